@@ -1,0 +1,116 @@
+"""OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+
+from ... import __version__
+from ..errors import InputError
+from ..render import film as columns
+from ..render.frame import Frame
+from ..render.recipe import Recipe, from_json, to_json
+
+PASSES = {
+    "direct": (columns.DIRECT, "RGB"),
+    "indirect": (columns.INDIRECT, "RGB"),
+    "albedo": (columns.ALBEDO, "RGB"),
+    "normal": (columns.NORMAL, "XYZ"),
+    "depth": (columns.DEPTH, "Z"),
+    "variance": (columns.VARIANCE, "RGB"),
+}
+"""Name of each pass, its first film column and its channels. Depth is the distance along the view axis in metres,
+infinite where nothing is met; variance is that of the pixel's mean."""
+
+
+@dataclass
+class Picture:
+    """A picture with passes as it lies in a file.
+
+    passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
+    recipe, shot, camera, version: None where the file was not written by this program
+    """
+
+    passes: dict[str, np.ndarray]
+    frame: Frame
+    recipe: Recipe | None = None
+    shot: str | None = None
+    camera: str | None = None
+    version: str | None = None
+
+    @property
+    def beauty(self) -> np.ndarray:
+        return self.passes["beauty"]
+
+
+def film_passes(film: np.ndarray) -> dict[str, np.ndarray]:
+    """Passes by name from a film; the beauty is the sum of direct and indirect light, with the coverage."""
+    light = film[..., columns.DIRECT : columns.DIRECT + 3] + film[..., columns.INDIRECT : columns.INDIRECT + 3]
+    passes = {"beauty": np.concatenate([light, film[..., columns.ALPHA : columns.ALPHA + 1]], axis=2)}
+    for name, (first, channels) in PASSES.items():
+        passes[name] = film[..., first : first + len(channels)]
+    return passes
+
+
+def write_exr(path: Path, picture: Picture) -> None:
+    """Write `picture` to `path`, 32-bit floats, ZIP. The same picture gives the same bytes: no times, no host."""
+    x0, y0, x1, y1 = picture.frame.window
+    header = {
+        "compression": OpenEXR.ZIP_COMPRESSION,
+        "type": OpenEXR.scanlineimage,
+        "dataWindow": (np.array([x0, y0], np.int32), np.array([x1 - 1, y1 - 1], np.int32)),
+        "displayWindow": (
+            np.array([0, 0], np.int32),
+            np.array([picture.frame.width - 1, picture.frame.height - 1], np.int32),
+        ),
+        "sivrelVersion": __version__,
+        "sivrelRecipe": to_json(picture.recipe or Recipe()),
+        "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed}),
+    }
+    channels = {}
+    for name, image in picture.passes.items():
+        letters = "RGBA" if name == "beauty" else PASSES[name][1]
+        for k, letter in enumerate(letters):
+            channel = letter if name == "beauty" else f"{name}.{letter}"
+            channels[channel] = np.ascontiguousarray(image[..., k], np.float32)
+    try:
+        OpenEXR.File(header, channels).write(str(path))
+    except RuntimeError:
+        raise InputError(f"The picture can't be written to {path}; check that the folder exists and is writable.") from None
+
+
+def read_exr(path: Path) -> Picture:
+    """Read a picture; passes that this program does not know are left out. Raises InputError."""
+    if not path.is_file():
+        raise InputError(f"There is no picture {path}; check the name.")
+    try:
+        file = OpenEXR.File(str(path), separate_channels=True)
+        header, channels = file.header(), file.channels()
+        planes = {name: channel.pixels.astype(np.float32) for name, channel in channels.items()}
+    except Exception:
+        raise InputError(f"{path} is not an OpenEXR picture, or it is damaged.") from None
+    if not {"R", "G", "B"} <= planes.keys():
+        raise InputError(f"{path} has no channels R, G and B; give a picture with a beauty pass.")
+    passes = {"beauty": np.stack([planes.get(c, np.ones_like(planes["R"])) for c in "RGBA"], axis=2)}
+    for name, (_, letters) in PASSES.items():
+        if all(f"{name}.{letter}" in planes for letter in letters):
+            passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)
+    origin, size = header["displayWindow"][0], header["displayWindow"][1] - header["displayWindow"][0] + 1
+    low, high = header["dataWindow"][0] - origin, header["dataWindow"][1] - origin + 1
+    whole = tuple(low) == (0, 0) and tuple(high) == tuple(size)
+    about = json.loads(header["sivrelShot"]) if "sivrelShot" in header else {}
+    try:
+        region = None if whole else (int(low[0]), int(low[1]), int(high[0]), int(high[1]))
+        frame = Frame(int(size[0]), int(size[1]), region, int(about.get("seed", 0)))
+    except InputError:
+        raise InputError(f"{path} has a data window outside its display window; crop it first.") from None
+    return Picture(
+        passes,
+        frame,
+        from_json(header["sivrelRecipe"]) if "sivrelRecipe" in header else None,
+        about.get("shot"),
+        about.get("camera"),
+        header.get("sivrelVersion"),
+    )

@@ -1,0 +1,209 @@
+"""USD in: meshes, instances, preview surfaces, lights and cameras of a stage, in metres with y up.
+
+OpenUSD's schemas UsdGeom, UsdShade (UsdPreviewSurface specification 2.6) and UsdLux say what everything means.
+"""
+
+from pathlib import Path
+
+import numpy as np
+from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdLux
+
+from ..errors import InputError
+from ..scene.model import Camera, Mesh, Scene
+from .usd_lights import read_light
+from .usd_mesh import MeshError, read_mesh
+from .usd_surface import SurfaceReader
+
+SUFFIXES = (".usda", ".usdc", ".usdz", ".usd")
+
+
+def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
+    """Read the stage at `path`, at time code `frame` (default: the values without time).
+
+    With `confine_to`, nothing outside that folder is opened, whatever the file refers to. Meshes that can't be used are
+    skipped and counted in the scene's notes. Raises InputError with one sentence when there is nothing to render.
+    """
+    if not path.is_file():
+        raise InputError(f"There is no scene file {path}; check the name.")
+    if confine_to is not None:
+        _check_confined(path, confine_to)
+    try:
+        stage = Usd.Stage.Open(str(path))
+    except Tf.ErrorException:
+        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
+    scene = Scene(path.stem)
+    _Reader(stage, scene, confine_to, Usd.TimeCode.Default() if frame is None else Usd.TimeCode(frame)).read()
+    return scene
+
+
+def _check_confined(path: Path, folder: Path) -> None:
+    """Refuse layers that refer outside `folder`, before anything out there is opened."""
+    waiting, seen = [path], set()
+    root = folder.resolve()
+    while waiting:
+        layer_path = waiting.pop()
+        if layer_path in seen:
+            continue
+        seen.add(layer_path)
+        try:
+            layer = Sdf.Layer.FindOrOpen(str(layer_path))
+        except Tf.ErrorException:
+            layer = None
+        if layer is None:
+            if layer_path == path:
+                raise InputError(f"{path.name} is not a USD file, or it is damaged.")
+            continue
+        for reference in layer.GetCompositionAssetDependencies():
+            target = Path(Sdf.ComputeAssetPathRelativeToLayer(layer, reference))
+            if "[" in target.name:
+                continue  # inside a package that is itself inside the folder
+            if not target.resolve().is_relative_to(root):
+                raise InputError(f"{path.name} refers to {reference}, which was not given with it; add that file.")
+            waiting.append(target)
+
+
+class _Reader:
+    def __init__(self, stage: Usd.Stage, scene: Scene, confine_to: Path | None, time: Usd.TimeCode) -> None:
+        self.stage, self.scene, self.time = stage, scene, time
+        self.transforms = UsdGeom.XformCache(time)
+        self.surfaces = SurfaceReader(scene, confine_to, time)
+        metres = UsdGeom.GetStageMetersPerUnit(stage)
+        self.metres = metres if metres > 0.0 else 0.01
+        turn = np.eye(3)
+        if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
+            turn = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0], [0.0, -1.0, 0.0]])
+        self.to_scene = np.eye(4)
+        self.to_scene[:3, :3] = turn * self.metres
+        self.skipped: list[str] = []
+        self.left_out: dict[str, int] = {}
+
+    def read(self) -> None:
+        self._walk(Usd.PrimRange.Stage(self.stage, Usd.TraverseInstanceProxies()))
+        scene = self.scene
+        if self.skipped:
+            count = "One mesh was" if len(self.skipped) == 1 else f"{len(self.skipped)} meshes were"
+            scene.notes.append(f"{count} skipped: {'; '.join(self.skipped[:5])}{'; …' if len(self.skipped) > 5 else ''}.")
+        for kind, count in sorted(self.left_out.items()):
+            scene.notes.append(f"{count} of type {kind} left out: this type is not read yet.")
+        if not scene.triangle_count():
+            why = f": {self.skipped[0]}" if self.skipped else "; give it at least one visible mesh"
+            raise InputError(f"{scene.name} has nothing to render{why}.")
+        if not scene.lights and not any(max(s.emission) > 0.0 or s.emission_map for s in scene.surfaces):
+            scene.notes.append("There is no light in the scene, so the picture will be black; add one in UsdLux.")
+        if not scene.cameras:
+            scene.cameras.append(framing_camera(*scene.bounds()))
+            scene.notes.append("There is no camera in the scene; one was made that frames all of it.")
+
+    def _walk(self, prims: Usd.PrimRange, extra: np.ndarray | None = None) -> None:
+        iterator = iter(prims)
+        for prim in iterator:
+            if not self._is_rendered(prim):
+                iterator.PruneChildren()
+            elif prim.IsA(UsdGeom.PointInstancer):
+                iterator.PruneChildren()
+                self._instances(UsdGeom.PointInstancer(prim), extra)
+            elif prim.IsA(UsdGeom.Mesh):
+                self._mesh(UsdGeom.Mesh(prim), extra)
+            elif prim.HasAPI(UsdLux.LightAPI):
+                self._light(prim, extra)
+            elif prim.IsA(UsdGeom.Camera):
+                self._camera(UsdGeom.Camera(prim), extra)
+            elif prim.IsA(UsdGeom.Gprim):
+                kind = prim.GetTypeName()
+                self.left_out[kind] = self.left_out.get(kind, 0) + 1
+
+    def _is_rendered(self, prim: Usd.Prim) -> bool:
+        imageable = UsdGeom.Imageable(prim)
+        if not imageable or prim.IsPseudoRoot():
+            return True
+        if imageable.GetVisibilityAttr().Get(self.time) == UsdGeom.Tokens.invisible:
+            return False
+        return imageable.ComputePurpose() in (UsdGeom.Tokens.default_, UsdGeom.Tokens.render)
+
+    def _to_world(self, prim: Usd.Prim, extra: np.ndarray | None) -> np.ndarray:
+        """4 x 4 matrix for column vectors, from the prim's space to the scene's. (USD multiplies rows.)"""
+        local = np.array(self.transforms.GetLocalToWorldTransform(prim)).T
+        return self.to_scene @ (local if extra is None else extra @ local)
+
+    def _mesh(self, mesh: UsdGeom.Mesh, extra: np.ndarray | None) -> None:
+        prim = mesh.GetPrim()
+        try:
+            part: Mesh = read_mesh(mesh, self._to_world(prim, extra), self.time)
+        except MeshError as error:
+            self.skipped.append(f"{prim.GetPath()} {error}")
+            return
+        faces = part.surfaces  # read_mesh leaves the number of each triangle's face here
+        part.surfaces = self.surfaces.assign(mesh, faces)
+        self.scene.meshes.append(part)
+
+    def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:
+        matrices = instancer.ComputeInstanceTransformsAtTime(
+            self.time, self.time, UsdGeom.PointInstancer.ExcludeProtoXform
+        )
+        prototypes = instancer.GetPrototypesRel().GetForwardedTargets()
+        indices = instancer.GetProtoIndicesAttr().Get(self.time) or []
+        mask = instancer.ComputeMaskAtTime(self.time)
+        base = np.array(self.transforms.GetLocalToWorldTransform(instancer.GetPrim())).T
+        if extra is not None:
+            base = extra @ base
+        usable = [i < len(prototypes) for i in indices]
+        if len(matrices or []) != sum(not mask or bool(m) for m in mask or indices) or not all(usable):
+            self.skipped.append(f"{instancer.GetPath()} has instances without a prototype or a place")
+            return
+        kept = [i for k, i in enumerate(indices) if not mask or mask[k]]
+        for index, matrix in zip(kept, matrices, strict=True):
+            root = self.stage.GetPrimAtPath(prototypes[index])
+            if not root:
+                continue
+            # Relative to the prototype's parent, so that the prototype's own transform counts once.
+            parent = np.array(self.transforms.GetParentToWorldTransform(root)).T
+            place = base @ np.array(matrix).T @ np.linalg.inv(parent)
+            self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
+
+    def _light(self, prim: Usd.Prim, extra: np.ndarray | None) -> None:
+        light, note = read_light(prim, self._to_world(prim, extra), self.metres, self.time)
+        if light is not None:
+            self.scene.lights.append(light)
+        if note:
+            self.scene.notes.append(note)
+
+    def _camera(self, camera: UsdGeom.Camera, extra: np.ndarray | None) -> None:
+        matrix = self._to_world(camera.GetPrim(), extra)
+        lens = camera.GetCamera(self.time)
+        axes = matrix[:3, :3] / np.maximum(np.linalg.norm(matrix[:3, :3], axis=0), 1e-30)
+        # Apertures are in tenths of a stage unit, like the focal length (UsdGeomCamera, "Units").
+        orthographic = lens.projection == Gf.Camera.Orthographic
+        half_width = lens.horizontalAperture / (2.0 * max(lens.focalLength, 1e-6))
+        if orthographic:
+            half_width = lens.horizontalAperture * 0.1 * 0.5 * self.metres
+        f_stop, focal_metres = lens.fStop, lens.focalLength * 0.1 * self.metres
+        names = {c.name for c in self.scene.cameras}
+        name = camera.GetPrim().GetName()
+        self.scene.cameras.append(
+            Camera(
+                name=name if name not in names else str(camera.GetPath()),
+                to_world=np.column_stack([axes, matrix[:3, 3]]),
+                half_width=half_width,
+                shift=(
+                    2.0 * lens.horizontalApertureOffset / lens.horizontalAperture,
+                    2.0 * lens.verticalApertureOffset / lens.verticalAperture,
+                ),
+                lens_radius=focal_metres / (2.0 * f_stop) if f_stop > 0.0 else 0.0,
+                focus=lens.focusDistance * self.metres if lens.focusDistance > 0.0 else 1.0,
+                orthographic=orthographic,
+                exposure=float(camera.GetExposureAttr().Get(self.time) or 0.0),
+            )
+        )
+
+
+def framing_camera(low: np.ndarray, high: np.ndarray) -> Camera:
+    """A camera three quarters above the box `low`..`high` (metres) that sees all of it in a 16:9 frame."""
+    centre, radius = (low + high) / 2.0, max(float(np.linalg.norm(high - low)) / 2.0, 1e-3)
+    back = np.array([0.55, 0.4, 0.75])
+    back /= np.linalg.norm(back)
+    right = np.cross([0.0, 1.0, 0.0], back)
+    right /= np.linalg.norm(right)
+    half_width = 0.45
+    distance = radius / np.sin(np.arctan(half_width * 9.0 / 16.0))
+    axes = np.column_stack([right, np.cross(back, right), back, centre + back * distance])
+    return Camera("framing", axes, half_width, focus=distance)

@@ -1,0 +1,165 @@
+"""UsdPreviewSurface materials with their textures, and which faces wear them."""
+
+from pathlib import Path
+
+import numpy as np
+from pxr import Ar, Usd, UsdGeom, UsdShade
+
+from ..errors import InputError
+from ..scene.model import Scene, Surface, Texture, TextureUse
+from .image import read_image
+
+CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
+WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}
+INPUTS = {
+    "diffuseColor": "base_color",
+    "roughness": "roughness",
+    "metallic": "metallic",
+    "emissiveColor": "emission",
+    "opacity": "opacity",
+}
+NOT_READ = ("normal", "displacement", "clearcoat", "occlusion", "useSpecularWorkflow")
+
+
+class SurfaceReader:
+    """Reads each material once and hands out the numbers of its surfaces in `scene`."""
+
+    def __init__(self, scene: Scene, confine_to: Path | None, time: Usd.TimeCode) -> None:
+        self.scene, self.time = scene, time
+        self.confine_to = confine_to.resolve() if confine_to else None
+        self.known: dict[str, int] = {}
+        self.images: dict[tuple, Texture | None] = {}
+        self.noted: set[str] = set()
+
+    def assign(self, mesh: UsdGeom.Mesh, faces: np.ndarray) -> np.ndarray:
+        """Surface number uint32 of every triangle, from its face number: the mesh's material, or its subset's."""
+        whole = self._bound(mesh.GetPrim())
+        if whole is None:
+            whole = self._from_display_colour(mesh)
+        of_face = np.full(int(faces.max()) + 1, whole, np.uint32)
+        for subset in UsdShade.MaterialBindingAPI(mesh.GetPrim()).GetMaterialBindSubsets():
+            number = self._bound(subset.GetPrim())
+            members = np.array(subset.GetIndicesAttr().Get(self.time) or [], np.int64)
+            members = members[(members >= 0) & (members < len(of_face))]
+            if number is not None:
+                of_face[members] = number
+        return of_face[faces]
+
+    def _bound(self, prim: Usd.Prim) -> int | None:
+        material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
+        if not material:
+            return None
+        path = str(material.GetPath())
+        if path not in self.known:
+            self.known[path] = self._add(self._read(material))
+        return self.known[path]
+
+    def _add(self, surface: Surface) -> int:
+        self.scene.surfaces.append(surface)
+        return len(self.scene.surfaces) - 1
+
+    def _note(self, sentence: str) -> None:
+        if sentence not in self.noted:
+            self.noted.add(sentence)
+            self.scene.notes.append(sentence)
+
+    def _from_display_colour(self, mesh: UsdGeom.Mesh) -> int:
+        """A plain surface in the mean of the mesh's display colour; mid grey when it has none."""
+        values = mesh.GetDisplayColorPrimvar().ComputeFlattened(self.time)
+        colour = np.mean(np.array(values), axis=0) if values is not None and len(values) else np.full(3, 0.5)
+        key = f"display colour {np.round(colour, 6).tolist()}"
+        if key not in self.known:
+            self.known[key] = self._add(Surface("plain", tuple(float(c) for c in colour)))
+        return self.known[key]
+
+    def _read(self, material: UsdShade.Material) -> Surface:
+        name = material.GetPrim().GetName()
+        shader = material.ComputeSurfaceSource()[0]
+        if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
+            self._note(f"The material {name} is not a UsdPreviewSurface; a plain grey stands in for it.")
+            return Surface(name)
+        # The schema's own fallbacks.
+        surface = Surface(name, (0.18, 0.18, 0.18), roughness=0.5, ior=1.5)
+        for usd_name, attribute in INPUTS.items():
+            self._input(shader, usd_name, surface, attribute)
+        surface.ior = max(1.0, float(self._constant(shader, "ior", 1.5)))
+        surface.opacity_threshold = float(self._constant(shader, "opacityThreshold", 0.0))
+        for unread in NOT_READ:
+            port = shader.GetInput(unread)
+            if port and (port.HasConnectedSource() or (port.Get(self.time) not in (None, 0, 0.0) and unread != "normal")):
+                self._note(f"The input {unread} of the material {name} is not read yet.")
+        return surface
+
+    def _constant(self, shader: UsdShade.Shader, name: str, default: float) -> float:
+        port = shader.GetInput(name)
+        value = port.Get(self.time) if port else None
+        return default if value is None else value
+
+    def _input(self, shader: UsdShade.Shader, usd_name: str, surface: Surface, attribute: str) -> None:
+        port = shader.GetInput(usd_name)
+        if not port:
+            return
+        for attr in port.GetValueProducingAttributes():
+            source = UsdShade.Shader(attr.GetPrim())
+            if source and source.GetIdAttr().Get() == "UsdUVTexture":
+                texture = self._texture(source)
+                if texture is not None:
+                    channel = CHANNELS.get(attr.GetName().removeprefix("outputs:"), 0)
+                    setattr(surface, f"{attribute}_map", TextureUse(texture, channel))
+                return
+            value = attr.Get(self.time)
+            if value is not None:
+                is_colour = attribute in ("base_color", "emission")
+                setattr(surface, attribute, tuple(float(c) for c in value) if is_colour else float(value))
+                return
+
+    def _texture(self, shader: UsdShade.Shader) -> Texture | None:
+        path = str(shader.GetPath())
+        if path in self.images:
+            return self.images[path]
+        self.images[path] = texture = self._read_texture(shader)
+        return texture
+
+    def _read_texture(self, shader: UsdShade.Shader) -> Texture | None:
+        asset = self._constant(shader, "file", None)
+        if asset is None or not asset.path:
+            return None
+        encoding = str(self._constant(shader, "sourceColorSpace", "auto"))
+        try:
+            texels = read_image(self._bytes(asset), asset.path, encoding)
+        except InputError as error:
+            self._note(f"{error} The surface's plain value stands in for it.")
+            return None
+        four = lambda name, default: tuple(float(x) for x in self._constant(shader, name, (default,) * 4))  # noqa: E731
+        wraps = [WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
+        texture = Texture(texels, (wraps[0], wraps[1]), four("scale", 1.0), four("bias", 0.0))
+        texture.transform = self._transform(shader)
+        return texture
+
+    def _bytes(self, asset) -> bytes:
+        resolved = asset.resolvedPath
+        if not resolved:
+            raise InputError(f"The image {asset.path} was not found.")
+        outer = Path(Ar.SplitPackageRelativePathOuter(resolved)[0])
+        if self.confine_to and not outer.resolve().is_relative_to(self.confine_to):
+            raise InputError(f"The image {asset.path} was not given with the scene.")
+        opened = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(resolved))
+        if not opened:
+            raise InputError(f"The image {asset.path} can't be opened.")
+        with opened as source:
+            return bytes(source.GetBuffer())
+
+    def _transform(self, shader: UsdShade.Shader) -> np.ndarray:
+        """2 x 3 matrix of a UsdTransform2d between coordinates and texture: scale, then turn, then shift."""
+        identity = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+        port = shader.GetInput("st")
+        if not port or not port.HasConnectedSource():
+            return identity
+        source = UsdShade.Shader(port.GetConnectedSource()[0].GetPrim())
+        if not source or source.GetIdAttr().Get() != "UsdTransform2d":
+            return identity
+        scale = np.array(self._constant(source, "scale", (1.0, 1.0)), float)
+        shift = np.array(self._constant(source, "translation", (0.0, 0.0)), float)
+        turn = np.radians(float(self._constant(source, "rotation", 0.0)))
+        c, s = np.cos(turn), np.sin(turn)
+        return np.column_stack([np.array([[c, -s], [s, c]]) @ np.diag(scale), shift])

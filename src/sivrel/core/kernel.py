@@ -1,0 +1,67 @@
+"""How the renderer's kernels are compiled, and where the compiled code is kept.
+
+Numba's own cache looks at the file of the cached function alone: it does not see a change in a function that this one
+calls. So the compiled code lies in a folder whose name hashes all sources of the core, the versions of Python, NumPy,
+Numba and its LLVM, and the processor.
+"""
+
+import functools
+import hashlib
+import os
+import platform
+import shutil
+import sys
+from pathlib import Path
+
+CORE = Path(__file__).parent
+KEPT_FOLDERS = 4
+"""Compiled code of this many older versions is kept beside the current one."""
+
+
+def cache_root() -> Path:
+    """The user's folder for compiled kernels (XDG base directories: $XDG_CACHE_HOME or ~/.cache)."""
+    base = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
+    return Path(base) / "sivrel" / "kernels"
+
+
+def cache_key() -> str:
+    """Hash of everything that compiled code depends on, 20 hexadecimal digits."""
+    import llvmlite
+    import numba
+    import numpy
+
+    digest = hashlib.sha256()
+    for source in sorted(CORE.rglob("*.py")):
+        digest.update(source.relative_to(CORE).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
+    processor = (llvmlite.binding.get_host_cpu_name(), llvmlite.binding.get_host_cpu_features().flatten())
+    versions = (sys.version, numpy.__version__, numba.__version__, llvmlite.__version__, platform.machine())
+    digest.update(repr((str(CORE), versions, processor)).encode())
+    return digest.hexdigest()[:20]
+
+
+def _use_cache_folder() -> None:
+    """Point Numba at this version's folder, and drop the folders of long-gone versions."""
+    import numba
+
+    folder = cache_root() / cache_key()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError:
+        return  # A read-only home: Numba then compiles anew each time, which is slow and right.
+    os.utime(folder)
+    numba.config.CACHE_DIR = str(folder)
+    others = sorted((f for f in folder.parent.iterdir() if f != folder), key=lambda f: f.stat().st_mtime, reverse=True)
+    for old in others[KEPT_FOLDERS:]:
+        shutil.rmtree(old, ignore_errors=True)
+
+
+_use_cache_folder()
+
+from numba import njit  # noqa: E402  (Numba must know the folder before the first kernel is declared)
+
+kernel = functools.partial(njit, cache=True, nogil=True, error_model="numpy", _nrt=False)()
+"""A function compiled without reference counting: it may read, write and slice arrays, and never make one.
+Counting references in atomic operations costs a third of the rays per second, and more with two threads."""
+
+allocating_kernel = functools.partial(njit, cache=True, nogil=True, error_model="numpy")()
+"""A compiled function that makes arrays."""

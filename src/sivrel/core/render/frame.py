@@ -1,0 +1,148 @@
+"""Rendering a frame: tiles shared out among threads, with progress, cancel and resume."""
+
+import math
+import threading
+import time
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import InputError
+from ..gi.ways import BEYOND, SEEN
+from ..scene.arrays import SceneArrays
+from ..scene.model import Camera
+from ..trace.traverse import make_stack
+from .film import FILM_COLUMNS, camera_array, render_tile
+from .integrator import PathSettings
+from .recipe import Recipe
+
+TILE = 32
+MOST_PIXELS = 1 << 28
+MOST_SIDE = 1 << 15
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What of a shot is rendered: size of the whole frame, the region (x0, y0, x1, y1) in its pixels, and the seed."""
+
+    width: int = 480
+    height: int = 270
+    region: tuple[int, int, int, int] | None = None
+    seed: int = 0
+
+    def __post_init__(self) -> None:
+        if not (1 <= self.width <= MOST_SIDE and 1 <= self.height <= MOST_SIDE):
+            raise InputError(f"The size {self.width}x{self.height} can't be rendered; give 1 to {MOST_SIDE} pixels a side.")
+        if not 0 <= self.seed < 1 << 32:
+            raise InputError(f"The seed {self.seed} can't be used; give a whole number from 0 to {(1 << 32) - 1}.")
+        if self.region is not None:
+            x0, y0, x1, y1 = self.region
+            if not (0 <= x0 < x1 <= self.width and 0 <= y0 < y1 <= self.height):
+                raise InputError(
+                    f"The region {x0},{y0},{x1},{y1} does not lie in the {self.width}x{self.height} frame; "
+                    "give X0,Y0,X1,Y1 in its pixels, from the top left."
+                )
+
+    @property
+    def window(self) -> tuple[int, int, int, int]:
+        """The region, or the whole frame."""
+        return self.region or (0, 0, self.width, self.height)
+
+    def tiles(self) -> list[tuple[int, int, int, int]]:
+        """The window cut into tiles (x0, y0, x1, y1), those nearest its middle first."""
+        x0, y0, x1, y1 = self.window
+        cells = [
+            (x, y, min(x + TILE, x1), min(y + TILE, y1)) for y in range(y0, y1, TILE) for x in range(x0, x1, TILE)
+        ]
+        mx, my = (x0 + x1) / 2, (y0 + y1) / 2
+        return sorted(cells, key=lambda t: math.hypot((t[0] + t[2]) / 2 - mx, (t[1] + t[3]) / 2 - my))
+
+
+class Cancel:
+    """A switch that stops a render within one pixel. Safe to use from any thread."""
+
+    def __init__(self) -> None:
+        self.flag = np.zeros(1, np.uint8)
+
+    def set(self) -> None:
+        self.flag[0] = 1
+
+    def __bool__(self) -> bool:
+        return bool(self.flag[0])
+
+
+def path_settings(recipe: Recipe, scene: SceneArrays) -> PathSettings:
+    """The recipe as the kernels read it."""
+    return PathSettings(
+        SEEN[recipe.gi.seen].code,
+        BEYOND[recipe.gi.beyond].code,
+        recipe.limits.diffuse_bounces,
+        recipe.limits.reflections,
+        recipe.limits.ray_offset or scene.offset,
+    )
+
+
+def render_tiles(
+    scene: SceneArrays,
+    camera: Camera,
+    recipe: Recipe,
+    frame: Frame,
+    on_tile: Callable[[int, np.ndarray], None],
+    *,
+    threads: int = 1,
+    finished: Iterable[int] = (),
+    cancel: Cancel | None = None,
+    deadline: float | None = None,
+) -> bool:
+    """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
+
+    film is float32 [rows, columns, FILM_COLUMNS]. The calls come one at a time, in no fixed order; what a tile holds
+    depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or when `deadline`
+    (time.monotonic) has passed, which leaves what was not begun.
+    """
+    cancel = cancel or Cancel()
+    tiles = frame.tiles()
+    done = set(finished)
+    waiting = iter([i for i in range(len(tiles)) if i not in done])
+    settings = path_settings(recipe, scene)
+    eye = camera_array(camera, frame.width, frame.height)
+    lock, delivered = threading.Lock(), threading.Lock()
+
+    def work() -> None:
+        stack = make_stack()
+        while not cancel and not (deadline and time.monotonic() > deadline):
+            with lock:
+                index = next(waiting, None)
+            if index is None:
+                return
+            x0, y0, x1, y1 = tiles[index]
+            film = np.empty((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+            samples, seed = recipe.sampling.max, frame.seed
+            if render_tile(
+                scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, stack, cancel.flag, film
+            ):
+                with delivered:
+                    done.add(index)
+                    on_tile(index, film)
+
+    with ThreadPoolExecutor(threads) as pool:
+        workers = [pool.submit(work) for _ in range(threads)]
+        for worker in workers:
+            try:
+                worker.result()
+            except BaseException:
+                cancel.set()
+                raise
+    return len(done) == len(tiles)
+
+
+def assemble(frame: Frame, tiles: dict[int, np.ndarray]) -> np.ndarray:
+    """Film of the whole window, float32 [rows, columns, FILM_COLUMNS], from its finished tiles; the rest is zero."""
+    x0, y0, x1, y1 = frame.window
+    film = np.zeros((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+    for index, (tx0, ty0, tx1, ty1) in enumerate(frame.tiles()):
+        if index in tiles:
+            film[ty0 - y0 : ty1 - y0, tx0 - x0 : tx1 - x0] = tiles[index]
+    return film

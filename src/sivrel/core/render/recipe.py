@@ -1,0 +1,164 @@
+"""The recipe: every setting of a render, with its unit, range, default and what it trades.
+
+This declaration is the one source of the form on the bench, the command line's `--set`, the reference in
+docs/recipe.md and the words in which two recipes differ.
+"""
+
+import difflib
+import json
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ..errors import InputError
+from ..gi.ways import BEYOND, SEEN
+
+VERSION = 1
+
+
+def setting(default: Any, name: str, trades: str, unit: str = "", **limits: Any) -> Any:
+    """One setting: its default, what it is called on the pages, what it trades, its unit and its range."""
+    return Field(default, title=name, description=trades, json_schema_extra={"unit": unit}, **limits)
+
+
+class _Group(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class GiSettings(_Group):
+    seen: Literal[tuple(SEEN)] = setting(  # type: ignore[valid-type]
+        "brute_force", "bounced light where the camera looks", "How bounced light is found at what the camera sees."
+    )
+    beyond: Literal[tuple(BEYOND)] = setting(  # type: ignore[valid-type]
+        "brute_force", "bounced light beyond", "How bounced light is found at everything after; coarser is often enough."
+    )
+
+
+class LimitSettings(_Group):
+    diffuse_bounces: int = setting(
+        4, "diffuse bounces", "More lighten and tint closed rooms, each with less effect; fewer are faster.", ge=0, le=64
+    )
+    reflections: int = setting(
+        4, "reflections", "More show mirrors in mirrors; fewer are faster.", ge=0, le=64
+    )  # fmt: skip
+    ray_offset: float = setting(
+        0.0,
+        "ray offset",
+        "Keeps a ray from hitting the surface it leaves. 0 follows from the scene's size. Too small gives speckle, "
+        "too large gaps under contact and leaks.",
+        unit="m",
+        ge=0.0,
+        le=1.0,
+    )
+
+
+class SamplingSettings(_Group):
+    max: int = setting(
+        16, "samples a pixel", "Grain halves when this is four times as large; time grows in proportion.", ge=1, le=65536
+    )
+
+
+class Recipe(_Group):
+    """All settings. `Recipe()` is the default; keys are `group.setting`."""
+
+    gi: GiSettings = GiSettings()
+    limits: LimitSettings = LimitSettings()
+    sampling: SamplingSettings = SamplingSettings()
+
+    def flat(self) -> dict[str, Any]:
+        """Values by key, in the order of declaration."""
+        return {f"{g}.{s}": value for g, group in self.model_dump().items() for s, value in group.items()}
+
+
+class SettingInfo(BaseModel):
+    """What is declared about one key."""
+
+    key: str
+    name: str
+    trades: str
+    unit: str
+    type: str
+    default: Any
+    minimum: float | None = None
+    maximum: float | None = None
+    choices: list[str] | None = None
+
+
+def settings() -> dict[str, SettingInfo]:
+    """Every key with its declaration, in order."""
+    infos = {}
+    for group, group_field in Recipe.model_fields.items():
+        schema = group_field.annotation.model_json_schema()["properties"]  # type: ignore[union-attr]
+        for name, prop in schema.items():
+            choices = prop.get("enum")
+            infos[f"{group}.{name}"] = SettingInfo(
+                key=f"{group}.{name}",
+                name=prop["title"],
+                trades=prop["description"],
+                unit=prop["unit"],
+                type="choice" if choices else prop["type"],
+                default=prop["default"],
+                minimum=prop.get("minimum"),
+                maximum=prop.get("maximum"),
+                choices=choices,
+            )
+    return infos
+
+
+def with_values(recipe: Recipe, values: dict[str, Any]) -> Recipe:
+    """`recipe` with some keys set, values as text or as themselves. Raises InputError with one sentence."""
+    known = settings()
+    groups: dict[str, dict[str, Any]] = recipe.model_dump()
+    for key, value in values.items():
+        if key not in known:
+            near = difflib.get_close_matches(key, known, n=1, cutoff=0.3)
+            offer = f" Did you mean “{near[0]}”?" if near else ""
+            raise InputError(f"There is no setting “{key}”.{offer} `sivrel recipes` lists them all.")
+        group, name = key.split(".")
+        groups[group][name] = value
+    try:
+        return Recipe.model_validate(groups)
+    except ValidationError as error:
+        raise InputError(_sentence(error, known)) from None
+
+
+def _sentence(error: ValidationError, known: dict[str, SettingInfo]) -> str:
+    first = error.errors()[0]
+    key = ".".join(str(part) for part in first["loc"][:2])
+    given = first["input"]
+    info = known.get(key)
+    if info is None:
+        return f"The recipe has something unknown at “{key}”; remove it."
+    if info.choices:
+        return f"{key} can't be “{given}”; choose one of: {', '.join(info.choices)}."
+    kind = "a whole number" if info.type == "integer" else "a number"
+    unit = f" {info.unit}" if info.unit else ""
+    return f"{key} can't be “{given}”; give {kind} from {info.minimum:g} to {info.maximum:g}{unit}."
+
+
+def to_json(recipe: Recipe) -> str:
+    """The recipe as it is stored in files and picture headers."""
+    return json.dumps({"version": VERSION, **recipe.model_dump()}, sort_keys=True)
+
+
+def from_json(text: str | bytes) -> Recipe:
+    """The inverse of `to_json`; keys that are missing take their defaults. Raises InputError."""
+    try:
+        data = json.loads(text)
+    except ValueError:
+        raise InputError("The recipe is not JSON; write one with `sivrel recipes --json` as a pattern.") from None
+    if not isinstance(data, dict) or data.get("version", VERSION) != VERSION:
+        raise InputError(f"The recipe is not of version {VERSION}, the one this program reads.")
+    values = {}
+    for group, members in data.items():
+        if group != "version":
+            if not isinstance(members, dict):
+                raise InputError(f"The recipe has a plain value at “{group}”, where a group of settings is meant.")
+            values.update({f"{group}.{name}": value for name, value in members.items()})
+    return with_values(Recipe(), values)
+
+
+def difference(before: Recipe, after: Recipe) -> list[tuple[str, Any, Any]]:
+    """(key, value before, value after) of every setting that differs."""
+    old, new = before.flat(), after.flat()
+    return [(key, old[key], new[key]) for key in new if old[key] != new[key]]

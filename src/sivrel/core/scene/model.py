@@ -1,0 +1,152 @@
+"""What a scene is made of: plain dataclasses in metres, scene-linear Rec.709 and radiometric units.
+
+Radiance is in the unit that the scene file uses for light (nits in UsdLux); nothing in the renderer depends on which.
+"""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+
+Colour = tuple[float, float, float]
+
+
+@dataclass
+class Texture:
+    """An image that is looked up by texture coordinates.
+
+    texels: float32 [height, width, 4], linear, row 0 at the top of the picture
+    wrap: how coordinates outside [0, 1] are met, per axis
+    scale, bias: applied to the four channels after the look-up
+    transform: 2 x 3 matrix from the mesh's coordinates to the texture's
+    """
+
+    texels: np.ndarray
+    wrap: tuple[str, str] = ("repeat", "repeat")
+    scale: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    bias: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+    transform: np.ndarray = field(default_factory=lambda: np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]]))
+
+
+@dataclass
+class TextureUse:
+    """One channel (0 to 3) of a texture as a number; a colour takes the first three."""
+
+    texture: Texture
+    channel: int = 0
+
+
+@dataclass
+class Surface:
+    """How a surface scatters and emits: the UsdPreviewSurface model with the metallic workflow.
+
+    `ior` 1 means no glossy layer at all: with metallic 0 the surface is exactly Lambert's. A texture replaces its value.
+    """
+
+    name: str = "plain"
+    base_color: Colour = (0.5, 0.5, 0.5)
+    roughness: float = 0.5
+    metallic: float = 0.0
+    ior: float = 1.5
+    emission: Colour = (0.0, 0.0, 0.0)
+    opacity: float = 1.0
+    opacity_threshold: float = 0.0
+    base_color_map: TextureUse | None = None
+    roughness_map: TextureUse | None = None
+    metallic_map: TextureUse | None = None
+    emission_map: TextureUse | None = None
+    opacity_map: TextureUse | None = None
+
+
+@dataclass
+class Mesh:
+    """Triangles in world space, each with its own three corners.
+
+    vertices: float32 [n, 3, 3] metres; counter-clockwise seen from the front
+    normals: float32 [n, 3, 3] unit length
+    uvs: float32 [n, 3, 2]
+    surfaces: uint32 [n], index into Scene.surfaces
+    double_sided: whether the surface's emission leaves both faces; scattering always does
+    """
+
+    name: str
+    vertices: np.ndarray
+    normals: np.ndarray
+    uvs: np.ndarray
+    surfaces: np.ndarray
+    double_sided: bool = False
+
+
+@dataclass
+class Light:
+    """An emitter that rays are aimed at.
+
+    radiance: of the emitting surface or sky; for a point the radiant intensity, for a sun of angle zero the irradiance
+    frame: 3 x 3 rows x, y, z in world space, unit length; rect and disk emit towards -z, a sun shines along -z
+    half_u, half_v: half edges of a rect or half axes of a disk as world vectors
+    radius: of a sphere; angle: angular diameter of a sun in radians
+    """
+
+    name: str
+    kind: Literal["rect", "disk", "sphere", "point", "sun", "dome"]
+    radiance: Colour
+    position: Colour = (0.0, 0.0, 0.0)
+    frame: np.ndarray = field(default_factory=lambda: np.eye(3))
+    half_u: Colour = (0.5, 0.0, 0.0)
+    half_v: Colour = (0.0, 0.5, 0.0)
+    radius: float = 0.0
+    angle: float = 0.0
+
+
+@dataclass
+class Camera:
+    """A camera that looks along its -z axis.
+
+    to_world: 3 x 4, columns x, y, z axes and position
+    half_width: tangent of half the horizontal field of view, or half the width in metres when orthographic
+    shift: offset of the picture's centre in units of half its width and half its height
+    lens_radius: metres, 0 for a pinhole; focus: distance of the sharp plane in metres
+    exposure: stops, for looking only
+    """
+
+    name: str
+    to_world: np.ndarray
+    half_width: float
+    shift: tuple[float, float] = (0.0, 0.0)
+    lens_radius: float = 0.0
+    focus: float = 1.0
+    orthographic: bool = False
+    exposure: float = 0.0
+
+
+@dataclass
+class Scene:
+    """Everything that is rendered, and the notes that reading it gave rise to (sentences for the user)."""
+
+    name: str
+    meshes: list[Mesh] = field(default_factory=list)
+    surfaces: list[Surface] = field(default_factory=list)
+    lights: list[Light] = field(default_factory=list)
+    cameras: list[Camera] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    def triangle_count(self) -> int:
+        return sum(len(mesh.vertices) for mesh in self.meshes)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        """Lowest and highest corner of all meshes in metres; a unit box round the origin when there are none."""
+        if not self.triangle_count():
+            return np.full(3, -0.5), np.full(3, 0.5)
+        lows = [mesh.vertices.min(axis=(0, 1)) for mesh in self.meshes if len(mesh.vertices)]
+        highs = [mesh.vertices.max(axis=(0, 1)) for mesh in self.meshes if len(mesh.vertices)]
+        return np.min(lows, axis=0).astype(float), np.max(highs, axis=0).astype(float)
+
+    def camera(self, name: str | None = None) -> Camera:
+        """The camera called `name`, or the first one. Raises InputError with the names there are."""
+        from ..errors import InputError
+
+        for camera in self.cameras:
+            if name is None or camera.name == name:
+                return camera
+        names = ", ".join(camera.name for camera in self.cameras)
+        raise InputError(f"There is no camera “{name}” in {self.name}; choose one of: {names}.")
