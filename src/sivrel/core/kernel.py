@@ -5,7 +5,6 @@ calls. So the compiled code lies in a folder whose name hashes all sources of th
 Numba and its LLVM, and the processor.
 """
 
-import functools
 import hashlib
 import os
 import platform
@@ -59,9 +58,26 @@ _use_cache_folder()
 
 from numba import njit  # noqa: E402  (Numba must know the folder before the first kernel is declared)
 
-kernel = functools.partial(njit, cache=True, nogil=True, error_model="numpy", _nrt=False)()
-"""A function compiled without reference counting: it may read, write and slice arrays, and never make one.
-Counting references in atomic operations costs a third of the rays per second, and more with two threads."""
+KERNELS: list = []
+"""Every compiled function, in the order of declaration."""
 
-allocating_kernel = functools.partial(njit, cache=True, nogil=True, error_model="numpy")()
+
+def _declare(**options):
+    def decorate(function):
+        compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, **options)(function)
+        KERNELS.append(compiled)
+        return compiled
+
+    return decorate
+
+
+kernel = _declare(_nrt=False, forceinline=True)
+"""A function compiled without reference counting, and into its callers: it may read, write and slice arrays, and never
+make one. Counting references in atomic operations costs a third of the rays per second, and more with two threads;
+handing a scene of a dozen arrays to a function that is really called costs more than most functions do."""
+
+called_kernel = _declare(_nrt=False)
+"""The same, really called: for what is large and called from several places."""
+
+allocating_kernel = _declare()
 """A compiled function that makes arrays."""

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..kernel import kernel
+from ..kernel import called_kernel, kernel
 from ..scene.model import Camera
 from ..scene.surface_at import is_finite
 from ..trace.sampler import pixel_key, sample_2d
@@ -31,7 +31,7 @@ def _tent(u):
     return np.sqrt(2.0 * u) - 1.0 if u < 0.5 else 1.0 - np.sqrt(2.0 - 2.0 * u)
 
 
-@kernel
+@called_kernel
 def render_tile(scene, settings, camera, width, height, x0, y0, x1, y1, samples, seed, stack, cancel, film):
     """Render pixels [x0, x1) x [y0, y1) of a `width` x `height` frame into `film` float32 [rows, columns, FILM_COLUMNS].
 

@@ -10,7 +10,7 @@ import math
 from typing import NamedTuple
 
 from ..gi.off import OFF
-from ..kernel import kernel
+from ..kernel import called_kernel, kernel
 from ..lights.emitters import BLACK, DELTA, FAR, choice_chance, choose_light, meet_light, sample_light
 from ..scene.surface_at import offset_point, opacity_at, surface_at
 from ..shadows.traced import MOST_LAYERS, visibility
@@ -181,7 +181,7 @@ def _light_aimed_at(scene, settings, stack, key, sample, dimension, point, scatt
     return _aim(scene, settings, stack, point, scattering, x, y, wo, chosen, chance, u, v)
 
 
-@kernel
+@called_kernel
 def _aim(scene, settings, stack, point, scattering, x, y, wo, light, chance, u, v):
     p, n = point.position, point.normal
     d, distance, radiance, density = sample_light(scene.lights, light, p, n, u, v)

@@ -11,7 +11,7 @@ from .arrays import (
     BASE, BASE_MAP, BOTH_SIDES, EMISSION, EMISSION_MAP, IOR, METALLIC, METALLIC_MAP, OPACITY, OPACITY_MAP, ROUGHNESS,
     ROUGHNESS_MAP, THRESHOLD,
 )  # fmt: skip
-from .textures import look_up
+from .textures import look_up, look_up_colour
 
 
 class SurfacePoint(NamedTuple):
@@ -52,12 +52,7 @@ def _colour(scene, row, value, use, u, v):
     texture = int(scene.surfaces[row, use])
     if texture < 0:
         return row3(scene.surfaces, row, value)
-    textures, texels = scene.textures, scene.texels
-    return (
-        max(0.0, look_up(textures, texels, texture, 0, u, v)),
-        max(0.0, look_up(textures, texels, texture, 1, u, v)),
-        max(0.0, look_up(textures, texels, texture, 2, u, v)),
-    )
+    return look_up_colour(scene.textures, scene.texels, texture, u, v)
 
 
 @kernel

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..kernel import allocating_kernel, kernel
+from ..kernel import allocating_kernel, called_kernel, kernel
 from .simd import LANES
 
 BINS = 16
@@ -59,7 +59,7 @@ def _bin_of(centre, origin, scale):
     return min(BINS - 1, max(0, int((centre - origin) * scale)))
 
 
-@kernel
+@called_kernel
 def _bounds(boxes, begin, end, out):
     """Box of boxes[begin:end] and of their centres, into out[0:6] and out[6:12]."""
     for k in range(12):
@@ -80,7 +80,7 @@ def _bin_scale(bounds, axis):
     return np.float32(BINS * 0.9999) / width if width > 0.0 else np.float32(0.0)
 
 
-@kernel
+@called_kernel
 def _best_split(boxes, begin, end, bounds, bin_box, bin_count, right_area):
     """Least SAH cost over all axes: (axis, last bin of the left side); axis -1 when the centres coincide."""
     for row in range(3 * BINS):
@@ -126,7 +126,7 @@ def _best_split(boxes, begin, end, bounds, bin_box, bin_count, right_area):
     return best_axis, best_bin
 
 
-@kernel
+@called_kernel
 def _partition(boxes, order, begin, end, axis, split_bin, origin, scale):
     i, j = begin, end - 1
     while i <= j:
@@ -220,6 +220,13 @@ def _collapse(area, box, child, start, count):
             opened = members[widest]
             members[widest], members[held] = child[opened], child[opened] + 1
             held += 1
+        # Largest first: rays that look for any hit take the children in this order.
+        for k in range(1, held):
+            member, at = members[k], k
+            while at > 0 and area[members[at - 1]] < area[member]:
+                members[at] = members[at - 1]
+                at -= 1
+            members[at] = member
         for k in range(LANES):
             for a in range(3):
                 planes[wide, a * 16 + k] = box[members[k], a] if k < held else np.inf

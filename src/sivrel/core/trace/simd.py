@@ -161,6 +161,16 @@ def lowest_bit(typingctx, bits):
 
 
 @intrinsic
+def highest_bit(typingctx, bits):
+    """Index of the highest set bit of a non-zero 64-bit word."""
+
+    def codegen(context, builder, sig, args):
+        return builder.sub(I64(63), builder.ctlz(args[0], ir.Constant(ir.IntType(1), 1)))
+
+    return types.uint64(types.uint64), codegen
+
+
+@intrinsic
 def reverse_bits32(typingctx, word):
     """The 32 bits of `word` in reverse order."""
 

@@ -4,15 +4,18 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..kernel import allocating_kernel, kernel
+from ..kernel import allocating_kernel, called_kernel, kernel
 from .bvh import LEAF_FLAG, LEAF_WORDS, NODE_WORDS
-from .simd import lowest_bit, slabs8, triangles8
+from .simd import highest_bit, lowest_bit, slabs8, triangles8
 
 NO_HIT = np.uint32(0xFFFFFFFF)
 STACK = 512
 """Deep enough for seven waiting children on each of MAX_DEPTH + 8 levels."""
-_LEAF = np.uint64(LEAF_FLAG)
-_INDEX = np.uint64(LEAF_FLAG - 1)
+# Unsigned throughout: they spare the wrap-around test that signed indices cost.
+ZERO, ONE, EIGHT = np.uint64(0), np.uint64(1), np.uint64(8)
+_LEAF, _INDEX = np.uint64(LEAF_FLAG), np.uint64(LEAF_FLAG - 1)
+_NODE_WORDS, _LEAF_WORDS = np.uint64(NODE_WORDS), np.uint64(LEAF_WORDS)
+_CHILDREN, _NUMBERS = np.uint64(48), np.uint64(72)
 
 
 class Stack(NamedTuple):
@@ -53,91 +56,111 @@ def _ray_frame(dx, dy, dz):
         kx, ky = ky, kx
         first, second = second, first
     inverse = np.float32(1.0) / major
-    return kx, ky, kz, first * inverse, second * inverse, inverse
+    return np.uint64(kx * 8), np.uint64(ky * 8), np.uint64(kz * 8), first * inverse, second * inverse, inverse
 
 
 @kernel
 def _component(axis, x, y, z):
-    return x if axis == 0 else (y if axis == 1 else z)
+    return x if axis == ZERO else (y if axis == EIGHT else z)
 
 
 @kernel
-def _traverse(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far, any_hit):
+def _near_plane(inverse):
+    """Offset of the plane that the ray meets first: the low one when it goes up the axis."""
+    return EIGHT if inverse < 0.0 else ZERO
+
+
+@called_kernel
+def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """Nearest triangle along a ray: (triangle number or NO_HIT, distance, weight of v1, weight of v2).
+
+    `t_near < t < t_far`, in units of the direction's length. `stack` is one thread's make_stack().
+    """
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
     near, best = np.float32(t_near), np.float32(t_far)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
-    eight, zero = np.uint64(8), np.uint64(0)
-    near_x = eight if ix < 0.0 else zero
-    near_y = eight if iy < 0.0 else zero
-    near_z = eight if iz < 0.0 else zero
-    kx, ky, kz, sx, sy, sz = _ray_frame(dx, dy, dz)
-    px, py, pz = np.uint64(kx * 8), np.uint64(ky * 8), np.uint64(kz * 8)
-    rx, ry, rz = _component(kx, ox, oy, oz), _component(ky, ox, oy, oz), _component(kz, ox, oy, oz)
+    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
+    px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
+    rx, ry, rz = _component(px, ox, oy, oz), _component(py, ox, oy, oz), _component(pz, ox, oy, oz)
     nodes, leaves = bvh.nodes, bvh.leaves
     refs, distances, lanes = stack.refs, stack.distances, stack.lanes
     hit = NO_HIT
     hit_b1 = hit_b2 = np.float32(0.0)
-    one = np.uint64(1)
-    waiting = zero
-    ref = zero
+    waiting, ref = ZERO, ZERO
     while True:
         if ref & _LEAF:
-            base = (ref & _INDEX) * np.uint64(LEAF_WORDS)
+            base = (ref & _INDEX) * _LEAF_WORDS
             lane, t, b1, b2 = triangles8(leaves, base, px, py, pz, rx, ry, rz, sx, sy, sz, near, best)
-            if lane < eight:
+            if lane < EIGHT:
                 best, hit_b1, hit_b2 = t, b1, b2
-                hit = leaves[base + np.uint64(72) + lane]
-                if any_hit:
-                    break
+                hit = leaves[base + _NUMBERS + lane]
         else:
-            base = ref * np.uint64(NODE_WORDS)
+            base = ref * _NODE_WORDS
             entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, best, lanes)
-            if entered != zero:
+            if entered != ZERO:
                 lane = lowest_bit(entered)
-                entered &= entered - one
-                ref = np.uint64(nodes[base + np.uint64(48) + lane])
-                if entered == zero:
-                    continue
+                entered &= entered - ONE
+                ref = np.uint64(nodes[base + _CHILDREN + lane])
                 nearest = lanes[lane]
                 bottom = waiting
-                while entered != zero:
+                while entered != ZERO:
                     lane = lowest_bit(entered)
-                    entered &= entered - one
-                    t, child = lanes[lane], np.uint64(nodes[base + np.uint64(48) + lane])
+                    entered &= entered - ONE
+                    t, child = lanes[lane], np.uint64(nodes[base + _CHILDREN + lane])
                     if t < nearest:
                         t, nearest = nearest, t
                         child, ref = ref, child
                     at = waiting
                     # The nearest child goes on at once; of the others, nearer ones are lifted to the top.
-                    while at > bottom and distances[at - one] < t:
-                        distances[at], refs[at] = distances[at - one], refs[at - one]
-                        at -= one
+                    while at > bottom and distances[at - ONE] < t:
+                        distances[at], refs[at] = distances[at - ONE], refs[at - ONE]
+                        at -= ONE
                     distances[at], refs[at] = t, np.uint32(child)
-                    waiting += one
+                    waiting += ONE
                 continue
-        while waiting > zero and distances[waiting - one] > best:
-            waiting -= one
-        if waiting == zero:
+        while waiting > ZERO and distances[waiting - ONE] > best:
+            waiting -= ONE
+        if waiting == ZERO:
             break
-        waiting -= one
+        waiting -= ONE
         ref = np.uint64(refs[waiting])
     return hit, best, hit_b1, hit_b2
 
 
-@kernel
-def closest_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
-    """Nearest triangle along a ray: (triangle number or NO_HIT, distance, weight of v1, weight of v2).
+@called_kernel
+def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """Whether any triangle lies between `t_near` and `t_far` along a ray.
 
-    `t_near < t < t_far`, in units of the direction's length. `stack` is one thread's make_stack().
+    Children are taken as they stand in the node, largest first: what is large is likely to be hit, and sorting by
+    distance does not pay where the first hit ends the search.
     """
-    return _traverse(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far, False)
-
-
-@kernel
-def any_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
-    """Whether any triangle lies between `t_near` and `t_far` along a ray."""
-    return _traverse(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far, True)[0] != NO_HIT
+    ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
+    dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
+    near, far = np.float32(t_near), np.float32(t_far)
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
+    px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
+    rx, ry, rz = _component(px, ox, oy, oz), _component(py, ox, oy, oz), _component(pz, ox, oy, oz)
+    nodes, leaves, refs, lanes = bvh.nodes, bvh.leaves, stack.refs, stack.lanes
+    waiting, ref = ZERO, ZERO
+    while True:
+        if ref & _LEAF:
+            base = (ref & _INDEX) * _LEAF_WORDS
+            if triangles8(leaves, base, px, py, pz, rx, ry, rz, sx, sy, sz, near, far)[0] < EIGHT:
+                return True
+        else:
+            base = ref * _NODE_WORDS
+            entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, far, lanes)
+            while entered != ZERO:
+                lane = highest_bit(entered)
+                entered ^= ONE << lane
+                refs[waiting] = nodes[base + _CHILDREN + lane]
+                waiting += ONE
+        if waiting == ZERO:
+            return False
+        waiting -= ONE
+        ref = np.uint64(refs[waiting])
 
 
 @allocating_kernel

@@ -1,0 +1,17 @@
+"""The one door for scene files: what can be read, by suffix."""
+
+from pathlib import Path
+
+from ..errors import InputError
+from ..scene.model import Scene
+from . import usd
+
+READERS = {suffix: usd.read_usd for suffix in usd.SUFFIXES}
+
+
+def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
+    """Read a scene file. With `confine_to`, nothing outside that folder is opened. Raises InputError."""
+    reader = READERS.get(path.suffix.lower())
+    if reader is None:
+        raise InputError(f"{path.name} is not a scene file that can be read; give one of: {', '.join(READERS)}.")
+    return reader(path, confine_to=confine_to, frame=frame)

@@ -1,0 +1,53 @@
+"""Compiling the kernels ahead of the first render, with progress."""
+
+from collections.abc import Callable
+
+import numpy as np
+from numba.core import event
+
+from ..kernel import KERNELS
+from ..scene.arrays import pack_scene
+from ..scene.model import Camera, Light, Mesh, Scene, Surface
+from .frame import Frame, render_tiles
+from .recipe import Recipe, with_values
+
+
+def is_warm() -> bool:
+    """Whether the kernels are compiled and loaded in this process."""
+    from .film import render_tile
+
+    return bool(render_tile.signatures)
+
+
+def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:
+    """Compile every kernel, or load it from the cache: `progress(compiled, of all, name)` after each one compiled."""
+    listener = _Progress(progress) if progress else None
+    if listener:
+        event.register("numba:compile", listener)
+    try:
+        _render_smallest_scene()
+    finally:
+        if listener:
+            event.unregister("numba:compile", listener)
+
+
+class _Progress(event.Listener):
+    def __init__(self, progress: Callable[[int, int, str], None]) -> None:
+        self.progress = progress
+        self.names: set[str] = set()
+
+    def on_start(self, started) -> None:
+        pass
+
+    def on_end(self, ended) -> None:
+        self.names.add(ended.data["dispatcher"].py_func.__qualname__)
+        self.progress(min(len(self.names), len(KERNELS)), len(KERNELS), ended.data["dispatcher"].py_func.__name__)
+
+
+def _render_smallest_scene() -> None:
+    corners = np.array([[[-1, -1, 0], [1, -1, 0], [1, 1, 0]]], np.float32)
+    up = np.broadcast_to(np.array([0, 0, 1], np.float32), (1, 3, 3))
+    mesh = Mesh("triangle", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
+    scene = Scene("warm-up", [mesh], [Surface()], [Light("sky", "dome", (1.0, 1.0, 1.0))])
+    camera = Camera("camera", np.array([[1.0, 0, 0, 0], [0, 1, 0, 0], [0, 0, 1, 3]]), 0.5)
+    render_tiles(pack_scene(scene), camera, with_values(Recipe(), {"sampling.max": 1}), Frame(2, 2), lambda *_: None)

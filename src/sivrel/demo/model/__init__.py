@@ -1,0 +1,1 @@
+"""The scripts that model the demo shots. `python -m sivrel.demo.model` writes them anew."""

@@ -1,0 +1,13 @@
+"""Model the demo shots anew: `python -m sivrel.demo.model [NAME]...`."""
+
+import sys
+from pathlib import Path
+
+from . import keepers_kitchen
+
+SHOTS = Path(__file__).parents[1] / "shots"
+BUILDERS = {"keepers-kitchen": keepers_kitchen.build}
+
+for name in sys.argv[1:] or BUILDERS:
+    BUILDERS[name](SHOTS / name / f"{name}.usdc")
+    print(name)
