@@ -16,34 +16,72 @@ from ..gi.ways import BEYOND, SEEN
 VERSION = 1
 
 
-def setting(default: Any, name: str, trades: str, unit: str = "", **limits: Any) -> Any:
-    """One setting: its default, what it is called on the pages, what it trades, its unit and its range."""
-    return Field(default, title=name, description=trades, json_schema_extra={"unit": unit}, **limits)
+QUESTIONS = {
+    "gi": "How light gets around",
+    "limits": "Where paths stop",
+    "sampling": "Where samples go",
+}
+"""The question that each group of settings answers."""
+
+
+def setting(
+    default: Any, name: str, phrase: str, trades: str, unit: str = "", needs: dict[str, list[str]] | None = None,
+    **limits: Any,
+) -> Any:  # fmt: skip
+    """One setting: its default, what it is called, the sentence that its control stands in (at {}), what it trades,
+    its unit, the values of other settings without which it is not in use, and its range."""
+    return Field(
+        default, title=name, description=trades, json_schema_extra={"unit": unit, "phrase": phrase, "needs": needs or {}},
+        **limits,
+    )  # fmt: skip
 
 
 class _Group(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
+BOUNCING = {"gi.seen": [key for key in SEEN if key != "off"]}
+
+
 class GiSettings(_Group):
     seen: Literal[tuple(SEEN)] = setting(  # type: ignore[valid-type]
-        "brute_force", "bounced light where the camera looks", "How bounced light is found at what the camera sees."
+        "brute_force",
+        "seen",
+        "What the camera sees gathers bounced light by {}.",
+        "How bounced light is found at what the camera sees.",
     )
     beyond: Literal[tuple(BEYOND)] = setting(  # type: ignore[valid-type]
-        "brute_force", "bounced light beyond", "How bounced light is found at everything after; coarser is often enough."
+        "brute_force",
+        "beyond",
+        "Beyond it, by {}.",
+        "How bounced light is found at everything after; coarser is often enough.",
+        needs=BOUNCING,
     )
 
 
 class LimitSettings(_Group):
     diffuse_bounces: int = setting(
-        4, "diffuse bounces", "More lighten and tint closed rooms, each with less effect; fewer are faster.", ge=0, le=64
+        4,
+        "diffuse bounces",
+        "Up to {} diffuse bounces",
+        "More lighten and tint closed rooms, each with less effect; fewer are faster.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
     )
     reflections: int = setting(
-        4, "reflections", "More show mirrors in mirrors; fewer are faster.", ge=0, le=64
-    )  # fmt: skip
+        4,
+        "reflections",
+        "and {} reflections.",
+        "More show mirrors in mirrors; fewer are faster.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
+    )
     ray_offset: float = setting(
         0.0,
         "ray offset",
+        "Rays start {} m off a surface; 0 leaves it to the scene's size.",
         "Keeps a ray from hitting the surface it leaves. 0 follows from the scene's size. Too small gives speckle, "
         "too large gaps under contact and leaks.",
         unit="m",
@@ -54,7 +92,12 @@ class LimitSettings(_Group):
 
 class SamplingSettings(_Group):
     max: int = setting(
-        16, "samples a pixel", "Grain halves when this is four times as large; time grows in proportion.", ge=1, le=65536
+        16,
+        "samples",
+        "{} samples a pixel.",
+        "Grain halves when this is four times as large; time grows in proportion.",
+        ge=1,
+        le=65536,
     )
 
 
@@ -79,6 +122,8 @@ class SettingInfo(BaseModel):
     unit: str
     type: str
     default: Any
+    phrase: str
+    needs: dict[str, list[str]]
     minimum: float | None = None
     maximum: float | None = None
     choices: list[str] | None = None
@@ -96,6 +141,8 @@ def settings() -> dict[str, SettingInfo]:
                 name=prop["title"],
                 trades=prop["description"],
                 unit=prop["unit"],
+                phrase=prop["phrase"],
+                needs=prop["needs"],
                 type="choice" if choices else prop["type"],
                 default=prop["default"],
                 minimum=prop.get("minimum"),

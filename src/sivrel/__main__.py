@@ -1,0 +1,7 @@
+"""`python -m sivrel`."""
+
+import sys
+
+from .cli import main
+
+sys.exit(main())

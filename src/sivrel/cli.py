@@ -1,0 +1,283 @@
+"""The command line. `--json` prints one JSON object on standard output; everything else goes to standard error.
+
+Exit: 0 done, 1 failed, 2 wrong use or bad input, 130 cancelled.
+"""
+
+import argparse
+import json
+import os
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NoReturn
+
+from . import __version__
+from .core.errors import InputError
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        print(f"sivrel: {message}; `{self.prog} --help` shows how to use it.", file=sys.stderr)
+        sys.exit(2)
+
+
+def _say(text: str) -> None:
+    print(text, file=sys.stderr, flush=True)
+
+
+class _Progress:
+    """One line that is written over on a terminal, and now and then a line elsewhere."""
+
+    def __init__(self) -> None:
+        self.on_terminal = sys.stderr.isatty()
+        self.next = 0.0
+
+    def __call__(self, text: str, last: bool = False) -> None:
+        now = time.monotonic()
+        if now < self.next and not last:
+            return
+        self.next = now + (0.1 if self.on_terminal else 5.0)
+        if self.on_terminal:
+            print(f"\r\x1b[K{text}", end="\n" if last else "", file=sys.stderr, flush=True)
+        else:
+            _say(text)
+
+
+def _two(text: str, separator: str, what: str) -> tuple[int, int]:
+    try:
+        first, second = (int(part) for part in text.lower().split(separator))
+    except ValueError:
+        raise InputError(f"{what} “{text}” can't be read; write it like 480{separator}270.") from None
+    return first, second
+
+
+def _frame(args: argparse.Namespace) -> Any:
+    from .core.render.frame import Frame
+
+    width, height = _two(args.size, "x", "The size")
+    region = None
+    if args.region:
+        try:
+            x0, y0, x1, y1 = (int(part) for part in args.region.split(","))
+        except ValueError:
+            raise InputError(f"The region “{args.region}” can't be read; write it like 0,0,240,135.") from None
+        region = (x0, y0, x1, y1)
+    return Frame(width, height, region, args.seed)
+
+
+def _recipe(args: argparse.Namespace) -> Any:
+    from .core.render.recipe import Recipe, from_json, with_values
+
+    recipe = Recipe()
+    if args.recipe and args.recipe != "default":
+        path = Path(args.recipe)
+        if not path.is_file():
+            raise InputError(f"There is no recipe “{args.recipe}”; name a JSON file, or “default”.")
+        recipe = from_json(path.read_bytes())
+    values = {}
+    for assignment in args.set or []:
+        key, equals, value = assignment.partition("=")
+        if not equals:
+            raise InputError(f"“{assignment}” sets nothing; write it like sampling.max=32.")
+        values[key.strip()] = value.strip()
+    return with_values(recipe, values)
+
+
+def render(args: argparse.Namespace) -> int:
+    out = Path(args.output)
+    if out.suffix.lower() != ".exr":
+        raise InputError(f"The picture is written as EXR; name it {out.with_suffix('.exr').name}.")
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    frame, recipe = _frame(args), _recipe(args)
+    if args.threads < 1:
+        raise InputError(f"{args.threads} threads can't render; give 1 or more.")
+    if args.time_limit is not None and not args.time_limit > 0.0:
+        raise InputError(f"A time limit of {args.time_limit:g} s leaves no time; give more than 0.")
+    from .demo.shots import find_shot
+
+    path = find_shot(args.shot)
+    from .core.formats.scenes import read_scene
+
+    begun = time.monotonic()
+    scene = read_scene(path, frame=args.frame)
+    camera = scene.camera(args.camera)
+    for note in scene.notes:
+        _say(note)
+    from .core.formats.exr import write_exr
+    from .core.render.frame import assemble, render_tiles
+    from .core.render.warmup import warm_up
+    from .core.scene.arrays import pack_scene
+    from .work.finishing import make_picture, measurements
+
+    progress = _Progress()
+    warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
+    arrays = pack_scene(scene)
+    ready = time.monotonic()
+    tiles: dict[int, Any] = {}
+    total = len(frame.tiles())
+
+    def on_tile(index: int, film: Any) -> None:
+        tiles[index] = film
+        left = (time.monotonic() - ready) * (total - len(tiles)) / len(tiles)
+        progress(f"rendered {len(tiles)}/{total} tiles, about {left:.0f} s left", last=len(tiles) == total)
+
+    deadline = ready + args.time_limit if args.time_limit else None
+    complete = render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline)
+    seconds = time.monotonic() - ready
+    film = assemble(frame, tiles)
+    picture = make_picture(film, frame, recipe, scene.name, camera.name)
+    beside = out.with_name(f".{out.name}.new")
+    try:
+        write_exr(beside, picture)
+        beside.replace(out)
+    finally:
+        beside.unlink(missing_ok=True)
+    noise, light, dropped = measurements(picture, film)
+    if not complete:
+        _say(f"The time limit came first: {len(tiles)} of {total} tiles are in the picture, the rest is black.")
+    if dropped:
+        _say(f"{dropped} samples were not finite numbers and were left out.")
+    _print(
+        args,
+        {
+            "output": str(out),
+            "shot": scene.name,
+            "camera": camera.name,
+            "size": [frame.width, frame.height],
+            "region": list(frame.window),
+            "seed": frame.seed,
+            "complete": complete,
+            "seconds": round(seconds, 4),
+            "prepare_seconds": round(ready - begun, 4),
+            "noise": noise,
+            "mean_luminance": light,
+            "samples_dropped": dropped,
+            "triangles": scene.triangle_count(),
+            "notes": scene.notes,
+            "recipe": recipe.flat(),
+            "version": __version__,
+        },
+        lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),
+    )
+    return 0
+
+
+def recipes(args: argparse.Namespace) -> int:
+    from .core.gi.ways import WAYS
+    from .core.render.recipe import VERSION, settings
+
+    infos = settings()
+
+    def table() -> str:
+        lines = []
+        for key, info in infos.items():
+            span = ", ".join(info.choices) if info.choices else f"{info.minimum:g} to {info.maximum:g} {info.unit}".strip()
+            lines.append(f"{key}  (default {info.default}; {span})\n    {info.trades}")
+        return "\n".join(lines)
+
+    ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in WAYS]
+    keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
+    _print(args, {"version": VERSION, "keys": keys, "ways": ways}, table)
+    return 0
+
+
+def compare(args: argparse.Namespace) -> int:
+    from .core.formats.exr import read_exr
+    from .core.measure.difference import compare as compare_pictures
+    from .core.measure.noise import noise_level
+
+    a, b = read_exr(Path(args.a)), read_exr(Path(args.b))
+    difference = compare_pictures(a, b)
+    result = {"a": args.a, "b": args.b, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)]}
+
+    def words() -> str:
+        lines = [f"{key}: {before} → {after}" for key, before, after in difference.changed]
+        light = "no light in A" if difference.mean_light is None else f"{difference.mean_light - 1:+.2%} light"
+        lines.append(f"{light}, root mean square {difference.rmse:.5g}, visible difference {difference.visible:.4f}")
+        return "\n".join(lines)
+
+    _print(args, result, words)
+    return 0
+
+
+def serve(args: argparse.Namespace) -> int:
+    from .web.server import run
+
+    return run(host=args.host, port=args.port, data=Path(args.data), demo=False)
+
+
+def demo(args: argparse.Namespace) -> int:
+    from .web.server import run
+
+    return run(host="127.0.0.1", port=args.port, data=Path(args.data), demo=True)
+
+
+def _print(args: argparse.Namespace, result: dict[str, Any], words: Callable[[], str]) -> None:
+    print(json.dumps(result) if args.json else words())
+
+
+def _default_data() -> str:
+    base = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
+    return str(Path(base) / "sivrel")
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(prog="sivrel", description="Choose, tune and diagnose ways of finding bounced light and shadows.")
+    parser.add_argument("--version", action="version", version=__version__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND", dest="command")
+
+    def command(name: str, run: Callable[[argparse.Namespace], int], about: str) -> argparse.ArgumentParser:
+        sub = commands.add_parser(name, help=about, description=about)
+        sub.set_defaults(run=run)
+        return sub
+
+    for name, run, about in (
+        ("demo", demo, "Start the web application with the demo shots."),
+        ("serve", serve, "Start the web application."),
+    ):
+        sub = command(name, run, about)
+        sub.add_argument("--port", type=int, default=8017, help="port (default %(default)s)")
+        sub.add_argument("--data", default=_default_data(), help="folder of the shots and proofs (default %(default)s)")
+        if name == "serve":
+            sub.add_argument("--host", default="127.0.0.1", help="address to bind; others than this machine need a key")
+    sub = command("render", render, "Render a shot to an EXR picture.")
+    sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
+    sub.add_argument("-o", "--output", required=True, metavar="OUT.exr")
+    sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe to start from")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one setting; may be repeated")
+    sub.add_argument("--size", default="480x270", metavar="WxH", help="size of the whole frame (default %(default)s)")
+    sub.add_argument("--region", metavar="X0,Y0,X1,Y1", help="part of the frame to render, in its pixels")
+    sub.add_argument("--camera", metavar="NAME", help="camera (default: the first)")
+    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
+    sub.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default 0)")
+    sub.add_argument("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="default: all cores")
+    sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="begin no tile after this time")
+    sub.add_argument("--json", action="store_true")
+    sub = command("recipes", recipes, "Show every setting with its range and what it trades.")
+    sub.add_argument("--json", action="store_true")
+    sub = command("compare", compare, "Compare two pictures.")
+    sub.add_argument("a", metavar="A.exr")
+    sub.add_argument("b", metavar="B.exr")
+    sub.add_argument("--json", action="store_true")
+    return parser
+
+
+def main(arguments: list[str] | None = None) -> int:
+    args = _parser().parse_args(arguments)
+    try:
+        return args.run(args)
+    except InputError as error:
+        _say(f"sivrel: {error}")
+        return 2
+    except KeyboardInterrupt:
+        _say("cancelled")
+        return 130
+    except OSError as error:
+        _say(f"sivrel: {error.strerror or error}: {error.filename or ''}".rstrip(": "))
+        return 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

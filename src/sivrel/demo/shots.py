@@ -1,0 +1,54 @@
+"""The demo shots of *Skerry Light*, an invented lighthouse station in an invented short film."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..core.errors import InputError
+
+FOLDER = Path(__file__).parent / "shots"
+PREFIX = "demo:"
+
+
+@dataclass(frozen=True)
+class DemoShot:
+    """A shot that ships with the program: its USD file, and what it is and teaches."""
+
+    name: str
+    title: str
+    about: str
+
+    @property
+    def path(self) -> Path:
+        return FOLDER / self.name / f"{self.name}.usdc"
+
+    @property
+    def proofs(self) -> Path:
+        """The folder of proofs that ship with the shot."""
+        return FOLDER / self.name / "proofs"
+
+
+SHOTS = (
+    DemoShot(
+        "keepers-kitchen",
+        "Keeper's kitchen",
+        "A whitewashed room in evening sun, a lamp, a fire that glows. Deep bounces; one wall is a single sheet and the "
+        "roof does not close on it.",
+    ),
+    DemoShot(
+        "slipway",
+        "Slipway",
+        "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size sets the shadows; bounced light "
+        "hardly matters.",
+    ),
+)
+
+
+def find_shot(spec: str) -> Path:
+    """The file that `spec` names: a path, or demo:NAME. Raises InputError with the demo shots there are."""
+    if not spec.startswith(PREFIX):
+        return Path(spec)
+    for shot in SHOTS:
+        if spec == PREFIX + shot.name:
+            return shot.path
+    names = ", ".join(PREFIX + shot.name for shot in SHOTS)
+    raise InputError(f"There is no demo shot “{spec.removeprefix(PREFIX)}”; choose one of: {names}.")

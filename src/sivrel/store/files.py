@@ -1,0 +1,83 @@
+"""Pictures of a data folder, named by the hash of their contents, and the tiles of jobs on their way."""
+
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+
+def keep(folder: Path, suffix: str, write: Callable[[Path], None]) -> str:
+    """Let `write` fill a file, then keep it in `folder` under its SHA-256: written beside, then renamed."""
+    folder.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=folder, prefix=".new-", suffix=suffix)
+    os.close(handle)
+    path = Path(name)
+    try:
+        write(path)
+        digest = hashlib.sha256(path.read_bytes()).hexdigest()
+        path.chmod(0o644)
+        path.replace(folder / f"{digest}{suffix}")
+    finally:
+        path.unlink(missing_ok=True)
+    return digest
+
+
+def pictures(data: Path) -> Path:
+    return data / "pictures"
+
+
+def picture_path(data: Path, digest: str) -> Path:
+    return pictures(data) / f"{digest}.exr"
+
+
+def thumbnail_path(data: Path, digest: str) -> Path:
+    return data / "thumbnails" / f"{digest}.png"
+
+
+class Tiles:
+    """The finished tiles of a job: a file each, and the order in which they came.
+
+    A tile counts once its file has its final name; a killed program leaves whole tiles or none.
+    """
+
+    def __init__(self, data: Path, job: int) -> None:
+        self.folder = data / "jobs" / str(job)
+
+    def add(self, index: int, film: np.ndarray) -> None:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        beside = self.folder / f".{index}.npy"
+        np.save(beside, film)
+        beside.replace(self.folder / f"{index}.npy")
+        self._append(index)
+
+    def _append(self, index: int) -> None:
+        with open(self.folder / "order", "ab") as order:
+            order.write(index.to_bytes(4, "little"))
+
+    def order(self) -> list[int]:
+        """Indices of the finished tiles, in the order in which they came."""
+        try:
+            raw = (self.folder / "order").read_bytes()
+        except FileNotFoundError:
+            return []
+        return np.frombuffer(raw[: len(raw) // 4 * 4], "<u4").tolist()
+
+    def recover(self) -> list[int]:
+        """Like `order`, after a crash: tiles that were kept and not yet listed are listed."""
+        if not self.folder.is_dir():
+            return []
+        listed = [i for i in self.order() if (self.folder / f"{i}.npy").exists()]
+        kept = [int(f.stem) for f in self.folder.glob("*.npy") if not f.name.startswith(".")]
+        order = listed + sorted(set(kept) - set(listed))
+        (self.folder / "order").write_bytes(np.array(order, "<u4").tobytes())
+        return order
+
+    def load(self, index: int) -> np.ndarray:
+        return np.load(self.folder / f"{index}.npy")
+
+    def remove(self) -> None:
+        shutil.rmtree(self.folder, ignore_errors=True)

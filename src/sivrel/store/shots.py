@@ -1,0 +1,90 @@
+"""Shots: the scenes that are worked on."""
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+
+def now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload."""
+
+    id: int
+    slug: str
+    title: str
+    about: str
+    path: Path
+    confined: bool
+    cameras: list[dict[str, Any]]
+    triangles: int
+    notes: list[str]
+
+    @property
+    def confine_to(self) -> Path | None:
+        """The folder that the scene may not reach out of; None for files that the user's own machine named."""
+        return self.path.parent if self.confined else None
+
+    def camera(self, name: str | None) -> dict[str, Any]:
+        return next((c for c in self.cameras if c["name"] == name), self.cameras[0])
+
+
+def _shot(row: sqlite3.Row) -> Shot:
+    return Shot(
+        row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
+        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]),
+    )  # fmt: skip
+
+
+def add(
+    db: sqlite3.Connection, slug: str, title: str, about: str, path: Path, cameras: list[dict[str, Any]], triangles: int,
+    notes: list[str], confined: bool = False,
+) -> Shot:  # fmt: skip
+    """Keep a shot; one with the same slug is brought up to date and keeps its proofs."""
+    db.execute(
+        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, created_at)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+           ON CONFLICT (slug) DO UPDATE SET title = excluded.title, about = excluded.about, path = excluded.path,
+             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes""",
+        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), now()),
+    )
+    shot = find(db, slug)
+    assert shot is not None
+    return shot
+
+
+def find(db: sqlite3.Connection, slug: str) -> Shot | None:
+    row = db.execute("SELECT * FROM shots WHERE slug = ?", (slug,)).fetchone()
+    return _shot(row) if row else None
+
+
+def get(db: sqlite3.Connection, shot_id: int) -> Shot:
+    return _shot(db.execute("SELECT * FROM shots WHERE id = ?", (shot_id,)).fetchone())
+
+
+def listed(db: sqlite3.Connection) -> list[tuple[Shot, int, str | None]]:
+    """Every shot with the number of its proofs and the newest finished picture."""
+    rows = db.execute(
+        """SELECT shots.*,
+             (SELECT count(*) FROM proofs WHERE shot_id = shots.id) AS proofs,
+             (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL
+              ORDER BY width * height DESC, id DESC LIMIT 1) AS picture
+           FROM shots ORDER BY id"""
+    )
+    return [(_shot(row), row["proofs"], row["picture"]) for row in rows]
+
+
+def opened(db: sqlite3.Connection, shot: Shot) -> None:
+    """Note that a shot is being worked on, so that the worker reads it ahead."""
+    db.execute("UPDATE shots SET opened_at = ? WHERE id = ?", (now(), shot.id))
+
+
+def last_opened(db: sqlite3.Connection) -> Shot | None:
+    row = db.execute("SELECT * FROM shots WHERE opened_at IS NOT NULL ORDER BY opened_at DESC LIMIT 1").fetchone()
+    return _shot(row) if row else None

@@ -1,0 +1,55 @@
+"""The proofs of a shot as a tree of experiments."""
+
+from dataclasses import dataclass
+
+from ...store.proofs import Proof
+from ..words import changes, percent, seconds_against
+
+
+@dataclass(frozen=True)
+class Card:
+    """One proof in the lineage: how deep it hangs, what it changed, and what that did to time and noise."""
+
+    proof: Proof
+    depth: int
+    changed: list[tuple[str, str, str]]
+    time: str | None
+    noise: str | None
+
+    @property
+    def said(self) -> str:
+        """What it changed, in one line."""
+        if self.changed:
+            return ", ".join(f"{name} {before} → {after}" for name, before, after in self.changed)
+        return "same again" if self.proof.parent_id else "first proof"
+
+
+DEEPEST = 6
+"""Steps of indent; a longer chain goes straight down."""
+
+
+def lineage(proofs: list[Proof]) -> list[Card]:
+    """Cards in the order of the tree: each proof, then what came from it, oldest first."""
+    by_id = {proof.id: proof for proof in proofs}
+    children: dict[int | None, list[Proof]] = {}
+    for proof in proofs:
+        parent = proof.parent_id if proof.parent_id in by_id else None
+        children.setdefault(parent, []).append(proof)
+    cards: list[Card] = []
+    waiting = [(proof, 0) for proof in reversed(children.get(None, []))]
+    while waiting:
+        proof, depth = waiting.pop()
+        cards.append(_card(proof, by_id.get(proof.parent_id or 0), depth))
+        waiting += [(child, min(depth + 1, DEEPEST)) for child in reversed(children.get(proof.id, []))]
+    return cards
+
+
+def _card(proof: Proof, parent: Proof | None, depth: int) -> Card:
+    if parent is None:
+        return Card(proof, depth, [], None, None)
+    time = noise = None
+    if proof.seconds is not None and parent.seconds is not None:
+        time = seconds_against(proof.seconds, parent.seconds)
+    if proof.noise is not None and parent.noise is not None:
+        noise = f"{percent(parent.noise)} → {percent(proof.noise)}"
+    return Card(proof, depth, changes(parent, proof), time, noise)

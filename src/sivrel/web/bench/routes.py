@@ -1,0 +1,199 @@
+"""The bench: lineage, plate and recipe of a shot; prove, watch, cancel, compare."""
+
+import struct
+from typing import Any
+
+from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
+
+from ...core.errors import InputError
+from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
+from ...core.gi.ways import BEYOND, SEEN
+from ...core.render.film import DIRECT, INDIRECT
+from ...core.render.frame import Frame
+from ...core.render.recipe import QUESTIONS, Recipe, settings, with_values
+from ...store import files, jobs, proofs, shots
+from ...store.database import transaction
+from ..database import data, db
+from ..pictures.routes import halves
+from .lineage import lineage
+
+pages = Blueprint("bench", __name__, template_folder="templates")
+TILES_AT_ONCE = 96
+WAYS = {"gi.seen": SEEN, "gi.beyond": BEYOND}
+
+
+def _shot(slug: str) -> shots.Shot:
+    shot = shots.find(db(), slug)
+    if shot is None:
+        abort(404)
+    return shot
+
+
+def _proof(proof_id: int) -> proofs.Proof:
+    proof = proofs.get(db(), proof_id)
+    if proof is None:
+        abort(404)
+    return proof
+
+
+def _chosen(all_proofs: list[proofs.Proof], name: str) -> proofs.Proof | None:
+    wanted = request.args.get(name, type=int)
+    return next((p for p in all_proofs if p.id == wanted), None)
+
+
+@pages.get("/shots/<slug>")
+def page(slug: str):
+    """The bench. ?proof= is on the plate, ?with= is compared with it."""
+    shot = _shot(slug)
+    shots.opened(db(), shot)
+    all_proofs = proofs.of_shot(db(), shot.id)
+    finished = [p for p in all_proofs if p.picture]
+    proof = _chosen(all_proofs, "proof") or (finished or all_proofs or [None])[-1]
+    other = _chosen(all_proofs, "with")
+    return render_template(
+        "bench.html", shot=shot, cards=lineage(all_proofs), proof=proof, other=other, views=VIEWS,
+        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, **_recipe_values(shot, proof),
+    )  # fmt: skip
+
+
+@pages.get("/shots/<slug>/lineage")
+def lineage_part(slug: str):
+    shot = _shot(slug)
+    all_proofs = proofs.of_shot(db(), shot.id)
+    return render_template(
+        "lineage.html", shot=shot, cards=lineage(all_proofs), proof=_chosen(all_proofs, "proof"), other=_chosen(all_proofs, "with")
+    )
+
+
+@pages.get("/shots/<slug>/recipe")
+def recipe_part(slug: str):
+    """The recipe of ?proof= as sentences, to change and prove again."""
+    shot = _shot(slug)
+    return render_template("recipe.html", shot=shot, **_recipe_values(shot, _chosen(proofs.of_shot(db(), shot.id), "proof")))
+
+
+def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
+    recipe = proof.recipe if proof else Recipe()
+    frame = proof.frame if proof else Frame()
+    form = {
+        **{key: str(value) for key, value in recipe.flat().items()},
+        "camera": proof.camera if proof else shot.cameras[0]["name"],
+        "width": str(frame.width),
+        "height": str(frame.height),
+        "region": ",".join(map(str, frame.region)) if frame.region else "",
+        "seed": str(frame.seed),
+    }
+    return {"parent": proof, "form": form, "settings": settings(), "questions": QUESTIONS, "ways": WAYS}
+
+
+@pages.post("/shots/<slug>/prove")
+def prove(slug: str):
+    """Render what the form says, as a child of `parent`."""
+    shot = _shot(slug)
+    form = request.form
+    parent = proofs.get(db(), form.get("parent", 0, type=int))
+    if parent is not None and parent.shot_id != shot.id:
+        parent = None
+    recipe = with_values(Recipe(), {key: form[key] for key in settings() if key in form})
+    frame = Frame(
+        _whole(form, "width", "The width"), _whole(form, "height", "The height"), _region(form.get("region", "")),
+        _whole(form, "seed", "The seed"),
+    )  # fmt: skip
+    if form.get("camera") not in [c["name"] for c in shot.cameras]:
+        raise InputError(f"There is no camera “{form.get('camera')}” in this shot; choose one of the list.")
+    with transaction(db()):
+        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, form["camera"], frame)
+        jobs.add(db(), number, len(frame.tiles()))
+    if not request.headers.get("HX-Request"):
+        return redirect(url_for("bench.page", slug=slug, proof=number))
+    response = make_response(
+        render_template("lineage.html", shot=shot, cards=lineage(proofs.of_shot(db(), shot.id)), proof=_proof(number), other=parent)
+    )
+    response.headers["HX-Trigger-After-Settle"] = f'{{"sivrel:started": {{"proof": {number}}}}}'
+    return response
+
+
+def _whole(form, name: str, what: str) -> int:
+    try:
+        return int(form.get(name, ""))
+    except ValueError:
+        raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number.") from None
+
+
+def _region(text: str) -> tuple[int, int, int, int] | None:
+    if not text.strip():
+        return None
+    try:
+        x0, y0, x1, y1 = (int(part) for part in text.split(","))
+    except ValueError:
+        raise InputError(f"The region can't be “{text}”; drag it on the plate, or write it like 0,0,240,135.") from None
+    return x0, y0, x1, y1
+
+
+@pages.post("/proofs/<int:proof_id>/cancel")
+def cancel(proof_id: int):
+    jobs.cancel(db(), _proof(proof_id).id)
+    return "", 204
+
+
+@pages.post("/proofs/<int:proof_id>/resume")
+def resume(proof_id: int):
+    jobs.resume(db(), _proof(proof_id).id)
+    return "", 204
+
+
+@pages.get("/proofs/<int:proof_id>.json")
+def proof_json(proof_id: int):
+    """A proof with the progress of its job and what the worker does."""
+    proof = _proof(proof_id)
+    job = jobs.of_proof(db(), proof_id)
+    shot = shots.get(db(), proof.shot_id)
+    left = None
+    if job and job.state == "rendering" and job.tiles_done:
+        left = job.seconds * (job.tiles_total - job.tiles_done) / job.tiles_done
+    return jsonify(
+        id=proof.id,
+        parent=proof.parent_id,
+        state=proof.state,
+        message=proof.message,
+        picture=proof.picture,
+        width=proof.frame.width,
+        height=proof.frame.height,
+        window=proof.frame.window,
+        seconds=proof.seconds if proof.seconds is not None else (job.seconds if job else None),
+        noise=proof.noise,
+        dropped=proof.dropped,
+        exposure=shot.camera(proof.camera)["exposure"],
+        tiles_done=job.tiles_done if job else 0,
+        tiles_total=job.tiles_total if job else 0,
+        left=left,
+        worker=jobs.worker(db()).__dict__,
+    )
+
+
+@pages.get("/proofs/<int:proof_id>/tiles")
+def tiles(proof_id: int):
+    """Finished tiles from number ?from= on, in the order in which they came: for each five int32 (index, x0, y0, x1, y1
+    in pixels of the frame), then its beauty as RGBA half floats."""
+    proof = _proof(proof_id)
+    job = jobs.of_proof(db(), proof_id)
+    parts = []
+    if job is not None:
+        stored = files.Tiles(data(), job.id)
+        boxes = proof.frame.tiles()
+        first = max(0, request.args.get("from", 0, type=int))
+        for index in stored.order()[first : first + TILES_AT_ONCE]:
+            try:
+                film = stored.load(index)
+            except FileNotFoundError:
+                break  # the render has just ended; its picture says the rest
+            parts.append(struct.pack("<5i", index, *boxes[index]))
+            parts.append(halves(film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]))
+    return Response(b"".join(parts), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
+
+
+@pages.get("/status.json")
+def status():
+    """What the worker does, and how many jobs render and wait."""
+    rendering, waiting = jobs.counts(db())
+    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting)

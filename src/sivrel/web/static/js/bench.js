@@ -1,0 +1,375 @@
+// The bench: what is chosen, what is rendered, and the keys for all of it.
+
+import { isTyping, sayStatus } from "./common.js";
+import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
+import { RecipeForm } from "./recipe.js";
+import { followPointer } from "./pointer.js";
+
+const $ = (id) => document.getElementById(id);
+const places = document.querySelector(".places");
+const slug = places.dataset.shot;
+const lut = JSON.parse(places.dataset.lut);
+const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
+let following = null;
+let cameraExposure = 0;
+let exposureMoved = false;
+let verdictFor = "";
+
+const plate = new Plate($("stage"), $("canvas"), lut, sayPlate);
+const recipe = new RecipeForm();
+
+// ---- pictures -------------------------------------------------------------------------------------------------
+
+async function json(address) {
+  const answer = await fetch(address);
+  if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
+  return answer.json();
+}
+
+async function load(proof) {
+  const pass = $("pass").value;
+  const answer = await fetch(`/pictures/${proof.picture}.half?pass=${pass}`);
+  if (!answer.ok) return null;
+  return new Picture({ ...proof, digest: proof.picture, halves: new Uint16Array(await answer.arrayBuffer()) });
+}
+
+async function show(slot, proof) {
+  chosen[slot] = proof;
+  const number = slot === "a" ? 0 : 1;
+  if (slot === "a" && proof && !exposureMoved) setExposure(proof.exposure, false);
+  if (slot === "a" && proof) cameraExposure = proof.exposure;
+  if (!proof) plate.setPicture(number, null);
+  else if (proof.picture) {
+    const picture = await load(proof);
+    if (chosen[slot]?.id === proof.id) plate.setPicture(number, picture);
+  } else {
+    plate.setPicture(number, new Picture({ ...proof, finished: false }));
+    if (slot === "a") follow(proof);
+  }
+  mark();
+}
+
+/** Put a proof on the plate; its parent is at hand for flipping, unless another was chosen. */
+async function choose(id, other = undefined, proven = false) {
+  const proof = await json(`/proofs/${id}.json`);
+  const with_ = other === undefined ? proof.parent : other;
+  stopFollowing();
+  await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
+  if (document.querySelector("#recipe-form [name=parent]")?.value !== String(id)) await recipe.load(slug, id, proven);
+}
+
+function mark() {
+  for (const card of document.querySelectorAll(".card")) {
+    const is = card.dataset.proof === String(chosen.a?.id) ? "a" : card.dataset.proof === String(chosen.b?.id) ? "b" : null;
+    if (is) card.dataset.chosen = is;
+    else delete card.dataset.chosen;
+    card.querySelector(".choose").toggleAttribute("aria-current", is === "a");
+    if (is === "a") card.scrollIntoView({ block: "nearest" });
+  }
+  const query = new URLSearchParams();
+  if (chosen.a) query.set("proof", chosen.a.id);
+  if (chosen.b) query.set("with", chosen.b.id);
+  history.replaceState(null, "", `?${query}`);
+  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) {
+    const caption = $(`caption-${slot}`), proof = chosen[slot];
+    const card = proof && document.querySelector(`.card[data-proof="${proof.id}"]`);
+    caption.replaceChildren();
+    if (!proof) continue;
+    const bold = document.createElement("b");
+    bold.textContent = letter;
+    const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
+    const time = proof.seconds == null ? proof.state : `${proof.seconds < 10 ? proof.seconds.toFixed(proof.seconds < 1 ? 2 : 1) : Math.round(proof.seconds)} s`;
+    const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
+    caption.append(bold, `${time}${noise} · ${said}`);
+    caption.title = said;
+  }
+  sayVerdict();
+}
+
+async function sayVerdict() {
+  const { a, b } = chosen;
+  const key = a?.picture && b?.picture ? `${b.picture}/${a.picture}` : "";
+  if (key === verdictFor) return;
+  verdictFor = key;
+  $("verdict").textContent = "";
+  if (!key) return;
+  const answer = await fetch(`/pictures/${key}/difference.json?exposure=${plate.exposure.toFixed(1)}`);
+  const told = await answer.json().catch(() => null);
+  if (verdictFor !== key) return;
+  if (!answer.ok || told.visible == null) return void ($("verdict").textContent = "A and B cover different pixels");
+  const light = told.mean_light == null ? "" : `${told.mean_light >= 1 ? "+" : "−"}${Math.abs((told.mean_light - 1) * 100).toFixed(1)} % light, `;
+  $("verdict").textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}`;
+}
+
+// ---- a render on its way --------------------------------------------------------------------------------------
+
+function stopFollowing() {
+  following = null;
+  $("progress").hidden = true;
+}
+
+async function follow(proof) {
+  const mine = (following = { id: proof.id });
+  let have = 0;
+  $("progress").hidden = false;
+  while (following === mine) {
+    let now;
+    try {
+      now = await json(`/proofs/${proof.id}.json`);
+    } catch {
+      $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
+      await new Promise((done) => setTimeout(done, 1000));
+      continue;
+    }
+    if (following !== mine) return;
+    sayProgress(now);
+    if (now.picture) {
+      stopFollowing();
+      await refreshLineage();
+      return show("a", now);
+    }
+    if (now.tiles_done > have) have += await takeTiles(proof.id, have, mine);
+    if (now.state === "cancelled" || now.state === "failed") {
+      if (now.tiles_done <= have) {
+        following = null;
+        return refreshLineage();
+      }
+      continue;
+    }
+    await new Promise((done) => setTimeout(done, 100));
+  }
+}
+
+async function takeTiles(id, have, mine) {
+  const answer = await fetch(`/proofs/${id}/tiles?from=${have}`);
+  const bytes = await answer.arrayBuffer();
+  if (following !== mine) return 0;
+  let at = 0, count = 0;
+  while (at < bytes.byteLength) {
+    const [, x0, y0, x1, y1] = new Int32Array(bytes, at, 5);
+    const length = (x1 - x0) * (y1 - y0) * 4;
+    plate.setTile(0, [x0, y0, x1, y1], new Uint16Array(bytes, at + 20, length));
+    at += 20 + length * 2;
+    count++;
+  }
+  if (count) plate.draw();
+  return count;
+}
+
+function sayProgress(now) {
+  const ended = now.state === "cancelled" || now.state === "failed";
+  $("progress-bar").value = now.tiles_total ? now.tiles_done / now.tiles_total : 0;
+  document.querySelector("[data-do=cancel]").hidden = ended;
+  document.querySelector("[data-do=resume]").hidden = !ended;
+  let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
+  if (now.state === "failed") text = now.message;
+  else if (ended) text = `cancelled at ${text}`;
+  else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
+  else if (now.state === "waiting") text = "waiting for its turn";
+  else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
+  $("progress-text").textContent = text;
+}
+
+async function refreshLineage() {
+  const query = new URLSearchParams({ proof: chosen.a?.id ?? "", with: chosen.b?.id ?? "" });
+  const answer = await fetch(`/shots/${slug}/lineage?${query}`);
+  if (answer.ok) $("lineage").innerHTML = await answer.text();
+  mark();
+}
+
+async function post(address) {
+  await fetch(address, { method: "POST", headers: { "X-CSRFToken": document.querySelector("meta[name=csrf]").content } });
+}
+
+async function cancel() {
+  if (following) await post(`/proofs/${following.id}/cancel`);
+}
+
+async function resume() {
+  await post(`/proofs/${chosen.a.id}/resume`);
+  show("a", await json(`/proofs/${chosen.a.id}.json`));
+}
+
+document.body.addEventListener("sivrel:started", (event) => {
+  document.querySelector("#stage .first")?.remove();
+  $("problem").replaceChildren();
+  choose(event.detail.proof, undefined, true);
+});
+document.body.addEventListener("htmx:responseError", () => {
+  $("problem").innerHTML ||= '<p class="problem" role="alert">Sivrel could not take this; look at the terminal where it runs.</p>';
+});
+document.body.addEventListener("htmx:sendError", () => {
+  $("problem").innerHTML = '<p class="problem" role="alert">Sivrel does not answer; start it again and prove once more. Nothing is lost.</p>';
+});
+
+// ---- looking --------------------------------------------------------------------------------------------------
+
+function setExposure(stops, byHand = true) {
+  plate.exposure = Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
+  exposureMoved ||= byHand;
+  $("exposure").value = plate.exposure;
+  $("exposure-value").textContent = (plate.exposure > 0 ? "+" : plate.exposure < 0 ? "−" : "") + Math.abs(plate.exposure).toFixed(1);
+  plate.draw();
+}
+
+function setMode(mode) {
+  plate.mode = plate.mode === mode ? SINGLE : mode;
+  plate.draw();
+}
+
+async function setView(name) {
+  $("view").value = name;
+  const answer = await fetch(`/views/${name}.lut`);
+  plate.painter.setView(new Uint16Array(await answer.arrayBuffer()), name);
+  plate.draw();
+}
+
+async function reload() {
+  for (const slot of ["a", "b"]) if (chosen[slot]?.picture) await show(slot, chosen[slot]);
+}
+
+function next(select) {
+  select.selectedIndex = (select.selectedIndex + 1) % select.options.length;
+  select.dispatchEvent(new Event("change"));
+}
+
+function sayPlate() {
+  const both = plate.pictures[0] && plate.pictures[1];
+  for (const [name, mode] of [["wipe", WIPE], ["difference", DIFFERENCE]]) {
+    const button = document.querySelector(`[data-do=${name}]`);
+    button.setAttribute("aria-pressed", String(Boolean(both) && plate.mode === mode));
+    button.disabled = !both;
+  }
+  document.querySelector("[data-do=flip]").disabled = !both;
+  document.querySelector("[data-do=region]").setAttribute("aria-pressed", String(pointer.regionMode));
+  $("zoom").textContent = `${Math.round((plate.zoom / (devicePixelRatio || 1)) * 100)} %`;
+  const [left, top, width, height] = plate.place().map((v) => v / (devicePixelRatio || 1));
+  $("wipe-bar").hidden = !both || plate.mode !== WIPE || plate.held;
+  $("wipe-bar").style.left = `${left + plate.wipe * width}px`;
+  const region = recipe.region();
+  $("region-box").hidden = !region;
+  if (region) {
+    const [x0, y0, x1, y1] = region, [w, h] = recipe.size();
+    Object.assign($("region-box").style, {
+      left: `${left + (x0 / w) * width}px`, top: `${top + (y0 / h) * height}px`,
+      width: `${((x1 - x0) / w) * width}px`, height: `${((y1 - y0) / h) * height}px`,
+    });
+  }
+  const values = plate.read();
+  const words = (v) => v.map((c) => c.toPrecision(4)).join(" ");
+  if (!values || !values[0]) $("probe").textContent = "";
+  else {
+    const [x, y] = plate.probe.map(Math.floor);
+    const lum = 0.2126 * values[0][0] + 0.7152 * values[0][1] + 0.0722 * values[0][2];
+    $("probe").textContent = `${x},${y}  A ${words(values[0])}  lum ${lum.toPrecision(3)}${values[1] ? `  B ${words(values[1])}` : ""}`;
+  }
+}
+
+// ---- hands ----------------------------------------------------------------------------------------------------
+
+const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
+  region: (box) => {
+    recipe.setRegion(box, plate.frame);
+    pointer.regionMode = false;
+    plate.draw();
+  },
+});
+
+function toggleRegion() {
+  if (pointer.regionMode || recipe.region()) {
+    pointer.regionMode = !pointer.regionMode && !recipe.region();
+    if (!pointer.regionMode) recipe.setRegion(null);
+  } else pointer.regionMode = true;
+  $("stage").classList.toggle("region", pointer.regionMode);
+  plate.draw();
+}
+
+const DO = {
+  wipe: () => setMode(WIPE),
+  difference: () => setMode(DIFFERENCE),
+  region: toggleRegion,
+  fit: () => plate.fit(),
+  cancel,
+  resume,
+};
+for (const [name, act] of Object.entries(DO)) document.querySelector(`[data-do=${name}]`).addEventListener("click", act);
+
+function hold(on) {
+  plate.held = on;
+  plate.draw();
+}
+const flip = document.querySelector("[data-do=flip]");
+flip.addEventListener("pointerdown", () => hold(true));
+for (const end of ["pointerup", "pointerleave", "blur"]) flip.addEventListener(end, () => hold(false));
+addEventListener("blur", () => hold(false));
+
+$("lineage").addEventListener("click", (event) => {
+  const card = event.target.closest(".card");
+  if (!card) return;
+  const id = Number(card.dataset.proof);
+  if (event.target.closest(".with") || event.shiftKey) choose(chosen.a?.id ?? id, id);
+  else choose(id);
+});
+
+function step(by) {
+  const cards = [...document.querySelectorAll(".card")];
+  const at = cards.findIndex((card) => card.dataset.proof === String(chosen.a?.id));
+  const card = cards[Math.min(cards.length - 1, Math.max(0, at + by))];
+  if (card) choose(Number(card.dataset.proof));
+}
+
+$("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));
+$("view").addEventListener("change", () => setView($("view").value));
+$("pass").addEventListener("change", reload);
+
+const KEYS = {
+  w: DO.wipe,
+  d: DO.difference,
+  r: toggleRegion,
+  p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
+  v: () => next($("view")),
+  a: () => next($("pass")),
+  "[": () => setExposure(plate.exposure - 1 / 3),
+  "]": () => setExposure(plate.exposure + 1 / 3),
+  "\\": () => setExposure(cameraExposure),
+  ",": () => { plate.gain /= 2; plate.draw(); },
+  ".": () => { plate.gain *= 2; plate.draw(); },
+  "+": () => plate.zoomTo(plate.zoom * 1.5),
+  "=": () => plate.zoomTo(plate.zoom * 1.5),
+  "-": () => plate.zoomTo(plate.zoom / 1.5),
+  0: () => plate.fit(),
+  1: () => plate.zoomTo(devicePixelRatio || 1),
+  ArrowUp: () => step(-1),
+  ArrowDown: () => step(1),
+  Enter: () => recipe.prove(),
+  Escape: () => {
+    if (following) return cancel();
+    if (pointer.regionMode) return toggleRegion();
+    plate.mode = SINGLE;
+    plate.draw();
+  },
+};
+
+addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  if (event.key === "Escape" && isTyping(event)) return event.target.blur();
+  // A pressed button or a link keeps its own Enter.
+  if (isTyping(event) || (event.key === "Enter" && event.target.closest("button, a"))) return;
+  if (event.key.toLowerCase() === "f") {
+    if (!event.repeat) hold(true);
+    return;
+  }
+  const act = KEYS[event.key.length === 1 ? event.key.toLowerCase() : event.key];
+  if (!act) return;
+  event.preventDefault();
+  act();
+});
+addEventListener("keyup", (event) => event.key.toLowerCase() === "f" && hold(false));
+
+recipe.onChange = () => plate.draw();
+setView($("view").value);
+const first = document.querySelector(".card[data-chosen=a]");
+if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
+
+// The browser tests read the plate through this.
+window.sivrel = { plate, chosen, sayStatus, OTHER };

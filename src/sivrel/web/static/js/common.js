@@ -1,0 +1,50 @@
+// What every page has: the sheet of keys, light or dark paper, and what the worker does.
+
+const sheet = document.getElementById("keys");
+document.querySelector("[data-key-sheet]").addEventListener("click", () => sheet.showModal());
+
+const PAPER = "sivrel.paper";
+if (localStorage.getItem(PAPER)) document.documentElement.dataset.paper = localStorage.getItem(PAPER);
+else if (matchMedia("(prefers-color-scheme: dark)").matches) document.documentElement.dataset.paper = "dark";
+
+export function turnPaper() {
+  const paper = document.documentElement.dataset.paper === "dark" ? "light" : "dark";
+  document.documentElement.dataset.paper = paper;
+  localStorage.setItem(PAPER, paper);
+}
+
+/** Whether a key was meant for a field and not for the page. */
+export function isTyping(event) {
+  return event.target.closest("input:not([type=range]), select, textarea, dialog") !== null;
+}
+
+document.addEventListener("keydown", (event) => {
+  if (isTyping(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === "?") sheet.showModal();
+  if (event.key === "t" || event.key === "T") turnPaper();
+});
+
+const status = document.getElementById("status");
+
+export function sayStatus({ worker, rendering, waiting }) {
+  const words = [];
+  if (worker.phase === "compiling") {
+    const share = worker.total ? ` ${worker.done} of ${worker.total} kernels` : "";
+    words.push(`preparing the renderer, once after an update:${share}`);
+  } else if (worker.phase === "absent") words.push("the renderer is starting");
+  else if (worker.phase === "reading") words.push(`reading ${worker.message}`);
+  if (rendering) words.push(`${rendering} rendering`);
+  if (waiting) words.push(`${waiting} waiting`);
+  status.textContent = words.join(" · ");
+}
+
+async function watchStatus() {
+  try {
+    const answer = await fetch("/status.json");
+    if (answer.ok) sayStatus(await answer.json());
+  } catch {
+    status.textContent = "Sivrel does not answer; is it still running?";
+  }
+  setTimeout(watchStatus, 1000);
+}
+watchStatus();

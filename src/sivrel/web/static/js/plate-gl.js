@@ -1,0 +1,128 @@
+// Draws the plate with WebGL 2: linear half floats, exposure and view transform in the shader.
+
+const VERTEX = `#version 300 es
+in vec2 corner;
+void main() { gl_Position = vec4(corner, 0.0, 1.0); }`;
+
+// A picture covers a window of its frame; both pictures are laid over each other by the whole frame.
+const FRAGMENT = `#version 300 es
+precision highp float;
+precision highp sampler3D;
+uniform sampler2D first, second;
+uniform sampler3D lut;
+uniform vec4 windows[2];   // of the frame, 0 to 1: left, top, right, bottom
+uniform bool there[2];
+uniform vec4 place;        // of the frame on the canvas: left, top, width, height in pixels
+uniform float canvasHeight, exposure, wipe, gain;
+uniform int mode;          // 0 first, 1 second, 2 wipe, 3 difference
+uniform vec2 stops;
+uniform float middle, lutSize;
+uniform vec3 booth;
+out vec4 colour;
+
+vec4 pick(int which, vec2 at) {
+  vec4 w = windows[which];
+  if (!there[which] || any(lessThan(at, w.xy)) || any(greaterThanEqual(at, w.zw))) return vec4(0.0);
+  vec2 uv = (at - w.xy) / (w.zw - w.xy);
+  return vec4((which == 0 ? texture(first, uv) : texture(second, uv)).rgb, 1.0);
+}
+vec3 shown(vec3 light) {
+  vec3 t = (log2(max(light * exp2(exposure), 1e-9) / middle) - stops.x) / (stops.y - stops.x);
+  return texture(lut, (clamp(t, 0.0, 1.0) * (lutSize - 1.0) + 0.5) / lutSize).rgb;
+}
+void main() {
+  vec2 pixel = vec2(gl_FragCoord.x, canvasHeight - gl_FragCoord.y);
+  vec2 at = (pixel - place.xy) / place.zw;
+  if (any(lessThan(at, vec2(0.0))) || any(greaterThanEqual(at, vec2(1.0)))) { colour = vec4(booth, 1.0); return; }
+  vec4 a = pick(0, at), b = pick(1, at);
+  if (mode == 3) {
+    if (a.a * b.a == 0.0) { colour = vec4(booth * 0.8, 1.0); return; }
+    colour = vec4(clamp(0.5 + gain * (shown(a.rgb) - shown(b.rgb)), 0.0, 1.0), 1.0);
+    return;
+  }
+  bool useSecond = mode == 1 || (mode == 2 && at.x >= wipe);
+  vec4 c = useSecond ? b : a, other = useSecond ? a : b;
+  if (c.a > 0.0) colour = vec4(shown(c.rgb), 1.0);
+  // Outside a region the other proof is seen faintly, so that the place is known.
+  else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb), 0.3) : booth * 0.88, 1.0);
+}`;
+
+export class PlateGL {
+  /** Throws where there is no WebGL 2. */
+  constructor(canvas, lut) {
+    const gl = canvas.getContext("webgl2", { antialias: false, preserveDrawingBuffer: true });
+    if (!gl) throw new Error("no WebGL 2");
+    this.gl = gl;
+    this.canvas = canvas;
+    this.lut = lut;
+    this.slots = [null, null];
+    const program = gl.createProgram();
+    for (const [type, source] of [[gl.VERTEX_SHADER, VERTEX], [gl.FRAGMENT_SHADER, FRAGMENT]]) {
+      const shader = gl.createShader(type);
+      gl.shaderSource(shader, source);
+      gl.compileShader(shader);
+      if (!gl.getShaderParameter(shader, gl.COMPILE_STATUS)) throw new Error(gl.getShaderInfoLog(shader));
+      gl.attachShader(program, shader);
+    }
+    gl.linkProgram(program);
+    gl.useProgram(program);
+    gl.bindBuffer(gl.ARRAY_BUFFER, gl.createBuffer());
+    gl.bufferData(gl.ARRAY_BUFFER, new Float32Array([-1, -1, 3, -1, -1, 3]), gl.STATIC_DRAW);
+    const corner = gl.getAttribLocation(program, "corner");
+    gl.enableVertexAttribArray(corner);
+    gl.vertexAttribPointer(corner, 2, gl.FLOAT, false, 0, 0);
+    this.at = (name) => gl.getUniformLocation(program, name);
+    this.textures = [gl.createTexture(), gl.createTexture(), gl.createTexture()];
+    ["first", "second", "lut"].forEach((name, unit) => gl.uniform1i(this.at(name), unit));
+    gl.uniform2f(this.at("stops"), ...lut.stops);
+    gl.uniform1f(this.at("middle"), lut.middle);
+    gl.uniform1f(this.at("lutSize"), lut.size);
+  }
+
+  setView(halves) {
+    const gl = this.gl, n = this.lut.size;
+    gl.activeTexture(gl.TEXTURE2);
+    gl.bindTexture(gl.TEXTURE_3D, this.textures[2]);
+    gl.texImage3D(gl.TEXTURE_3D, 0, gl.RGBA16F, n, n, n, 0, gl.RGBA, gl.HALF_FLOAT, halves);
+    for (const [key, value] of [["MIN_FILTER", "LINEAR"], ["MAG_FILTER", "LINEAR"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"], ["WRAP_R", "CLAMP_TO_EDGE"]])
+      gl.texParameteri(gl.TEXTURE_3D, gl[`TEXTURE_${key}`], gl[value]);
+  }
+
+  /** `picture` is a Picture of plate.js, or null. */
+  setPicture(slot, picture) {
+    const gl = this.gl;
+    this.slots[slot] = picture;
+    if (!picture) return;
+    const [x0, y0, x1, y1] = picture.window;
+    gl.activeTexture(gl.TEXTURE0 + slot);
+    gl.bindTexture(gl.TEXTURE_2D, this.textures[slot]);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA16F, x1 - x0, y1 - y0, 0, gl.RGBA, gl.HALF_FLOAT, picture.halves);
+    for (const [key, value] of [["MIN_FILTER", "LINEAR"], ["MAG_FILTER", "NEAREST"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"]])
+      gl.texParameteri(gl.TEXTURE_2D, gl[`TEXTURE_${key}`], gl[value]);
+  }
+
+  /** A tile of the picture in `slot` has changed. */
+  setTile(slot, [x0, y0, x1, y1], halves) {
+    const gl = this.gl, window = this.slots[slot].window;
+    gl.activeTexture(gl.TEXTURE0 + slot);
+    gl.bindTexture(gl.TEXTURE_2D, this.textures[slot]);
+    gl.texSubImage2D(gl.TEXTURE_2D, 0, x0 - window[0], y0 - window[1], x1 - x0, y1 - y0, gl.RGBA, gl.HALF_FLOAT, halves);
+  }
+
+  draw({ place, mode, wipe, gain, exposure, booth }) {
+    const gl = this.gl;
+    gl.viewport(0, 0, this.canvas.width, this.canvas.height);
+    gl.uniform4f(this.at("place"), ...place);
+    gl.uniform1f(this.at("canvasHeight"), this.canvas.height);
+    gl.uniform1f(this.at("exposure"), exposure);
+    gl.uniform1f(this.at("wipe"), wipe);
+    gl.uniform1f(this.at("gain"), gain);
+    gl.uniform1i(this.at("mode"), mode);
+    gl.uniform3f(this.at("booth"), ...booth);
+    this.slots.forEach((p, i) => {
+      gl.uniform1i(this.at(`there[${i}]`), p ? 1 : 0);
+      if (p) gl.uniform4f(this.at(`windows[${i}]`), p.window[0] / p.width, p.window[1] / p.height, p.window[2] / p.width, p.window[3] / p.height);
+    });
+    gl.drawArrays(gl.TRIANGLES, 0, 3);
+  }
+}

@@ -1,0 +1,44 @@
+"""What is made of a finished film: the EXR, its thumbnail, its measurements."""
+
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from ..core.finish.view import to_bytes, to_display
+from ..core.formats.exr import Picture, film_passes, write_exr
+from ..core.measure.noise import LUMINANCE, noise_level
+from ..core.render.film import DROPPED
+from ..core.render.frame import Frame
+from ..core.render.recipe import Recipe
+from ..store import files
+
+THUMBNAIL_WIDTH = 320
+
+
+def make_picture(film: np.ndarray, frame: Frame, recipe: Recipe, shot: str, camera: str) -> Picture:
+    return Picture(film_passes(film), frame, recipe, shot, camera)
+
+
+def keep_picture(data: Path, picture: Picture) -> str:
+    """Keep the EXR under its hash, which is returned."""
+    return files.keep(files.pictures(data), ".exr", lambda path: write_exr(path, picture))
+
+
+def make_thumbnail(data: Path, digest: str, picture: Picture, exposure: float) -> None:
+    """A PNG for the lineage, of the region alone, at the camera's exposure."""
+    image = Image.fromarray(to_bytes(to_display(picture.beauty, exposure)))
+    if image.width > THUMBNAIL_WIDTH:
+        height = max(1, round(image.height * THUMBNAIL_WIDTH / image.width))
+        image = image.resize((THUMBNAIL_WIDTH, height), Image.Resampling.LANCZOS)
+    path = files.thumbnail_path(data, digest)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    beside = path.with_suffix(".new")
+    image.save(beside, format="PNG")
+    beside.replace(path)
+
+
+def measurements(picture: Picture, film: np.ndarray) -> tuple[float | None, float, int]:
+    """(noise, mean luminance, samples dropped) of a finished picture."""
+    light = float((picture.beauty[..., :3] @ LUMINANCE).mean())
+    return noise_level(picture), light, int(film[..., DROPPED].sum())

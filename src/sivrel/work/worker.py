@@ -1,0 +1,147 @@
+"""The worker process: takes jobs from the store and renders them, tile by tile, until its parent ends.
+
+`python -m sivrel.work.worker DATA`. It may be killed at any moment: finished tiles lie on disk, and the next worker
+goes on from them.
+"""
+
+import fcntl
+import os
+import sys
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import InputError
+from ..core.formats.scenes import read_scene
+from ..core.render.frame import Cancel, assemble, render_tiles
+from ..core.render.warmup import warm_up
+from ..core.scene.arrays import SceneArrays, pack_scene
+from ..core.scene.model import Scene
+from ..store import database, files, jobs, proofs, shots
+from .finishing import keep_picture, make_picture, make_thumbnail, measurements
+
+POLL = 0.03
+"""Seconds between looks at the store; a look costs a tenth of a millisecond."""
+KEPT_SCENES = 2
+
+
+class Worker:
+    def __init__(self, data: Path) -> None:
+        self.data = data
+        self.parent = os.getppid()
+        self.db = database.connect(data)
+        self.scenes: dict[tuple, tuple[Scene, SceneArrays]] = {}
+
+    def run(self) -> None:
+        with open(self.data / "worker.lock", "w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)  # one worker a data folder; the lock goes with the process
+            jobs.requeue(self.db)
+            jobs.set_worker(self.db, "compiling")
+            warm_up(self._compiled)
+            while self._parent_lives():
+                job = jobs.take(self.db)
+                if job is not None:
+                    self._render(job)
+                else:
+                    self._read_ahead()
+                    time.sleep(POLL)
+
+    def _parent_lives(self) -> bool:
+        return os.getppid() == self.parent
+
+    def _compiled(self, done: int, total: int, name: str) -> None:
+        jobs.set_worker(self.db, "compiling", done, total, name)
+        print(f"\rcompiling kernels {done}/{total}: {name:<24}", end="", file=sys.stderr, flush=True)
+        if not self._parent_lives():
+            os._exit(0)
+
+    def _scene(self, shot: shots.Shot) -> tuple[Scene, SceneArrays]:
+        stat = shot.path.stat()
+        key = (shot.path, stat.st_mtime_ns, stat.st_size)
+        if key not in self.scenes:
+            jobs.set_worker(self.db, "reading", message=shot.title)
+            scene = read_scene(shot.path, confine_to=shot.confine_to)
+            while len(self.scenes) >= KEPT_SCENES:
+                self.scenes.pop(next(iter(self.scenes)))
+            self.scenes[key] = scene, pack_scene(scene)
+        return self.scenes[key]
+
+    def _read_ahead(self) -> None:
+        """Read the shot that is open on a page, so that its first render starts at once."""
+        shot = shots.last_opened(self.db)
+        if shot is not None and getattr(self, "ahead", None) != shot.id:
+            self.ahead = shot.id
+            try:
+                self._scene(shot)
+            except (InputError, OSError):
+                pass  # the render will say why
+        if jobs.worker(self.db).phase != "idle":
+            jobs.set_worker(self.db, "idle")
+
+    def _render(self, job: jobs.Job) -> None:
+        proof = proofs.get(self.db, job.proof_id)
+        assert proof is not None
+        shot = shots.get(self.db, proof.shot_id)
+        cancel = Cancel()
+        over = threading.Event()
+        watcher = threading.Thread(target=self._watch, args=(job.id, cancel, over), daemon=True)
+        watcher.start()
+        try:
+            self._render_proof(job, proof, shot, cancel)
+        except (InputError, OSError) as error:
+            jobs.end(self.db, job.id, "failed", str(error))
+        except MemoryError:
+            jobs.end(self.db, job.id, "failed", "There is not enough memory for this picture; render it smaller.")
+        finally:
+            over.set()
+            watcher.join()
+
+    def _watch(self, job_id: int, cancel: Cancel, over: threading.Event) -> None:
+        db = database.connect(self.data)
+        while not over.wait(POLL):
+            if jobs.is_cancelled(db, job_id) or not self._parent_lives():
+                cancel.set()
+                break
+        db.close()
+
+    def _render_proof(self, job: jobs.Job, proof: proofs.Proof, shot: shots.Shot, cancel: Cancel) -> None:
+        scene, arrays = self._scene(shot)
+        camera = scene.camera(proof.camera)
+        jobs.set_worker(self.db, "rendering")
+        tiles = files.Tiles(self.data, job.id)
+        films = {index: tiles.load(index) for index in tiles.recover()}
+        begun = time.monotonic()
+
+        def on_tile(index: int, film: np.ndarray) -> None:
+            films[index] = film
+            tiles.add(index, film)
+            jobs.progress(self.db, job.id, len(films), job.seconds + time.monotonic() - begun)
+
+        jobs.progress(self.db, job.id, len(films), job.seconds)
+        complete = render_tiles(
+            arrays, camera, proof.recipe, proof.frame, on_tile,
+            threads=os.cpu_count() or 1, finished=list(films), cancel=cancel,
+        )  # fmt: skip
+        seconds = job.seconds + time.monotonic() - begun
+        if not complete:
+            if self._parent_lives():
+                jobs.progress(self.db, job.id, len(films), seconds)
+                jobs.end(self.db, job.id, "cancelled")
+            return
+        film = assemble(proof.frame, films)
+        picture = make_picture(film, proof.frame, proof.recipe, shot.slug, camera.name)
+        digest = keep_picture(self.data, picture)
+        make_thumbnail(self.data, digest, picture, camera.exposure)
+        with database.transaction(self.db):
+            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film))
+            jobs.end(self.db, job.id, "done")
+        tiles.remove()
+
+
+if __name__ == "__main__":
+    try:
+        Worker(Path(sys.argv[1])).run()
+    except KeyboardInterrupt:
+        sys.exit(130)
