@@ -30,7 +30,7 @@ def cache_key() -> str:
     import numpy
 
     digest = hashlib.sha256()
-    for source in sorted(CORE.rglob("*.py")):
+    for source in sorted([*CORE.rglob("*.py"), *CORE.rglob("*.npy")]):
         digest.update(source.relative_to(CORE).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
     processor = (llvmlite.binding.get_host_cpu_name(), llvmlite.binding.get_host_cpu_features().flatten())
     versions = (sys.version, numpy.__version__, numba.__version__, llvmlite.__version__, platform.machine())
@@ -64,20 +64,28 @@ KERNELS: list = []
 
 def _declare(**options):
     def decorate(function):
-        compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, **options)(function)
+        compiled = njit(cache=True, nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)
         return compiled
 
     return decorate
 
 
-kernel = _declare(_nrt=False, forceinline=True)
+FUSED = {"contract"}
+"""Products and sums may be rounded once. (Not-a-number keeps its meaning.)"""
+
+kernel = _declare(_nrt=False, forceinline=True, fastmath=FUSED)
 """A function compiled without reference counting, and into its callers: it may read, write and slice arrays, and never
 make one. Counting references in atomic operations costs a third of the rays per second, and more with two threads;
 handing a scene of a dozen arrays to a function that is really called costs more than most functions do."""
 
-called_kernel = _declare(_nrt=False)
+called_kernel = _declare(_nrt=False, fastmath=FUSED)
 """The same, really called: for what is large and called from several places."""
+
+exact_kernel = _declare(_nrt=False, fastmath=False)
+"""A called kernel in which every operation is rounded by itself: Numba spreads the flag above to all that a function
+contains, and a fused product would open the edges between triangles. It must say so: what it does not say it inherits
+from the function that first calls it."""
 
 allocating_kernel = _declare()
 """A compiled function that makes arrays."""

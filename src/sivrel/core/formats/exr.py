@@ -54,8 +54,10 @@ def film_passes(film: np.ndarray) -> dict[str, np.ndarray]:
     return passes
 
 
-def write_exr(path: Path, picture: Picture) -> None:
-    """Write `picture` to `path`, 32-bit floats, ZIP. The same picture gives the same bytes: no times, no host."""
+def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
+    """Write `picture` to `path`, 32-bit floats (16 with `half`), ZIP. The same picture gives the same bytes: the header
+    tells the recipe, and no times and no machine."""
+    depth = np.float16 if half else np.float32
     x0, y0, x1, y1 = picture.frame.window
     header = {
         "compression": OpenEXR.ZIP_COMPRESSION,
@@ -74,7 +76,7 @@ def write_exr(path: Path, picture: Picture) -> None:
         letters = "RGBA" if name == "beauty" else PASSES[name][1]
         for k, letter in enumerate(letters):
             channel = letter if name == "beauty" else f"{name}.{letter}"
-            channels[channel] = np.ascontiguousarray(image[..., k], np.float32)
+            channels[channel] = np.ascontiguousarray(image[..., k], depth)
     try:
         OpenEXR.File(header, channels).write(str(path))
     except RuntimeError:

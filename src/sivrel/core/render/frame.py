@@ -102,7 +102,7 @@ def render_tiles(
     depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or when `deadline`
     (time.monotonic) has passed, which leaves what was not begun.
     """
-    cancel = cancel or Cancel()
+    cancel = Cancel() if cancel is None else cancel
     tiles = frame.tiles()
     done = set(finished)
     waiting = iter([i for i in range(len(tiles)) if i not in done])

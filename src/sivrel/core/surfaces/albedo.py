@@ -17,6 +17,7 @@ from .ggx import alpha_of, masking, masking_shadowing, sample_visible_normal
 SIZE = 48
 """Nodes per axis: square root of the cosine (finer near grazing), and roughness."""
 QUADRATURE = 384
+TAIL = 5
 FILE = Path(__file__).with_name("albedo.npy")
 
 
@@ -31,13 +32,16 @@ def _integrate(size, quadrature):
             wo = (np.sqrt(1.0 - cos_o * cos_o), 0.0, cos_o)
             a = b = 0.0
             for k in range(quadrature):
+                # Finer towards u = 1: there lies the long tail of a narrow lobe, part of which leaves the hemisphere.
+                rest = 1.0 - (k + 0.5) / quadrature
+                u, density = 1.0 - rest**TAIL, TAIL * rest ** (TAIL - 1)
                 for l in range(quadrature):
-                    h = sample_visible_normal(wo, alpha, (k + 0.5) / quadrature, (l + 0.5) / quadrature)
+                    h = sample_visible_normal(wo, alpha, u, (l + 0.5) / quadrature)
                     o_dot_h = wo[0] * h[0] + wo[1] * h[1] + wo[2] * h[2]
                     cos_i = 2.0 * o_dot_h * h[2] - cos_o
                     if cos_i <= 0.0:
                         continue
-                    weight = masking_shadowing(cos_o, cos_i, alpha) / masking(cos_o, alpha)
+                    weight = density * masking_shadowing(cos_o, cos_i, alpha) / masking(cos_o, alpha)
                     schlick = (1.0 - o_dot_h) ** 5
                     a += weight * (1.0 - schlick)
                     b += weight * schlick

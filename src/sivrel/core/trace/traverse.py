@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..kernel import allocating_kernel, called_kernel, kernel
+from ..kernel import allocating_kernel, exact_kernel, kernel
 from .bvh import LEAF_FLAG, LEAF_WORDS, NODE_WORDS
 from .simd import highest_bit, lowest_bit, slabs8, triangles8
 
@@ -70,7 +70,7 @@ def _near_plane(inverse):
     return EIGHT if inverse < 0.0 else ZERO
 
 
-@called_kernel
+@exact_kernel
 def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
     """Nearest triangle along a ray: (triangle number or NO_HIT, distance, weight of v1, weight of v2).
 
@@ -128,7 +128,7 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
     return hit, best, hit_b1, hit_b2
 
 
-@called_kernel
+@exact_kernel
 def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
     """Whether any triangle lies between `t_near` and `t_far` along a ray.
 

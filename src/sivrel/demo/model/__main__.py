@@ -3,10 +3,10 @@
 import sys
 from pathlib import Path
 
-from . import keepers_kitchen
+from . import keepers_kitchen, slipway
 
 SHOTS = Path(__file__).parents[1] / "shots"
-BUILDERS = {"keepers-kitchen": keepers_kitchen.build}
+BUILDERS = {"keepers-kitchen": keepers_kitchen.build, "slipway": slipway.build}
 
 for name in sys.argv[1:] or BUILDERS:
     BUILDERS[name](SHOTS / name / f"{name}.usdc")

@@ -1,0 +1,121 @@
+"""Pictures in and out, how they are shown, and what is measured on them."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+
+from sivrel.core.errors import InputError
+from sivrel.core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, lookup_table, to_display
+from sivrel.core.formats.exr import Picture, film_passes, read_exr, write_exr
+from sivrel.core.measure.difference import compare, visible_difference
+from sivrel.core.measure.noise import noise_level
+from sivrel.core.render.film import DEPTH, DIRECT, FILM_COLUMNS, INDIRECT, VARIANCE
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+
+
+def picture(value=0.5, frame=None, recipe=None, variance=0.0) -> Picture:
+    frame = frame or Frame(40, 24)
+    x0, y0, x1, y1 = frame.window
+    film = np.zeros((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+    film[..., DIRECT : DIRECT + 3] = value
+    film[..., INDIRECT : INDIRECT + 3] = 0.25
+    film[..., VARIANCE : VARIANCE + 3] = variance
+    film[..., DEPTH] = np.inf
+    return Picture(film_passes(film), frame, recipe or Recipe(), "shot", "camera")
+
+
+class Exr(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def test_round_trip_with_recipe_region_and_layers(self):
+        recipe = with_values(Recipe(), {"sampling.max": 3})
+        original = picture(frame=Frame(40, 24, (8, 4, 30, 20), seed=9), recipe=recipe)
+        write_exr(self.folder / "p.exr", original)
+        back = read_exr(self.folder / "p.exr")
+        self.assertEqual((back.recipe, back.frame, back.shot, back.camera), (recipe, original.frame, "shot", "camera"))
+        for name, plane in original.passes.items():
+            np.testing.assert_array_equal(back.passes[name], plane)
+        names = set(OpenEXR.File(str(self.folder / "p.exr"), separate_channels=True).channels())
+        self.assertLessEqual({"R", "G", "B", "A", "direct.R", "indirect.G", "albedo.B", "normal.X", "depth.Z"}, names)
+
+    def test_beauty_is_the_sum_of_its_parts(self):
+        p = picture().passes
+        np.testing.assert_array_equal(p["beauty"][..., :3], p["direct"] + p["indirect"])
+
+    def test_bad_files_are_refused_in_a_sentence(self):
+        (self.folder / "text.exr").write_text("not a picture")
+        write_exr(self.folder / "good.exr", picture())
+        whole = (self.folder / "good.exr").read_bytes()
+        (self.folder / "cut.exr").write_bytes(whole[: len(whole) // 2])
+        OpenEXR.File({}, {"Y": np.zeros((4, 4), np.float32)}).write(str(self.folder / "grey.exr"))
+        for name in ("text.exr", "cut.exr", "grey.exr", "missing.exr"):
+            with self.subTest(name), self.assertRaises(InputError) as caught:
+                read_exr(self.folder / name)
+            self.assertIn(name, str(caught.exception))
+
+
+class Views(unittest.TestCase):
+    def test_exposure_is_a_factor_of_two_a_stop(self):
+        light = np.full((2, 2, 3), 0.05, np.float32)
+        np.testing.assert_allclose(to_display(light, 2.0, "plain"), to_display(light * 4.0, 0.0, "plain"))
+
+    def test_plain_view_is_srgb(self):
+        light = np.array([[[0.0, 0.18, 1.0]]], np.float32)
+        np.testing.assert_allclose(to_display(light, 0.0, "plain")[0, 0], [0.0, 0.4613561, 1.0], atol=2e-4)
+
+    def test_browser_table_shows_what_the_server_shows(self):
+        """Trilinear look-up, as the shader does it, against the transform itself."""
+        rng = np.random.default_rng(2)
+        light = (MIDDLE * 2.0 ** rng.uniform(-8, 4, (400, 3))).astype(np.float32)
+        for view in ("soft", "plain"):
+            table = lookup_table(view).view(np.float16).astype(float)
+            at = (np.log2(light / MIDDLE) - LUT_STOPS[0]) / (LUT_STOPS[1] - LUT_STOPS[0]) * (LUT_SIZE - 1)
+            low, f = np.floor(at).astype(int), at - np.floor(at)
+            shown = np.zeros((len(light), 3))
+            for corner in np.ndindex(2, 2, 2):
+                c = np.array(corner)
+                weight = np.prod(np.where(c, f, 1 - f), axis=1)[:, None]
+                r, g, b = (low + c).T
+                shown += weight * table[b, g, r, :3]
+            error = np.abs(shown - to_display(light[None], 0.0, view)[0])
+            self.assertLess(np.percentile(error, 95), 2.5 / 255)
+
+
+class Measures(unittest.TestCase):
+    def test_noise_is_the_relative_standard_error(self):
+        # Light 0.75 everywhere, standard error 0.075: over 105 % of the light.
+        self.assertAlmostEqual(noise_level(picture(variance=0.075**2)), 0.075 / (0.75 * 1.05), places=5)
+        self.assertIsNone(noise_level(picture(variance=np.inf)))
+
+    def test_difference_of_known_pictures(self):
+        a, b = picture(0.5), picture(0.75, recipe=with_values(Recipe(), {"sampling.max": 64}))
+        told = compare(a, b)
+        self.assertAlmostEqual(told.mean_light, 1.0 / 0.75, places=6)
+        self.assertAlmostEqual(told.rmse, 0.25, places=6)
+        self.assertEqual(told.changed, [("sampling.max", 16, 64)])
+        self.assertGreater(told.visible, 0.02)
+        same = compare(a, a)
+        self.assertEqual((same.rmse, same.visible), (0.0, 0.0))
+
+    def test_the_eye_sees_a_step_and_not_a_trace(self):
+        a = np.full((32, 32, 3), 0.2, np.float32)
+        step, trace = a.copy(), a.copy()
+        step[8:24, 8:24] *= 2.0
+        trace[8:24, 8:24] *= 1.0005
+        self.assertGreater(visible_difference(a, step)[16, 16], 0.1)
+        self.assertLess(visible_difference(a, trace).max(), 0.01)
+
+    def test_different_pixels_are_not_compared(self):
+        with self.assertRaisesRegex(InputError, "render both alike"):
+            compare(picture(), picture(frame=Frame(40, 25)))
+
+
+if __name__ == "__main__":
+    unittest.main()
