@@ -6,9 +6,11 @@ Exit: 0 done, 1 failed, 2 wrong use or bad input, 130 cancelled.
 import argparse
 import json
 import os
+import signal
 import sys
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -85,6 +87,8 @@ def _recipe(args: argparse.Namespace) -> Any:
 
 
 def render(args: argparse.Namespace) -> int:
+    # A parent that runs this in the background may have told it to ignore interrupts.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     out = Path(args.output)
     if out.suffix.lower() != ".exr":
         raise InputError(f"The picture is written as EXR; name it {out.with_suffix('.exr').name}.")
@@ -106,7 +110,7 @@ def render(args: argparse.Namespace) -> int:
     for note in scene.notes:
         _say(note)
     from .core.formats.exr import write_exr
-    from .core.render.frame import assemble, render_tiles
+    from .core.render.frame import Cancel, assemble, render_tiles
     from .core.render.warmup import warm_up
     from .core.scene.arrays import pack_scene
     from .work.finishing import make_picture, measurements
@@ -124,7 +128,12 @@ def render(args: argparse.Namespace) -> int:
         progress(f"rendered {len(tiles)}/{total} tiles, about {left:.0f} s left", last=len(tiles) == total)
 
     deadline = ready + args.time_limit if args.time_limit else None
-    complete = render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline)
+    progress(f"rendering {total} tiles")
+    cancel = Cancel()
+    complete = _until_interrupted(
+        cancel,
+        lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel),
+    )
     seconds = time.monotonic() - ready
     film = assemble(frame, tiles)
     picture = make_picture(film, frame, recipe, scene.name, camera.name)
@@ -162,6 +171,22 @@ def render(args: argparse.Namespace) -> int:
         lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),
     )
     return 0
+
+
+def _until_interrupted(cancel: Any, work: Callable[[], bool]) -> bool:
+    """Do `work` in a thread, so that an interrupt is heard at once and sets `cancel`, a core.render.frame.Cancel."""
+    with ThreadPoolExecutor(1) as pool:
+        done = pool.submit(work)
+        try:
+            while True:
+                try:
+                    return done.result(timeout=0.2)
+                except TimeoutError:
+                    if done.done():
+                        raise
+        except KeyboardInterrupt:
+            cancel.set()
+            raise
 
 
 def recipes(args: argparse.Namespace) -> int:

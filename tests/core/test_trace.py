@@ -66,9 +66,7 @@ class Intersection(unittest.TestCase):
         numbers, distances = closest_hits(bvh, self.origins, self.directions, ZERO, FAR)
         np.testing.assert_array_equal(any_hits(bvh, self.origins, self.directions, ZERO, FAR), numbers != NO_HIT)
         limit = np.float32(0.7)
-        np.testing.assert_array_equal(
-            any_hits(bvh, self.origins, self.directions, ZERO, limit), (numbers != NO_HIT) & (distances < limit)
-        )
+        np.testing.assert_array_equal(any_hits(bvh, self.origins, self.directions, ZERO, limit), (numbers != NO_HIT) & (distances < limit))
 
     def test_no_ray_leaves_a_closed_mesh(self):
         """Aimed at vertices and along edges, where a test that is not watertight lets some through."""

@@ -45,7 +45,10 @@ class UsdTest(unittest.TestCase):
 
 class Geometry(UsdTest):
     def test_units_and_up_axis(self):
-        scene = self.read(square(more='double3 xformOp:translate = (0, 0, 100)\n    uniform token[] xformOpOrder = ["xformOp:translate"]'), 'upAxis = "Z"\n    metersPerUnit = 0.01')
+        scene = self.read(
+            square(more='double3 xformOp:translate = (0, 0, 100)\n    uniform token[] xformOpOrder = ["xformOp:translate"]'),
+            'upAxis = "Z"\n    metersPerUnit = 0.01',
+        )
         low, high = scene.bounds()
         # Centimetres and z up: (1, 1, 100) becomes (0.01, 1, -0.01) metres with y up.
         np.testing.assert_allclose(low, (0, 1, -0.01), atol=1e-6)
@@ -53,7 +56,11 @@ class Geometry(UsdTest):
         np.testing.assert_allclose(scene.meshes[0].normals, np.broadcast_to([0, 1, 0], (2, 3, 3)), atol=1e-6)
 
     def test_orientation_mirrors_and_double_sides(self):
-        for more, mirrored in (("", False), ('uniform token orientation = "leftHanded"', True), ('float3 xformOp:scale = (-1, 1, 1)\n    uniform token[] xformOpOrder = ["xformOp:scale"]', False)):
+        for more, mirrored in (
+            ("", False),
+            ('uniform token orientation = "leftHanded"', True),
+            ('float3 xformOp:scale = (-1, 1, 1)\n    uniform token[] xformOpOrder = ["xformOp:scale"]', False),
+        ):
             mesh = self.read(square(more=f"{more}\n    uniform bool doubleSided = true")).meshes[0]
             v = mesh.vertices[0]
             facing = np.cross(v[1] - v[0], v[2] - v[0])[2]
@@ -125,16 +132,23 @@ class Surfaces(UsdTest):
     def Shader "T" { uniform token info:id = "UsdUVTexture"\n asset inputs:file = @%s@
         token inputs:wrapS = "mirror"\n float4 inputs:scale = (0.5, 1, 1, 1)\n float3 outputs:rgb\n float outputs:g } }
 """
-    BOUND = 'rel material:binding = </Mat>'
+    BOUND = "rel material:binding = </Mat>"
 
     def material(self, inputs: str, image: str = "none.png", **options):
         about = 'prepend apiSchemas = ["MaterialBindingAPI"]'
         return self.read(self.MATERIAL % (inputs, image) + square(more=self.BOUND, about=about), **options)
 
     def test_constants(self):
-        inputs = "color3f inputs:diffuseColor = (0.1, 0.2, 0.3)\n float inputs:roughness = 0.7\n float inputs:metallic = 0.25\n color3f inputs:emissiveColor = (4, 5, 6)\n float inputs:opacity = 0.5\n float inputs:ior = 1.33"
+        inputs = """color3f inputs:diffuseColor = (0.1, 0.2, 0.3)
+ float inputs:roughness = 0.7
+ float inputs:metallic = 0.25
+ color3f inputs:emissiveColor = (4, 5, 6)
+ float inputs:opacity = 0.5
+ float inputs:ior = 1.33"""
         s = self.material(inputs).surfaces[0]
-        np.testing.assert_allclose((*s.base_color, s.roughness, s.metallic, *s.emission, s.opacity, s.ior), (0.1, 0.2, 0.3, 0.7, 0.25, 4, 5, 6, 0.5, 1.33), rtol=1e-6)
+        np.testing.assert_allclose(
+            (*s.base_color, s.roughness, s.metallic, *s.emission, s.opacity, s.ior), (0.1, 0.2, 0.3, 0.7, 0.25, 4, 5, 6, 0.5, 1.33), rtol=1e-6
+        )
 
     def test_textures(self):
         Image.fromarray(np.full((2, 2, 3), (255, 128, 0), np.uint8)).save(self.folder / "t.png")
@@ -204,7 +218,10 @@ class Lights(UsdTest):
 
 class Cameras(UsdTest):
     def test_lens(self):
-        body = 'def Camera "C" { float focalLength = 50\n float horizontalAperture = 36\n float fStop = 2\n float focusDistance = 300\n float exposure = 1.5 }'
+        body = (
+            'def Camera "C" { float focalLength = 50\n float horizontalAperture = 36\n float fStop = 2\n'
+            " float focusDistance = 300\n float exposure = 1.5 }"
+        )
         camera = self.read(square() + body, 'upAxis = "Y"\n    metersPerUnit = 0.01').cameras[0]
         self.assertAlmostEqual(camera.half_width, 0.36)
         self.assertAlmostEqual(camera.lens_radius, 0.0125)  # 50 mm at f/2

@@ -72,7 +72,7 @@ def prove(shot: DemoShot) -> None:
                 "light": light,
                 "dropped": dropped,
                 "exposure": camera.exposure,
-                "made_on": f"another machine, {os.cpu_count()} cores",
+                "made_on": f"a machine with {os.cpu_count()} cores",
             }
         )
         print(f"{shot.name} {name}: {seconds:.1f} s")

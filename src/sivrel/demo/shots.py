@@ -31,14 +31,12 @@ SHOTS = (
     DemoShot(
         "keepers-kitchen",
         "Keeper's kitchen",
-        "A whitewashed room in evening sun, a lamp, a fire that glows. Deep bounces; one wall is a single sheet and the "
-        "roof does not close on it.",
+        "A whitewashed room in evening sun, a lamp, a fire that glows. Deep bounces; one wall is a single sheet and the roof does not close on it.",
     ),
     DemoShot(
         "slipway",
         "Slipway",
-        "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size sets the shadows; bounced light "
-        "hardly matters.",
+        "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size sets the shadows; bounced light hardly matters.",
     ),
 )
 

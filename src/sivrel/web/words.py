@@ -43,10 +43,7 @@ def size(width: int, height: int) -> str:
 
 def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     """What a proof changed against its parent: (name, before, after)."""
-    found = [
-        (NAMES[key], value_in_words(before), value_in_words(after))
-        for key, before, after in difference(parent.recipe, proof.recipe)
-    ]
+    found = [(NAMES[key], value_in_words(before), value_in_words(after)) for key, before, after in difference(parent.recipe, proof.recipe)]
     a, b = parent.frame, proof.frame
     for name, before, after in (
         ("camera", parent.camera, proof.camera),

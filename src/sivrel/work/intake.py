@@ -1,5 +1,6 @@
 """Taking shots in: demo shots with the proofs that ship with them, and files that a user uploads."""
 
+import functools
 import json
 import re
 import shutil
@@ -42,13 +43,9 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
         assert picture.recipe is not None and picture.camera is not None
         parent = numbers.get(entry["parent"]) if entry["parent"] else None
         number = proofs.add(db, shot_id, parent, picture.recipe, picture.camera, picture.frame, entry["note"])
-        digest = files.keep(
-            files.pictures(data), ".exr", lambda path, name=entry["file"]: shutil.copyfile(demo.proofs / name, path)
-        )
+        digest = files.keep(files.pictures(data), ".exr", functools.partial(shutil.copyfile, demo.proofs / entry["file"]))
         make_thumbnail(data, digest, picture, entry["exposure"])
-        proofs.finish(
-            db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"]
-        )
+        proofs.finish(db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"])
         numbers[entry["file"]] = number
 
 

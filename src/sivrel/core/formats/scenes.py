@@ -6,7 +6,7 @@ from ..errors import InputError
 from ..scene.model import Scene
 from . import usd
 
-READERS = {suffix: usd.read_usd for suffix in usd.SUFFIXES}
+READERS = dict.fromkeys(usd.SUFFIXES, usd.read_usd)
 
 
 def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:

@@ -83,8 +83,8 @@ class _Reader:
         if self.skipped:
             count = "One mesh was" if len(self.skipped) == 1 else f"{len(self.skipped)} meshes were"
             scene.notes.append(f"{count} skipped: {'; '.join(self.skipped[:5])}{'; …' if len(self.skipped) > 5 else ''}.")
-        for kind, count in sorted(self.left_out.items()):
-            scene.notes.append(f"{count} of type {kind} left out: this type is not read yet.")
+        for kind, number in sorted(self.left_out.items()):
+            scene.notes.append(f"{number} of type {kind} left out: this type is not read yet.")
         if not scene.triangle_count():
             why = f": {self.skipped[0]}" if self.skipped else "; give it at least one visible mesh"
             raise InputError(f"{scene.name} has nothing to render{why}.")
@@ -137,9 +137,7 @@ class _Reader:
         self.scene.meshes.append(part)
 
     def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:
-        matrices = instancer.ComputeInstanceTransformsAtTime(
-            self.time, self.time, UsdGeom.PointInstancer.ExcludeProtoXform
-        )
+        matrices = instancer.ComputeInstanceTransformsAtTime(self.time, self.time, UsdGeom.PointInstancer.ExcludeProtoXform)
         prototypes = instancer.GetPrototypesRel().GetForwardedTargets()
         indices = instancer.GetProtoIndicesAttr().Get(self.time) or []
         mask = instancer.ComputeMaskAtTime(self.time)

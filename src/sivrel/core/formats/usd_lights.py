@@ -31,9 +31,7 @@ def _frame(z: np.ndarray) -> np.ndarray:
     return np.array([x, np.cross(z, x), z])
 
 
-def read_light(
-    prim: Usd.Prim, matrix: np.ndarray, metres: float, time: Usd.TimeCode
-) -> tuple[Light | None, str | None]:
+def read_light(prim: Usd.Prim, matrix: np.ndarray, metres: float, time: Usd.TimeCode) -> tuple[Light | None, str | None]:
     """The light at `prim`, or None, and a note for the user, or None. `matrix` is prim to scene, 4 x 4 for columns."""
     name, kind = prim.GetName(), prim.GetTypeName()
     api = UsdLux.LightAPI(prim)

@@ -68,9 +68,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
     )
 
 
-def triangulate(
-    points: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int] | None = None
-) -> tuple[np.ndarray, np.ndarray]:
+def triangulate(points: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int] | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Corners int64 [n, 3] (positions in `indices`) and faces int64 [n] of the triangles that fill the polygons.
 
     Triangles stand as they are, quads are cut along the diagonal that keeps both halves upright, larger polygons by
@@ -114,14 +112,13 @@ def _ears(p: np.ndarray) -> np.ndarray:
         u, v = flat[b] - flat[a], flat[c] - flat[a]
         return float(u[0] * v[1] - u[1] * v[0])
 
-    left, cut = list(range(n)), []
+    left = list(range(n))
+    cut: list[tuple[int, ...]] = []
     while len(left) > 3:
         for k in range(len(left)):
             a, b, c = left[k - 1], left[k], left[(k + 1) % len(left)]
             others = [q for q in left if q not in (a, b, c)]
-            if area(a, b, c) > 0.0 and not any(
-                area(a, b, q) >= 0.0 and area(b, c, q) >= 0.0 and area(c, a, q) >= 0.0 for q in others
-            ):
+            if area(a, b, c) > 0.0 and not any(area(a, b, q) >= 0.0 and area(b, c, q) >= 0.0 and area(c, a, q) >= 0.0 for q in others):
                 break
         else:
             k = 1  # a degenerate polygon: any cut serves

@@ -1,6 +1,7 @@
 """UsdPreviewSurface materials with their textures, and which faces wear them."""
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from pxr import Ar, Usd, UsdGeom, UsdShade
@@ -28,7 +29,7 @@ class SurfaceReader:
         self.scene, self.time = scene, time
         self.confine_to = confine_to.resolve() if confine_to else None
         self.known: dict[str, int] = {}
-        self.images: dict[tuple, Texture | None] = {}
+        self.images: dict[str, Texture | None] = {}
         self.noted: set[str] = set()
 
     def assign(self, mesh: UsdGeom.Mesh, faces: np.ndarray) -> np.ndarray:
@@ -69,7 +70,7 @@ class SurfaceReader:
         colour = np.mean(np.array(values), axis=0) if values is not None and len(values) else np.full(3, 0.5)
         key = f"display colour {np.round(colour, 6).tolist()}"
         if key not in self.known:
-            self.known[key] = self._add(Surface("plain", tuple(float(c) for c in colour)))
+            self.known[key] = self._add(Surface("plain", (float(colour[0]), float(colour[1]), float(colour[2]))))
         return self.known[key]
 
     def _read(self, material: UsdShade.Material) -> Surface:
@@ -90,7 +91,7 @@ class SurfaceReader:
                 self._note(f"The input {unread} of the material {name} is not read yet.")
         return surface
 
-    def _constant(self, shader: UsdShade.Shader, name: str, default: float) -> float:
+    def _constant(self, shader: UsdShade.Shader, name: str, default: Any) -> Any:
         port = shader.GetInput(name)
         value = port.Get(self.time) if port else None
         return default if value is None else value
@@ -130,9 +131,9 @@ class SurfaceReader:
         except InputError as error:
             self._note(f"{error} The surface's plain value stands in for it.")
             return None
-        four = lambda name, default: tuple(float(x) for x in self._constant(shader, name, (default,) * 4))  # noqa: E731
+        scale, bias = ([float(x) for x in self._constant(shader, name, (value,) * 4)] for name, value in (("scale", 1.0), ("bias", 0.0)))
         wraps = [WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
-        texture = Texture(texels, (wraps[0], wraps[1]), four("scale", 1.0), four("bias", 0.0))
+        texture = Texture(texels, (wraps[0], wraps[1]), (scale[0], scale[1], scale[2], scale[3]), (bias[0], bias[1], bias[2], bias[3]))
         texture.transform = self._transform(shader)
         return texture
 

@@ -8,8 +8,24 @@ import math
 
 from ..kernel import kernel
 from ..scene.arrays import (
-    AREA, AXIS_X, AXIS_Y, AXIS_Z, COS_ANGLE, DISK, DOME, HALF_U, HALF_V, KIND, POINT, POSITION, POWER, RADIANCE, RADIUS,
-    RECT, SPHERE, SUN,
+    AREA,
+    AXIS_X,
+    AXIS_Y,
+    AXIS_Z,
+    COS_ANGLE,
+    DISK,
+    DOME,
+    HALF_U,
+    HALF_V,
+    KIND,
+    POINT,
+    POSITION,
+    POWER,
+    RADIANCE,
+    RADIUS,
+    RECT,
+    SPHERE,
+    SUN,
 )  # fmt: skip
 from ..vector import add, cross, dot, frame, normalize, row3, scale, subtract, to_world
 
@@ -82,7 +98,7 @@ def _sample_sphere(lights, i, p, u, v):
 def sample_light(lights, i, p, n, u, v):
     """Aim at light `i` from point `p` with normal `n`: (direction, distance, radiance, density)."""
     kind = lights[i, KIND]
-    if kind == RECT or kind == DISK:
+    if kind in (RECT, DISK):
         return _sample_flat(lights, i, p, u, v)
     if kind == SPHERE:
         return _sample_sphere(lights, i, p, u, v)
@@ -114,7 +130,7 @@ def meet_light(lights, i, p, n, d, limit):
     Returns (distance, radiance, density with which `sample_light` would have aimed there); distance < 0: it misses.
     """
     kind = lights[i, KIND]
-    if kind == RECT or kind == DISK:
+    if kind in (RECT, DISK):
         axis = row3(lights, i, AXIS_Z)
         cos_light = dot(d, axis)
         if cos_light <= 0.0:
@@ -156,36 +172,49 @@ def meet_light(lights, i, p, n, d, limit):
 
 
 @kernel
-def importance(lights, i, p):
-    """Rough irradiance that light `i` could bring to `p`: what the choice of one light is weighed by."""
+def importance(lights, i, p, n):
+    """Rough irradiance that light `i` could bring to `p` with normal `n`: what the choice of one light is weighed by.
+    Zero only where the light is wholly behind the surface, or shines away from it."""
     kind = lights[i, KIND]
-    if kind == SUN or kind == DOME:
+    if kind == DOME:
         return lights[i, POWER]
+    if kind == SUN:
+        cos_n = dot(n, row3(lights, i, AXIS_Z))
+        return lights[i, POWER] * max(0.0, cos_n + math.sqrt(max(0.0, 1.0 - lights[i, COS_ANGLE] ** 2)))
     to_light = subtract(row3(lights, i, POSITION), p)
-    # A light's own size bounds how near its centre can be felt.
-    return lights[i, POWER] / max(dot(to_light, to_light), 0.25 * lights[i, AREA] + 1e-12)
+    d2 = dot(to_light, to_light)
+    # A light's own size bounds how near its centre can be felt, and lifts what is below the horizon over it.
+    reach = math.sqrt(lights[i, AREA]) + 1e-6
+    above = dot(n, to_light) + reach
+    if above <= 0.0 or ((kind in (RECT, DISK)) and dot(to_light, row3(lights, i, AXIS_Z)) <= 0.0):
+        return 0.0
+    return lights[i, POWER] / max(d2, 0.25 * reach * reach) * min(1.0, above / (math.sqrt(d2) + reach))
+
+
+EVEN = 0.2
+"""Share of choices that are made evenly, so that no light is ever forgotten where the estimate is wrong."""
 
 
 @kernel
-def choice_chance(lights, i, p):
-    """Probability of choosing light `i` at `p`: half by importance, half evenly, so that none is ever forgotten."""
+def choice_chance(lights, i, p, n):
+    """Probability of choosing light `i` at `p` with normal `n`."""
     total = 0.0
     for k in range(len(lights)):
-        total += importance(lights, k, p)
+        total += importance(lights, k, p, n)
     even = 1.0 / len(lights)
-    return even if total <= 0.0 else 0.5 * even + 0.5 * importance(lights, i, p) / total
+    return even if total <= 0.0 else EVEN * even + (1.0 - EVEN) * importance(lights, i, p, n) / total
 
 
 @kernel
-def choose_light(lights, p, u):
+def choose_light(lights, p, n, u):
     """A light chosen with `choice_chance`: (number, chance)."""
     total = 0.0
     for k in range(len(lights)):
-        total += importance(lights, k, p)
+        total += importance(lights, k, p, n)
     even = 1.0 / len(lights)
     passed = 0.0
     for k in range(len(lights)):
-        chance = even if total <= 0.0 else 0.5 * even + 0.5 * importance(lights, k, p) / total
+        chance = even if total <= 0.0 else EVEN * even + (1.0 - EVEN) * importance(lights, k, p, n) / total
         passed += chance
         if u < passed or k == len(lights) - 1:
             return k, chance

@@ -53,9 +53,7 @@ class Frame:
     def tiles(self) -> list[tuple[int, int, int, int]]:
         """The window cut into tiles (x0, y0, x1, y1), those nearest its middle first."""
         x0, y0, x1, y1 = self.window
-        cells = [
-            (x, y, min(x + TILE, x1), min(y + TILE, y1)) for y in range(y0, y1, TILE) for x in range(x0, x1, TILE)
-        ]
+        cells = [(x, y, min(x + TILE, x1), min(y + TILE, y1)) for y in range(y0, y1, TILE) for x in range(x0, x1, TILE)]
         mx, my = (x0 + x1) / 2, (y0 + y1) / 2
         return sorted(cells, key=lambda t: math.hypot((t[0] + t[2]) / 2 - mx, (t[1] + t[3]) / 2 - my))
 
@@ -120,9 +118,7 @@ def render_tiles(
             x0, y0, x1, y1 = tiles[index]
             film = np.empty((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
             samples, seed = recipe.sampling.max, frame.seed
-            if render_tile(
-                scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, stack, cancel.flag, film
-            ):
+            if render_tile(scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, stack, cancel.flag, film):
                 with delivered:
                     done.add(index)
                     on_tile(index, film)

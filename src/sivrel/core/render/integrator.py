@@ -157,7 +157,7 @@ def _lights_met(scene, arrival, origin, d, distance):
         weight = 1.0
         if arrival.density > 0.0:
             if not arrival.every_light:
-                aimed *= choice_chance(scene.lights, i, arrival.position)
+                aimed *= choice_chance(scene.lights, i, arrival.position, arrival.normal)
             weight = _power_heuristic(arrival.density, aimed)
         total = add(total, scale(radiance, weight))
     return total
@@ -176,7 +176,7 @@ def _light_aimed_at(scene, settings, stack, key, sample, dimension, point, scatt
             u, v = sample_2d(key, sample, dimension + LIGHTS + i)
             total = add(total, _aim(scene, settings, stack, point, scattering, x, y, wo, i, 1.0, u, v))
         return total
-    chosen, chance = choose_light(scene.lights, point.position, sample_1d(key, sample, dimension + CHOICE))
+    chosen, chance = choose_light(scene.lights, point.position, point.normal, sample_1d(key, sample, dimension + CHOICE))
     u, v = sample_2d(key, sample, dimension + LIGHTS)
     return _aim(scene, settings, stack, point, scattering, x, y, wo, chosen, chance, u, v)
 

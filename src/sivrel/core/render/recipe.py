@@ -30,10 +30,8 @@ def setting(
 ) -> Any:  # fmt: skip
     """One setting: its default, what it is called, the sentence that its control stands in (at {}), what it trades,
     its unit, the values of other settings without which it is not in use, and its range."""
-    return Field(
-        default, title=name, description=trades, json_schema_extra={"unit": unit, "phrase": phrase, "needs": needs or {}},
-        **limits,
-    )  # fmt: skip
+    extra: Any = {"unit": unit, "phrase": phrase, "needs": needs or {}}
+    return Field(default, title=name, description=trades, json_schema_extra=extra, **limits)
 
 
 class _Group(BaseModel):

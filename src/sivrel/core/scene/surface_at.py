@@ -8,8 +8,19 @@ import numpy as np
 from ..kernel import kernel
 from ..vector import cross, dot, normalize, row3, scale, subtract
 from .arrays import (
-    BASE, BASE_MAP, BOTH_SIDES, EMISSION, EMISSION_MAP, IOR, METALLIC, METALLIC_MAP, OPACITY, OPACITY_MAP, ROUGHNESS,
-    ROUGHNESS_MAP, THRESHOLD,
+    BASE,
+    BASE_MAP,
+    BOTH_SIDES,
+    EMISSION,
+    EMISSION_MAP,
+    IOR,
+    METALLIC,
+    METALLIC_MAP,
+    OPACITY,
+    OPACITY_MAP,
+    ROUGHNESS,
+    ROUGHNESS_MAP,
+    THRESHOLD,
 )  # fmt: skip
 from .textures import look_up, look_up_colour
 

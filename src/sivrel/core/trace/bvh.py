@@ -176,7 +176,7 @@ def _build_binary(boxes, order):
         if axis >= 0 and depth < MAX_DEPTH:
             scale = _bin_scale(bounds, axis)
             middle = _partition(boxes, order, begin, end, axis, split_bin, bounds[6 + axis], scale)
-        if middle == begin or middle == end:
+        if middle in (begin, end):
             middle = (begin + end) // 2
         child[node] = used
         # The larger side waits longer, so the list of waiting ranges stays logarithmic.

@@ -68,6 +68,4 @@ def sample_1d(key, sample, dimension):
     """One number in [0, 1) for `sample` of the pixel with `key`."""
     seed = hash32(key ^ hash32(np.uint32(dimension)))
     x = _scramble_reversed(reverse_bits32(np.uint32(sample)), seed)
-    return reverse_bits32(_scramble_reversed(reverse_bits32(np.uint32(x)), seed ^ np.uint32(0x2C1B3C6D))) * (
-        2.3283064365386963e-10
-    )
+    return reverse_bits32(_scramble_reversed(reverse_bits32(np.uint32(x)), seed ^ np.uint32(0x2C1B3C6D))) * (2.3283064365386963e-10)

@@ -53,9 +53,7 @@ def _bits(builder, mask):
 
 def _reduce(builder, name, vector):
     """llvm.vector.reduce.<name> of a float vector (every lane is a number here)."""
-    fn = cgutils.get_or_insert_function(
-        builder.module, ir.FunctionType(F32, [V8F]), f"llvm.vector.reduce.{name}.v8f32"
-    )
+    fn = cgutils.get_or_insert_function(builder.module, ir.FunctionType(F32, [V8F]), f"llvm.vector.reduce.{name}.v8f32")
     return builder.call(fn, [vector])
 
 

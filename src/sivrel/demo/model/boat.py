@@ -55,7 +55,9 @@ def boat() -> Thing:
     outer = [tube(sheer * np.array([1, 1, k]) + np.array([0, 0.0, 0.006 * k]), 0.021, 8) for k in (-1, 1)]
     keel_line = _section(s, 1e-3) * np.array([1, 1, 0]) - np.array([0, 0.03, 0])
     keel = tube(keel_line, 0.032, 8)
-    stem = tube(np.array([_section(np.array([1.0]), t)[0] * np.array([1, 1, 0]) + np.array([0.015, 0, 0]) for t in np.linspace(0.0, 1.08, 14)]), 0.03, 8)
+    stem = tube(
+        np.array([_section(np.array([1.0]), t)[0] * np.array([1, 1, 0]) + np.array([0.015, 0, 0]) for t in np.linspace(0.0, 1.08, 14)]), 0.03, 8
+    )
     transom_side = np.array([_section(np.array([0.0]), t)[0] for t in np.linspace(1e-3, 1.0, 14)])
     transom = sheet(np.stack([transom_side, transom_side * np.array([1, 1, -1])]))
     transom = join(transom.moved(x=-0.012), flipped(transom.moved(x=0.012)))
@@ -71,7 +73,11 @@ def boat() -> Thing:
     floor = [box(1.9, 0.016, 0.1, 0.004, 1).moved(-0.25, 0.13, z) for z in (-0.24, -0.12, 0, 0.12, 0.24)]
     oar_blade = lambda sz: join(  # noqa: E731
         tube(np.array([(-1.35, 0, 0), (0.55, 0, 0)]), 0.021, 10),
-        tube(curve([(0.5, 0, 0), (0.8, 0, 0), (1.25, 0, 0)], 14), np.array([0.021] + [0.03 + 0.05 * np.sin(np.pi * min(1, i / 12)) for i in range(12)] + [0.05]), 12).scaled(1, 0.28, 1),
+        tube(
+            curve([(0.5, 0, 0), (0.8, 0, 0), (1.25, 0, 0)], 14),
+            np.array([0.021] + [0.03 + 0.05 * np.sin(np.pi * min(1, i / 12)) for i in range(12)] + [0.05]),
+            12,
+        ).scaled(1, 0.28, 1),
     ).moved(0.25, 0.445, 0.22 * sz)
     return {
         "Hull": (_strakes(False), "HullPaint"),

@@ -82,7 +82,19 @@ def loaf() -> Thing:
 def lamp() -> Thing:
     """A paraffin lamp; the flame itself is a light of the shot, 0.25 above its foot."""
     font = lathe(
-        [(0, 0), (0.075, 0), (0.078, 0.008), (0.04, 0.022), (0.018, 0.045), (0.03, 0.07), (0.075, 0.1), (0.08, 0.125), (0.05, 0.15), (0.026, 0.16), (0, 0.162)],
+        [
+            (0, 0),
+            (0.075, 0),
+            (0.078, 0.008),
+            (0.04, 0.022),
+            (0.018, 0.045),
+            (0.03, 0.07),
+            (0.075, 0.1),
+            (0.08, 0.125),
+            (0.05, 0.15),
+            (0.026, 0.16),
+            (0, 0.162),
+        ],
         40,
         2,
     )
@@ -97,7 +109,12 @@ def lamp() -> Thing:
         ]
     )
     knob = lathe([(0, 0), (0.009, 0), (0.012, 0.004), (0.009, 0.008), (0, 0.008)], 16).turned("z", -90).moved(0.035, 0.185)
-    return {"Font": (join(font, burner, gallery, arms, knob), "Brass"), "Shade": (shade, "Tin")}
+    return {
+        "Font": (join(font, knob), "Brass"),
+        # Blackened, as they are so near the flame.
+        "Burner": (join(burner, gallery, arms), "Soot"),
+        "Shade": (shade, "Tin"),
+    }
 
 
 def chair() -> Thing:
@@ -110,7 +127,10 @@ def chair() -> Thing:
     ]
     rungs = [tube(np.array([(-0.186, 0.2, 0.17 * s), (0.186, 0.2, 0.17 * s)]), 0.0105, 10) for s in (-1, 1)]
     rungs += [tube(np.array([(0.19 * s, 0.25, -0.165), (0.19 * s, 0.25, 0.165)]), 0.0105, 10) for s in (-1, 1)]
-    posts = [tube(curve([(0.175 * s, 0.45, -0.17), (0.18 * s, 0.7, -0.2), (0.19 * s, 0.93, -0.25)], 10), np.linspace(0.019, 0.015, 10), 12) for s in (-1, 1)]
+    posts = [
+        tube(curve([(0.175 * s, 0.45, -0.17), (0.18 * s, 0.7, -0.2), (0.19 * s, 0.93, -0.25)], 10), np.linspace(0.019, 0.015, 10), 12)
+        for s in (-1, 1)
+    ]
 
     def bend(p):
         q = p.copy()
@@ -154,12 +174,30 @@ def table() -> Thing:
         width = 0.168
         boards.append(box(1.45, 0.032, width - 0.002, 0.005, 2).moved(rng.uniform(-0.004, 0.004), rng.uniform(-0.0015, 0.0015), (k - 2) * width))
     legs = [
-        lathe([(0, 0), (0.02, 0), (0.024, 0.02), (0.03, 0.1), (0.022, 0.14), (0.034, 0.3), (0.038, 0.5), (0.03, 0.53), (0.038, 0.56), (0.038, 0.58), (0, 0.58)], 20, 1).moved(0.6 * sx, 0, 0.33 * sz)
+        lathe(
+            [
+                (0, 0),
+                (0.02, 0),
+                (0.024, 0.02),
+                (0.03, 0.1),
+                (0.022, 0.14),
+                (0.034, 0.3),
+                (0.038, 0.5),
+                (0.03, 0.53),
+                (0.038, 0.56),
+                (0.038, 0.58),
+                (0, 0.58),
+            ],
+            20,
+            1,
+        ).moved(0.6 * sx, 0, 0.33 * sz)
         for sx in (-1, 1)
         for sz in (-1, 1)
     ]
     blocks = [box(0.078, 0.15, 0.078, 0.004, grain="y").moved(0.6 * sx, 0.65, 0.33 * sz) for sx in (-1, 1) for sz in (-1, 1)]
-    aprons = [box(1.14, 0.1, 0.022).moved(0, 0.67, 0.345 * s) for s in (-1, 1)] + [box(0.022, 0.1, 0.6, grain="z").moved(0.615 * s, 0.67, 0) for s in (-1, 1)]
+    aprons = [box(1.14, 0.1, 0.022).moved(0, 0.67, 0.345 * s) for s in (-1, 1)] + [
+        box(0.022, 0.1, 0.6, grain="z").moved(0.615 * s, 0.67, 0) for s in (-1, 1)
+    ]
     for k, b in enumerate(boards):
         boards[k] = Part(b.points, b.faces, b.uvs + rng.uniform(0, 1, 2))
     return {"Top": (join(*boards).moved(y=0.741), "Pine"), "Legs": (join(*legs, *blocks, *aprons), "PaintedGreen")}
@@ -170,19 +208,30 @@ def stove() -> tuple[Thing, tuple[float, float, float]]:
     iron = [box(0.85, 0.52, 0.52, 0.012, 3).moved(0, 0.42, 0.29)]
     iron += [box(0.93, 0.035, 0.6, 0.014, 3).moved(0, 0.7, 0.3), box(0.89, 0.04, 0.56, 0.01).moved(0, 0.15, 0.29)]
     iron += [
-        tube(curve([(0.38 * sx, 0.14, 0.29 + 0.22 * sz), (0.42 * sx, 0.08, 0.29 + 0.24 * sz), (0.4 * sx, 0.0, 0.29 + 0.25 * sz)], 8), np.linspace(0.03, 0.02, 8), 12)
+        tube(
+            curve([(0.38 * sx, 0.14, 0.29 + 0.22 * sz), (0.42 * sx, 0.08, 0.29 + 0.24 * sz), (0.4 * sx, 0.0, 0.29 + 0.25 * sz)], 8),
+            np.linspace(0.03, 0.02, 8),
+            12,
+        )
         for sx in (-1, 1)
         for sz in (-1, 1)
     ]
     plates = [lathe([(0, 0), (0.1, 0), (0.105, 0.006), (0.1, 0.011), (0, 0.012)], 40).moved(x, 0.716, 0.3) for x in (-0.24, 0.2)]
     plates += [_ring(0.07, 0.7275, 0.003).moved(x, 0, 0.3) for x in (-0.24, 0.2)]
-    door = join(box(0.34, 0.3, 0.018, 0.006).moved(-0.17, 0, 0), box(0.26, 0.02, 0.012, 0.004).moved(-0.17, 0.09, 0.014), box(0.26, 0.02, 0.012, 0.004).moved(-0.17, -0.09, 0.014))
-    door = door.turned("y", 17.0).moved(0.02, 0.44, 0.566)
+    door = join(
+        box(0.34, 0.3, 0.018, 0.006).moved(-0.17, 0, 0),
+        box(0.26, 0.02, 0.012, 0.004).moved(-0.17, 0.09, 0.014),
+        box(0.26, 0.02, 0.012, 0.004).moved(-0.17, -0.09, 0.014),
+    )
+    door = door.turned("y", 62.0).moved(0.02, 0.44, 0.566)
     oven = join(box(0.34, 0.34, 0.018, 0.008, 3).moved(0.22, 0.44, 0.556), box(0.28, 0.28, 0.01, 0.006).moved(0.22, 0.44, 0.566))
     rail = join(
         tube(np.array([(-0.44, 0.63, 0.63), (0.44, 0.63, 0.63)]), 0.011, 12),
         *[tube(np.array([(0.4 * s, 0.63, 0.55), (0.4 * s, 0.63, 0.63)]), 0.007, 8) for s in (-1, 1)],
-        *[lathe([(0, -0.012), (0.014, -0.01), (0.017, 0), (0.014, 0.01), (0, 0.012)], 16).turned("z", 90).moved(0.445 * s, 0.63, 0.63) for s in (-1, 1)],
+        *[
+            lathe([(0, -0.012), (0.014, -0.01), (0.017, 0), (0.014, 0.01), (0, 0.012)], 16).turned("z", 90).moved(0.445 * s, 0.63, 0.63)
+            for s in (-1, 1)
+        ],
     )
     knob = lathe([(0, 0), (0.012, 0), (0.016, 0.012), (0.012, 0.022), (0, 0.024)], 18).turned("x", 90)
     knobs = join(knob.moved(0.08, 0.44, 0.575), knob.moved(-0.27, 0.44, 0.65))
@@ -222,8 +271,15 @@ def cloth(width: float, depth: float, drop: float, seed: int) -> Part:
 
 
 def book(width: float, height: float, thick: float) -> Thing:
-    cover = join(box(0.003, height, width, 0.001, 1).moved(-thick / 2), box(0.003, height, width, 0.001, 1).moved(thick / 2), box(thick, height, 0.004, 0.0015, 1).moved(0, 0, width / 2))
-    return {"Cover": (cover.moved(y=height / 2), "Cover"), "Leaves": (box(thick - 0.004, height - 0.008, width - 0.008, 0.0005, 1).moved(y=height / 2), "Paper")}
+    cover = join(
+        box(0.003, height, width, 0.001, 1).moved(-thick / 2),
+        box(0.003, height, width, 0.001, 1).moved(thick / 2),
+        box(thick, height, 0.004, 0.0015, 1).moved(0, 0, width / 2),
+    )
+    return {
+        "Cover": (cover.moved(y=height / 2), "Cover"),
+        "Leaves": (box(thick - 0.004, height - 0.008, width - 0.008, 0.0005, 1).moved(y=height / 2), "Paper"),
+    }
 
 
 def basket() -> Thing:

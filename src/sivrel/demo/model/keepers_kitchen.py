@@ -53,7 +53,9 @@ def _window_wall(stage: Stage) -> None:
     stage.add("Room/WestWall/Reveal", reveal, "Whitewash")
     half_y, half_z = (y1 - y0) * 0.35, (z1 - z0) * 0.35
     cy, cz = (y0 + y1) / 2, (z0 + z1) / 2
-    ring = [box(0.02, y1 - y0, (z1 - z0) / 2 - half_z, 0.001).moved(far, cy, cz + s * (half_z + (z1 - z0) / 4 + half_z) / 2 + s * 0.0) for s in (-1, 1)]
+    ring = [
+        box(0.02, y1 - y0, (z1 - z0) / 2 - half_z, 0.001).moved(far, cy, cz + s * (half_z + (z1 - z0) / 4 + half_z) / 2 + s * 0.0) for s in (-1, 1)
+    ]
     ring += [box(0.02, (y1 - y0) / 2 - half_y, z1 - z0, 0.001).moved(far, cy + s * ((y1 - y0) / 2 + half_y) / 2, cz) for s in (-1, 1)]
     ring[:2] = [box(0.02, y1 - y0, (z1 - z0) / 2 - half_z, 0.001).moved(far, cy, cz + s * ((z1 - z0) / 2 + half_z) / 2) for s in (-1, 1)]
     stage.add("Room/WestWall/Stop", join(*ring), "Whitewash")
@@ -112,7 +114,11 @@ def _room(stage: Stage) -> None:
     boards = [Part(b.points, b.faces, b.uvs + rng.uniform(0, 1, 2)) for b in boards]
     stage.add("Room/CeilingBoards", join(*boards), "CeilingPaint")
     stage.add("Room/Roof", box(WIDTH + 2.2, 0.2, DEPTH + 1.0, 0.01).moved(WIDTH / 2, HEIGHT + 0.14, DEPTH / 2 + 0.42), "Stone")
-    skirting = [box(WIDTH, 0.12, 0.02).moved(WIDTH / 2, 0.06, 0.022), box(0.02, 0.12, DEPTH, grain="z").moved(0.016, 0.06, DEPTH / 2), box(0.02, 0.12, DEPTH, grain="z").moved(WIDTH - 0.012, 0.06, DEPTH / 2)]
+    skirting = [
+        box(WIDTH, 0.12, 0.02).moved(WIDTH / 2, 0.06, 0.022),
+        box(0.02, 0.12, DEPTH, grain="z").moved(0.016, 0.06, DEPTH / 2),
+        box(0.02, 0.12, DEPTH, grain="z").moved(WIDTH - 0.012, 0.06, DEPTH / 2),
+    ]
     stage.add("Room/Skirting", join(*skirting), "PaintedGreen")
 
 
@@ -136,7 +142,9 @@ def _furnish(stage: Stage) -> None:
     stage.add("TableCloth", cloth(0.62, 0.5, 0.26, 2).turned("y", 4.0).moved(3.05, top + 0.003, 2.215), "Check", double_sided=True)
     for k, (x, z, r) in enumerate(((2.98, 1.92, 0.034), (3.05, 1.88, 0.036), (3.01, 1.95, 0.033), (3.06, 1.94, 0.031))):
         apple = lathe([(0, 0.1), (0.3, 0.02), (0.8, 0.25), (1.0, 0.8), (0.9, 1.4), (0.5, 1.75), (0.15, 1.62), (0, 1.5)], 24, 2)
-        stage.add(f"Apples/Apple{k}", apple.scaled(r, r, r).turned("x", 20.0 * k).moved(x, top + 0.035 + 0.004 * k, z), "Apple" if k % 2 else "AppleGreen")
+        stage.add(
+            f"Apples/Apple{k}", apple.scaled(r, r, r).turned("x", 20.0 * k).moved(x, top + 0.035 + 0.004 * k, z), "Apple" if k % 2 else "AppleGreen"
+        )
     stage.prototype("Chair", chair())
     stage.place("ChairNear", "Chair", (2.62, 0.0, 2.5), 168.0)
     stage.place("ChairFar", "Chair", (3.75, 0.0, 1.5), -98.0)
@@ -185,7 +193,13 @@ def _shelves(stage: Stage) -> None:
 
 def _floor_things(stage: Stage) -> None:
     _add(stage, "Basket", basket(), (2.02, 0.0, 0.52))
-    logs = [log(0.3, 0.032, k).turned("y", 40.0 * k).turned("z", 12.0 * (k % 3 - 1)).moved(2.02 + 0.04 * np.sin(k * 2.1), 0.21 + 0.028 * (k // 2), 0.52 + 0.05 * np.cos(k * 1.7)) for k in range(7)]
+    logs = [
+        log(0.3, 0.032, k)
+        .turned("y", 40.0 * k)
+        .turned("z", 12.0 * (k % 3 - 1))
+        .moved(2.02 + 0.04 * np.sin(k * 2.1), 0.21 + 0.028 * (k // 2), 0.52 + 0.05 * np.cos(k * 1.7))
+        for k in range(7)
+    ]
     stage.add("Basket/Logs", join(*logs), "Bark")
     stage.add("RopeCoil", rope(coil(0.16, 0.012, 6.0, 0.013, 0.006, 3), 0.012).moved(0.62, 0.0, 0.95), "Rope")
     u, v = np.meshgrid(np.linspace(-0.95, 0.95, 50), np.linspace(-0.6, 0.6, 34), indexing="xy")
@@ -195,7 +209,12 @@ def _floor_things(stage: Stage) -> None:
     skirt = [np.stack([line * np.array([1.0, 0.0, 1.0]), line], 0) for line in (rug[0], rug[-1][::-1], rug[:, -1], rug[::-1, 0])]
     stage.add("Rug", join(top, *[sheet(s) for s in skirt]).turned("y", 12.0).moved(1.75, 0.0, 2.0), "Rug", double_sided=True)
     bucket = lathe([(0, 0.01), (0.11, 0.01), (0.115, 0.0), (0.15, 0.27), (0.154, 0.272), (0.146, 0.268), (0.108, 0.02), (0, 0.02)], 40)
-    hoops = join(*[lathe([(0.117 + 0.128 * h, h), (0.121 + 0.128 * h, h), (0.124 + 0.128 * h, h + 0.022), (0.12 + 0.128 * h, h + 0.022)], 40) for h in (0.04, 0.2)])
+    hoops = join(
+        *[
+            lathe([(0.117 + 0.128 * h, h), (0.121 + 0.128 * h, h), (0.124 + 0.128 * h, h + 0.022), (0.12 + 0.128 * h, h + 0.022)], 40)
+            for h in (0.04, 0.2)
+        ]
+    )
     bail = tube(curve([(-0.15, 0.25, 0), (-0.12, 0.2, 0.14), (0.0, 0.17, 0.2), (0.12, 0.2, 0.14), (0.15, 0.25, 0)], 24), 0.005, 8)
     stage.add("Bucket/Staves", bucket.moved(0.42, 0.0, 0.45), "Oak")
     stage.add("Bucket/Iron", join(hoops, bail).moved(0.42, 0.0, 0.45), "Iron")
@@ -239,6 +258,7 @@ def build(path: Path) -> None:
     material("Stone", roughness=0.85, picture="stone", repeat=0.9)
     material("Iron", roughness=0.42, picture="iron", repeat=1.5)
     material("Brass", (0.78, 0.55, 0.24), roughness=0.28, metallic=1.0)
+    material("Soot", (0.02, 0.018, 0.016), roughness=0.8)
     material("Copper", (0.80, 0.43, 0.27), roughness=0.2, metallic=1.0)
     material("Tin", (0.10, 0.19, 0.14), roughness=0.3)
     material("Enamel", (0.72, 0.73, 0.70), roughness=0.16)
@@ -258,11 +278,11 @@ def build(path: Path) -> None:
     material("CoverRed", (0.25, 0.045, 0.035), roughness=0.55)
     material("CoverBlue", (0.04, 0.08, 0.16), roughness=0.55)
     material("CoverTan", (0.30, 0.19, 0.09), roughness=0.55)
-    material("Fire", (0.02, 0.015, 0.01), roughness=0.9, glow=(3.2, 0.95, 0.2))
+    material("Fire", (0.02, 0.015, 0.01), roughness=0.9, glow=(1.5, 0.42, 0.085))
     _room(stage)
     _furnish(stage)
     # The sky comes in through the window as a light of its own: aimed at, where the dome behind it is mostly walled off.
-    stage.light("Distant", "EveningSun", 16.0, (1.0, 0.66, 0.36), normalize=True, angle=0.7, at=(0, 0, 0), towards=(-0.86, -0.30, 0.05))
+    stage.light("Distant", "EveningSun", 13.0, (1.0, 0.66, 0.36), normalize=True, angle=0.7, at=(0, 0, 0), towards=(-0.86, -0.30, 0.05))
     stage.light("Dome", "Sky", 0.8, (0.62, 0.78, 1.0))
     window = (WIDTH + WALL - 0.02, 1.44, 1.5)
     stage.light("Rect", "WindowSky", 14.0, (0.66, 0.80, 1.0), width=0.72, height=0.72, at=window, towards=(0.0, 1.44, 1.5))

@@ -30,7 +30,9 @@ def _setts(stage: Stage) -> None:
             at = (x + 0.3 * (row % 2) + rng.uniform(-0.01, 0.01), _height(z) - 0.1 + rng.uniform(-0.012, 0.012), z)
             stage.place(f"Slip/Sett{k}", f"Sett{k % 3}", at, 180.0 * (k % 2) + rng.uniform(-1.5, 1.5))
             k += 1
-    skids = [box(0.16, 0.12, 7.4, 0.015, grain="z").turned("x", -np.degrees(np.arctan(SLOPE))).moved(x, _height(-1.0) + 0.06, -1.0) for x in (-0.62, 0.62)]
+    skids = [
+        box(0.16, 0.12, 7.4, 0.015, grain="z").turned("x", -np.degrees(np.arctan(SLOPE))).moved(x, _height(-1.0) + 0.06, -1.0) for x in (-0.62, 0.62)
+    ]
     rollers = [log(1.9, 0.055, n).moved(0.0, _height(z) + 0.15, z) for n, z in enumerate((-3.2, -2.1, -1.0, 0.1, 1.2, 2.2))]
     stage.add("Slip/Skids", join(*skids), "WetWood")
     stage.add("Slip/Rollers", join(*rollers), "Post")
@@ -56,8 +58,14 @@ def _land(stage: Stage) -> None:
     lantern = join(
         lathe([(0, 7.75), (0.72, 7.75), (0.72, 8.15), (0, 8.15)], 16),
         lathe([(0.8, 9.35), (0.84, 9.3), (0.5, 9.75), (0.12, 9.95), (0.1, 10.2), (0, 10.25)][::1], 24),
-        *[tube(np.array([(0.68 * np.sin(a), 8.1, 0.68 * np.cos(a)), (0.68 * np.sin(a), 9.4, 0.68 * np.cos(a))]), 0.03, 6) for a in np.linspace(0, 2 * np.pi, 13)[:-1]],
-        *[tube(np.array([(1.2 * np.sin(a), 7.7, 1.2 * np.cos(a)), (1.2 * np.sin(a), 8.5, 1.2 * np.cos(a))]), 0.018, 5) for a in np.linspace(0, 2 * np.pi, 19)[:-1]],
+        *[
+            tube(np.array([(0.68 * np.sin(a), 8.1, 0.68 * np.cos(a)), (0.68 * np.sin(a), 9.4, 0.68 * np.cos(a))]), 0.03, 6)
+            for a in np.linspace(0, 2 * np.pi, 13)[:-1]
+        ],
+        *[
+            tube(np.array([(1.2 * np.sin(a), 7.7, 1.2 * np.cos(a)), (1.2 * np.sin(a), 8.5, 1.2 * np.cos(a))]), 0.018, 5)
+            for a in np.linspace(0, 2 * np.pi, 19)[:-1]
+        ],
         tube(np.array([(1.2 * np.sin(a), 8.5, 1.2 * np.cos(a)) for a in np.linspace(0, 2 * np.pi, 37)]), 0.02, 5, False),
     )
     at = (-27.0, 1.0, -40.0)
@@ -86,29 +94,52 @@ def _posts(stage: Stage) -> None:
         y0, y1 = _height(z0) + 0.86, _height(z1) + 0.86
         lines.append(np.stack([x0 + (x1 - x0) * t, y0 + (y1 - y0) * t - sag, z0 + (z1 - z0) * t], axis=1))
     turns = np.linspace(0.0, 3.0, 70)
-    hitches = [np.stack([x + 0.118 * np.cos(2 * np.pi * turns), _height(z) + 0.78 + 0.034 * turns, z + 0.118 * np.sin(2 * np.pi * turns)], 1) for x, z in places]
+    hitches = [
+        np.stack([x + 0.118 * np.cos(2 * np.pi * turns), _height(z) + 0.78 + 0.034 * turns, z + 0.118 * np.sin(2 * np.pi * turns)], 1)
+        for x, z in places
+    ]
     stage.add("Posts/Ropes", join(*[rope(line, 0.019, 8.0) for line in lines + hitches]), "Rope")
 
 
 def _gear(stage: Stage) -> None:
     ground = _height(2.6)
     stage.add("Gear/Coil", rope(coil(0.3, 0.019, 5.0, 0.02, 0.012, 4), 0.019).moved(-1.75, _height(1.4) + 0.03, 1.4), "Rope")
-    painter = curve([(0.05, 0.82 + _height(1.9), 1.98), (0.25, 0.35, 2.25), (0.2, ground + 0.03, 2.6), (-0.5, ground + 0.03, 2.75), (-1.3, ground + 0.03, 2.3), (-1.55, _height(1.4) + 0.08, 1.6)], 90)
+    painter = curve(
+        [
+            (0.05, 0.82 + _height(1.9), 1.98),
+            (0.25, 0.35, 2.25),
+            (0.2, ground + 0.03, 2.6),
+            (-0.5, ground + 0.03, 2.75),
+            (-1.3, ground + 0.03, 2.3),
+            (-1.55, _height(1.4) + 0.08, 1.6),
+        ],
+        90,
+    )
     stage.add("Gear/Painter", rope(painter, 0.013, 8.0), "Rope")
     hoops = []
     for k in range(7):
         a = np.linspace(0.0, np.pi, 18)
         hoops.append(tube(np.stack([np.full(18, -0.36 + 0.12 * k), 0.02 + 0.36 * np.sin(a), 0.24 * np.cos(a)], 1), 0.011, 6))
-    slats = [tube(np.array([(-0.38, 0.02 + 0.36 * np.sin(a), 0.24 * np.cos(a)), (0.38, 0.02 + 0.36 * np.sin(a), 0.24 * np.cos(a))]), 0.008, 5) for a in np.linspace(0.0, np.pi, 13)]
+    slats = [
+        tube(np.array([(-0.38, 0.02 + 0.36 * np.sin(a), 0.24 * np.cos(a)), (0.38, 0.02 + 0.36 * np.sin(a), 0.24 * np.cos(a))]), 0.008, 5)
+        for a in np.linspace(0.0, np.pi, 13)
+    ]
     floor = [box(0.8, 0.024, 0.05, 0.005, 1).moved(0, 0.012, z) for z in (-0.22, -0.11, 0, 0.11, 0.22)]
     stage.prototype("Pot", {"Frame": (join(*hoops, *slats, *floor), "Willow")})
     for k, (x, z, turn, up) in enumerate(((1.85, 1.9, 20.0, 0.0), (2.3, 1.35, -28.0, 0.0), (2.02, 1.6, 8.0, 0.4), (1.75, 2.75, 75.0, 0.0))):
         stage.place(f"Gear/Pots/Pot{k}", "Pot", (x, _height(z) + 0.03 + up, z), turn)
     for name, colour in (("Orange", "OrangePaint"), ("White", "WhitePaint"), ("Blue", "BluePaint")):
         ball = lathe([(0, -0.16), (0.03, -0.155), (0.11, -0.115), (0.16, 0.0), (0.12, 0.11), (0.05, 0.165), (0.04, 0.2), (0.0, 0.2)], 28, 2)
-        eye = tube(np.stack([0.03 * np.sin(np.linspace(0, 2 * np.pi, 19)), 0.215 + 0.03 * np.cos(np.linspace(0, 2 * np.pi, 19)), np.zeros(19)], 1), 0.009, 6, False)
+        eye = tube(
+            np.stack([0.03 * np.sin(np.linspace(0, 2 * np.pi, 19)), 0.215 + 0.03 * np.cos(np.linspace(0, 2 * np.pi, 19)), np.zeros(19)], 1),
+            0.009,
+            6,
+            False,
+        )
         stage.prototype(f"Float{name}", {"Ball": (ball, colour), "Eye": (eye, colour)})
-    for k, (x, z, colour) in enumerate(((-1.35, 2.1, "Orange"), (-1.05, 2.35, "White"), (-1.5, 2.5, "Orange"), (2.5, 2.3, "Blue"), (2.75, 2.05, "Orange"))):
+    for k, (x, z, colour) in enumerate(
+        ((-1.35, 2.1, "Orange"), (-1.05, 2.35, "White"), (-1.5, 2.5, "Orange"), (2.5, 2.3, "Blue"), (2.75, 2.05, "Orange"))
+    ):
         stage.place(f"Gear/Floats/Float{k}", f"Float{colour}", (x, _height(z) + 0.17, z), 40.0 * k)
     for part, material in basket().values():
         stage.add("Gear/Basket", part.scaled(1.25, 1.25, 1.25).moved(-2.15, _height(2.3) + 0.02, 2.5), material)
@@ -166,8 +197,8 @@ def build(path: Path) -> None:
         hull[name] = (part.turned("x", 7.0).turned("y", -86.0).turned("x", -np.degrees(np.arctan(SLOPE))), colour)
     for name, (part, colour) in hull.items():
         stage.add(f"Boat/{name}", part.moved(0.0, _height(-0.1) + 0.27, -0.1), colour)
-    stage.light("Distant", "NoonSun", 11.0, (1.0, 0.95, 0.86), normalize=True, angle=0.53, towards=(0.64, -0.66, 0.16))
-    stage.light("Dome", "Sky", 1.25, (0.52, 0.72, 1.0))
+    stage.light("Distant", "NoonSun", 15.0, (1.0, 0.95, 0.86), normalize=True, angle=0.53, towards=(-0.72, -0.62, 0.30))
+    stage.light("Dome", "Sky", 1.0, (0.52, 0.72, 1.0))
     stage.camera("landing", (3.35, 1.95, 5.6), (-0.6, 0.5, -0.9), 29.0, -0.45)
     stage.camera("posts", (-4.2, 1.1, 3.4), (-1.6, 0.3, 0.4), 36.0, -0.45)
     stage.camera("bow", (1.7, 0.95, 3.8), (-0.1, 0.45, 1.0), 40.0, -0.45)

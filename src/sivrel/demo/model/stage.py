@@ -33,14 +33,10 @@ class Stage:
         c = np.clip(linear, 0.0, 1.0)
         encoded = np.where(c <= 0.0031308, c * 12.92, 1.055 * c ** (1 / 2.4) - 0.055)
         target = folder / f"{name}.png"
-        Image.fromarray((encoded * 255.0 + 0.5).astype(np.uint8)).quantize(128, dither=Image.Dither.NONE).convert("RGB").save(
-            target, optimize=True
-        )
+        Image.fromarray((encoded * 255.0 + 0.5).astype(np.uint8)).quantize(128, dither=Image.Dither.NONE).convert("RGB").save(target, optimize=True)
         self.textures[name] = target
 
-    def material(
-        self, name: str, colour=(0.5, 0.5, 0.5), roughness=0.6, metallic=0.0, glow=None, picture=None, repeat=1.0, opacity=1.0
-    ) -> str:
+    def material(self, name: str, colour=(0.5, 0.5, 0.5), roughness=0.6, metallic=0.0, glow=None, picture=None, repeat=1.0, opacity=1.0) -> str:
         """A UsdPreviewSurface; with `picture` its colour comes from that texture, `repeat` times a metre."""
         path = f"{self.root}/Materials/{name}"
         material = UsdShade.Material.Define(self.stage, path)

@@ -51,5 +51,5 @@ def _card(proof: Proof, parent: Proof | None, depth: int) -> Card:
     if proof.seconds is not None and parent.seconds is not None:
         time = seconds_against(proof.seconds, parent.seconds)
     if proof.noise is not None and parent.noise is not None:
-        noise = f"{percent(parent.noise)} → {percent(proof.noise)}"
+        noise = f"{percent(parent.noise).removesuffix(' %')} → {percent(proof.noise)}"
     return Card(proof, depth, changes(parent, proof), time, noise)

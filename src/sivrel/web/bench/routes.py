@@ -48,7 +48,7 @@ def page(slug: str):
     shots.opened(db(), shot)
     all_proofs = proofs.of_shot(db(), shot.id)
     finished = [p for p in all_proofs if p.picture]
-    proof = _chosen(all_proofs, "proof") or (finished or all_proofs or [None])[-1]
+    proof = _chosen(all_proofs, "proof") or next(reversed(finished or all_proofs), None)
     other = _chosen(all_proofs, "with")
     return render_template(
         "bench.html", shot=shot, cards=lineage(all_proofs), proof=proof, other=other, views=VIEWS,

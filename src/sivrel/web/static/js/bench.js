@@ -170,6 +170,17 @@ function sayProgress(now) {
   $("progress-text").textContent = text;
 }
 
+// The other proof may still be rendering: it is shown when it is done.
+setInterval(async () => {
+  const b = chosen.b;
+  if (!b || b.picture || b.state === "cancelled" || b.state === "failed") return;
+  const now = await json(`/proofs/${b.id}.json`).catch(() => null);
+  if (now?.picture && chosen.b?.id === b.id) {
+    await refreshLineage();
+    await show("b", now);
+  }
+}, 1000);
+
 async function refreshLineage() {
   const query = new URLSearchParams({ proof: chosen.a?.id ?? "", with: chosen.b?.id ?? "" });
   const answer = await fetch(`/shots/${slug}/lineage?${query}`);

@@ -1,0 +1,56 @@
+# `make demo` and `make test` each work as the first command on a fresh Debian machine with Python 3.11 or newer.
+
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+DATA ?= $(HOME)/.local/share/sivrel
+PORT ?= 8017
+AS_ROOT := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+.PHONY: demo test check bench docs requirements styles clean
+
+demo: $(VENV)/.run
+	$(BIN)/sivrel demo --port $(PORT) --data "$(DATA)"
+
+test: $(VENV)/.test chromium
+	$(BIN)/python -m tests
+
+check: $(VENV)/.test
+	$(BIN)/ruff check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.test
+	$(BIN)/python -m bench
+
+# What follows serves development.
+
+docs: $(VENV)/.run
+	$(BIN)/python -m sivrel.core.render.reference > docs/recipe.md
+
+requirements: $(VENV)/.test
+	cd requirements && for name in run test; do ../$(BIN)/pip-compile --quiet --upgrade --generate-hashes --no-emit-index-url \
+	  --no-emit-find-links --no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe --no-annotate $$name.in -o $$name.txt; done
+
+styles:
+	npm ci && npm run styles
+
+clean:
+	rm -rf $(VENV) node_modules
+
+$(VENV)/bin/pip:
+	$(PYTHON) -c "import venv, ensurepip" 2>/dev/null || ($(AS_ROOT) apt-get update && $(AS_ROOT) apt-get install -y python3-venv)
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/.run: requirements/run.txt pyproject.toml | $(VENV)/bin/pip
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/run.txt
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	touch $@
+
+$(VENV)/.test: requirements/test.txt $(VENV)/.run
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/test.txt
+	touch $@
+
+.PHONY: chromium
+chromium:
+	@command -v chromium >/dev/null || ($(AS_ROOT) apt-get update && $(AS_ROOT) apt-get install -y chromium)

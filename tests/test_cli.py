@@ -1,0 +1,106 @@
+"""The command line: its contract, run as other programs run it."""
+
+import json
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from sivrel.core.formats.exr import read_exr
+from sivrel.core.render.recipe import Recipe, to_json, with_values
+
+
+def sivrel(*arguments: str, **options) -> subprocess.CompletedProcess:
+    return subprocess.run([sys.executable, "-m", "sivrel", *arguments], capture_output=True, text=True, timeout=400, **options)
+
+
+class CommandLine(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def render(self, name: str, *arguments: str, shot="demo:keepers-kitchen"):
+        out = self.folder / name
+        done = sivrel("render", shot, "-o", str(out), "--size", "96x54", "--set", "sampling.max=2", "--json", *arguments)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return json.loads(done.stdout), out
+
+    def test_render_says_everything_in_one_object(self):
+        told, out = self.render("k.exr", "--set", "limits.diffuse_bounces=2", "--seed", "7")
+        self.assertEqual((told["size"], told["seed"], told["complete"], told["recipe"]["sampling.max"]), ([96, 54], 7, True, 2))
+        picture = read_exr(out)
+        self.assertEqual(picture.recipe, with_values(Recipe(), {"sampling.max": 2, "limits.diffuse_bounces": 2}))
+        self.assertEqual((picture.shot, picture.camera, picture.frame.seed), ("keepers-kitchen", "table", 7))
+
+    def test_two_runs_and_any_threads_give_the_same_bytes(self):
+        pictures = [self.render(f"{n}.exr", *more)[1].read_bytes() for n, more in enumerate(((), (), ("--threads", "1"), ("--threads", "2")))]
+        self.assertEqual(len(set(pictures)), 1)
+
+    def test_recipe_file_camera_region_and_time_limit(self):
+        (self.folder / "r.json").write_text(to_json(with_values(Recipe(), {"gi.seen": "off"})))
+        told, out = self.render("r.exr", "--recipe", str(self.folder / "r.json"), "--camera", "stove", "--region", "10,10,50,40")
+        self.assertEqual((told["recipe"]["gi.seen"], told["camera"]), ("off", "stove"))
+        self.assertEqual(read_exr(out).beauty.shape, (30, 40, 4))
+        told, _ = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
+        self.assertFalse(told["complete"])
+
+    def test_compare_and_recipes(self):
+        _, a = self.render("a.exr")
+        _, b = self.render("b.exr", "--set", "gi.seen=off")
+        told = json.loads(sivrel("compare", str(a), str(b), "--json").stdout)
+        self.assertEqual(told["changed"], [["gi.seen", "brute_force", "off"]])
+        self.assertLess(told["mean_light"], 1.0)
+        keys = json.loads(sivrel("recipes", "--json").stdout)["keys"]
+        self.assertEqual(keys["sampling.max"]["maximum"], 65536)
+
+    def test_wrong_use_is_one_sentence_and_exit_2(self):
+        scene = self.folder / "not.usda"
+        scene.write_text("nonsense")
+        ok = ("-o", str(self.folder / "x.exr"))
+        for arguments in (
+            (),
+            ("fly",),
+            ("render", "demo:none", *ok),
+            ("render", "missing.usda", *ok),
+            ("render", str(scene), *ok),
+            ("render", "demo:slipway"),
+            ("render", "demo:slipway", "-o", "x.png"),
+            ("render", "demo:slipway", "-o", "/no/where/x.exr"),
+            ("render", "demo:slipway", *ok, "--set", "sampling.maxi=4"),
+            ("render", "demo:slipway", *ok, "--set", "sampling.max"),
+            ("render", "demo:slipway", *ok, "--size", "big"),
+            ("render", "demo:slipway", *ok, "--region", "1,2,3"),
+            ("render", "demo:slipway", *ok, "--camera", "none"),
+            ("render", "demo:slipway", *ok, "--recipe", "none"),
+            ("render", "demo:slipway", *ok, "--threads", "0"),
+            ("compare", str(scene), str(scene)),
+            ("serve", "--port", "99999"),
+        ):
+            with self.subTest(arguments=arguments):
+                done = sivrel(*arguments)
+                self.assertEqual(done.returncode, 2)
+                self.assertEqual(done.stdout, "")
+                self.assertEqual(len(done.stderr.strip().splitlines()), 1, done.stderr)
+                self.assertTrue(done.stderr.startswith("sivrel: "))
+        self.assertFalse((self.folder / "x.exr").exists())
+
+    def test_interrupted_is_130_and_leaves_nothing_half_written(self):
+        out = self.folder / "long.exr"
+        arguments = ["render", "demo:slipway", "-o", str(out), "--set", "sampling.max=20000"]
+        running = subprocess.Popen([sys.executable, "-m", "sivrel", *arguments], stderr=subprocess.PIPE, text=True)
+        self.addCleanup(running.stderr.close)
+        for line in running.stderr:
+            if line.startswith("rendering"):
+                break
+        time.sleep(0.5)
+        running.send_signal(signal.SIGINT)
+        self.assertEqual(running.wait(timeout=60), 130)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,146 @@
+"""The worker as a real process: killed in the middle, it loses nothing but the tiles in flight."""
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from sivrel.core.formats.exr import read_exr
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.demo.shots import SHOTS
+from sivrel.store import database, files, jobs, proofs, shots
+from sivrel.work.intake import add_demo_shots, check_upload_names, slug_of
+from sivrel.work.supervisor import Supervisor
+
+PATIENCE = 240.0  # the first start compiles
+
+
+def wait_for(condition, what: str):
+    end = time.monotonic() + PATIENCE
+    while time.monotonic() < end:
+        got = condition()
+        if got:
+            return got
+        time.sleep(0.02)
+    raise AssertionError(f"waited in vain for {what}")
+
+
+class WorkerTest(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.data = Path(folder.name)
+        self.db = database.connect(self.data)
+        self.addCleanup(self.db.close)
+        add_demo_shots(self.db, self.data)
+
+    def start(self) -> subprocess.Popen:
+        worker = subprocess.Popen([sys.executable, "-m", "sivrel.work.worker", str(self.data)], stderr=subprocess.DEVNULL)
+        self.addCleanup(lambda: (worker.kill(), worker.wait()))
+        return worker
+
+    def queue(self, slug="slipway", **values) -> int:
+        recipe = with_values(Recipe(), {k.replace("__", "."): v for k, v in values.items()})
+        frame = Frame(240, 135)
+        number = proofs.add(self.db, shots.find(self.db, slug).id, None, recipe, "landing", frame)
+        jobs.add(self.db, number, len(frame.tiles()))
+        return number
+
+    def picture(self, number: int) -> str:
+        return wait_for(lambda: proofs.get(self.db, number).picture, "the picture")
+
+
+class Killed(WorkerTest):
+    def test_goes_on_from_its_tiles_and_ends_with_the_same_bytes(self):
+        self.start()
+        whole = self.picture(self.queue(sampling__max=64))
+        number = self.queue(sampling__max=64)
+        job = jobs.of_proof(self.db, number)
+        tiles = files.Tiles(self.data, job.id)
+        wait_for(lambda: len(tiles.order()) >= 3, "three tiles")
+        for pid in self.workers():
+            os.kill(pid, signal.SIGKILL)
+        had = len(tiles.order())
+        self.assertLess(had, job.tiles_total, "it was done before it could be killed")
+        kept = {f.name: f.stat().st_mtime_ns for f in tiles.folder.glob("[0-9]*.npy")}
+        self.start()
+        wait_for(lambda: len(tiles.order()) > had, "another tile")
+        for name, at in kept.items():
+            if (tiles.folder / name).exists():
+                self.assertEqual((tiles.folder / name).stat().st_mtime_ns, at, "a finished tile was rendered again")
+        self.assertEqual(self.picture(number), whole)
+        self.assertFalse(tiles.folder.exists())
+
+    def workers(self) -> list[int]:
+        found = subprocess.run(["pgrep", "-f", f"sivrel.work.worker {self.data}"], capture_output=True, text=True)
+        return [int(pid) for pid in found.stdout.split()]
+
+    def test_a_worker_ends_with_its_parent(self):
+        script = f"import subprocess, sys; subprocess.Popen([sys.executable, '-m', 'sivrel.work.worker', {str(self.data)!r}]); input()"
+        parent = subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        wait_for(lambda: jobs.worker(self.db).phase == "idle", "the worker")
+        parent.kill()
+        parent.wait()
+        parent.stdin.close()
+        wait_for(lambda: not self.workers(), "the worker's end")
+
+    def test_the_supervisor_starts_it_again(self):
+        supervisor = Supervisor(self.data)
+        supervisor.start()
+        self.addCleanup(supervisor.stop)
+        first = wait_for(lambda: supervisor.process, "the first worker").pid
+        os.kill(first, signal.SIGKILL)
+        wait_for(lambda: supervisor.process.pid != first and supervisor.process.poll() is None, "the second worker")
+
+
+class Ends(WorkerTest):
+    def test_cancel_stops_at_once_and_keeps_what_is_done(self):
+        self.start()
+        number = self.queue(sampling__max=4096)
+        job = jobs.of_proof(self.db, number)
+        tiles = files.Tiles(self.data, job.id)
+        wait_for(lambda: jobs.of_proof(self.db, number).state == "rendering", "the render")
+        jobs.cancel(self.db, number)
+        wait_for(lambda: jobs.of_proof(self.db, number).state == "cancelled", "the cancel")
+        self.assertLess(len(tiles.order()), job.tiles_total)
+        quick = self.queue(sampling__max=1)
+        self.assertTrue(self.picture(quick))
+
+    def test_a_scene_that_is_gone_fails_in_a_sentence(self):
+        shot = shots.add(self.db, "gone", "Gone", "", self.data / "gone.usda", [{"name": "c", "exposure": 0}], 0, [])
+        number = proofs.add(self.db, shot.id, None, Recipe(), "c", Frame(8, 8))
+        jobs.add(self.db, number, 1)
+        self.start()
+        job = wait_for(lambda: (j := jobs.of_proof(self.db, number)).state == "failed" and j, "the failure")
+        self.assertIn("gone.usda", job.message)
+
+
+class Intake(WorkerTest):
+    def test_demo_shots_come_with_their_proofs(self):
+        for demo in SHOTS:
+            shot = shots.find(self.db, demo.name)
+            shipped = proofs.of_shot(self.db, shot.id)
+            self.assertGreaterEqual(len(shipped), 6)
+            self.assertEqual(sum(p.parent_id is None for p in shipped), 1)
+            for proof in shipped:
+                self.assertEqual(read_exr(files.picture_path(self.data, proof.picture)).recipe, proof.recipe)
+                self.assertTrue(files.thumbnail_path(self.data, proof.picture).is_file())
+                self.assertTrue(proof.made_on)
+            self.assertEqual(shot.notes, [])
+            self.assertGreater(shot.triangles, 30_000)
+        before = len(proofs.of_shot(self.db, shot.id))
+        add_demo_shots(self.db, self.data)
+        self.assertEqual(len(proofs.of_shot(self.db, shot.id)), before)
+
+    def test_names(self):
+        self.assertEqual(slug_of("My Scène (final)!"), "my-sc-ne-final")
+        self.assertEqual(check_upload_names(["a.png", "b.USDC"]), "b.USDC")
+
+
+if __name__ == "__main__":
+    unittest.main()
