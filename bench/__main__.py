@@ -1,0 +1,17 @@
+"""All benchmarks: `make bench`, or `python -m bench NAME...`. Ratios are between things timed in turn, in one run."""
+
+import sys
+
+from . import render, trace
+
+BENCHMARKS = {
+    "rays": trace.rays,
+    "build": trace.build,
+    "draft": render.draft,
+    "threads": render.threads,
+    "click": render.click_to_first_tile,
+    "compile": render.cold_compile,
+}
+
+for name in sys.argv[1:] or BENCHMARKS:
+    print(f"{name}: {BENCHMARKS[name]()}", flush=True)

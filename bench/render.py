@@ -1,0 +1,92 @@
+"""Whole renders: the draft, two threads against one, the click, the first compile."""
+
+import json
+import os
+import re
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.parse
+import urllib.request
+from http.cookiejar import CookieJar
+
+from sivrel.core.formats.scenes import read_scene
+from sivrel.core.render.frame import Frame, render_tiles
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.warmup import warm_up
+from sivrel.core.scene.arrays import pack_scene
+from sivrel.demo.shots import find_shot
+
+DRAFT = with_values(Recipe(), {"sampling.max": 8, "limits.diffuse_bounces": 4})
+
+
+def _kitchen():
+    warm_up()
+    scene = read_scene(find_shot("demo:keepers-kitchen"))
+    arrays = pack_scene(scene)
+
+    def render(threads: int) -> float:
+        begun = time.perf_counter()
+        render_tiles(arrays, scene.camera(), DRAFT, Frame(480, 270), lambda *_: None, threads=threads)
+        return time.perf_counter() - begun
+
+    return render
+
+
+def draft() -> str:
+    """The kitchen at 480x270, 8 samples, 4 bounces, everything warm."""
+    render = _kitchen()
+    times = [render(os.cpu_count() or 1) for _ in range(5)]
+    return f"{statistics.median(times):.2f} s on {os.cpu_count()} cores (of {min(times):.2f} to {max(times):.2f})"
+
+
+def threads() -> str:
+    """The same draft on one and two threads, in turn."""
+    render = _kitchen()
+    return f"{statistics.median(render(1) / render(2) for _ in range(5)):.2f} times one thread"
+
+
+def click_to_first_tile() -> str:
+    """From the form's submission over HTTP to the first tile's bytes, the worker idle and the shot open."""
+    with tempfile.TemporaryDirectory() as data:
+        command = [sys.executable, "-m", "sivrel", "demo", "--port", "0", "--data", data]
+        program = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+        try:
+            address = next(found[0] for line in program.stderr if (found := re.search(r"http://\S+:\d+", line)))
+            return f"{statistics.median(_clicks(address)):.2f} s"
+        finally:
+            program.terminate()
+            program.wait()
+
+
+def _clicks(address: str) -> list[float]:
+    opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
+    page = opener.open(f"{address}/shots/keepers-kitchen").read().decode()
+    token = re.search(r'name="csrf" content="([^"]+)"', page)[1]
+    while json.load(opener.open(f"{address}/status.json"))["worker"]["phase"] != "idle":
+        time.sleep(0.1)
+    times = []
+    for seed in range(5):
+        form = {"csrf_token": token, "camera": "table", "width": 480, "height": 270, "seed": seed, "sampling.max": 8}
+        request = urllib.request.Request(
+            f"{address}/shots/keepers-kitchen/prove", urllib.parse.urlencode(form).encode(), {"HX-Request": "true"}
+        )
+        begun = time.perf_counter()
+        number = re.search(r'"proof": (\d+)', opener.open(request).headers["HX-Trigger-After-Settle"])[1]
+        while not opener.open(f"{address}/proofs/{number}/tiles").read(1):
+            time.sleep(0.005)
+        times.append(time.perf_counter() - begun)
+        while json.load(opener.open(f"{address}/proofs/{number}.json"))["state"] != "done":
+            time.sleep(0.1)
+    return times
+
+
+def cold_compile() -> str:
+    """A new process with an empty kernel cache, to the first pixel."""
+    with tempfile.TemporaryDirectory() as cache:
+        begun = time.perf_counter()
+        script = "from sivrel.core.render.warmup import warm_up; warm_up()"
+        subprocess.run([sys.executable, "-c", script], env={**os.environ, "XDG_CACHE_HOME": cache}, check=True)
+        return f"{time.perf_counter() - begun:.0f} s"
