@@ -23,18 +23,18 @@ def cache_root() -> Path:
     return Path(base) / "sivrel" / "kernels"
 
 
-def cache_key() -> str:
-    """Hash of everything that compiled code depends on, 20 hexadecimal digits."""
+def cache_key(core: Path = CORE) -> str:
+    """Hash of everything that compiled code from the sources in `core` depends on, 20 hexadecimal digits."""
     import llvmlite
     import numba
     import numpy
 
     digest = hashlib.sha256()
-    for source in sorted([*CORE.rglob("*.py"), *CORE.rglob("*.npy")]):
-        digest.update(source.relative_to(CORE).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
+    for source in sorted([*core.rglob("*.py"), *core.rglob("*.npy")]):
+        digest.update(source.relative_to(core).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
     processor = (llvmlite.binding.get_host_cpu_name(), llvmlite.binding.get_host_cpu_features().flatten())
     versions = (sys.version, numpy.__version__, numba.__version__, llvmlite.__version__, platform.machine())
-    digest.update(repr((str(CORE), versions, processor)).encode())
+    digest.update(repr((str(core), versions, processor)).encode())
     return digest.hexdigest()[:20]
 
 

@@ -33,6 +33,8 @@ class Worker:
         self.parent = os.getppid()
         self.db = database.connect(data)
         self.scenes: dict[tuple, tuple[Scene, SceneArrays]] = {}
+        self.read_ahead: int | None = None
+        self.compiled_some = False
 
     def run(self) -> None:
         with open(self.data / "worker.lock", "w") as lock:
@@ -40,6 +42,8 @@ class Worker:
             jobs.requeue(self.db)
             jobs.set_worker(self.db, "compiling")
             warm_up(self._compiled)
+            if self.compiled_some:
+                print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
             while self._parent_lives():
                 job = jobs.take(self.db)
                 if job is not None:
@@ -52,6 +56,7 @@ class Worker:
         return os.getppid() == self.parent
 
     def _compiled(self, done: int, total: int, name: str) -> None:
+        self.compiled_some = True
         jobs.set_worker(self.db, "compiling", done, total, name)
         print(f"\rcompiling kernels {done}/{total}: {name:<24}", end="", file=sys.stderr, flush=True)
         if not self._parent_lives():
@@ -59,20 +64,20 @@ class Worker:
 
     def _scene(self, shot: shots.Shot) -> tuple[Scene, SceneArrays]:
         stat = shot.path.stat()
-        key = (shot.path, stat.st_mtime_ns, stat.st_size)
-        if key not in self.scenes:
+        version = (shot.path, stat.st_mtime_ns, stat.st_size)
+        if version not in self.scenes:
             jobs.set_worker(self.db, "reading", message=shot.title)
             scene = read_scene(shot.path, confine_to=shot.confine_to)
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))
-            self.scenes[key] = scene, pack_scene(scene)
-        return self.scenes[key]
+            self.scenes[version] = scene, pack_scene(scene)
+        return self.scenes[version]
 
     def _read_ahead(self) -> None:
         """Read the shot that is open on a page, so that its first render starts at once."""
         shot = shots.last_opened(self.db)
-        if shot is not None and getattr(self, "ahead", None) != shot.id:
-            self.ahead = shot.id
+        if shot is not None and self.read_ahead != shot.id:
+            self.read_ahead = shot.id
             try:
                 self._scene(shot)
             except (InputError, OSError):

@@ -110,7 +110,8 @@ def lamp() -> Thing:
     )
     knob = lathe([(0, 0), (0.009, 0), (0.012, 0.004), (0.009, 0.008), (0, 0.008)], 16).turned("z", -90).moved(0.035, 0.185)
     return {
-        "Font": (join(font, knob), "Brass"),
+        "Font": (font, "EnamelBlue"),
+        "Knob": (knob, "Brass"),
         # Blackened, as they are so near the flame.
         "Burner": (join(burner, gallery, arms), "Soot"),
         "Shade": (shade, "Tin"),

@@ -1,0 +1,65 @@
+"""The lineage as a tree, and what a card says."""
+
+import unittest
+
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.store.proofs import Proof
+from sivrel.web.bench.lineage import DEEPEST, lineage
+from sivrel.web.words import changes, percent, seconds, seconds_against, value_in_words
+
+
+def proof(number: int, parent: int | None = None, seconds=2.0, noise=0.1, camera="main", frame=None, **values) -> Proof:
+    recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()})
+    return Proof(number, 1, parent, recipe, camera, frame or Frame(), "", "", "hash", seconds, noise, 0.5, 0, "", "done", "")
+
+
+class Tree(unittest.TestCase):
+    def test_branches_stay_together_oldest_first(self):
+        cards = lineage([proof(1), proof(2, 1), proof(3), proof(4, 1), proof(5, 2), proof(6, 3)])
+        self.assertEqual([(c.proof.id, c.depth) for c in cards], [(1, 0), (2, 1), (5, 2), (4, 1), (3, 0), (6, 1)])
+
+    def test_a_proof_whose_parent_is_gone_stands_at_the_root(self):
+        cards = lineage([proof(4, 2), proof(5, 4)])
+        self.assertEqual([(c.proof.id, c.depth) for c in cards], [(4, 0), (5, 1)])
+
+    def test_a_long_chain_neither_recurses_nor_runs_off_the_page(self):
+        cards = lineage([proof(n, n - 1 or None) for n in range(1, 3001)])
+        self.assertEqual(len(cards), 3000)
+        self.assertEqual(max(c.depth for c in cards), DEEPEST)
+
+
+class Words(unittest.TestCase):
+    def test_a_card_says_what_changed_and_what_it_did(self):
+        _, card = lineage([proof(1, sampling__max=8), proof(2, 1, seconds=3.9, noise=0.05, sampling__max=32, gi__seen="off")])
+        self.assertEqual(card.changed, [("seen", "brute force", "nothing"), ("samples", "8", "32")])
+        self.assertEqual((card.time, card.noise), ("+1.9 s", "10.0 → 5.0 %"))
+        self.assertEqual(card.said, "seen brute force → nothing, samples 8 → 32")
+
+    def test_frame_and_camera_are_changes_too(self):
+        a = proof(1)
+        b = proof(2, 1, camera="close", frame=Frame(960, 540, (0, 0, 96, 54), 7))
+        told = {name: (before, after) for name, before, after in changes(a, b)}
+        self.assertEqual(told["camera"], ("main", "close"))
+        self.assertEqual(told["size"], ("480×270", "960×540"))
+        self.assertEqual(told["region"], ("whole", "96×54 px"))
+        self.assertEqual(told["seed"], ("0", "7"))
+
+    def test_the_first_and_the_same_again(self):
+        first, again = lineage([proof(1), proof(2, 1)])
+        self.assertEqual((first.said, again.said), ("first proof", "same again"))
+        self.assertIsNone(first.time)
+
+    def test_unfinished_proofs_claim_nothing(self):
+        _, card = lineage([proof(1), proof(2, 1, seconds=None, noise=None)])
+        self.assertEqual((card.time, card.noise), (None, None))
+
+    def test_numbers(self):
+        self.assertEqual([seconds(v) for v in (None, 0.431, 8.06, 45.2, 133.7)], ["–", "0.43 s", "8.1 s", "45 s", "2 min 13 s"])
+        self.assertEqual(seconds_against(2.0, 7.6), "−5.6 s")
+        self.assertEqual([percent(v) for v in (None, 0.1234)], ["–", "12.3 %"])
+        self.assertEqual([value_in_words(v) for v in ("brute_force", "off", 4, 0.25)], ["brute force", "nothing", "4", "0.25"])
+
+
+if __name__ == "__main__":
+    unittest.main()
