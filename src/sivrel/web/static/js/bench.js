@@ -116,6 +116,7 @@ async function follow(proof) {
     let now;
     try {
       now = await json(`/proofs/${proof.id}.json`);
+      if (!now.picture && now.tiles_done > have) have += await takeTiles(proof.id, have, mine);
     } catch {
       $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
       await new Promise((done) => setTimeout(done, 1000));
@@ -128,7 +129,6 @@ async function follow(proof) {
       await refreshLineage();
       return show("a", now);
     }
-    if (now.tiles_done > have) have += await takeTiles(proof.id, have, mine);
     if (now.state === "cancelled" || now.state === "failed") {
       if (now.tiles_done <= have) {
         following = null;
@@ -174,10 +174,13 @@ function sayProgress(now) {
 setInterval(async () => {
   const b = chosen.b;
   if (!b || b.picture || b.state === "cancelled" || b.state === "failed") return;
-  const now = await json(`/proofs/${b.id}.json`).catch(() => null);
-  if (now?.picture && chosen.b?.id === b.id) {
+  try {
+    const now = await json(`/proofs/${b.id}.json`);
+    if (!now.picture || chosen.b?.id !== b.id) return;
     await refreshLineage();
     await show("b", now);
+  } catch {
+    // the next second tries again
   }
 }, 1000);
 

@@ -65,8 +65,8 @@ export class Plate {
       this.canvas = fresh;
       this.painter = new PlatePng(fresh, () => this.draw());
     }
+    // The observer calls once at the start, too, when the page has made all that the painting needs.
     new ResizeObserver(() => this.resize()).observe(stage);
-    this.resize();
   }
 
   setPicture(slot, picture) {
@@ -89,7 +89,9 @@ export class Plate {
     const scale = devicePixelRatio || 1, box = this.stage.getBoundingClientRect();
     this.canvas.width = Math.max(1, Math.round(box.width * scale));
     this.canvas.height = Math.max(1, Math.round(box.height * scale));
-    this.fitted ? this.fit() : this.draw();
+    if (this.fitted) this.fit();
+    // A resized canvas is blank: it is painted before the browser shows it.
+    this.paint();
   }
 
   /** Zoom so that the whole frame is seen. */
@@ -137,17 +139,19 @@ export class Plate {
 
   draw() {
     cancelAnimationFrame(this.asked);
-    this.asked = requestAnimationFrame(() => {
-      const both = this.pictures[0] && this.pictures[1];
-      const mode = this.held && both ? OTHER : both ? this.mode : SINGLE;
-      const booth = getComputedStyle(document.documentElement).getPropertyValue("--booth").trim();
-      const grey = booth.length === 4 ? booth.slice(1).replace(/./g, "$&$&") : booth.slice(1);
-      this.painter.draw({
-        place: this.place(), mode, wipe: this.wipe, gain: this.gain, exposure: this.exposure,
-        booth: [0, 2, 4].map((i) => parseInt(grey.slice(i, i + 2), 16) / 255),
-      });
-      this.onChange();
+    this.asked = requestAnimationFrame(() => this.paint());
+  }
+
+  paint() {
+    const both = this.pictures[0] && this.pictures[1];
+    const mode = this.held && both ? OTHER : both ? this.mode : SINGLE;
+    const booth = getComputedStyle(document.documentElement).getPropertyValue("--booth").trim();
+    const grey = booth.length === 4 ? booth.slice(1).replace(/./g, "$&$&") : booth.slice(1);
+    this.painter.draw({
+      place: this.place(), mode, wipe: this.wipe, gain: this.gain, exposure: this.exposure,
+      booth: [0, 2, 4].map((i) => parseInt(grey.slice(i, i + 2), 16) / 255),
     });
+    this.onChange();
   }
 
   /** What both pictures hold under the probe: linear colours at the pixel of the frame that it points to. */
