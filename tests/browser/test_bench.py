@@ -202,7 +202,7 @@ class Loop(BrowserTest):
         page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
         self.wait("document.getElementById('probe').textContent.includes('lum')")
         at = page.evaluate("sivrel.plate.probe.map(Math.floor)")
-        linear = page.evaluate("([x, y]) => sivrel.plate.pictures[0].read(x, y).map((v) => v.toPrecision(4)).join(' ')", at)
+        linear = page.evaluate("([x, y]) => sivrel.plate.pictures[0].read(x, y).map((v) => v.toPrecision(3)).join(' ')", at)
         self.assertIn(f"{at[0]},{at[1]}", page.locator("#probe").inner_text())
         self.assertIn(f"A {linear}", page.locator("#probe").inner_text())
 

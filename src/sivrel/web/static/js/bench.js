@@ -78,7 +78,7 @@ function mark() {
     const bold = document.createElement("b");
     bold.textContent = letter;
     const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
-    const time = proof.seconds == null ? proof.state : `${proof.seconds < 10 ? proof.seconds.toFixed(proof.seconds < 1 ? 2 : 1) : Math.round(proof.seconds)} s`;
+    const time = proof.seconds == null || !proof.picture ? proof.state : `${proof.seconds < 10 ? proof.seconds.toFixed(proof.seconds < 1 ? 2 : 1) : Math.round(proof.seconds)} s`;
     const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
     caption.append(bold, `${time}${noise} · ${said}`);
     caption.title = said;
@@ -168,6 +168,8 @@ function sayProgress(now) {
   else if (now.state === "waiting") text = "waiting for its turn";
   else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
   $("progress-text").textContent = text;
+  const card = document.querySelector(`.card[data-proof="${now.id}"]`);
+  if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) part.textContent = now.state;
 }
 
 // The other proof may still be rendering: it is shown when it is done.
@@ -270,7 +272,7 @@ function sayPlate() {
     });
   }
   const values = plate.read();
-  const words = (v) => v.map((c) => c.toPrecision(4)).join(" ");
+  const words = (v) => v.map((c) => c.toPrecision(3)).join(" ");
   if (!values || !values[0]) $("probe").textContent = "";
   else {
     const [x, y] = plate.probe.map(Math.floor);

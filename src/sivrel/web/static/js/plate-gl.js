@@ -24,7 +24,8 @@ vec4 pick(int which, vec2 at) {
   vec4 w = windows[which];
   if (!there[which] || any(lessThan(at, w.xy)) || any(greaterThanEqual(at, w.zw))) return vec4(0.0);
   vec2 uv = (at - w.xy) / (w.zw - w.xy);
-  return vec4((which == 0 ? texture(first, uv) : texture(second, uv)).rgb, 1.0);
+  vec4 texel = which == 0 ? texture(first, uv) : texture(second, uv);
+  return vec4(texel.rgb, step(0.5, texel.a)); // a tile that is still to come has no alpha
 }
 vec3 shown(vec3 light) {
   vec3 t = (log2(max(light * exp2(exposure), 1e-9) / middle) - stops.x) / (stops.y - stops.x);
@@ -43,7 +44,7 @@ void main() {
   bool useSecond = mode == 1 || (mode == 2 && at.x >= wipe);
   vec4 c = useSecond ? b : a, other = useSecond ? a : b;
   if (c.a > 0.0) colour = vec4(shown(c.rgb), 1.0);
-  // Outside a region the other proof is seen faintly, so that the place is known.
+  // Outside a region, and before a tile has come, the other proof is seen faintly, so that the place is known.
   else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb), 0.3) : booth * 0.88, 1.0);
 }`;
 

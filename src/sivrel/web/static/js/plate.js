@@ -50,7 +50,7 @@ export class Plate {
     this.mode = SINGLE;
     this.held = false;
     this.wipe = 0.5;
-    this.gain = 4;
+    this.gain = 2;
     this.exposure = 0;
     this.zoom = 1;
     this.centre = [0.5, 0.5];
