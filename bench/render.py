@@ -16,7 +16,7 @@ from sivrel.core.formats.scenes import read_scene
 from sivrel.core.render.frame import Frame, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.warmup import warm_up
-from sivrel.core.scene.arrays import pack_scene
+from sivrel.core.scene.pack import pack_scene
 from sivrel.demo.shots import find_shot
 
 DRAFT = with_values(Recipe(), {"sampling.max": 8, "limits.diffuse_bounces": 4})

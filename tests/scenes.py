@@ -5,7 +5,7 @@ import numpy as np
 from sivrel.core.render import film as columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.arrays import pack_scene
+from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
 
 

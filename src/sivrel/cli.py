@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -68,8 +69,10 @@ def _frame(args: argparse.Namespace) -> Any:
     return Frame(width, height, region, args.seed)
 
 
-def _recipe(args: argparse.Namespace) -> Any:
+def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
+    """The recipe and the edits that the arguments ask for."""
     from .core.render.recipe import Recipe, from_json, with_values
+    from .core.scene.edits import Edits, is_edit, with_edits
 
     recipe = Recipe()
     if args.recipe and args.recipe != "default":
@@ -83,7 +86,8 @@ def _recipe(args: argparse.Namespace) -> Any:
         if not equals:
             raise InputError(f"“{assignment}” sets nothing; write it like sampling.max=32.")
         values[key.strip()] = value.strip()
-    return with_values(recipe, values)
+    edits = with_edits(Edits(), {key: value for key, value in values.items() if is_edit(key)})
+    return with_values(recipe, {key: value for key, value in values.items() if not is_edit(key)}), edits
 
 
 def render(args: argparse.Namespace) -> int:
@@ -94,7 +98,7 @@ def render(args: argparse.Namespace) -> int:
         raise InputError(f"The picture is written as EXR; name it {out.with_suffix('.exr').name}.")
     if not out.parent.is_dir():
         raise InputError(f"There is no folder {out.parent}; make it first.")
-    frame, recipe = _frame(args), _recipe(args)
+    frame, (recipe, edits) = _frame(args), _recipe(args)
     if args.threads < 1:
         raise InputError(f"{args.threads} threads can't render; give 1 or more.")
     if args.time_limit is not None and not args.time_limit > 0.0:
@@ -102,22 +106,26 @@ def render(args: argparse.Namespace) -> int:
     from .demo.shots import find_shot
 
     path = find_shot(args.shot)
+    import numpy as np
+
     from .core.formats.scenes import read_scene
 
     begun = time.monotonic()
     scene = read_scene(path, frame=args.frame)
-    camera = scene.camera(args.camera)
+    scene.camera(args.camera)
     for note in scene.notes:
         _say(note)
     from .core.formats.exr import write_exr
+    from .core.measure.lights import measure_lights
     from .core.render.frame import Cancel, assemble, render_tiles
+    from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
-    from .core.scene.arrays import pack_scene
     from .work.finishing import make_picture, measurements
 
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
-    arrays = pack_scene(scene)
+    prepared = prepare(scene, recipe, edits, args.camera)
+    arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(prepared.arrays.slots + 1)
     ready = time.monotonic()
     tiles: dict[int, Any] = {}
     total = len(frame.tiles())
@@ -132,11 +140,11 @@ def render(args: argparse.Namespace) -> int:
     cancel = Cancel()
     complete = _until_interrupted(
         cancel,
-        lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel),
+        lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel, clock=clock),
     )
     seconds = time.monotonic() - ready
     film = assemble(frame, tiles)
-    picture = make_picture(film, frame, recipe, scene.name, camera.name)
+    picture = make_picture(film, prepared.passes, frame, recipe, scene.name, camera.name, edits)
     beside = out.with_name(f".{out.name}.new")
     try:
         write_exr(beside, picture)
@@ -166,6 +174,9 @@ def render(args: argparse.Namespace) -> int:
             "triangles": scene.triangle_count(),
             "notes": scene.notes,
             "recipe": recipe.flat(),
+            "edits": edits.flat(),
+            "lights": [measure.as_dict() for measure in measure_lights(film, prepared.passes, clock)],
+            "depth_maps": [asdict(note) for note in prepared.maps],
             "version": __version__,
         },
         lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),
@@ -192,6 +203,8 @@ def _until_interrupted(cancel: Any, work: Callable[[], bool]) -> bool:
 def recipes(args: argparse.Namespace) -> int:
     from .core.gi.ways import WAYS
     from .core.render.recipe import VERSION, settings
+    from .core.scene.edits import SETTINGS, span_in_words
+    from .core.shadows.ways import WAYS as SHADOW_WAYS
 
     infos = settings()
 
@@ -200,11 +213,35 @@ def recipes(args: argparse.Namespace) -> int:
         for key, info in infos.items():
             span = ", ".join(info.choices) if info.choices else f"{info.minimum:g} to {info.maximum:g} {info.unit}".strip()
             lines.append(f"{key}  (default {info.default}; {span})\n    {info.trades}")
+        for group, fields in SETTINGS.items():
+            for field, about in fields.items():
+                lines.append(f"{group}.NAME.{field}  ({span_in_words(about)})\n    {about['trades']}")
         return "\n".join(lines)
 
+    shadow_ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in SHADOW_WAYS]
     ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in WAYS]
     keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
-    _print(args, {"version": VERSION, "keys": keys, "ways": ways}, table)
+    _print(args, {"version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS}, table)
+    return 0
+
+
+def layer(args: argparse.Namespace) -> int:
+    """Write the edits as a USD layer over the scene's own file."""
+    out = Path(args.output)
+    if out.suffix.lower() not in (".usda", ".usdc"):
+        raise InputError(f"The layer is written as USD; name it {out.with_suffix('.usda').name}.")
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    _, edits = _recipe(args)
+    from .core.formats.usd_edits import write_layer
+    from .demo.shots import find_shot
+
+    path = find_shot(args.shot)
+    left_out = write_layer(path, edits, out)
+    for sentence in left_out:
+        _say(sentence)
+    count = len(edits.flat())
+    _print(args, {"output": str(out), "edits": edits.flat(), "left_out": left_out}, lambda: f"{out}: {count} edits over {path.name}")
     return 0
 
 
@@ -280,6 +317,12 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="default: all cores")
     sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="begin no tile after this time")
     sub.add_argument("--json", action="store_true")
+    sub = command("layer", layer, "Write edits of lights and objects as a USD layer over the scene, which stays as it is.")
+    sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
+    sub.add_argument("-o", "--output", required=True, metavar="OUT.usda")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one edit; may be repeated")
+    sub.add_argument("--json", action="store_true")
+    sub.set_defaults(recipe=None)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")
     sub.add_argument("--json", action="store_true")
     sub = command("compare", compare, "Compare two pictures.")

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from sivrel.core.lights.emitters import DELTA, choice_chance, choose_light, importance, meet_light, sample_light
-from sivrel.core.scene.arrays import pack_scene
+from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.model import Light, Scene, Surface
 from tests.scenes import floor
 

@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.scene.arrays import pack_scene
+from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.model import Scene, Surface, Texture, TextureUse
 from sivrel.core.scene.textures import look_up
 from sivrel.core.surfaces import albedo

@@ -66,7 +66,7 @@ class Pages(WebTest):
         bench = self.client.get("/shots/keepers-kitchen").text
         self.assertGreaterEqual(bench.count('class="card'), 6)
         self.assertIn('seen <span class="changed">nothing → brute force</span>', bench)
-        self.assertIn("another machine", bench)
+        self.assertIn("measured on a machine with", bench)
 
     def test_pages_load_nothing_from_outside(self):
         for address in ("/", "/shots/slipway"):

@@ -64,7 +64,8 @@ KERNELS: list = []
 
 def _declare(**options):
     def decorate(function):
-        compiled = njit(cache=True, nogil=True, error_model="numpy", **options)(function)
+        # What is compiled into its callers is kept with them.
+        compiled = njit(cache=not options.get("forceinline"), nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)
         return compiled
 

@@ -1,11 +1,16 @@
 """Proofs: every test render with its recipe, its measurements, and the proof that it came from."""
 
 import hashlib
+import json
 import sqlite3
 from dataclasses import dataclass
+from typing import Any
 
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe, from_json, to_json
+from ..core.scene.edits import Edits
+from ..core.scene.edits import from_json as edits_from_json
+from ..core.scene.edits import to_json as edits_to_json
 from .shots import now
 
 
@@ -15,6 +20,8 @@ class Proof:
 
     seconds: render time; noise: see core.measure.noise; light: mean luminance; dropped: samples left out as not finite
     made_on: the machine, where it is not this one; picture: hash of its EXR, None until it is done
+    edits: laid over the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
+    maps: its depth maps, see core.render.prepare.MapNote
     """
 
     id: int
@@ -33,6 +40,10 @@ class Proof:
     made_on: str
     state: str
     message: str
+    edits: Edits
+    lights: list[dict[str, Any]]
+    passes: list[str]
+    maps: list[dict[str, Any]]
 
 
 _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done') AS state,
@@ -46,12 +57,14 @@ def _proof(row: sqlite3.Row) -> Proof:
     return Proof(
         row["id"], row["shot_id"], row["parent_id"], from_json(row["body"]), row["camera"], frame, row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
-        row["made_on"], row["state"], row["message"],
+        row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
+        json.loads(row["passes"]), json.loads(row["maps"]),
     )  # fmt: skip
 
 
 def add(
-    db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, note: str = ""
+    db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, note: str = "",
+    edits: Edits | None = None,
 ) -> int:  # fmt: skip
     """Keep a proof that has no picture yet; returns its number."""
     body = to_json(recipe)
@@ -59,9 +72,9 @@ def add(
     db.execute("INSERT OR IGNORE INTO recipes (digest, body) VALUES (?, ?)", (digest, body))
     region = ",".join(map(str, frame.region)) if frame.region else None
     cursor = db.execute(
-        """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at)
-           VALUES (?, ?, (SELECT id FROM recipes WHERE digest = ?), ?, ?, ?, ?, ?, ?, ?)""",
-        (shot_id, parent_id, digest, camera, frame.width, frame.height, region, frame.seed, note, now()),
+        """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits)
+           VALUES (?, ?, (SELECT id FROM recipes WHERE digest = ?), ?, ?, ?, ?, ?, ?, ?, ?)""",
+        (shot_id, parent_id, digest, camera, frame.width, frame.height, region, frame.seed, note, now(), edits_to_json(edits or Edits())),
     )
     assert cursor.lastrowid is not None
     return cursor.lastrowid
@@ -69,11 +82,13 @@ def add(
 
 def finish(
     db: sqlite3.Connection, proof_id: int, picture: str, seconds: float, noise: float | None, light: float, dropped: int,
-    made_on: str = "",
+    made_on: str = "", lights: list[dict[str, Any]] | None = None, passes: list[str] | None = None, maps: list[dict[str, Any]] | None = None,
 ) -> None:  # fmt: skip
+    found = [json.dumps(part or []) for part in (lights, passes, maps)]
     db.execute(
-        "UPDATE proofs SET picture = ?, seconds = ?, noise = ?, light = ?, dropped = ?, made_on = ? WHERE id = ?",
-        (picture, seconds, noise, light, dropped, made_on, proof_id),
+        """UPDATE proofs SET picture = ?, seconds = ?, noise = ?, light = ?, dropped = ?, made_on = ?, lights = ?, passes = ?, maps = ?
+           WHERE id = ?""",
+        (picture, seconds, noise, light, dropped, made_on, *found, proof_id),
     )
 
 

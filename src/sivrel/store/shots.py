@@ -14,7 +14,8 @@ def now() -> str:
 
 @dataclass(frozen=True)
 class Shot:
-    """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload."""
+    """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload; lights: what the file
+    says of each, and of each mesh that glows (see work.intake)."""
 
     id: int
     slug: str
@@ -25,6 +26,7 @@ class Shot:
     cameras: list[dict[str, Any]]
     triangles: int
     notes: list[str]
+    lights: list[dict[str, Any]]
 
     @property
     def confine_to(self) -> Path | None:
@@ -38,21 +40,21 @@ class Shot:
 def _shot(row: sqlite3.Row) -> Shot:
     return Shot(
         row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
-        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]),
+        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]), json.loads(row["lights"]),
     )  # fmt: skip
 
 
 def add(
     db: sqlite3.Connection, slug: str, title: str, about: str, path: Path, cameras: list[dict[str, Any]], triangles: int,
-    notes: list[str], confined: bool = False,
+    notes: list[str], lights: list[dict[str, Any]] | None = None, confined: bool = False,
 ) -> Shot:  # fmt: skip
     """Keep a shot; one with the same slug is brought up to date and keeps its proofs."""
     db.execute(
-        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, created_at)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
            ON CONFLICT (slug) DO UPDATE SET title = excluded.title, about = excluded.about, path = excluded.path,
-             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes""",
-        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), now()),
+             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights""",
+        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now()),
     )
     shot = find(db, slug)
     assert shot is not None

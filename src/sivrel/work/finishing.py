@@ -11,13 +11,15 @@ from ..core.measure.noise import LUMINANCE, noise_level
 from ..core.render.film import DROPPED
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
+from ..core.scene.edits import Edits
 from ..store import files
 
 THUMBNAIL_WIDTH = 320
 
 
-def make_picture(film: np.ndarray, frame: Frame, recipe: Recipe, shot: str, camera: str) -> Picture:
-    return Picture(film_passes(film), frame, recipe, shot, camera)
+def make_picture(film: np.ndarray, lights: list[str], frame: Frame, recipe: Recipe, shot: str, camera: str, edits: Edits | None = None) -> Picture:
+    """The picture of a film whose light passes are those of `lights`."""
+    return Picture(film_passes(film, lights), frame, recipe, shot, camera, edits=edits or Edits())
 
 
 def keep_picture(data: Path, picture: Picture) -> str:

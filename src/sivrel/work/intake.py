@@ -7,6 +7,8 @@ import shutil
 import sqlite3
 from pathlib import Path
 
+import numpy as np
+
 from ..core.errors import InputError
 from ..core.formats.exr import read_exr
 from ..core.formats.scenes import read_scene
@@ -16,8 +18,37 @@ from ..store import files, proofs, shots
 from .finishing import make_thumbnail
 
 
-def _facts(scene: Scene) -> tuple[list[dict], int, list[str]]:
-    return [{"name": c.name, "exposure": c.exposure} for c in scene.cameras], scene.triangle_count(), scene.notes
+def _facts(scene: Scene) -> tuple[list[dict], int, list[str], list[dict]]:
+    return [{"name": c.name, "exposure": c.exposure} for c in scene.cameras], scene.triangle_count(), scene.notes, light_facts(scene)
+
+
+def light_facts(scene: Scene) -> list[dict]:
+    """What the pages need of each light, as edits would say it, and of each mesh that glows."""
+    facts = []
+    for light in scene.lights:
+        shape, at = light.shaping, np.asarray(light.position, float)
+        reach = 1.0 if light.kind != "sun" else float(np.linalg.norm(np.subtract(*scene.bounds())))
+        towards = at - light.frame[2] * reach
+        facts.append(
+            {
+                "name": light.name, "kind": light.kind, "intensity": light.intensity, "exposure": light.exposure, "color": list(light.color),
+                "temperature": light.temperature or 0.0, "normalize": light.normalize, "at": at.tolist(), "towards": towards.tolist(),
+                "width": light.width, "height": light.height, "radius": light.radius, "length": light.length, "angle": light.angle,
+                "cone_angle": shape.cone_angle, "cone_softness": shape.cone_softness, "focus": shape.focus, "profile": "the file's" if shape.profile else "",
+                "panorama": "the file's" if light.panorama else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
+                "link": _link(light.lit), "shadow_link": _link(light.shadowing), "shadows.way": light.shadow.way or "", "mesh": False,
+            }
+        )  # fmt: skip
+    for mesh in scene.meshes:
+        glow = [s for s in np.unique(mesh.surfaces) if max(scene.surfaces[s].emission) > 0.0 or scene.surfaces[s].emission_map]
+        if glow:
+            count = int(np.isin(mesh.surfaces, glow).sum())
+            facts.append({"name": mesh.name, "kind": "mesh", "mesh": True, "aimed": mesh.aimed, "triangles": count})
+    return facts
+
+
+def _link(members: frozenset[str] | None) -> str:
+    return "all" if members is None else ", ".join(sorted(members)[:20])
 
 
 def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
@@ -26,7 +57,7 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
         if not demo.path.is_file():
             continue
         known = shots.find(db, demo.name)
-        shot = known if known and known.path == demo.path else None
+        shot = known if known and known.path == demo.path and known.lights else None
         if shot is None:
             shot = shots.add(db, demo.name, demo.title, demo.about, demo.path, *_facts(read_scene(demo.path)))
         if not proofs.of_shot(db, shot.id):
@@ -42,10 +73,13 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
         picture = read_exr(demo.proofs / entry["file"])
         assert picture.recipe is not None and picture.camera is not None
         parent = numbers.get(entry["parent"]) if entry["parent"] else None
-        number = proofs.add(db, shot_id, parent, picture.recipe, picture.camera, picture.frame, entry["note"])
+        number = proofs.add(db, shot_id, parent, picture.recipe, picture.camera, picture.frame, entry["note"], picture.edits)
         digest = files.keep(files.pictures(data), ".exr", functools.partial(shutil.copyfile, demo.proofs / entry["file"]))
         make_thumbnail(data, digest, picture, entry["exposure"])
-        proofs.finish(db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"])
+        proofs.finish(
+            db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"],
+            entry["lights"], list(picture.passes), entry["maps"],
+        )  # fmt: skip
         numbers[entry["file"]] = number
 
 

@@ -6,25 +6,34 @@ goes on from them.
 
 import fcntl
 import os
+import sqlite3
 import sys
 import threading
 import time
+from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 
 import numpy as np
 
+from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.frame import Cancel, assemble, render_tiles
+from ..core.measure.lights import measure_lights
+from ..core.render.prepare import Files, Geometry, Prepared, prepare
+from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
-from ..core.scene.arrays import SceneArrays, pack_scene
+from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, jobs, proofs, shots
+from .answers import answer_questions
 from .finishing import keep_picture, make_picture, make_thumbnail, measurements
 
 POLL = 0.03
 """Seconds between looks at the store; a look costs a tenth of a millisecond."""
 KEPT_SCENES = 2
+Progress = Callable[[str, float], bool]
 
 
 class Worker:
@@ -32,7 +41,9 @@ class Worker:
         self.data = data
         self.parent = os.getppid()
         self.db = database.connect(data)
-        self.scenes: dict[tuple, tuple[Scene, SceneArrays]] = {}
+        self.scenes: dict[tuple, tuple[Scene, Files, Geometry]] = {}
+        self.scene_lock = threading.RLock()
+        self.caches = CacheFolder(data / "caches")
         self.read_ahead: int | None = None
         self.compiled_some = False
 
@@ -44,6 +55,7 @@ class Worker:
             warm_up(self._compiled)
             if self.compiled_some:
                 print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
+            threading.Thread(target=answer_questions, args=(self,), daemon=True).start()
             while self._parent_lives():
                 job = jobs.take(self.db)
                 if job is not None:
@@ -62,16 +74,24 @@ class Worker:
         if not self._parent_lives():
             os._exit(0)
 
-    def _scene(self, shot: shots.Shot) -> tuple[Scene, SceneArrays]:
-        stat = shot.path.stat()
-        version = (shot.path, stat.st_mtime_ns, stat.st_size)
-        if version not in self.scenes:
-            jobs.set_worker(self.db, "reading", message=shot.title)
-            scene = read_scene(shot.path, confine_to=shot.confine_to)
+    def prepare(
+        self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, progress: Progress | None = None
+    ) -> Prepared:  # fmt: skip
+        """The shot made ready, its geometry kept for the next time. Safe from any thread."""
+        with self.scene_lock:
+            stat = shot.path.stat()
+            version = (shot.path, stat.st_mtime_ns, stat.st_size)
+            if version in self.scenes:
+                scene, files, geometry = self.scenes.pop(version)
+                ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress)
+            else:
+                jobs.set_worker(db, "reading", message=shot.title)
+                scene, files = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.confine_to)
+                ready = prepare(scene, recipe, edits, camera, files=files, caches=self.caches, progress=progress)
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))
-            self.scenes[version] = scene, pack_scene(scene)
-        return self.scenes[version]
+            self.scenes[version] = scene, files, ready.geometry
+            return ready
 
     def _read_ahead(self) -> None:
         """Read the shot that is open on a page, so that its first render starts at once."""
@@ -79,7 +99,7 @@ class Worker:
         if shot is not None and self.read_ahead != shot.id:
             self.read_ahead = shot.id
             try:
-                self._scene(shot)
+                self.prepare(self.db, shot, Recipe(), Edits(), None)
             except (InputError, OSError):
                 pass  # the render will say why
         if jobs.worker(self.db).phase != "idle":
@@ -112,12 +132,17 @@ class Worker:
         db.close()
 
     def _render_proof(self, job: jobs.Job, proof: proofs.Proof, shot: shots.Shot, cancel: Cancel) -> None:
-        scene, arrays = self._scene(shot)
-        camera = scene.camera(proof.camera)
+        begun = time.monotonic()
+
+        def making(what: str, share: float) -> bool:
+            jobs.set_worker(self.db, "making", int(share * 100), 100, what)
+            return not cancel
+
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making)
+        clock = np.zeros(ready.arrays.slots + 1)
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
         films = {index: tiles.load(index) for index in tiles.recover()}
-        begun = time.monotonic()
 
         def on_tile(index: int, film: np.ndarray) -> None:
             films[index] = film
@@ -126,8 +151,8 @@ class Worker:
 
         jobs.progress(self.db, job.id, len(films), job.seconds)
         complete = render_tiles(
-            arrays, camera, proof.recipe, proof.frame, on_tile,
-            threads=os.cpu_count() or 1, finished=list(films), cancel=cancel,
+            ready.arrays, ready.camera, proof.recipe, proof.frame, on_tile,
+            threads=os.cpu_count() or 1, finished=list(films), cancel=cancel, clock=clock,
         )  # fmt: skip
         seconds = job.seconds + time.monotonic() - begun
         if not complete:
@@ -136,11 +161,12 @@ class Worker:
                 jobs.end(self.db, job.id, "cancelled")
             return
         film = assemble(proof.frame, films)
-        picture = make_picture(film, proof.frame, proof.recipe, shot.slug, camera.name)
+        picture = make_picture(film, ready.passes, proof.frame, proof.recipe, shot.slug, ready.camera.name, proof.edits)
         digest = keep_picture(self.data, picture)
-        make_thumbnail(self.data, digest, picture, camera.exposure)
+        make_thumbnail(self.data, digest, picture, ready.camera.exposure)
+        lights, maps = [m.as_dict() for m in measure_lights(film, ready.passes, clock)], [asdict(note) for note in ready.maps]
         with database.transaction(self.db):
-            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film))
+            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), "", lights, list(picture.passes), maps)
             jobs.end(self.db, job.id, "done")
         tiles.remove()
 

@@ -9,9 +9,12 @@ import OpenEXR
 
 from ... import __version__
 from ..errors import InputError
+from ..lights.direct import REACHING, UNHINDERED
 from ..render import film as columns
 from ..render.frame import Frame
 from ..render.recipe import Recipe, from_json, to_json
+from ..scene import edits as scene_edits
+from ..scene.edits import Edits
 
 PASSES = {
     "direct": (columns.DIRECT, "RGB"),
@@ -20,9 +23,27 @@ PASSES = {
     "normal": (columns.NORMAL, "XYZ"),
     "depth": (columns.DEPTH, "Z"),
     "variance": (columns.VARIANCE, "RGB"),
+    "texels": (columns.TEXELS, "Y"),
 }
 """Name of each pass, its first film column and its channels. Depth is the distance along the view axis in metres,
-infinite where nothing is met; variance is that of the pixel's mean."""
+infinite where nothing is met; variance is that of the pixel's mean; texels are those of the coarsest depth map across
+the pixel, infinite where no map serves."""
+LIGHT, SHADOW = "light.", "shadow."
+"""Passes of each light: what it adds directly, R G B; and the share of it that is not shadowed, Y."""
+
+
+def channels_of(name: str) -> str:
+    """The letters of a pass's channels."""
+    if name == "beauty":
+        return "RGBA"
+    if name.startswith((LIGHT, SHADOW)):
+        return "RGB" if name.startswith(LIGHT) else "Y"
+    return PASSES[name][1]
+
+
+def layer_of(light: str) -> str:
+    """A light's name as part of a layer's name, which dots and slashes would break up."""
+    return light.strip("/").replace("/", "_").replace(".", "_")
 
 
 @dataclass
@@ -39,18 +60,30 @@ class Picture:
     shot: str | None = None
     camera: str | None = None
     version: str | None = None
+    edits: Edits | None = None
 
     @property
     def beauty(self) -> np.ndarray:
         return self.passes["beauty"]
 
 
-def film_passes(film: np.ndarray) -> dict[str, np.ndarray]:
-    """Passes by name from a film; the beauty is the sum of direct and indirect light, with the coverage."""
+def film_passes(film: np.ndarray, lights: list[str]) -> dict[str, np.ndarray]:
+    """Passes by name from a film whose light passes are those of `lights`; the beauty is the sum of direct and indirect
+    light, with the coverage; direct light is the sum of the light passes."""
     light = film[..., columns.DIRECT : columns.DIRECT + 3] + film[..., columns.INDIRECT : columns.INDIRECT + 3]
     passes = {"beauty": np.concatenate([light, film[..., columns.ALPHA : columns.ALPHA + 1]], axis=2)}
     for name, (first, channels) in PASSES.items():
         passes[name] = film[..., first : first + len(channels)]
+    if not np.isfinite(passes["texels"]).any():
+        del passes["texels"]
+    for slot, light_name in enumerate(lights):
+        first = columns.FILM_COLUMNS + slot * columns.PASS_COLUMNS
+        own = film[..., first : first + columns.PASS_COLUMNS]
+        if own[..., :3].any() or own[..., UNHINDERED].any():
+            passes[LIGHT + layer_of(light_name)] = own[..., :3]
+        if own[..., UNHINDERED].any():
+            unhindered = own[..., UNHINDERED : UNHINDERED + 1]
+            passes[SHADOW + layer_of(light_name)] = np.where(unhindered > 0.0, own[..., REACHING : REACHING + 1] / np.maximum(unhindered, 1e-30), 1.0)
     return passes
 
 
@@ -69,12 +102,12 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         ),
         "sivrelVersion": __version__,
         "sivrelRecipe": to_json(picture.recipe or Recipe()),
+        "sivrelEdits": scene_edits.to_json(picture.edits or Edits()),
         "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed}),
     }
     channels = {}
     for name, image in picture.passes.items():
-        letters = "RGBA" if name == "beauty" else PASSES[name][1]
-        for k, letter in enumerate(letters):
+        for k, letter in enumerate(channels_of(name)):
             channel = letter if name == "beauty" else f"{name}.{letter}"
             channels[channel] = np.ascontiguousarray(image[..., k], depth)
     try:
@@ -96,7 +129,9 @@ def read_exr(path: Path) -> Picture:
     if not {"R", "G", "B"} <= planes.keys():
         raise InputError(f"{path} has no channels R, G and B; give a picture with a beauty pass.")
     passes = {"beauty": np.stack([planes.get(c, np.ones_like(planes["R"])) for c in "RGBA"], axis=2)}
-    for name, (_, letters) in PASSES.items():
+    layers = {channel.rpartition(".")[0] for channel in planes}
+    for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW)))]:
+        letters = channels_of(name)
         if all(f"{name}.{letter}" in planes for letter in letters):
             passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)
     origin, size = header["displayWindow"][0], header["displayWindow"][1] - header["displayWindow"][0] + 1
@@ -115,4 +150,5 @@ def read_exr(path: Path) -> Picture:
         about.get("shot"),
         about.get("camera"),
         header.get("sivrelVersion"),
+        scene_edits.from_json(header["sivrelEdits"]) if "sivrelEdits" in header else None,
     )

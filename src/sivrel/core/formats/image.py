@@ -1,4 +1,4 @@
-"""Images in: PNG, JPEG and the like through Pillow, EXR through OpenEXR; always linear, always four channels."""
+"""Images in: PNG, JPEG and the like through Pillow, EXR through OpenEXR, HDR; always linear, always four channels."""
 
 import io
 import tempfile
@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import InputError
+from . import hdr
 
 MOST_PIXELS = 1 << 26
 EXR_MAGIC = b"\x76\x2f\x31\x01"
@@ -25,6 +26,8 @@ def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
     """
     if data[:4] == EXR_MAGIC:
         return _read_exr(data, name)
+    if data[:2] == hdr.MAGIC:
+        return hdr.read_hdr(data, name)
     from PIL import Image
 
     try:
@@ -42,7 +45,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
     except InputError:
         raise
     except Exception:
-        raise InputError(f"The image {name} can't be read; give a PNG, a JPEG or an EXR file.") from None
+        raise InputError(f"The image {name} can't be read; give a PNG, a JPEG, an EXR or an HDR file.") from None
     if encoding == "sRGB" or (encoding == "auto" and not grey):
         pixels[..., :3] = srgb_to_linear(pixels[..., :3])
     return pixels.astype(np.float32)

@@ -10,7 +10,7 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
 from ..scene.model import Camera, Mesh, Scene
-from .usd_lights import read_light
+from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
@@ -72,6 +72,8 @@ class _Reader:
         turn = np.eye(3)
         if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
             turn = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0], [0.0, -1.0, 0.0]])
+        self.lights = LightReader(self.metres, time, confine_to, self.surfaces.panorama, scene.notes.append)
+        self.linked: list = []
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
         self.skipped: list[str] = []
@@ -80,6 +82,9 @@ class _Reader:
     def read(self) -> None:
         self._walk(Usd.PrimRange.Stage(self.stage, Usd.TraverseInstanceProxies()))
         scene = self.scene
+        names = [mesh.name for mesh in scene.meshes]
+        for prim, light in self.linked:
+            self.lights.link(prim, light, names)
         if self.skipped:
             count = "One mesh was" if len(self.skipped) == 1 else f"{len(self.skipped)} meshes were"
             scene.notes.append(f"{count} skipped: {'; '.join(self.skipped[:5])}{'; …' if len(self.skipped) > 5 else ''}.")
@@ -104,6 +109,8 @@ class _Reader:
                 self._instances(UsdGeom.PointInstancer(prim), extra)
             elif prim.IsA(UsdGeom.Mesh):
                 self._mesh(UsdGeom.Mesh(prim), extra)
+                if prim.HasAPI(UsdLux.MeshLightAPI) and self.scene.meshes and self.scene.meshes[-1].name == str(prim.GetPath()):
+                    self.scene.meshes[-1].aimed = True
             elif prim.HasAPI(UsdLux.LightAPI):
                 self._light(prim, extra)
             elif prim.IsA(UsdGeom.Camera):
@@ -159,11 +166,12 @@ class _Reader:
             self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
 
     def _light(self, prim: Usd.Prim, extra: np.ndarray | None) -> None:
-        light, note = read_light(prim, self._to_world(prim, extra), self.metres, self.time)
+        light = self.lights.read(prim, self._to_world(prim, extra))
         if light is not None:
+            if any(other.name == light.name for other in self.scene.lights):
+                light.name = str(prim.GetPath()) if extra is None else f"{prim.GetPath()} {len(self.scene.lights)}"
             self.scene.lights.append(light)
-        if note:
-            self.scene.notes.append(note)
+            self.linked.append((prim, light))
 
     def _camera(self, camera: UsdGeom.Camera, extra: np.ndarray | None) -> None:
         matrix = self._to_world(camera.GetPrim(), extra)

@@ -1,99 +1,146 @@
-"""UsdLux lights, with the radiance that the schema states.
+"""UsdLux lights: shapes, quantities, shaping, shadows and links as the schema states them, in metres."""
 
-radiance = intensity * 2**exposure * colour * colour temperature, over the light's size factor when `normalize` is on:
-area of a rect, disk or sphere, and pi sin²(angle / 2) for a distant light (UsdLux overview, "Quantities and Units").
-"""
-
-import math
+from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 from pxr import Usd, UsdLux
 
-from ..scene.model import Light
+from ..errors import InputError
+from ..scene.frames import upright_frame
+from ..scene.model import Light, Shadow, Shaping, Texture
+from .ies import read_ies
+from .usd_assets import asset_bytes
 
 LONGEST_ANGLE = 179.0
 """Degrees: a distant light is a cap of the sky, never more than half of it."""
+KINDS = {
+    "DistantLight": "sun", "RectLight": "rect", "DiskLight": "disk", "SphereLight": "sphere", "CylinderLight": "cylinder",
+    "DomeLight": "dome", "DomeLight_1": "dome", "PortalLight": "portal",
+}  # fmt: skip
+# A dome's picture has its middle at +z and its pole at y, as ours; see lights/panorama.py.
 
 
-def _flat(matrix: np.ndarray, u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Half axes and the frame (rows x, y, z) of a flat light; z is opposite to where it shines."""
-    half_u, half_v = matrix[:3, :3] @ u, matrix[:3, :3] @ v
-    normal = np.cross(half_u, half_v)
-    if np.dot(normal, matrix[:3, 2]) < 0.0:
-        normal = -normal
-    return half_u, half_v, _frame(normal)
+class LightReader:
+    """Reads the lights of a stage. `image` reads a texture asset, or returns None after noting why it can't."""
 
+    def __init__(
+        self, metres: float, time: Usd.TimeCode, confine_to: Path | None, image: Callable[..., Texture | None], note: Callable[[str], None]
+    ) -> None:
+        self.metres, self.time, self.confine_to, self.image, self.note = metres, time, confine_to, image, note
 
-def _frame(z: np.ndarray) -> np.ndarray:
-    z = z / max(float(np.linalg.norm(z)), 1e-30)
-    x = np.cross([0.0, 1.0, 0.0] if abs(z[1]) < 0.9 else [1.0, 0.0, 0.0], z)
-    x /= np.linalg.norm(x)
-    return np.array([x, np.cross(z, x), z])
+    def read(self, prim: Usd.Prim, matrix: np.ndarray) -> Light | None:
+        """The light at `prim`, or None after a note; `matrix` is prim to scene, 4 x 4 for columns."""
+        kind = KINDS.get(prim.GetTypeName())
+        if kind is None:
+            self.note(f"The light {prim.GetName()} is a {prim.GetTypeName()}, which is not read yet, so it was left out.")
+            return None
+        x, y, z = (float(v) for v in matrix[:3, 3])
+        light = Light(prim.GetName(), kind, position=(x, y, z), unit=self.metres)  # type: ignore[arg-type]
+        self._quantities(prim, light)
+        if not self._shape(prim, light, matrix):
+            self.note(f"The light {prim.GetName()} has no area, so it was left out.")
+            return None
+        self._shaping(prim, light)
+        self._shadow(prim, light)
+        return light
 
-
-def read_light(prim: Usd.Prim, matrix: np.ndarray, metres: float, time: Usd.TimeCode) -> tuple[Light | None, str | None]:
-    """The light at `prim`, or None, and a note for the user, or None. `matrix` is prim to scene, 4 x 4 for columns."""
-    name, kind = prim.GetName(), prim.GetTypeName()
-    api = UsdLux.LightAPI(prim)
-
-    def value(attribute: str, default: float) -> float:
-        got = prim.GetAttribute(attribute).Get(time)
+    def _value(self, prim: Usd.Prim, attribute: str, default: float) -> float:
+        got = prim.GetAttribute(attribute).Get(self.time) if prim.HasAttribute(attribute) else None
         return default if got is None else float(got)
 
-    colour = np.array(api.GetColorAttr().Get(time) or (1.0, 1.0, 1.0), float)
-    if api.GetEnableColorTemperatureAttr().Get(time):
-        colour *= np.array(UsdLux.BlackbodyTemperatureAsRgb(value("inputs:colorTemperature", 6500.0)))
-    radiance = colour * value("inputs:intensity", 1.0) * 2.0 ** value("inputs:exposure", 0.0)
-    normalize = bool(api.GetNormalizeAttr().Get(time))
-    position = tuple(float(x) for x in matrix[:3, 3])
+    def _quantities(self, prim: Usd.Prim, light: Light) -> None:
+        api = UsdLux.LightAPI(prim)
+        r, g, b = api.GetColorAttr().Get(self.time) or (1.0, 1.0, 1.0)
+        light.color = (float(r), float(g), float(b))
+        light.intensity, light.exposure = self._value(prim, "inputs:intensity", 1.0), self._value(prim, "inputs:exposure", 0.0)
+        light.diffuse, light.specular = self._value(prim, "inputs:diffuse", 1.0), self._value(prim, "inputs:specular", 1.0)
+        light.normalize = bool(api.GetNormalizeAttr().Get(self.time))
+        if api.GetEnableColorTemperatureAttr().Get(self.time):
+            light.temperature = self._value(prim, "inputs:colorTemperature", 6500.0)
 
-    def made(made_kind: str, factor: float, **more: object) -> Light:
-        scale = 1.0 / factor if normalize and factor > 0.0 else 1.0
-        rgb = tuple(float(max(0.0, c)) * scale for c in radiance)
-        return Light(name, made_kind, rgb, position, **more)  # type: ignore[arg-type]
+    def _shape(self, prim: Usd.Prim, light: Light, matrix: np.ndarray) -> bool:
+        """Size and frame; False when the light has no area."""
+        axes = matrix[:3, :3]
+        scales = np.linalg.norm(axes, axis=0)
+        if light.kind == "sun":
+            light.angle = min(max(self._value(prim, "inputs:angle", 0.53), 0.0), LONGEST_ANGLE)
+            light.frame = upright_frame(axes[:, 2])
+        elif light.kind in ("rect", "portal", "disk"):
+            width, height = self._value(prim, "inputs:width", 1.0), self._value(prim, "inputs:height", 1.0)
+            if light.kind == "disk":
+                width = height = 2.0 * self._value(prim, "inputs:radius", 0.5)
+            light.width, light.height = width * scales[0], height * scales[1]
+            light.frame = flat_frame(axes)
+            return bool(np.linalg.norm(np.cross(axes[:, 0], axes[:, 1])) * width * height > 0.0)
+        elif light.kind == "sphere":
+            light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales.mean())
+            if scales.max() > scales.min() * 1.001:
+                self.note(f"The light {light.name} is a stretched sphere; a round one of its mean radius stands in for it.")
+            light.frame = turned_frame(axes)
+            if prim.GetAttribute("treatAsPoint").Get(self.time) or light.radius <= 0.0:
+                light.kind = "point"
+        elif light.kind == "cylinder":
+            light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales[1:].mean())
+            light.length = self._value(prim, "inputs:length", 1.0) * float(scales[0])
+            light.frame = turned_frame(axes)
+            return light.radius > 0.0 and light.length > 0.0
+        elif light.kind == "dome":
+            light.frame = turned_frame(axes)
+            asset = prim.GetAttribute("inputs:texture:file").Get(self.time)
+            layout = prim.GetAttribute("inputs:texture:format").Get(self.time)
+            if asset and asset.path:
+                if layout not in (None, "automatic", "latlong"):
+                    self.note(f"The panorama of {light.name} has the layout {layout}; it is read as latitude and longitude.")
+                light.panorama = self.image(asset)
+        return True
 
-    if kind == "DistantLight":
-        angle = math.radians(min(max(value("inputs:angle", 0.53), 0.0), LONGEST_ANGLE))
-        return made("sun", math.pi * math.sin(angle / 2.0) ** 2, frame=_frame(matrix[:3, 2]), angle=angle), None
-    if kind == "RectLight":
-        width, height = value("inputs:width", 1.0), value("inputs:height", 1.0)
-        u, v, frame = _flat(matrix, np.array([width / 2.0, 0.0, 0.0]), np.array([0.0, height / 2.0, 0.0]))
-        area = 4.0 * float(np.linalg.norm(np.cross(u, v)))
-        if area <= 0.0:
-            return None, f"The light {name} has no area, so it was left out."
-        # Sizes and areas are in stage units where the schema normalizes by them.
-        return made("rect", area / metres**2, frame=frame, half_u=tuple(u), half_v=tuple(v)), None
-    if kind == "DiskLight":
-        radius = value("inputs:radius", 0.5)
-        u, v, frame = _flat(matrix, np.array([radius, 0.0, 0.0]), np.array([0.0, radius, 0.0]))
-        area = math.pi * float(np.linalg.norm(np.cross(u, v)))
-        if area <= 0.0:
-            return None, f"The light {name} has no area, so it was left out."
-        return made("disk", area / metres**2, frame=frame, half_u=tuple(u), half_v=tuple(v)), None
-    if kind == "SphereLight":
-        return _sphere(prim, matrix, metres, value, made, normalize, time)
-    if kind == "DomeLight" or kind == "DomeLight_1":
-        asset = prim.GetAttribute("inputs:texture:file").Get(time)
-        note = None
+    def _shaping(self, prim: Usd.Prim, light: Light) -> None:
+        if not prim.HasAPI(UsdLux.ShapingAPI):
+            return
+        tint = prim.GetAttribute("inputs:shaping:focusTint").Get(self.time) or (0.0, 0.0, 0.0)
+        light.shaping = Shaping(
+            cone_angle=min(max(self._value(prim, "inputs:shaping:cone:angle", 90.0), 0.0), 180.0),
+            cone_softness=min(max(self._value(prim, "inputs:shaping:cone:softness", 0.0), 0.0), 1.0),
+            focus=max(0.0, self._value(prim, "inputs:shaping:focus", 0.0)),
+            focus_tint=(float(tint[0]), float(tint[1]), float(tint[2])),
+        )
+        asset = prim.GetAttribute("inputs:shaping:ies:file").Get(self.time)
         if asset and asset.path:
-            note = f"The panorama of {name} is not read yet; its constant colour lights the scene."
-        return made("dome", 1.0), note
-    return None, f"The light {name} is a {kind}, which is not read yet, so it was left out."
+            try:
+                light.shaping.profile = read_ies(asset_bytes(asset, self.confine_to).decode("latin-1"), asset.path)
+                light.shaping.profile_normalize = bool(prim.GetAttribute("inputs:shaping:ies:normalize").Get(self.time))
+            except InputError as error:
+                self.note(f"{error} The light {light.name} shines without it.")
+
+    def _shadow(self, prim: Usd.Prim, light: Light) -> None:
+        if prim.HasAPI(UsdLux.ShadowAPI) and prim.GetAttribute("inputs:shadow:enable").Get(self.time) is False:
+            light.shadow = Shadow(way="off")
+
+    def link(self, prim: Usd.Prim, light: Light, meshes: list[str]) -> None:
+        """Resolve the light's collections to names of meshes (UsdLux: lightLink, shadowLink)."""
+        api = UsdLux.LightAPI(prim)
+        for collection, attribute in ((api.GetLightLinkCollectionAPI(), "lit"), (api.GetShadowLinkCollectionAPI(), "shadowing")):
+            query = collection.ComputeMembershipQuery()
+            members = frozenset(name for name in meshes if query.IsPathIncluded(name))
+            if len(members) < len(meshes):
+                setattr(light, attribute, members)
 
 
-def _sphere(prim, matrix, metres, value, made, normalize, time) -> tuple[Light, str | None]:
-    scales = np.linalg.norm(matrix[:3, :3], axis=0)
-    radius = value("inputs:radius", 0.5) * float(scales.mean())
-    note = None
-    if scales.max() > scales.min() * 1.001:
-        note = f"The light {prim.GetName()} is a stretched sphere; a round one of its mean radius stands in for it."
-    if not prim.GetAttribute("treatAsPoint").Get(time) and radius > 0.0:
-        return made("sphere", 4.0 * math.pi * (radius / metres) ** 2, radius=radius), note
-    # A point has the radiant intensity of the sphere that it stands for: radiance times its cross-section. The surface
-    # of a sphere is four times that, whence the 4 under `normalize`; a radius of nothing gives `intensity` itself.
-    light = made("point", 4.0)
-    if not normalize and radius > 0.0:
-        light.radiance = tuple(c * math.pi * radius**2 for c in light.radiance)  # type: ignore[assignment]
-    elif normalize:
-        light.radiance = tuple(c * metres**2 for c in light.radiance)  # type: ignore[assignment]
-    return light, note
+def flat_frame(axes: np.ndarray) -> np.ndarray:
+    """Rows: directions of the two sides, which need not be at right angles, and the normal on the side of the third axis."""
+    x, y = (axes[:, k] / max(float(np.linalg.norm(axes[:, k])), 1e-30) for k in (0, 1))
+    normal = np.cross(x, y)
+    if np.dot(normal, axes[:, 2]) < 0.0:
+        normal = -normal
+    return np.array([x, y, normal / max(float(np.linalg.norm(normal)), 1e-30)])
+
+
+def turned_frame(axes: np.ndarray) -> np.ndarray:
+    """Rows x, y, z at right angles, nearest to the axes: x as it is, z made square to it."""
+    x = axes[:, 0] / max(float(np.linalg.norm(axes[:, 0])), 1e-30)
+    z = axes[:, 2] - x * float(axes[:, 2] @ x)
+    if np.linalg.norm(z) < 1e-12:
+        return np.eye(3)
+    z /= np.linalg.norm(z)
+    return np.array([x, np.cross(z, x), z])

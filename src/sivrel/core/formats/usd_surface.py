@@ -4,11 +4,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Ar, Usd, UsdGeom, UsdShade
+from pxr import Usd, UsdGeom, UsdShade
 
 from ..errors import InputError
 from ..scene.model import Scene, Surface, Texture, TextureUse
 from .image import read_image
+from .usd_assets import asset_bytes
 
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
 WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}
@@ -27,7 +28,7 @@ class SurfaceReader:
 
     def __init__(self, scene: Scene, confine_to: Path | None, time: Usd.TimeCode) -> None:
         self.scene, self.time = scene, time
-        self.confine_to = confine_to.resolve() if confine_to else None
+        self.confine_to = confine_to
         self.known: dict[str, int] = {}
         self.images: dict[str, Texture | None] = {}
         self.noted: set[str] = set()
@@ -127,7 +128,7 @@ class SurfaceReader:
             return None
         encoding = str(self._constant(shader, "sourceColorSpace", "auto"))
         try:
-            texels = read_image(self._bytes(asset), asset.path, encoding)
+            texels = read_image(asset_bytes(asset, self.confine_to), asset.path, encoding)
         except InputError as error:
             self._note(f"{error} The surface's plain value stands in for it.")
             return None
@@ -137,18 +138,13 @@ class SurfaceReader:
         texture.transform = self._transform(shader)
         return texture
 
-    def _bytes(self, asset) -> bytes:
-        resolved = asset.resolvedPath
-        if not resolved:
-            raise InputError(f"The image {asset.path} was not found.")
-        outer = Path(Ar.SplitPackageRelativePathOuter(resolved)[0])
-        if self.confine_to and not outer.resolve().is_relative_to(self.confine_to):
-            raise InputError(f"The image {asset.path} was not given with the scene.")
-        opened = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(resolved))
-        if not opened:
-            raise InputError(f"The image {asset.path} can't be opened.")
-        with opened as source:
-            return bytes(source.GetBuffer())
+    def panorama(self, asset) -> Texture | None:
+        """The picture of a dome; None after a note."""
+        try:
+            return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), ("repeat", "clamp"))
+        except InputError as error:
+            self._note(f"{error} The sky's constant colour stands in for it.")
+            return None
 
     def _transform(self, shader: UsdShade.Shader) -> np.ndarray:
         """2 x 3 matrix of a UsdTransform2d between coordinates and texture: scale, then turn, then shift."""

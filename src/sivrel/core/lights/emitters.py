@@ -13,21 +13,27 @@ from ..scene.arrays import (
     AXIS_Y,
     AXIS_Z,
     COS_ANGLE,
+    CYLINDER,
     DISK,
     DOME,
     HALF_U,
     HALF_V,
     KIND,
+    MESH,
     POINT,
     POSITION,
-    POWER,
     RADIANCE,
     RADIUS,
     RECT,
+    SHAPED,
     SPHERE,
     SUN,
-)  # fmt: skip
-from ..vector import add, cross, dot, frame, normalize, row3, scale, subtract, to_world
+)
+from ..vector import add, cross, dot, frame, multiply, normalize, row3, scale, subtract, to_world
+from .mesh_emitter import sample_mesh
+from .panorama import sample_sky, sky_density, sky_radiance
+from .portals import portal_density, sample_portals
+from .shaping import shaped
 
 FAR = 1e30
 DELTA = -1.0
@@ -50,8 +56,16 @@ def _one_minus_cos(sin2):
 
 
 @kernel
+def sent(scene, i, d):
+    """Radiance (of a point: intensity) that light `i` sends along unit `d`, away from it."""
+    if scene.lights[i, SHAPED] == 0.0:
+        return row3(scene.lights, i, RADIANCE)
+    return multiply(row3(scene.lights, i, RADIANCE), shaped(scene.lights, scene.tables, i, d))
+
+
+@kernel
 def _sample_flat(lights, i, p, u, v):
-    """Rect (a parallelogram) and disk (an ellipse): uniform over the area."""
+    """Rect (a parallelogram) and disk (an ellipse), uniform over the area: (direction, distance, density)."""
     if lights[i, KIND] == RECT:
         a, b = 2.0 * u - 1.0, 2.0 * v - 1.0
     else:
@@ -60,14 +74,14 @@ def _sample_flat(lights, i, p, u, v):
     q = add(row3(lights, i, POSITION), add(scale(row3(lights, i, HALF_U), a), scale(row3(lights, i, HALF_V), b)))
     to_light = subtract(q, p)
     d2 = dot(to_light, to_light)
-    if d2 <= 0.0:
-        return NOTHING
+    if d2 <= 0.0 or lights[i, AREA] <= 0.0:
+        return (0.0, 0.0, 1.0), 0.0, 0.0
     distance = math.sqrt(d2)
     wi = scale(to_light, 1.0 / distance)
     cos_light = dot(wi, row3(lights, i, AXIS_Z))
     if cos_light <= 0.0:
-        return NOTHING
-    return wi, distance, row3(lights, i, RADIANCE), d2 / (cos_light * lights[i, AREA])
+        return wi, distance, 0.0
+    return wi, distance, d2 / (cos_light * lights[i, AREA])
 
 
 @kernel
@@ -84,30 +98,42 @@ def _sample_sphere(lights, i, p, u, v):
     """Uniform over the cone that the sphere covers; nothing from inside (it emits outwards)."""
     to_centre, d2, sin2 = _sphere_cone(lights, i, p)
     if sin2 > 1.0:
-        return NOTHING
+        return (0.0, 0.0, 1.0), 0.0, 0.0
     axis = scale(to_centre, 1.0 / math.sqrt(d2))
     x, y = frame(axis)
     gap = _one_minus_cos(sin2)
     wi = to_world(x, y, axis, _cone(1.0 - gap, u, v))
     along = dot(wi, to_centre)
     distance = along - math.sqrt(max(0.0, lights[i, RADIUS] ** 2 - max(0.0, d2 - along * along)))
-    return wi, distance, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
+    return wi, distance, 1.0 / (2.0 * math.pi * gap)
 
 
 @kernel
-def sample_light(lights, i, p, n, u, v):
+def _sample_cylinder(lights, i, p, u, v):
+    """Uniform over the round side (the ends emit nothing): (direction, distance, density)."""
+    axis, radius = row3(lights, i, AXIS_X), lights[i, RADIUS]
+    phi = 2.0 * math.pi * v
+    out = add(scale(row3(lights, i, AXIS_Y), math.cos(phi)), scale(row3(lights, i, AXIS_Z), math.sin(phi)))
+    q = add(row3(lights, i, POSITION), add(scale(row3(lights, i, HALF_U), 2.0 * u - 1.0), scale(out, radius)))
+    to_light = subtract(q, p)
+    d2 = dot(to_light, to_light)
+    if d2 <= 0.0 or lights[i, AREA] <= 0.0:
+        return axis, 0.0, 0.0
+    distance = math.sqrt(d2)
+    wi = scale(to_light, 1.0 / distance)
+    cos_light = -dot(wi, out)
+    if cos_light <= 0.0:
+        return wi, distance, 0.0
+    return wi, distance, d2 / (cos_light * lights[i, AREA])
+
+
+@kernel
+def sample_light(scene, i, p, n, u, v):
     """Aim at light `i` from point `p` with normal `n`: (direction, distance, radiance, density)."""
+    lights = scene.lights
     kind = lights[i, KIND]
-    if kind in (RECT, DISK):
-        return _sample_flat(lights, i, p, u, v)
-    if kind == SPHERE:
-        return _sample_sphere(lights, i, p, u, v)
-    if kind == POINT:
-        to_light = subtract(row3(lights, i, POSITION), p)
-        d2 = dot(to_light, to_light)
-        if d2 <= 0.0:
-            return NOTHING
-        return normalize(to_light), math.sqrt(d2), scale(row3(lights, i, RADIANCE), 1.0 / d2), DELTA
+    if kind == MESH:
+        return sample_mesh(scene, i, p, u, v)
     if kind == SUN:
         axis = row3(lights, i, AXIS_Z)
         gap = 1.0 - lights[i, COS_ANGLE]
@@ -115,107 +141,115 @@ def sample_light(lights, i, p, n, u, v):
             return axis, FAR, row3(lights, i, RADIANCE), DELTA
         wi = to_world(row3(lights, i, AXIS_X), row3(lights, i, AXIS_Y), axis, _cone(1.0 - gap, u, v))
         return wi, FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
-    # Dome: by the cosine about the normal.
-    r, phi = math.sqrt(u), 2.0 * math.pi * v
-    x, y = frame(n)
-    cos_n = math.sqrt(max(0.0, 1.0 - u))
-    wi = to_world(x, y, n, (r * math.cos(phi), r * math.sin(phi), cos_n))
-    return wi, FAR, row3(lights, i, RADIANCE), cos_n / math.pi
+    if kind == DOME:
+        if len(scene.portals) > 0:
+            wi, density = sample_portals(scene.portals, p, u, v)
+        else:
+            wi, density = sample_sky(scene, i, n, u, v)
+        return wi, FAR, sky_radiance(scene, i, wi), density
+    if kind == POINT:
+        to_light = subtract(row3(lights, i, POSITION), p)
+        d2 = dot(to_light, to_light)
+        if d2 <= 0.0:
+            return NOTHING
+        wi = normalize(to_light)
+        return wi, math.sqrt(d2), scale(sent(scene, i, scale(wi, -1.0)), 1.0 / d2), DELTA
+    if kind == SPHERE:
+        wi, distance, density = _sample_sphere(lights, i, p, u, v)
+    elif kind == CYLINDER:
+        wi, distance, density = _sample_cylinder(lights, i, p, u, v)
+    else:
+        wi, distance, density = _sample_flat(lights, i, p, u, v)
+    if density <= 0.0:
+        return NOTHING
+    return wi, distance, sent(scene, i, scale(wi, -1.0)), density
 
 
 @kernel
-def meet_light(lights, i, p, n, d, limit):
+def _meet_flat(lights, i, p, d, limit):
+    """(distance, density) at which a ray meets the shining side of a rect or disk; distance < 0: it misses."""
+    axis = row3(lights, i, AXIS_Z)
+    cos_light = dot(d, axis)
+    if cos_light <= 0.0 or lights[i, AREA] <= 0.0:
+        return -1.0, 0.0
+    centre = row3(lights, i, POSITION)
+    distance = dot(subtract(centre, p), axis) / cos_light
+    if not 0.0 < distance < limit:
+        return -1.0, 0.0
+    q = subtract(add(p, scale(d, distance)), centre)
+    u, v = row3(lights, i, HALF_U), row3(lights, i, HALF_V)
+    # Coordinates in the frame of the half edges, which need not be at right angles.
+    w = cross(u, v)
+    a, b = dot(cross(q, v), w) / dot(w, w), dot(cross(u, q), w) / dot(w, w)
+    outside = a * a + b * b > 1.0 if lights[i, KIND] == DISK else abs(a) > 1.0 or abs(b) > 1.0
+    if outside:
+        return -1.0, 0.0
+    return distance, distance * distance / (cos_light * lights[i, AREA])
+
+
+@kernel
+def _meet_sphere(lights, i, p, d, limit):
+    to_centre, d2, sin2 = _sphere_cone(lights, i, p)
+    along = dot(d, to_centre)
+    miss = subtract(to_centre, scale(d, along))
+    r2 = lights[i, RADIUS] ** 2
+    if sin2 > 1.0 or along <= 0.0 or dot(miss, miss) > r2:
+        return -1.0, 0.0
+    distance = along - math.sqrt(r2 - dot(miss, miss))
+    if not 0.0 < distance < limit:
+        return -1.0, 0.0
+    return distance, 1.0 / (2.0 * math.pi * _one_minus_cos(sin2))
+
+
+@kernel
+def _meet_cylinder(lights, i, p, d, limit):
+    """The nearer side of the cylinder, from outside; where the ray would enter through an end, nothing."""
+    axis, radius = row3(lights, i, AXIS_X), lights[i, RADIUS]
+    half = math.sqrt(dot(row3(lights, i, HALF_U), row3(lights, i, HALF_U)))
+    o = subtract(p, row3(lights, i, POSITION))
+    o_along, d_along = dot(o, axis), dot(d, axis)
+    o_across, d_across = subtract(o, scale(axis, o_along)), subtract(d, scale(axis, d_along))
+    a, b, c = dot(d_across, d_across), dot(o_across, d_across), dot(o_across, o_across) - radius * radius
+    root = b * b - a * c
+    if a <= 1e-18 or root <= 0.0 or c <= 0.0 or lights[i, AREA] <= 0.0:
+        return -1.0, 0.0
+    distance = (-b - math.sqrt(root)) / a
+    if not 0.0 < distance < limit or abs(o_along + distance * d_along) > half:
+        return -1.0, 0.0
+    out = add(o_across, scale(d_across, distance))
+    cos_light = -dot(d, out) / radius
+    if cos_light <= 0.0:
+        return -1.0, 0.0
+    return distance, distance * distance / (cos_light * lights[i, AREA])
+
+
+@kernel
+def meet_light(scene, i, p, n, d, limit):
     """What a ray from `p` (normal `n`) along unit `d` sees of light `i` nearer than `limit`.
 
     Returns (distance, radiance, density with which `sample_light` would have aimed there); distance < 0: it misses.
+    A mesh light is never met here: the ray finds its triangles as it finds any.
     """
+    lights = scene.lights
     kind = lights[i, KIND]
-    if kind in (RECT, DISK):
-        axis = row3(lights, i, AXIS_Z)
-        cos_light = dot(d, axis)
-        if cos_light <= 0.0:
+    if kind in (SUN, DOME):
+        if limit < FAR:
             return -1.0, BLACK, 0.0
-        centre = row3(lights, i, POSITION)
-        distance = dot(subtract(centre, p), axis) / cos_light
-        if not 0.0 < distance < limit:
-            return -1.0, BLACK, 0.0
-        q = subtract(add(p, scale(d, distance)), centre)
-        u, v = row3(lights, i, HALF_U), row3(lights, i, HALF_V)
-        # Coordinates in the frame of the half edges, which need not be at right angles.
-        w = cross(u, v)
-        a, b = dot(cross(q, v), w) / dot(w, w), dot(cross(u, q), w) / dot(w, w)
-        outside = abs(a) > 1.0 or abs(b) > 1.0 if kind == RECT else a * a + b * b > 1.0
-        if outside:
-            return -1.0, BLACK, 0.0
-        return distance, row3(lights, i, RADIANCE), distance * distance / (cos_light * lights[i, AREA])
-    if kind == SPHERE:
-        to_centre, d2, sin2 = _sphere_cone(lights, i, p)
-        along = dot(d, to_centre)
-        miss = subtract(to_centre, scale(d, along))
-        r2 = lights[i, RADIUS] ** 2
-        if sin2 > 1.0 or along <= 0.0 or dot(miss, miss) > r2:
-            return -1.0, BLACK, 0.0
-        distance = along - math.sqrt(r2 - dot(miss, miss))
-        if not 0.0 < distance < limit:
-            return -1.0, BLACK, 0.0
-        return distance, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * _one_minus_cos(sin2))
-    if limit < FAR:
-        return -1.0, BLACK, 0.0
-    if kind == SUN:
+        if kind == DOME:
+            density = portal_density(scene.portals, p, d) if len(scene.portals) > 0 else sky_density(scene, i, n, d)
+            return FAR, sky_radiance(scene, i, d), density
         gap = 1.0 - lights[i, COS_ANGLE]
         if gap <= 0.0 or dot(d, row3(lights, i, AXIS_Z)) < lights[i, COS_ANGLE]:
             return -1.0, BLACK, 0.0
         return FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
-    if kind == DOME:
-        return FAR, row3(lights, i, RADIANCE), max(0.0, dot(d, n)) / math.pi
-    return -1.0, BLACK, 0.0
-
-
-@kernel
-def importance(lights, i, p, n):
-    """Rough irradiance that light `i` could bring to `p` with normal `n`: what the choice of one light is weighed by.
-    Zero only where the light is wholly behind the surface, or shines away from it."""
-    kind = lights[i, KIND]
-    if kind == DOME:
-        return lights[i, POWER]
-    if kind == SUN:
-        cos_n = dot(n, row3(lights, i, AXIS_Z))
-        return lights[i, POWER] * max(0.0, cos_n + math.sqrt(max(0.0, 1.0 - lights[i, COS_ANGLE] ** 2)))
-    to_light = subtract(row3(lights, i, POSITION), p)
-    d2 = dot(to_light, to_light)
-    # A light's own size bounds how near its centre can be felt, and lifts what is below the horizon over it.
-    reach = math.sqrt(lights[i, AREA]) + 1e-6
-    above = dot(n, to_light) + reach
-    if above <= 0.0 or ((kind in (RECT, DISK)) and dot(to_light, row3(lights, i, AXIS_Z)) <= 0.0):
-        return 0.0
-    return lights[i, POWER] / max(d2, 0.25 * reach * reach) * min(1.0, above / (math.sqrt(d2) + reach))
-
-
-EVEN = 0.2
-"""Share of choices that are made evenly, so that no light is ever forgotten where the estimate is wrong."""
-
-
-@kernel
-def choice_chance(lights, i, p, n):
-    """Probability of choosing light `i` at `p` with normal `n`."""
-    total = 0.0
-    for k in range(len(lights)):
-        total += importance(lights, k, p, n)
-    even = 1.0 / len(lights)
-    return even if total <= 0.0 else EVEN * even + (1.0 - EVEN) * importance(lights, i, p, n) / total
-
-
-@kernel
-def choose_light(lights, p, n, u):
-    """A light chosen with `choice_chance`: (number, chance)."""
-    total = 0.0
-    for k in range(len(lights)):
-        total += importance(lights, k, p, n)
-    even = 1.0 / len(lights)
-    passed = 0.0
-    for k in range(len(lights)):
-        chance = even if total <= 0.0 else EVEN * even + (1.0 - EVEN) * importance(lights, k, p, n) / total
-        passed += chance
-        if u < passed or k == len(lights) - 1:
-            return k, chance
-    return 0, 1.0
+    if kind == RECT or kind == DISK:
+        distance, density = _meet_flat(lights, i, p, d, limit)
+    elif kind == SPHERE:
+        distance, density = _meet_sphere(lights, i, p, d, limit)
+    elif kind == CYLINDER:
+        distance, density = _meet_cylinder(lights, i, p, d, limit)
+    else:
+        return -1.0, BLACK, 0.0
+    if distance < 0.0:
+        return -1.0, BLACK, 0.0
+    return distance, sent(scene, i, scale(d, -1.0)), density

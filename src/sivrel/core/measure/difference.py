@@ -10,6 +10,7 @@ from ..errors import InputError
 from ..finish.view import to_display
 from ..formats.exr import Picture
 from ..render.recipe import difference as recipe_difference
+from ..scene.edits import difference as edits_difference
 
 PIXELS_PER_DEGREE = 67.0
 """Viewing distance of the visible difference: 0.7 m from a screen 0.7 m wide with 3840 pixels (Andersson et al. 2020)."""
@@ -43,6 +44,12 @@ def visible_difference(a: np.ndarray, b: np.ndarray, exposure: float = 0.0) -> n
     return np.asarray(error, np.float32).reshape(error.shape[:2])
 
 
+def changed_settings(a: Picture, b: Picture) -> list[tuple[str, Any, Any]]:
+    """(key, in A, in B) of the settings and edits that differ; empty where a picture carries none."""
+    changed = recipe_difference(a.recipe, b.recipe) if a.recipe and b.recipe else []
+    return changed + (edits_difference(a.edits, b.edits) if a.edits and b.edits else [])
+
+
 def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
     """Compare two pictures of the same size. Raises InputError when their sizes or regions differ."""
     if a.beauty.shape != b.beauty.shape or a.frame.window != b.frame.window:
@@ -56,5 +63,5 @@ def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
         rmse=float(np.sqrt(np.mean((right - left) ** 2))),
         largest=float(np.abs(right - left).max()),
         visible=float(visible_difference(a.beauty, b.beauty, exposure).mean()),
-        changed=recipe_difference(a.recipe, b.recipe) if a.recipe and b.recipe else [],
+        changed=changed_settings(a, b),
     )

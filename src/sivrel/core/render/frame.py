@@ -13,8 +13,7 @@ from ..errors import InputError
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
-from ..trace.traverse import make_stack
-from .film import FILM_COLUMNS, camera_array, render_tile
+from .film import camera_array, film_columns, make_memory, render_tile
 from .integrator import PathSettings
 from .recipe import Recipe
 
@@ -79,6 +78,8 @@ def path_settings(recipe: Recipe, scene: SceneArrays) -> PathSettings:
         recipe.limits.diffuse_bounces,
         recipe.limits.reflections,
         recipe.limits.ray_offset or scene.offset,
+        recipe.lights.seen == "all",
+        recipe.lights.draws,
     )
 
 
@@ -89,6 +90,7 @@ def render_tiles(
     frame: Frame,
     on_tile: Callable[[int, np.ndarray], None],
     *,
+    clock: np.ndarray | None = None,
     threads: int = 1,
     finished: Iterable[int] = (),
     cancel: Cancel | None = None,
@@ -96,7 +98,8 @@ def render_tiles(
 ) -> bool:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
-    film is float32 [rows, columns, FILM_COLUMNS]. The calls come one at a time, in no fixed order; what a tile holds
+    film is float32 [rows, columns, film_columns]. `clock` float64 [light passes + 1] takes the share of the time that
+    went into aiming at each light, in cycles, and last all cycles. The calls come one at a time, in no fixed order; what a tile holds
     depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or when `deadline`
     (time.monotonic) has passed, which leaves what was not begun.
     """
@@ -109,18 +112,23 @@ def render_tiles(
     lock, delivered = threading.Lock(), threading.Lock()
 
     def work() -> None:
-        stack = make_stack()
+        memory = make_memory(scene.slots)
         while not cancel and not (deadline and time.monotonic() > deadline):
             with lock:
                 index = next(waiting, None)
             if index is None:
                 return
             x0, y0, x1, y1 = tiles[index]
-            film = np.empty((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+            film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
+            memory.clock[:] = 0.0
             samples, seed = recipe.sampling.max, frame.seed
-            if render_tile(scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, stack, cancel.flag, film):
+            if render_tile(
+                scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, memory, cancel.flag, film,
+            ):  # fmt: skip
                 with delivered:
                     done.add(index)
+                    if clock is not None:
+                        np.add(clock, memory.clock, out=clock)
                     on_tile(index, film)
 
     with ThreadPoolExecutor(threads) as pool:
@@ -135,9 +143,10 @@ def render_tiles(
 
 
 def assemble(frame: Frame, tiles: dict[int, np.ndarray]) -> np.ndarray:
-    """Film of the whole window, float32 [rows, columns, FILM_COLUMNS], from its finished tiles; the rest is zero."""
+    """Film of the whole window, float32 [rows, columns, film_columns], from its finished tiles; the rest is zero."""
     x0, y0, x1, y1 = frame.window
-    film = np.zeros((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+    columns = next((film.shape[2] for film in tiles.values()), film_columns(1))
+    film = np.zeros((y1 - y0, x1 - x0, columns), np.float32)
     for index, (tx0, ty0, tx1, ty1) in enumerate(frame.tiles()):
         if index in tiles:
             film[ty0 - y0 : ty1 - y0, tx0 - x0 : tx1 - x0] = tiles[index]

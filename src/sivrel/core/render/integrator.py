@@ -1,20 +1,24 @@
 """The light path from the eye to the lights, top to bottom.
 
 At every point that a path meets, light that comes straight from the lights is found by aiming at them (next-event
-estimation) and by chance (the scattered ray meets a light); the two are weighed by the power heuristic (Veach 1997,
-section 9.2.4). Light that has bounced is found the way that the recipe chooses: `seen` where the camera looks, also
+estimation) and by chance (the scattered ray meets a light); see `lights/direct.py`. Light that has bounced is found the way that the recipe chooses: `seen` where the camera looks, also
 in mirrors; `beyond` everywhere after.
 """
 
 import math
 from typing import NamedTuple
 
+import numpy as np
+
 from ..gi.off import OFF
 from ..kernel import called_kernel, kernel
-from ..lights.emitters import BLACK, DELTA, FAR, choice_chance, choose_light, meet_light, sample_light
+from ..lights.direct import CAMERA_ORIGIN, Arrival, Shading, glow_met, lights_aimed_at, lights_met
+from ..lights.emitters import BLACK, FAR
+from ..reference import by_passing_reference
+from ..scene.arrays import BY_BOUNCED, BY_CAMERA, FLAGS
 from ..scene.surface_at import offset_point, opacity_at, surface_at
-from ..shadows.traced import MOST_LAYERS, visibility
-from ..surfaces.preview import evaluate, sample_direction, scattering_at
+from ..shadows.traced import MOST_LAYERS
+from ..surfaces.preview import evaluate_parts, sample_direction, scattering_at
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit
 from ..vector import add, dot, frame, multiply, row3, scale, to_local, to_world
@@ -28,23 +32,16 @@ CUTOUT, LOBE, DIRECTION, ROULETTE, CHOICE, LIGHTS = 0, 1024, 1025, 1026, 1027, 1
 
 
 class PathSettings(NamedTuple):
-    """A recipe as the kernels read it; offset in metres, bounces as counts."""
+    """A recipe as the kernels read it; offset in metres, bounces as counts; every_light: whether all lights are aimed at
+    where the camera looks, or `draws` chosen ones."""
 
     seen: int
     beyond: int
     diffuse_bounces: int
     reflections: int
     offset: float
-
-
-class Arrival(NamedTuple):
-    """How a ray set out: from where (with its normal), how densely its direction was sampled (0: by the camera),
-    and whether all lights were aimed at there, or a chosen one."""
-
-    position: tuple
-    normal: tuple
-    density: float
     every_light: bool
+    draws: int
 
 
 class PathResult(NamedTuple):
@@ -58,29 +55,33 @@ class PathResult(NamedTuple):
     position: tuple
 
 
-@kernel
-def trace_path(scene, settings, stack, key, sample, origin, direction):
-    """One path from the camera: a `PathResult`."""
+@called_kernel
+def trace_path(scene, settings, memory, key, sample, origin, direction):
+    """One path from the camera: a `PathResult`. Direct light is added to the memory's tally by light pass,
+    cycles to its clock. Scene, settings and memory are references."""
     direct, indirect = BLACK, BLACK
     throughput = (1.0, 1.0, 1.0)
     hit_any, albedo, normal, position = 0.0, BLACK, BLACK, BLACK
-    arrival = Arrival(origin, (0.0, 0.0, 1.0), 0.0, True)
+    arrival = Arrival(origin, (0.0, 0.0, 1.0), CAMERA_ORIGIN, 0.0, BLACK, True)
     diffuse_bounces, reflections = 0, 0
     seen, last = True, False
     ray_origin, d = origin, direction
     vertex = 0
     while True:
         dimension = POINTS + vertex * PER_POINT
-        hit, distance, b1, b2, start = _next_surface(scene, stack, key, sample, dimension + CUTOUT, ray_origin, d)
+        by = BY_CAMERA if vertex == 0 else BY_BOUNCED
+        hit, distance, b1, b2 = _next_surface(scene, memory.stack, by, key, sample, dimension + CUTOUT, ray_origin, d)
 
-        met = _lights_met(scene, arrival, start, d, distance)
+        near = vertex <= 1
+        met = lights_met(scene, settings, memory, arrival, ray_origin, d, distance, throughput, near)
         if hit != NO_HIT:
             point = surface_at(scene, hit, b1, b2, d)
-            met = add(met, point.emission)
-        if vertex <= 1:
-            direct = add(direct, multiply(throughput, met))
+            cos = dot(point.geometric_normal, d)
+            met = add(met, glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, throughput, near))
+        if near:
+            direct = add(direct, met)
         else:
-            indirect = add(indirect, multiply(throughput, met))
+            indirect = add(indirect, met)
         if hit == NO_HIT or last:
             break
 
@@ -88,23 +89,29 @@ def trace_path(scene, settings, stack, key, sample, origin, direction):
         x, y = frame(point.normal)
         wo = to_local(x, y, point.normal, wo_world)
         scattering = scattering_at(point.base, point.roughness, point.metallic, point.ior, wo[2])
+        row = np.int64(scene.object_of[hit])
         if vertex == 0:
             hit_any, normal, position = 1.0, point.normal, point.position
             albedo = point.base
 
-        aimed = _light_aimed_at(scene, settings, stack, key, sample, dimension, point, scattering, x, y, wo, vertex == 0)
-        if vertex == 0:
-            direct = add(direct, multiply(throughput, aimed))
+        first = vertex == 0
+        shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
+        aimed = lights_aimed_at(
+            scene, settings, memory, key, sample, dimension + CHOICE, dimension + LIGHTS, shading, throughput, seen, first,
+        )  # fmt: skip
+        if first:
+            direct = add(direct, aimed)
         else:
-            indirect = add(indirect, multiply(throughput, aimed))
+            indirect = add(indirect, aimed)
 
         choice = sample_1d(key, sample, dimension + LOBE)
         u, v = sample_2d(key, sample, dimension + DIRECTION)
         wi, glossy = sample_direction(scattering, wo, choice, u, v)
-        value, density = evaluate(scattering, wo, wi)
+        base, gloss, density = evaluate_parts(scattering, wo, wi)
         d = to_world(x, y, point.normal, wi)
         if density <= 0.0 or dot(d, point.geometric_normal) <= 0.0:
             break
+        value = add(base, gloss)
         throughput = multiply(throughput, scale(value, 1.0 / density))
 
         way = settings.seen if seen else settings.beyond
@@ -114,6 +121,7 @@ def trace_path(scene, settings, stack, key, sample, origin, direction):
             diffuse_bounces += 1
         # The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance).
         last = way == OFF or diffuse_bounces > settings.diffuse_bounces or reflections > settings.reflections
+        arrival = Arrival(point.position, point.normal, row, density, _share(gloss, value), seen)
         seen = seen and glossy and point.roughness < MIRROR_ROUGHNESS
         if not last:
             # Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time
@@ -122,85 +130,36 @@ def trace_path(scene, settings, stack, key, sample, origin, direction):
             if sample_1d(key, sample, dimension + ROULETTE) >= survival:
                 break
             throughput = scale(throughput, 1.0 / survival)
-        arrival = Arrival(point.position, point.normal, density, vertex == 0)
         ray_origin = offset_point(point, d, settings.offset)
         vertex += 1
     return PathResult(direct, indirect, hit_any, albedo, normal, position)
 
 
 @kernel
-def _next_surface(scene, stack, key, sample, dimension, origin, d):
-    """The surface that a ray meets, cut-outs passed by chance: (triangle, distance, b1, b2, origin).
+def _share(part, whole):
+    """Share of a part in a colour, per channel."""
+    return (
+        part[0] / whole[0] if whole[0] > 0.0 else 0.0,
+        part[1] / whole[1] if whole[1] > 0.0 else 0.0,
+        part[2] / whole[2] if whole[2] > 0.0 else 0.0,
+    )
 
-    The distance counts from `origin`, and is FAR where nothing is met.
-    """
+
+@kernel
+def _next_surface(scene, stack, by, key, sample, dimension, origin, d):
+    """The surface that a ray meets, among the objects that rays of the kind `by` meet, cut-outs passed by chance:
+    (triangle, distance, b1, b2). The distance is FAR where nothing is met."""
     start = 0.0
     for layer in range(MOST_LAYERS):
         o = add(origin, scale(d, start))
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)
         if hit == NO_HIT:
             break
-        if not scene.cutouts or sample_1d(key, sample, dimension + layer) < opacity_at(scene, hit, b1, b2):
-            return hit, start + t, b1, b2, origin
+        there = not scene.filtered or scene.objects[scene.object_of[hit], FLAGS] & by != 0
+        if there and (not scene.cutouts or sample_1d(key, sample, dimension + layer) < opacity_at(scene, hit, b1, b2)):
+            return hit, start + t, b1, b2
         start += t + scene.offset
-    return NO_HIT, FAR, 0.0, 0.0, origin
-
-
-@kernel
-def _lights_met(scene, arrival, origin, d, distance):
-    """Radiance of the lights that a ray meets before `distance`, weighed against having aimed at them."""
-    total = BLACK
-    for i in range(len(scene.lights)):
-        at, radiance, aimed = meet_light(scene.lights, i, origin, arrival.normal, d, distance)
-        if at < 0.0:
-            continue
-        weight = 1.0
-        if arrival.density > 0.0:
-            if not arrival.every_light:
-                aimed *= choice_chance(scene.lights, i, arrival.position, arrival.normal)
-            weight = _power_heuristic(arrival.density, aimed)
-        total = add(total, scale(radiance, weight))
-    return total
-
-
-@kernel
-def _light_aimed_at(scene, settings, stack, key, sample, dimension, point, scattering, x, y, wo, every_light):
-    """Light that comes straight from the lights to a point and on towards the eye, found by aiming at them:
-    at all of them where the camera looks, at one chosen by importance elsewhere."""
-    count = len(scene.lights)
-    if count == 0:
-        return BLACK
-    if every_light:
-        total = BLACK
-        for i in range(count):
-            u, v = sample_2d(key, sample, dimension + LIGHTS + i)
-            total = add(total, _aim(scene, settings, stack, point, scattering, x, y, wo, i, 1.0, u, v))
-        return total
-    chosen, chance = choose_light(scene.lights, point.position, point.normal, sample_1d(key, sample, dimension + CHOICE))
-    u, v = sample_2d(key, sample, dimension + LIGHTS)
-    return _aim(scene, settings, stack, point, scattering, x, y, wo, chosen, chance, u, v)
-
-
-@called_kernel
-def _aim(scene, settings, stack, point, scattering, x, y, wo, light, chance, u, v):
-    p, n = point.position, point.normal
-    d, distance, radiance, density = sample_light(scene.lights, light, p, n, u, v)
-    if density == 0.0 or dot(d, point.geometric_normal) <= 0.0:
-        return BLACK
-    value, scattered = evaluate(scattering, wo, to_local(x, y, n, d))
-    if value[0] + value[1] + value[2] <= 0.0:
-        return BLACK
-    weight = 1.0 / chance
-    if density != DELTA:
-        weight *= _power_heuristic(density * chance, scattered) / density
-    start = offset_point(point, d, settings.offset)
-    weight *= visibility(scene, stack, start, d, distance)
-    return scale(multiply(value, radiance), weight)
-
-
-@kernel
-def _power_heuristic(mine, other):
-    return mine * mine / (mine * mine + other * other)
+    return NO_HIT, FAR, 0.0, 0.0
 
 
 @kernel

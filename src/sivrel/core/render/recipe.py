@@ -12,12 +12,16 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ..errors import InputError
 from ..gi.ways import BEYOND, SEEN
+from ..scene.model import Shadow
+from ..shadows.ways import CODES as SHADOW_WAYS
 
 VERSION = 1
 
 
 QUESTIONS = {
     "gi": "How light gets around",
+    "lights": "Which lights are aimed at",
+    "shadows": "How shadows are cut",
     "limits": "Where paths stop",
     "sampling": "Where samples go",
 }
@@ -88,6 +92,89 @@ class LimitSettings(_Group):
     )
 
 
+class LightSettings(_Group):
+    seen: Literal["all", "chosen"] = setting(
+        "all",
+        "lights seen",
+        "What the camera sees aims at {},",
+        "All lights at every point, or some chosen by importance: with many lights that is far cheaper, and grainier. "
+        "Beyond what the camera sees one light is always chosen.",
+    )
+    draws: int = setting(
+        4,
+        "lights drawn",
+        "{} of them at each point.",
+        "How many lights are drawn at each point; grain falls with more, time grows in proportion.",
+        needs={"lights.seen": ["chosen"]},
+        ge=1,
+        le=256,
+    )
+
+
+MAPPED = {"shadows.way": ["depth_map"]}
+
+
+class ShadowSettings(_Group):
+    way: Literal[tuple(SHADOW_WAYS)] = setting(  # type: ignore[valid-type]
+        "traced",
+        "shadows",
+        "Shadows are cut by {};",
+        "How shadows are cut; each light may have a way of its own. A sky and a glowing mesh are always traced.",
+    )
+    rays: int = setting(
+        1,
+        "shadow rays",
+        "{} rays to each light at each point.",
+        "Rays from each point that the camera sees to each light, for every sample of the pixel: they clear the grain of soft "
+        "shadows without paying for more camera rays.",
+        needs={"lights.seen": ["all"]},
+        ge=1,
+        le=256,
+    )
+    resolution: int = setting(
+        1024,
+        "map resolution",
+        "The map is {} texels across,",
+        "More make finer edges and take more memory; steps show where a texel is larger than a pixel.",
+        unit="texels",
+        needs=MAPPED,
+        ge=16,
+        le=8192,
+    )
+    filter: float = setting(
+        2.0,
+        "map filter",
+        "softened over {} texels,",
+        "Wider hides the steps and makes contact mushy. 0 shows every texel.",
+        unit="texels",
+        needs=MAPPED,
+        ge=0.0,
+        le=32.0,
+    )
+    bias: float = setting(
+        2.0,
+        "map bias",
+        "with {} texels of bias,",
+        "Too little stripes surfaces with their own shadow, too much lets light under contact. It counts in texels, so it "
+        "shrinks as the map grows.",
+        unit="texels",
+        needs=MAPPED,
+        ge=0.0,
+        le=64.0,
+    )
+    fit: Literal["scene", "view"] = setting(
+        "scene",
+        "map fit",
+        "a sun's fitted to the {}.",
+        "The whole scene: good for any camera. The view: all texels where the camera looks, traced beyond it.",
+        needs=MAPPED,
+    )
+
+    def of_lights(self) -> Shadow:
+        """What a light does that leaves its shadow to the recipe."""
+        return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
+
+
 class SamplingSettings(_Group):
     max: int = setting(
         16,
@@ -103,6 +190,8 @@ class Recipe(_Group):
     """All settings. `Recipe()` is the default; keys are `group.setting`."""
 
     gi: GiSettings = GiSettings()
+    lights: LightSettings = LightSettings()
+    shadows: ShadowSettings = ShadowSettings()
     limits: LimitSettings = LimitSettings()
     sampling: SamplingSettings = SamplingSettings()
 

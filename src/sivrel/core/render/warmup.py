@@ -6,9 +6,11 @@ import numpy as np
 from numba.core import event
 
 from ..kernel import KERNELS
-from ..scene.arrays import pack_scene
+from ..scene.edits import Edits, with_edits
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
 from .frame import Frame, render_tiles
+from .prepare import prepare
+from .reach import what_reaches
 from .recipe import Recipe, with_values
 
 
@@ -51,6 +53,12 @@ def _render_smallest_scene() -> None:
     corners = np.array([[[-1, -1, 0], [1, -1, 0], [1, 1, 0]]], np.float32)
     up = np.broadcast_to(np.array([0, 0, 1], np.float32), (1, 3, 3))
     mesh = Mesh("triangle", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
-    scene = Scene("warm-up", [mesh], [Surface()], [Light("sky", "dome", (1.0, 1.0, 1.0))])
+    scene = Scene("warm-up", [mesh], [Surface()], [Light("sky", "dome")])
     camera = Camera("camera", np.array([[1.0, 0, 0, 0], [0, 1, 0, 0], [0, 0, 1, 3]]), 0.5)
-    render_tiles(pack_scene(scene), camera, with_values(Recipe(), {"sampling.max": 1}), Frame(2, 2), lambda *_: None)
+    scene.cameras.append(camera)
+    recipe = with_values(Recipe(), {"sampling.max": 1, "shadows.resolution": 16})
+    # What is needed beside pixels, too: a depth map, and the question what reaches a spot.
+    edits = with_edits(Edits(), {"light.lamp.kind": "point", "light.lamp.at": "0,0,1", "light.lamp.shadows.way": "depth_map"})
+    ready = prepare(scene, recipe, edits)
+    render_tiles(ready.arrays, camera, recipe, Frame(2, 2), lambda *_: None)
+    what_reaches(ready, (2, 2), 1.0, 1.0)

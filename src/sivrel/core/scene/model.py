@@ -67,6 +67,8 @@ class Mesh:
     uvs: float32 [n, 3, 2]
     surfaces: uint32 [n], index into Scene.surfaces
     double_sided: whether the surface's emission leaves both faces; scattering always does
+    seen_by_camera, casts_shadows, seen_by_bounced: what rays meet it
+    aimed: a surface that emits is aimed at, as a light; otherwise it merely glows
     """
 
     name: str
@@ -75,27 +77,105 @@ class Mesh:
     uvs: np.ndarray
     surfaces: np.ndarray
     double_sided: bool = False
+    seen_by_camera: bool = True
+    casts_shadows: bool = True
+    seen_by_bounced: bool = True
+    aimed: bool = False
+
+
+@dataclass
+class Profile:
+    """A photometric profile: luminous intensity over the directions about a light's axis (IES LM-63).
+
+    vertical: degrees from the axis, rising; horizontal: degrees round it, rising from 0, covering one full turn
+    candela: float [horizontal, vertical]
+    """
+
+    vertical: np.ndarray
+    horizontal: np.ndarray
+    candela: np.ndarray
+
+    def power(self) -> float:
+        """Integral of the candela over the sphere, by the trapezoid rule on a one-degree grid."""
+        theta = np.linspace(0.0, 180.0, 181)
+        turn = np.linspace(0.0, 360.0, 361)
+        rows = np.array([np.interp(theta, self.vertical, row, left=0.0, right=0.0) for row in self.candela])
+        around = np.array([np.interp(turn, self.horizontal, column) for column in rows.T])
+        ring = np.trapezoid(around, np.radians(turn), axis=1)
+        return float(np.trapezoid(ring * np.sin(np.radians(theta)), np.radians(theta)))
+
+
+@dataclass
+class Shaping:
+    """How a light's emission depends on the angle from its axis (UsdLux ShapingAPI).
+
+    cone_angle: degrees from the axis beyond which nothing is emitted; cone_softness: share of it that fades, 0 to 1
+    focus: exponent of the cosine; focus_tint: colour left off the axis
+    profile: multiplies the emission; profile_normalize keeps its total, so that it shapes and does not brighten
+    """
+
+    cone_angle: float = 90.0
+    cone_softness: float = 0.0
+    focus: float = 0.0
+    focus_tint: Colour = (0.0, 0.0, 0.0)
+    profile: Profile | None = None
+    profile_normalize: bool = False
+
+
+@dataclass
+class Shadow:
+    """How a light's shadows are cut; None leaves it to the recipe. See the recipe's keys `shadows.*`."""
+
+    way: str | None = None
+    rays: int | None = None
+    resolution: int | None = None
+    filter: float | None = None
+    bias: float | None = None
 
 
 @dataclass
 class Light:
-    """An emitter that rays are aimed at.
+    """An emitter that rays are aimed at, in the terms of UsdLux; `core.lights.radiance` says what it emits.
 
-    radiance: of the emitting surface or sky; for a point the radiant intensity, for a sun of angle zero the irradiance
-    frame: 3 x 3 rows x, y, z in world space, unit length; rect and disk emit towards -z, a sun shines along -z
-    half_u, half_v: half edges of a rect or half axes of a disk as world vectors
-    radius: of a sphere; angle: angular diameter of a sun in radians
+    color is multiplied by the colour of a black body at `temperature` kelvin where that is given
+    unit: metres in one unit of the file, by which `normalize` counts areas
+    frame: 3 x 3 rows x, y, z in world space, unit length; rect, disk and portal lie in x and y and emit towards -z, a
+    cylinder lies along x, a sun shines along -z, a dome's pole is y and its picture's middle is z
+    width, height: sides of a rect or portal, diameters of a disk, along x and y; length: of a cylinder
+    radius: of a sphere, a cylinder, or what a point stands for; angle: angular diameter of a sun in degrees
+    panorama: picture of a dome, turned by `rotation` degrees about its pole
+    mesh: name of the mesh that a mesh light makes glow
+    diffuse, specular: factors of what it adds by the base and by the glossy layer
+    lit, shadowing: names of the meshes that it lights, and that stop its light; None means all
     """
 
     name: str
-    kind: Literal["rect", "disk", "sphere", "point", "sun", "dome"]
-    radiance: Colour
+    kind: Literal["rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "portal", "mesh"]
+    color: Colour = (1.0, 1.0, 1.0)
     position: Colour = (0.0, 0.0, 0.0)
     frame: np.ndarray = field(default_factory=lambda: np.eye(3))
-    half_u: Colour = (0.5, 0.0, 0.0)
-    half_v: Colour = (0.0, 0.5, 0.0)
+    intensity: float = 1.0
+    exposure: float = 0.0
+    temperature: float | None = None
+    normalize: bool = False
+    unit: float = 1.0
+    width: float = 1.0
+    height: float = 1.0
+    length: float = 1.0
     radius: float = 0.0
     angle: float = 0.0
+    shaping: Shaping = field(default_factory=Shaping)
+    shadow: Shadow = field(default_factory=Shadow)
+    panorama: Texture | None = None
+    rotation: float = 0.0
+    mesh: str = ""
+    on: bool = True
+    solo: bool = False
+    seen_by_camera: bool = True
+    diffuse: float = 1.0
+    specular: float = 1.0
+    lit: frozenset[str] | None = None
+    shadowing: frozenset[str] | None = None
 
 
 @dataclass

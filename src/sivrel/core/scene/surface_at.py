@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..kernel import kernel
+from ..kernel import called_kernel, kernel
 from ..vector import cross, dot, normalize, row3, scale, subtract
 from .arrays import (
     BASE,
@@ -76,6 +76,14 @@ def opacity_at(scene, triangle, b1, b2):
     if threshold > 0.0:
         return 1.0 if opacity >= threshold else 0.0
     return min(max(opacity, 0.0), 1.0)
+
+
+@called_kernel
+def emission_at(scene, triangle, b1, b2):
+    """What a triangle emits at a point, seen from where it does."""
+    row = scene.surface_of[triangle]
+    u, v = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
+    return _colour(scene, row, EMISSION, EMISSION_MAP, u, v)
 
 
 @kernel

@@ -85,20 +85,21 @@ def scattering_at(base, roughness, metallic, ior, cos_o):
 
 
 @kernel
-def evaluate(s, wo, wi):
-    """(f cos_i as a colour, density of sampling `wi` per steradian)."""
+def evaluate_parts(s, wo, wi):
+    """(f cos_i of the base, f cos_i of the glossy layer, density of sampling `wi` per steradian)."""
     cos_o, cos_i = wo[2], wi[2]
+    black = (0.0, 0.0, 0.0)
     if cos_o <= 0.0 or cos_i <= 0.0:
-        return (0.0, 0.0, 0.0), 0.0
+        return black, black, 0.0
     lambert = cos_i * INVERSE_PI
     if not s.glossy:
-        return scale(s.diffuse, lambert), lambert
+        return scale(s.diffuse, lambert), black, lambert
     a, b = directional_albedo(cos_i, s.roughness)
     escape_i = 1.0 - (a + b)
     rough = s.escape_o * escape_i / s.escape_average * lambert
-    value = scale(s.many, rough)
+    gloss = scale(s.many, rough)
     left_i = 1.0 - (s.base_f0 * a + b + s.base_many * escape_i)
-    value = add(value, scale(s.diffuse, s.left_o * left_i / s.left_average * lambert))
+    base = scale(s.diffuse, s.left_o * left_i / s.left_average * lambert)
     density = (1.0 - s.chance) * lambert
     hx, hy, hz = wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]
     length = math.sqrt(hx * hx + hy * hy + hz * hz)
@@ -109,9 +110,16 @@ def evaluate(s, wo, wi):
             schlick = (1.0 - o_dot_h) ** 5
             common = distribution(cos_h, s.alpha) * masking_shadowing(cos_o, cos_i, s.alpha) / (4.0 * cos_o)
             fresnel = add(scale(s.f0, 1.0 - schlick), (schlick, schlick, schlick))
-            value = add(value, scale(fresnel, common))
+            gloss = add(gloss, scale(fresnel, common))
             density += s.chance * visible_normal_density(cos_o, cos_h, o_dot_h, s.alpha) / (4.0 * o_dot_h)
-    return value, density
+    return base, gloss, density
+
+
+@kernel
+def evaluate(s, wo, wi):
+    """(f cos_i as a colour, density of sampling `wi` per steradian)."""
+    base, gloss, density = evaluate_parts(s, wo, wi)
+    return add(base, gloss), density
 
 
 @kernel

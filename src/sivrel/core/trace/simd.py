@@ -4,6 +4,8 @@ Each function here is one short piece of LLVM IR over `<8 x float>`; everything 
 compiled by Numba. On a processor without 256-bit registers LLVM splits the vectors, and the results stay the same.
 """
 
+import platform
+
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils
@@ -176,3 +178,15 @@ def reverse_bits32(typingctx, word):
         return builder.bitreverse(args[0])
 
     return types.uint32(types.uint32), codegen
+
+
+@intrinsic
+def cycles(typingctx):
+    """The processor's time stamp, uint64: for measuring where time goes. 0 where user programs may not read it."""
+
+    def codegen(context, builder, sig, args):
+        if platform.machine() not in ("x86_64", "AMD64"):
+            return I64(0)
+        return builder.call(builder.module.declare_intrinsic("llvm.readcyclecounter", (), ir.FunctionType(ir.IntType(64), ())), ())
+
+    return types.uint64(), codegen

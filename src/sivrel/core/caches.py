@@ -1,0 +1,126 @@
+"""Caches: what is prepared before pixels and kept, each a file with a header that says what it depends on.
+
+A file: one line of JSON (format, version, kind, what it depends on with a hash each, checksum of the rest, notes), then
+NumPy's archive of its arrays. It is named by the hash of what it depends on, so a stale cache is simply not found; the
+header says which dependency has changed since.
+"""
+
+import hashlib
+import io
+import json
+import os
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .errors import InputError
+
+FORMAT, VERSION = "sivrel cache", 1
+
+
+@dataclass(frozen=True)
+class Cache:
+    """kind: what it holds; subject: of what (a light's name); depends: hash by name of what it was made from;
+    arrays by name; notes: numbers worth telling, such as the seconds it took."""
+
+    kind: str
+    subject: str
+    depends: dict[str, str]
+    arrays: dict[str, np.ndarray]
+    notes: dict[str, Any]
+
+    @property
+    def digest(self) -> str:
+        return digest_of(self.kind, self.depends)
+
+
+def digest_of(kind: str, depends: dict[str, str]) -> str:
+    """Name of the cache of a kind that depends on these."""
+    return hashlib.sha256(json.dumps([VERSION, kind, depends], sort_keys=True).encode()).hexdigest()[:32]
+
+
+def hash_of(*parts: Any) -> str:
+    """Hash of arrays and plain values."""
+    digest = hashlib.sha256()
+    for part in parts:
+        digest.update(np.ascontiguousarray(part).tobytes() if isinstance(part, np.ndarray) else repr(part).encode())
+        digest.update(b"\0")
+    return digest.hexdigest()[:20]
+
+
+def to_bytes(cache: Cache) -> bytes:
+    archive = io.BytesIO()
+    np.savez_compressed(archive, **cache.arrays)  # type: ignore[arg-type]
+    body = archive.getvalue()
+    head = {
+        "format": FORMAT, "version": VERSION, "kind": cache.kind, "subject": cache.subject, "depends": cache.depends,
+        "notes": cache.notes, "checksum": hashlib.sha256(body).hexdigest(),
+    }  # fmt: skip
+    return json.dumps(head, sort_keys=True).encode() + b"\n" + body
+
+
+def from_bytes(data: bytes, name: str) -> Cache:
+    """The inverse of `to_bytes`. Raises InputError, in one sentence, for a damaged or foreign file."""
+    head, _, body = data.partition(b"\n")
+    try:
+        about = json.loads(head)
+        ours = about["format"] == FORMAT
+    except (ValueError, KeyError, TypeError):
+        ours = False
+    if not ours:
+        raise InputError(f"{name} is not a cache of this program.")
+    if about["version"] != VERSION:
+        raise InputError(f"{name} is a cache of version {about['version']}; this program reads version {VERSION}, so make it again.")
+    if hashlib.sha256(body).hexdigest() != about["checksum"]:
+        raise InputError(f"{name} is damaged: its checksum does not match, so make it again.")
+    with np.load(io.BytesIO(body)) as archive:
+        arrays = {key: archive[key] for key in archive.files}
+    return Cache(about["kind"], about["subject"], about["depends"], arrays, about["notes"])
+
+
+class CacheFolder:
+    """Caches as files in a folder; with None, in memory for as long as this object lives."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self.folder = folder
+        self.held: dict[str, Cache] = {}
+
+    def path(self, digest: str) -> Path | None:
+        return self.folder / f"{digest}.cache" if self.folder else None
+
+    def find(self, kind: str, depends: dict[str, str]) -> Cache | None:
+        """The cache of a kind made from exactly these; None when there is none or its file is damaged."""
+        digest = digest_of(kind, depends)
+        if digest in self.held:
+            return self.held[digest]
+        path = self.path(digest)
+        if path is None or not path.is_file():
+            return None
+        try:
+            cache = from_bytes(path.read_bytes(), path.name)
+        except InputError:
+            return None  # it is made again, over the damaged one
+        if cache.depends != depends:
+            return None
+        self._hold(cache)
+        return cache
+
+    def keep(self, cache: Cache) -> None:
+        """Keep a cache: written beside, then renamed."""
+        self._hold(cache)
+        path = self.path(cache.digest)
+        if path is None:
+            return
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, beside = tempfile.mkstemp(dir=path.parent, prefix=".new-")
+        with os.fdopen(handle, "wb") as file:
+            file.write(to_bytes(cache))
+        os.replace(beside, path)
+
+    def _hold(self, cache: Cache) -> None:
+        while len(self.held) >= 8:
+            self.held.pop(next(iter(self.held)))
+        self.held[cache.digest] = cache

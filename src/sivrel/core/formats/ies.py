@@ -1,0 +1,75 @@
+"""Photometric files in (IES LM-63-1986 to 2002, type C): luminous intensity over the directions about a luminaire."""
+
+import re
+from pathlib import Path
+
+import numpy as np
+
+from ..errors import InputError
+from ..scene.model import Profile
+
+MOST_ANGLES = 2000
+
+
+def read_ies(text: str, name: str) -> Profile:
+    """The profile in `text`. Vertical angle 0 is the light's axis, whatever way it hangs. Raises InputError with `name`.
+
+    Symmetric files are spread over the full turn: one horizontal angle serves all round; 0 to 90 is mirrored twice;
+    0 to 180 once (LM-63-2002, section 5.12).
+    """
+    head, _, rest = text.partition("TILT=")
+    if not rest:
+        raise InputError(f"{name} is not a photometric IES file; it has no line TILT=.")
+    tilt, _, body = rest.partition("\n")
+    numbers = [float(n) for n in re.findall(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", body)]
+    try:
+        if tilt.strip().upper() == "INCLUDE":
+            pairs = int(numbers[1])
+            numbers = numbers[2 + 2 * pairs :]
+        elif tilt.strip().upper() != "NONE":
+            raise InputError(f"{name} keeps its tilt in another file; use one with TILT=NONE.")
+        factor, across, round_, kind = numbers[2], int(numbers[3]), int(numbers[4]), int(numbers[5])
+        if not (0 < across <= MOST_ANGLES and 0 < round_ <= MOST_ANGLES):
+            raise IndexError
+        factor *= numbers[10]  # ballast; the next is reserved, then watts
+        at = 13
+        vertical, at = np.array(numbers[at : at + across]), at + across
+        horizontal, at = np.array(numbers[at : at + round_]), at + round_
+        candela = np.array(numbers[at : at + across * round_]).reshape(round_, across) * factor
+    except (IndexError, ValueError):
+        raise InputError(f"{name} is not a whole photometric IES file; numbers are missing.") from None
+    if kind != 1:
+        raise InputError(f"{name} is of type {'CBA'[kind - 1] if kind in (2, 3) else kind}; only type C is read.")
+    if (np.diff(vertical) <= 0.0).any() or (np.diff(horizontal) <= 0.0).any() or vertical[0] < 0.0 or vertical[-1] > 180.0:
+        raise InputError(f"{name} has angles that do not rise; it is damaged.")
+    return Profile(vertical, *_whole_turn(horizontal, candela))
+
+
+def _whole_turn(horizontal: np.ndarray, candela: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    if len(horizontal) == 1:
+        return np.array([0.0, 360.0]), np.repeat(candela, 2, axis=0)
+    first, last = horizontal[0], horizontal[-1]
+    if first == 90.0 and last == 270.0:  # symmetric about the plane of 90 and 270 degrees
+        horizontal, candela = np.concatenate([horizontal - 180.0, horizontal]), np.concatenate([candela[::-1], candela])
+        keep = np.concatenate([[True], np.diff(horizontal) > 0.0])
+        turned = np.mod(horizontal[keep], 360.0)
+        order = np.argsort(turned, kind="stable")
+        horizontal, candela = turned[order], candela[keep][order]
+        return np.append(horizontal, 360.0 + horizontal[0]), np.concatenate([candela, candela[:1]])
+    if last == 90.0:
+        horizontal, candela = np.concatenate([horizontal, 180.0 - horizontal[-2::-1]]), np.concatenate([candela, candela[-2::-1]])
+        last = 180.0
+    if last == 180.0:
+        horizontal, candela = np.concatenate([horizontal, 360.0 - horizontal[-2::-1]]), np.concatenate([candela, candela[-2::-1]])
+    if horizontal[-1] < 360.0:
+        horizontal, candela = np.append(horizontal, 360.0), np.concatenate([candela, candela[:1]])
+    return horizontal, candela
+
+
+def read_ies_file(path: Path) -> Profile:
+    """The profile in the file `path`. Raises InputError."""
+    try:
+        text = path.read_text("latin-1")
+    except OSError:
+        raise InputError(f"There is no photometric file {path}; check the name.") from None
+    return read_ies(text, path.name)

@@ -1,0 +1,240 @@
+"""Light that comes straight from the lights: aimed at, and met by chance, weighed by the power heuristic (Veach 1997,
+section 9.2.4, with the sample counts of equation 9.8)."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from ..kernel import called_kernel, kernel
+from ..scene.arrays import CAMERA, DIFFUSE, FLAGS, GLOWS, LEAF, LINKS, LIT, MESH, NO_LIGHT, RAYS, SKIP, SLOT, SPECULAR
+from ..scene.arrays import KIND as LIGHT_KIND
+from ..scene.surface_at import offset_point
+from ..shadows.ways import light_share
+from ..surfaces.preview import evaluate_parts
+from ..trace.sampler import sample_1d, sample_2d
+from ..trace.simd import cycles
+from ..vector import add, dot, luminance, multiply, scale, to_local
+from .emitters import BLACK, DELTA, FAR, meet_light, sample_light
+from .mesh_emitter import mesh_density
+from .tree import choice_chance, choose_light, enters
+
+CAMERA_ORIGIN = -1
+"""The object that a camera ray leaves: none."""
+MOST_DIMENSIONS = 3000
+# Columns of the tally, a row for each light pass: light; the luminance that it would bring unhindered, and brings.
+UNHINDERED, REACHING = 3, 4
+TALLY_COLUMNS = 5
+
+
+class Arrival(NamedTuple):
+    """How a ray set out: from where, with which normal and object; how densely its direction was sampled (0: by the
+    camera); the glossy share of its colour; and whether the lights were aimed at there as what the camera sees is."""
+
+    position: tuple
+    normal: tuple
+    object: int
+    density: float
+    gloss: tuple
+    seen: bool
+
+
+class Shading(NamedTuple):
+    """A point that scatters light: its `SurfacePoint`, the row of its object, its `Scattering`, the axes x and y of its
+    frame about the normal, and the direction to the viewer in that frame."""
+
+    point: tuple
+    row: int
+    scattering: tuple
+    x: tuple
+    y: tuple
+    wo: tuple
+
+
+@kernel
+def _power_heuristic(mine, other):
+    return mine * mine / (mine * mine + other * other)
+
+
+@kernel
+def _keep(tally, slot, colour):
+    tally[slot, 0] += colour[0]
+    tally[slot, 1] += colour[1]
+    tally[slot, 2] += colour[2]
+
+
+@kernel
+def lights_object(scene, i, row):
+    """Whether light `i` lights the object `row` (light linking)."""
+    link = int(scene.lights[i, LIT])
+    return link < 0 or row < 0 or (scene.objects[row, LINKS] >> link) & 1 != 0
+
+
+@kernel
+def _aimed_count(scene, settings, arrival, i):
+    """How many samples were aimed at light `i` where a ray set out, on average."""
+    if not arrival.seen:
+        return choice_chance(scene, i, arrival.position, arrival.normal)
+    if settings.every_light:
+        return scene.lights[i, RAYS]
+    return settings.draws * choice_chance(scene, i, arrival.position, arrival.normal)
+
+
+@kernel
+def _factors(scene, i, gloss):
+    """What a light adds by base and gloss, for a colour of which the share `gloss` is glossy."""
+    by_base, by_gloss = scene.lights[i, DIFFUSE], scene.lights[i, SPECULAR]
+    if by_base == 1.0 and by_gloss == 1.0:
+        return 1.0, 1.0, 1.0
+    return (
+        by_base + (by_gloss - by_base) * gloss[0],
+        by_base + (by_gloss - by_base) * gloss[1],
+        by_base + (by_gloss - by_base) * gloss[2],
+    )
+
+
+@called_kernel
+def _met(scene, settings, memory, arrival, i, origin, d, distance):
+    """Light `i` as a ray meets it before `distance`, weighed against having aimed at it."""
+    by_camera = arrival.density <= 0.0
+    if by_camera and scene.lights[i, CAMERA] == 0.0:
+        return BLACK
+    # Where shadows are not just what a ray meets, the ray looks past what it met and asks the light's own way.
+    careful = scene.careful and not by_camera
+    at, radiance, aimed = meet_light(scene, i, origin, arrival.normal, d, FAR if careful else distance)
+    if at < 0.0:
+        return BLACK
+    if by_camera:
+        return radiance
+    if not lights_object(scene, i, arrival.object):
+        return BLACK
+    weight = _power_heuristic(arrival.density, aimed * _aimed_count(scene, settings, arrival, i))
+    if careful and weight > 0.0:
+        weight *= light_share(scene, memory.stack, i, origin, d, at)
+    return multiply(scale(radiance, weight), _factors(scene, i, arrival.gloss))
+
+
+@kernel
+def lights_met(scene, settings, memory, arrival, origin, d, distance, throughput, direct):
+    """Light of all lights that a ray meets before `distance` metres, times `throughput`; kept in the tally if `direct`."""
+    total = BLACK
+    limit = FAR if scene.careful and arrival.density > 0.0 else distance
+    for k in range(len(scene.distant) if limit >= FAR else 0):
+        i = scene.distant[k]
+        light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, distance))
+        total = add(total, light)
+        if direct:
+            _keep(memory.tally, int(scene.lights[i, SLOT]), light)
+    count = len(scene.tree)
+    if count == 0:
+        return total
+    tiny = 1e-18
+    inverse = (
+        1.0 / (d[0] if abs(d[0]) > tiny else tiny),
+        1.0 / (d[1] if abs(d[1]) > tiny else tiny),
+        1.0 / (d[2] if abs(d[2]) > tiny else tiny),
+    )
+    node = 0
+    while node < count:
+        if not enters(scene.tree, node, origin, inverse, limit):
+            node = int(scene.tree[node, SKIP])
+            continue
+        i = int(scene.tree[node, LEAF])
+        if i >= 0:
+            light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, distance))
+            total = add(total, light)
+            if direct:
+                _keep(memory.tally, int(scene.lights[i, SLOT]), light)
+        node += 1
+    return total
+
+
+@kernel
+def glow_met(scene, settings, memory, arrival, hit, cos, emission, distance, throughput, direct):
+    """What a surface that a ray has met emits, times `throughput`: plain where it merely glows, weighed against having
+    aimed at it where its mesh is a light. `cos` is that of its normal with the ray, `distance` from where that set out."""
+    if emission[0] + emission[1] + emission[2] <= 0.0:
+        return BLACK
+    number = scene.light_of[hit]
+    if number == NO_LIGHT:
+        if scene.objects[scene.object_of[hit], FLAGS] & GLOWS == 0:
+            return BLACK
+        light, slot = multiply(throughput, emission), 0
+    else:
+        i = np.int64(number)
+        weight = 1.0
+        if arrival.density > 0.0:
+            if scene.careful or not lights_object(scene, i, arrival.object):
+                return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
+            aimed = mesh_density(scene, hit, distance, cos) * _aimed_count(scene, settings, arrival, i)
+            weight = _power_heuristic(arrival.density, aimed)
+        light = multiply(scale(multiply(throughput, emission), weight), _factors(scene, i, arrival.gloss))
+        slot = int(scene.lights[i, SLOT])
+    if direct:
+        _keep(memory.tally, slot, light)
+    return light
+
+
+@kernel
+def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, shading, throughput, seen, direct):
+    """Light that comes straight from the lights to a point and on towards the eye, found by aiming, times `throughput`:
+    at all of them, each with its own rays, or at some chosen by importance, where the camera looks; at one elsewhere.
+
+    `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. The cycles that
+    each light costs are added to the memory's clock. Kept in the tally if `direct`.
+    """
+    count = len(scene.lights)
+    total = BLACK
+    if count == 0:
+        return total
+    if seen and settings.every_light:
+        for i in range(count):
+            before = cycles()
+            rays = int(scene.lights[i, RAYS])
+            for k in range(rays):
+                u, v = sample_2d(key, sample * rays + k, dimension + i % MOST_DIMENSIONS)
+                light = _aim(scene, settings, memory, shading, i, float(rays), u, v, throughput, direct)
+                total = add(total, light)
+            memory.clock[int(scene.lights[i, SLOT])] += float(cycles() - before)
+        return total
+    draws = settings.draws if seen else 1
+    point = shading.point
+    for k in range(draws):
+        before = cycles()
+        chosen, chance = choose_light(scene, point.position, point.normal, sample_1d(key, sample * draws + k, choices))
+        if chance <= 0.0:
+            continue
+        u, v = sample_2d(key, sample * draws + k, dimension)
+        light = _aim(scene, settings, memory, shading, chosen, draws * chance, u, v, throughput, direct)
+        total = add(total, light)
+        memory.clock[int(scene.lights[chosen, SLOT])] += float(cycles() - before)
+    return total
+
+
+@called_kernel
+def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct):
+    """One sample of light `i`, of which `samples` are taken on average."""
+    if not lights_object(scene, i, shading.row):
+        return BLACK
+    point = shading.point
+    p, n = point.position, point.normal
+    d, distance, radiance, density = sample_light(scene, i, p, n, u, v)
+    if density == 0.0 or dot(d, point.geometric_normal) <= 0.0:
+        return BLACK
+    base, gloss, scattered = evaluate_parts(shading.scattering, shading.wo, to_local(shading.x, shading.y, n, d))
+    value = multiply(throughput, add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR])))
+    if value[0] + value[1] + value[2] <= 0.0:
+        return BLACK
+    light = scale(multiply(value, radiance), 1.0 / samples)
+    weight = 1.0
+    if density != DELTA:
+        light = scale(light, 1.0 / density)
+        # A careful mesh light is found by aiming alone; see glow_met.
+        if not (scene.careful and scene.lights[i, LIGHT_KIND] == MESH):
+            weight = _power_heuristic(density * samples, scattered)
+    share = light_share(scene, memory.stack, i, offset_point(point, d, settings.offset), d, distance)
+    if direct:
+        slot = int(scene.lights[i, SLOT])
+        memory.tally[slot, UNHINDERED] += luminance(light)
+        memory.tally[slot, REACHING] += share * luminance(light)
+        _keep(memory.tally, slot, scale(light, share * weight))
+    return scale(light, share * weight)

@@ -1,0 +1,121 @@
+"""What reaches a spot: for a pixel, which lights arrive there, how much each brings, and what stands in their way."""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from ..kernel import called_kernel
+from ..lights.direct import lights_object
+from ..lights.emitters import DELTA, sample_light
+from ..lights.pack import active_lights
+from ..reference import by_reference
+from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
+from ..scene.pack import packed_meshes
+from ..scene.surface_at import offset_point, surface_at
+from ..shadows.traced import stops
+from ..shadows.ways import light_share
+from ..surfaces.preview import evaluate_parts, scattering_at
+from ..trace.sampler import pixel_key, sample_2d
+from ..trace.traverse import NO_HIT, closest_hit, make_stack
+from ..vector import add, dot, frame, luminance, multiply, scale, to_local
+from .film import camera_array
+from .integrator import _next_surface, camera_ray
+from .prepare import Prepared
+
+SAMPLES = 256
+OK, LINKED_AWAY, BEHIND = 0, 1, 2
+
+
+@dataclass(frozen=True)
+class LightReach:
+    """brings: luminance towards the camera; unhindered: what it would be with nothing in the way; blockers: share of the
+    rays that each object stops, most first; why: a word where nothing arrives for another reason."""
+
+    name: str
+    brings: float
+    unhindered: float
+    blockers: list[tuple[str, float]]
+    why: str
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+@dataclass(frozen=True)
+class Spot:
+    """object: name of the mesh that is seen there; position in metres; lights: strongest first."""
+
+    object: str
+    position: tuple[float, float, float]
+    lights: list[LightReach]
+
+
+@called_kernel
+def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unhindered, reason, blocked):
+    """Fill: found float64 [5] (whether anything is seen, position, object), per light brings and unhindered float64,
+    reason int64, and blocked float64 [lights, objects], the share of rays that an object is the first to stop."""
+    scene = by_reference(scene_arrays)
+    key = pixel_key(0, 0)
+    origin, d = camera_ray(camera, x, y, key, 0)
+    hit, _, b1, b2 = _next_surface(scene, stack, BY_CAMERA, key, 0, 0, origin, d)
+    if hit == NO_HIT:
+        return
+    point = surface_at(scene, hit, b1, b2, d)
+    row = np.int64(scene.object_of[hit])
+    found[0], found[1], found[2], found[3], found[4] = 1.0, point.position[0], point.position[1], point.position[2], row
+    tx, ty = frame(point.normal)
+    wo = to_local(tx, ty, point.normal, scale(d, -1.0))
+    scattering = scattering_at(point.base, point.roughness, point.metallic, point.ior, wo[2])
+    for i in range(len(scene.lights)):
+        reason[i] = 2
+        if not lights_object(scene, i, row):
+            reason[i] = 1
+            continue
+        for k in range(samples):
+            u, v = sample_2d(key, k, 16 + i)
+            wi, distance, radiance, density = sample_light(scene, i, point.position, point.normal, u, v)
+            if density == 0.0 or dot(wi, point.geometric_normal) <= 0.0:
+                continue
+            base, gloss, _ = evaluate_parts(scattering, wo, to_local(tx, ty, point.normal, wi))
+            value = add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR]))
+            light = luminance(multiply(value, radiance)) / (1.0 if density == DELTA else density) / samples
+            if light <= 0.0:
+                continue
+            reason[i] = 0
+            start = offset_point(point, wi, offset)
+            unhindered[i] += light
+            brings[i] += light * light_share(scene, stack, i, start, wi, distance)
+            passed, reach = 0.0, distance * (1.0 - 1e-6) - scene.offset
+            for _ in range(64):
+                q = add(start, scale(wi, passed))
+                hit, t, _, _ = closest_hit(scene.bvh, stack, q[0], q[1], q[2], wi[0], wi[1], wi[2], 0.0, reach - passed)
+                if hit == NO_HIT:
+                    break
+                if stops(scene, hit, int(scene.lights[i, SHADOWING])):
+                    blocked[i, scene.object_of[hit]] += 1.0 / samples
+                    break
+                passed += t + scene.offset
+
+
+def what_reaches(prepared: Prepared, size: tuple[int, int], x: float, y: float, ray_offset: float = 0.0) -> Spot | None:
+    """The spot under pixel (x, y) of a frame of `size`, or None where the camera sees nothing."""
+    scene, arrays = prepared.scene, prepared.arrays
+    width, height = size
+    lights, meshes = active_lights(scene), packed_meshes(scene)
+    found, brings, unhindered = np.zeros(5), np.zeros(len(lights)), np.zeros(len(lights))
+    reason, blocked = np.zeros(len(lights), np.int64), np.zeros((len(lights), max(1, len(meshes))))
+    eye = camera_array(prepared.camera, width, height)
+    eye[6, 0] = 0.0  # through the middle of the lens
+    fx, fy = x / width * 2.0 - 1.0, 1.0 - y / height * 2.0
+    _spot(arrays, eye, fx, fy, ray_offset or arrays.offset, SAMPLES, make_stack(), found, brings, unhindered, reason, blocked)
+    if not found[0]:
+        return None
+    reaches = []
+    for i, light in enumerate(lights):
+        order = np.argsort(-blocked[i], kind="stable")[:3]
+        blockers = [(meshes[k].name, float(blocked[i, k])) for k in order if blocked[i, k] > 0.005]
+        why = {0: "", 1: "is linked to other objects", 2: "does not shine this way"}[int(reason[i])]
+        reaches.append(LightReach(light.name, float(brings[i]), float(unhindered[i]), blockers, why))
+    reaches.sort(key=lambda r: (-r.brings, -r.unhindered))
+    return Spot(meshes[int(found[4])].name, (float(found[1]), float(found[2]), float(found[3])), reaches)

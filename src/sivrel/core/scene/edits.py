@@ -1,0 +1,235 @@
+"""Edits: what the artist changed of a shot's lights and objects, kept as an overlay and never in the user's file.
+
+Each edit has a key, `light.NAME.setting`, `object.NAME.setting` or `card.NAME.setting`. As in the recipe, the declaration
+here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
+"""
+
+import difflib
+import json
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+
+from ..errors import InputError
+from ..shadows.ways import CODES as SHADOW_WAYS
+
+ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "daylight", "portal")
+"""Kinds of light that can be added to a shot."""
+CARD_PATTERNS = ("plain", "slats", "panes", "leaves", "soft")
+GROUPS = {"light": "lights", "object": "objects", "card": "cards"}
+
+
+def _numbers(value: Any) -> Any:
+    return [part.strip() for part in value.split(",")] if isinstance(value, str) else value
+
+
+Three = Annotated[tuple[float, float, float], BeforeValidator(_numbers)]
+
+
+def setting(name: str, phrase: str, trades: str, unit: str = "", **limits: Any) -> Any:
+    """One editable value: its name, the sentence its control stands in, what it does, its unit and range."""
+    return Field(None, title=name, description=trades, json_schema_extra={"unit": unit, "phrase": phrase}, **limits)
+
+
+class _Edit(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+class ShadowEdit(_Edit):
+    way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is cut by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
+    rays: int | None = setting("shadow rays", "with {} rays,", "Rays to this light from each point that the camera sees.", ge=1, le=256)
+    resolution: int | None = setting("map resolution", "a map {} texels across,", "Size of its depth map.", "texels", ge=16, le=8192)
+    filter: float | None = setting("map filter", "softened over {},", "Width of the map's filter.", "texels", ge=0.0, le=32.0)
+    bias: float | None = setting("map bias", "biased by {} texels.", "Bias against its own shadow.", "texels", ge=0.0, le=64.0)
+
+
+class LightEdit(_Edit):
+    kind: Literal[ADDED_KINDS] | None = setting("kind", "It is a {}.", "What a light that is added is.")  # type: ignore[valid-type]
+    on: bool | None = setting("on", "It is {}.", "A light that is off is left out wholly.")
+    solo: bool | None = setting("solo", "Alone: {}.", "While any light is soloed, only those shine, and nothing glows.")
+    intensity: float | None = setting("intensity", "It shines at {}", "As UsdLux means it: radiance, or what normalize makes of it.", ge=0.0, le=1e12)
+    exposure: float | None = setting("exposure", "raised by {} stops,", "Each stop doubles it.", "stops", ge=-40.0, le=40.0)
+    color: Three | None = setting("colour", "in {}", "Linear Rec.709: red, green, blue.")
+    temperature: float | None = setting("temperature", "times a glow of {} K.", "Multiplies the colour by a black body's; 0 for none.", "K", ge=0.0, le=40000.0)
+    normalize: bool | None = setting("normalize", "Its power is kept when its size changes: {}.", "As UsdLux means it.")
+    at: Three | None = setting("position", "It stands at {}", "Metres, y up.", "m")
+    towards: Three | None = setting("aim", "and points to {}.", "The point that it is aimed at, in metres.", "m")
+    width: float | None = setting("width", "{} m wide", "Side of a rect, diameter of a disk.", "m", gt=0.0, le=1e5)
+    height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
+    radius: float | None = setting("radius", "of radius {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)
+    length: float | None = setting("length", "{} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
+    angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
+    cone_angle: float | None = setting("cone", "Its cone opens {}° from the axis,", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0)
+    cone_softness: float | None = setting("cone softness", "of which {} fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
+    focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)
+    profile: str | None = setting("photometric profile", "Shaped by {}.", "An IES file; “none” takes the file's own away.", max_length=4096)
+    panorama: str | None = setting("panorama", "Its picture is {}.", "A latitude-longitude EXR or HDR picture for a dome.", max_length=4096)
+    rotation: float | None = setting("rotation", "Turned by {}°.", "Turns a dome about its pole.", "°", ge=-720.0, le=720.0)
+    latitude: float | None = setting("latitude", "At {}° north", "Place of a daylight sky.", "°", ge=-90.0, le=90.0)
+    longitude: float | None = setting("longitude", "and {}° east,", "Place of a daylight sky.", "°", ge=-180.0, le=180.0)
+    moment: str | None = setting("moment", "on {}.", "Date and time with its zone, like 2026-06-21T12:00+00:00.", max_length=40)
+    turbidity: float | None = setting("turbidity", "Haze {}.", "Preetham's turbidity: 2 clear, 6 hazy.", ge=1.7, le=10.0)
+    north: float | None = setting("north", "North lies {}° from −z towards +x.", "Turns the sky and its sun.", "°", ge=-720.0, le=720.0)
+    camera: bool | None = setting("seen by camera", "The camera sees it: {}.", "Hides the light itself, not what it lights.")
+    diffuse: float | None = setting("on the base", "It adds {} by the base", "Factor of its diffuse light.", ge=0.0, le=100.0)
+    specular: float | None = setting("in highlights", "and {} in highlights.", "Factor of its glossy light.", ge=0.0, le=100.0)
+    link: str | None = setting("lights only", "It lights {}.", "Names or parts of names of meshes, by commas; “all” for all; a leading − excludes.", max_length=4096)
+    shadow_link: str | None = setting("shadowed only by", "Only {} cast its shadows.", "Names or parts of names of meshes; “all” for all.", max_length=4096)
+    shadows: ShadowEdit = ShadowEdit()
+
+
+class ObjectEdit(_Edit):
+    camera: bool | None = setting("seen by camera", "The camera sees it: {};", "Hidden from the camera, it still lights and shades.")
+    shadows: bool | None = setting("casts shadows", "it casts shadows: {};", "Off, light passes through it to the lights.")
+    bounced: bool | None = setting("seen by bounced light", "bounced light meets it: {}.", "Off, rays that have scattered pass through it.")
+    aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
+
+
+class CardEdit(_Edit):
+    pattern: Literal[CARD_PATTERNS] | None = setting("pattern", "A card of {}", "What it lets through; “soft” is a dark patch that fades to its rim.")  # type: ignore[valid-type]
+    at: Three | None = setting("position", "at {}", "Its middle, in metres.", "m")
+    towards: Three | None = setting("facing", "facing {}", "The point that it faces; straight up when empty.", "m")
+    turn: float | None = setting("turn", "turned by {}°,", "About its own normal.", "°", ge=-720.0, le=720.0)
+    width: float | None = setting("width", "{} m", "Metres.", "m", gt=0.0, le=1e4)
+    height: float | None = setting("height", "by {} m,", "Metres.", "m", gt=0.0, le=1e4)
+    count: int | None = setting("repeats", "with {} repeats,", "Slats, panes or leaves across.", ge=1, le=200)
+    opacity: float | None = setting("opacity", "{} opaque.", "Of what is dark in it.", ge=0.0, le=1.0)
+
+
+class Edits(_Edit):
+    """All edits of a shot; `Edits()` changes nothing."""
+
+    lights: dict[str, LightEdit] = {}
+    objects: dict[str, ObjectEdit] = {}
+    cards: dict[str, CardEdit] = {}
+
+    def flat(self) -> dict[str, Any]:
+        """Values by key, sorted, tuples as text."""
+        found = {}
+        for group, attribute in GROUPS.items():
+            for name, edit in getattr(self, attribute).items():
+                for field, value in edit.model_dump(exclude_none=True).items():
+                    for sub, inner in value.items() if isinstance(value, dict) else ((None, value),):
+                        key = f"{group}.{name}.{field}" + (f".{sub}" if sub else "")
+                        found[key] = ",".join(f"{x:g}" for x in inner) if isinstance(inner, tuple | list) else inner
+        return dict(sorted(found.items()))
+
+
+MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit}
+
+
+def _field_schema(schema: dict[str, Any]) -> dict[str, Any]:
+    given = next((part for part in schema.get("anyOf", [schema]) if part.get("type") != "null"), {})
+    choices = given.get("enum")
+    kind = "choice" if choices else {"boolean": "switch", "array": "three", "string": "text"}.get(given.get("type", ""), given.get("type", ""))
+    low, high = given.get("minimum", given.get("exclusiveMinimum")), given.get("maximum")
+    return {"type": kind, "choices": choices, "minimum": low, "maximum": high}
+
+
+def edit_settings() -> dict[str, dict[str, dict[str, Any]]]:
+    """By group, every setting with name, phrase, trades, unit, type, choices and range."""
+    found: dict[str, dict[str, dict[str, Any]]] = {}
+    for group, model in MODELS.items():
+        schema = model.model_json_schema()
+        fields = {}
+        for name, prop in schema["properties"].items():
+            parts = {f"{name}.": ShadowEdit.model_json_schema()["properties"]} if "title" not in prop or name == "shadows" and group == "light" else {"": {name: prop}}
+            for prefix, props in parts.items():
+                for part, p in props.items():
+                    about = {"name": p["title"], "phrase": p["phrase"], "trades": p["description"], "unit": p["unit"]}
+                    fields[f"{prefix}{part}"] = {**about, **_field_schema(p)}
+        found[group] = fields
+    return found
+
+
+SETTINGS = edit_settings()
+
+
+def span_in_words(about: dict[str, Any]) -> str:
+    """What a setting takes, in a few words."""
+    if about["choices"]:
+        return ", ".join(about["choices"])
+    if about["type"] in ("number", "integer"):
+        return f"{about['minimum']:g} to {about['maximum']:g} {about['unit']}".strip()
+    return {"three": "three numbers by commas", "switch": "on or off", "text": "text"}[about["type"]]
+
+
+def is_edit(key: str) -> bool:
+    """Whether a key is an edit's, and not a recipe's."""
+    return key.split(".", 1)[0] in GROUPS
+
+
+def split_key(key: str) -> tuple[str, str, str]:
+    """(group, name, setting) of an edit's key; names may hold dots. Raises InputError."""
+    group, _, rest = key.partition(".")
+    known = SETTINGS.get(group, {})
+    for field in sorted(known, key=len, reverse=True):
+        if rest.endswith(f".{field}") and len(rest) > len(field) + 1:
+            return group, rest[: -len(field) - 1], field
+    name, _, field = rest.rpartition(".")
+    near = difflib.get_close_matches(field, known, n=1, cutoff=0.3)
+    offer = f" Did you mean “{group}.{name or 'NAME'}.{near[0]}”?" if near else ""
+    raise InputError(f"There is no setting “{key}”.{offer} `sivrel recipes` lists them all.")
+
+
+def with_edits(edits: Edits, values: dict[str, Any]) -> Edits:
+    """`edits` with some keys set, as text or as themselves; an empty text takes the edit back. Raises InputError."""
+    tree: dict[str, Any] = edits.model_dump(exclude_none=True)
+    for key, value in values.items():
+        group, name, field = split_key(key)
+        leaf = tree.setdefault(GROUPS[group], {}).setdefault(name, {})
+        *outer, last = field.split(".")
+        for step in outer:
+            leaf = leaf.setdefault(step, {})
+        if value is None or value == "":
+            leaf.pop(last, None)
+        else:
+            leaf[last] = value
+    for attribute in GROUPS.values():
+        members = tree.get(attribute, {})
+        for name in [n for n, edit in members.items() if not any(v not in ({}, None) for v in edit.values())]:
+            del members[name]
+    try:
+        return Edits.model_validate(tree)
+    except ValidationError as error:
+        raise InputError(_sentence(error)) from None
+
+
+def _sentence(error: ValidationError) -> str:
+    first = error.errors()[0]
+    place = [str(part) for part in first["loc"]]
+    group = next((g for g, a in GROUPS.items() if a == place[0]), place[0])
+    field = next((f for f in (".".join(place[2:4]), place[2] if len(place) > 2 else "") if f in SETTINGS.get(group, {})), "")
+    key, about = f"{group}.{place[1] if len(place) > 1 else ''}.{field}", SETTINGS.get(group, {}).get(field)
+    given = ",".join(map(str, first["input"])) if isinstance(first["input"], list | tuple) else first["input"]
+    if about is None:
+        return f"The edits have something unknown at “{'.'.join(place)}”; remove it."
+    if about["choices"]:
+        return f"{key} can't be “{given}”; choose one of: {', '.join(about['choices'])}."
+    if about["type"] == "three":
+        return f"{key} can't be “{given}”; give three numbers like 1,0.5,0.25."
+    if about["type"] == "switch":
+        return f"{key} can't be “{given}”; give on or off."
+    if about["type"] == "text":
+        return f"{key} is too long; give at most a few thousand characters."
+    kind = "a whole number" if about["type"] == "integer" else "a number"
+    return f"{key} can't be “{given}”; give {kind} from {about['minimum']:g} to {about['maximum']:g}."
+
+
+def to_json(edits: Edits) -> str:
+    """The edits as they are stored and written to picture headers."""
+    return json.dumps(edits.model_dump(exclude_none=True, exclude_defaults=True), sort_keys=True)
+
+
+def from_json(text: str | bytes) -> Edits:
+    """The inverse of `to_json`. Raises InputError."""
+    try:
+        return Edits.model_validate_json(text or "{}")
+    except ValidationError as error:
+        raise InputError(_sentence(error)) from None
+
+
+def difference(before: Edits, after: Edits) -> list[tuple[str, Any, Any]]:
+    """(key, value before, value after) of every edit that differs; None where there is none."""
+    old, new = before.flat(), after.flat()
+    return [(key, old.get(key), new.get(key)) for key in sorted({*old, *new}) if old.get(key) != new.get(key)]

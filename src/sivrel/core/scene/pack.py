@@ -1,0 +1,132 @@
+"""A scene's dataclasses turned into the arrays that the kernels read."""
+
+import numpy as np
+
+from ..lights.pack import pack_lights, without_lights
+from ..trace.bvh import build_bvh
+from .arrays import (
+    BASE,
+    BASE_MAP,
+    BIAS,
+    BOTH_SIDES,
+    BY_BOUNCED,
+    BY_CAMERA,
+    BY_SHADOW,
+    EMISSION,
+    EMISSION_MAP,
+    HEIGHT,
+    IOR,
+    METALLIC,
+    METALLIC_MAP,
+    OPACITY,
+    OPACITY_MAP,
+    ROUGHNESS,
+    ROUGHNESS_MAP,
+    SCALE,
+    SURFACE_COLUMNS,
+    TEXEL_START,
+    TEXTURE_COLUMNS,
+    THRESHOLD,
+    TRANSFORM,
+    WIDTH,
+    WRAP_S,
+    WRAP_T,
+    WRAPS,
+    SceneArrays,
+)
+from .model import Mesh, Scene, Texture, TextureUse
+
+OFFSET_ROUNDINGS = 48.0
+"""The automatic ray offset in roundings (2**-24) of the largest coordinate: a hit point is off by a few of them."""
+
+
+def packed_meshes(scene: Scene) -> list[Mesh]:
+    """The meshes that are packed, in the order in which `object_of` counts them."""
+    return [mesh for mesh in scene.meshes if len(mesh.vertices)]
+
+
+def pack_geometry(scene: Scene) -> SceneArrays:
+    """Flatten meshes, surfaces and textures of `scene` and build its hierarchy; lights are packed onto it
+    (`core.lights.pack`)."""
+    meshes = packed_meshes(scene)
+
+    def gathered(attribute: str, columns: int) -> np.ndarray:
+        parts = [getattr(mesh, attribute).reshape(-1, columns) for mesh in meshes]
+        whole = np.concatenate(parts) if parts else np.zeros((0, columns))
+        return np.ascontiguousarray(whole, np.float32)
+
+    vertices = gathered("vertices", 9)
+    pool = TexturePool()
+    surfaces = [_surface_row(surface, both, pool) for surface in scene.surfaces for both in (False, True)]
+    # Each surface stands twice: emitting from its front, and from both faces.
+    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(mesh.double_sided) for mesh in meshes]
+    largest = float(np.abs(vertices).max()) if len(vertices) else 1.0
+    counts = [len(mesh.vertices) for mesh in meshes]
+    return without_lights(
+        bvh=build_bvh(vertices.reshape(-1, 3, 3)),
+        vertices=vertices,
+        normals=gathered("normals", 9),
+        uvs=gathered("uvs", 6),
+        surface_of=np.concatenate(surface_of) if surface_of else np.zeros(0, np.uint32),
+        object_of=np.repeat(np.arange(len(meshes), dtype=np.uint32), counts),
+        surfaces=np.array(surfaces, np.float64).reshape(-1, SURFACE_COLUMNS),
+        textures=np.array(pool.rows, np.float64).reshape(-1, TEXTURE_COLUMNS),
+        texels=np.concatenate(pool.texels) if pool.texels else np.zeros((1, 4), np.float32),
+        cutouts=any(s.opacity < 1.0 or s.opacity_map is not None for s in scene.surfaces),
+        offset=max(largest, 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
+    )
+
+
+def pack_scene(scene: Scene) -> SceneArrays:
+    """Geometry and lights of `scene`, shadows traced with one ray."""
+    return pack_lights(pack_geometry(scene), scene)
+
+
+def object_flags(meshes: list[Mesh]) -> np.ndarray:
+    """int64 [meshes]: which rays meet each mesh."""
+    return np.array(
+        [BY_CAMERA * m.seen_by_camera + BY_SHADOW * m.casts_shadows + BY_BOUNCED * m.seen_by_bounced for m in meshes], np.int64
+    )
+
+
+class TexturePool:
+    """Collects textures, each once, behind `used` texels and `first` textures that are packed already."""
+
+    def __init__(self, used: int = 0, first: int = 0) -> None:
+        self.rows: list[np.ndarray] = []
+        self.texels: list[np.ndarray] = []
+        self._known: dict[int, int] = {}
+        self._used, self._first = used, first
+
+    def reference(self, use: TextureUse | None) -> tuple[float, float]:
+        if use is None:
+            return -1.0, 0.0
+        texture = use.texture
+        if id(texture) not in self._known:
+            self._known[id(texture)] = self._first + len(self.rows)
+            self.rows.append(self._row(texture))
+        return float(self._known[id(texture)]), float(use.channel)
+
+    def _row(self, texture: Texture) -> np.ndarray:
+        height, width = texture.texels.shape[:2]
+        row = np.zeros(TEXTURE_COLUMNS)
+        row[[TEXEL_START, WIDTH, HEIGHT]] = self._used, width, height
+        row[[WRAP_S, WRAP_T]] = [WRAPS[w] for w in texture.wrap]
+        row[SCALE : SCALE + 4], row[BIAS : BIAS + 4] = texture.scale, texture.bias
+        row[TRANSFORM : TRANSFORM + 6] = texture.transform.reshape(-1)
+        self.texels.append(np.ascontiguousarray(texture.texels, np.float32).reshape(-1, 4))
+        self._used += width * height
+        return row
+
+
+def _surface_row(surface, both_sides: bool, pool: TexturePool) -> np.ndarray:
+    row = np.zeros(SURFACE_COLUMNS)
+    row[BASE : BASE + 3], row[EMISSION : EMISSION + 3] = surface.base_color, surface.emission
+    row[[ROUGHNESS, METALLIC, IOR]] = surface.roughness, surface.metallic, surface.ior
+    row[[OPACITY, THRESHOLD, BOTH_SIDES]] = surface.opacity, surface.opacity_threshold, both_sides
+    row[BASE_MAP : BASE_MAP + 2] = pool.reference(surface.base_color_map)
+    row[ROUGHNESS_MAP : ROUGHNESS_MAP + 2] = pool.reference(surface.roughness_map)
+    row[METALLIC_MAP : METALLIC_MAP + 2] = pool.reference(surface.metallic_map)
+    row[EMISSION_MAP : EMISSION_MAP + 2] = pool.reference(surface.emission_map)
+    row[OPACITY_MAP : OPACITY_MAP + 2] = pool.reference(surface.opacity_map)
+    return row

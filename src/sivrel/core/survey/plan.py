@@ -1,0 +1,103 @@
+"""Plan and elevation: a shot seen along straight lines from above and from the camera's back, cut open where a room
+would hide its inside."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..scene.arrays import BASE, SceneArrays
+from ..scene.model import Camera, Scene
+from ..trace.traverse import closest_hits
+
+SIZE = 640
+"""Pixels of the longer side."""
+MARGIN = 0.06
+ABOVE_EYE = 0.35
+"""Metres above the camera at which the plan is cut: above the furniture, below the ceiling."""
+CUT = 0.13
+"""Tone of what the cut goes through."""
+FAR_OUT = 40.0
+"""Times the middle half of all triangles' spread, beyond which geometry is cropped off the drawing."""
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """An orthographic picture with where it lies.
+
+    tones: uint8 [rows, columns]; right, up: world axes of its sides; centre: world point in its middle, on the cut
+    half: (half width, half height) in metres
+    """
+
+    tones: np.ndarray
+    right: np.ndarray
+    up: np.ndarray
+    centre: np.ndarray
+    half: tuple[float, float]
+
+
+def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
+    """The box that is worth drawing: the scene's, cropped to what lies near the middle half of its triangles, with the
+    camera and the lights in it."""
+    centres = np.concatenate([mesh.vertices.mean(axis=1) for mesh in scene.meshes if len(mesh.vertices)]).astype(float)
+    low, high = np.percentile(centres, 25.0, axis=0), np.percentile(centres, 75.0, axis=0)
+    reach = np.maximum((high - low).max(), 1e-3) * 1.5
+    full_low, full_high = scene.bounds()
+    low, high = np.maximum(full_low, low - reach), np.minimum(full_high, high + reach)
+    eye = camera.to_world[:, 3]
+    points = [eye] + [np.array(light.position) for light in scene.lights if light.kind not in ("sun", "dome", "mesh")]
+    middle, size = (low + high) / 2.0, np.maximum(high - low, 1e-3)
+    near = [p for p in points if (np.abs(p - middle) < size.max() * 2.0).all()]
+    return np.minimum(low, np.min([low, *near], axis=0)), np.maximum(high, np.max([high, *near], axis=0))
+
+
+def plan_and_elevation(scene: Scene, arrays: SceneArrays, camera: Camera) -> tuple[Drawing, Drawing]:
+    """The plan, cut just above the camera, with the camera's forward axis nearest to up; and the elevation, looking that
+    way from the camera's back."""
+    low, high = drawn_bounds(scene, camera)
+    eye, forward = camera.to_world[:, 3], -camera.to_world[:, 2]
+    axis = 0 if abs(forward[0]) > abs(forward[2]) else 2
+    ahead = np.zeros(3)
+    ahead[axis] = 1.0 if forward[axis] > 0.0 else -1.0
+    up = np.array([0.0, 1.0, 0.0])
+    right = np.cross(ahead, up)
+    cut = min(max(eye[1] + ABOVE_EYE, low[1]), high[1] + 0.01)
+    plan = _draw(arrays, low, high, right, ahead, np.array([0.0, cut, 0.0]), -up)
+    elevation = _draw(arrays, low, high, right, up, eye * np.abs(ahead), ahead)
+    return plan, elevation
+
+
+def _draw(arrays: SceneArrays, low, high, right, up, cut, looking) -> Drawing:
+    """Rays along `looking` from the plane through `cut`; where the first thing met is seen from its back, the plane lies
+    inside something solid."""
+    middle, size = (low + high) / 2.0, (high - low) * (1.0 + MARGIN)
+    half_w, half_h = float(np.abs(size @ right)) / 2.0, float(np.abs(size @ up)) / 2.0
+    scale = SIZE / (2.0 * max(half_w, half_h))
+    columns, rows = max(8, round(2.0 * half_w * scale)), max(8, round(2.0 * half_h * scale))
+    centre = middle - looking * (middle @ looking) + looking * (cut @ looking)
+    a = (np.arange(columns) + 0.5) / columns * 2.0 - 1.0
+    b = 1.0 - (np.arange(rows) + 0.5) / rows * 2.0
+    x, y = np.meshgrid(a * half_w, b * half_h)
+    origins = centre + x[..., None] * right + y[..., None] * up
+    flat = origins.reshape(-1, 3).astype(np.float32)
+    d = np.broadcast_to(np.asarray(looking, np.float32), flat.shape).copy()
+    hits, distances = closest_hits(arrays.bvh, flat, d, np.float32(0.0), np.float32(1e30))
+    met = distances < 1e29
+    triangles = arrays.vertices[np.where(met, hits, 0)].reshape(-1, 3, 3).astype(float)
+    normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+    facing = -normals @ looking
+    base = arrays.surfaces[arrays.surface_of[np.where(met, hits, 0)]][:, BASE : BASE + 3] @ (0.2126, 0.7152, 0.0722)
+    tone = 0.45 + 0.4 * np.abs(facing) * (0.4 + 0.6 * np.sqrt(np.clip(base, 0.0, 1.0)))
+    tone = np.where(met, np.where(facing < 0.0, CUT, tone), 0.97).reshape(rows, columns)
+    # Edges: where the depth or the object jumps.
+    depth = np.where(met, distances, 1e4).reshape(rows, columns).astype(float)
+    thing = np.where(met, arrays.object_of[np.where(met, hits, 0)].astype(np.int64), -1).reshape(rows, columns)
+    jump = 0.02 * max(half_w, half_h)
+    edge = np.zeros((rows, columns), bool)
+    for axis in (0, 1):
+        step = np.abs(np.diff(depth, axis=axis)) > jump
+        other = np.diff(thing, axis=axis) != 0
+        where = (slice(1, None), slice(None)) if axis == 0 else (slice(None), slice(1, None))
+        edge[where] |= step | other
+    tone = np.where(edge & (tone > CUT), tone * 0.62, tone)
+    return Drawing((tone * 255.0).astype(np.uint8), np.asarray(right, float), np.asarray(up, float), centre, (half_w, half_h))

@@ -1,0 +1,71 @@
+"""Questions that the worker answers beside its renders: what reaches a spot, and how a shot looks in plan."""
+
+import base64
+import io
+import os
+import time
+from typing import TYPE_CHECKING, Any
+
+from PIL import Image
+
+from ..core.errors import InputError
+from ..core.render.prepare import Prepared
+from ..core.render.reach import what_reaches
+from ..core.render.recipe import from_json
+from ..core.scene.edits import from_json as edits_from_json
+from ..core.survey.plan import Drawing, plan_and_elevation
+from ..store import database, questions, shots
+from .intake import light_facts
+
+if TYPE_CHECKING:
+    from .worker import Worker
+
+POLL = 0.03
+
+
+def answer_questions(worker: "Worker") -> None:
+    """Answer questions as they come, until the worker ends."""
+    db = database.connect(worker.data)
+    while os.getppid() == worker.parent:
+        question = questions.take(db)
+        if question is None:
+            time.sleep(POLL)
+            continue
+        number, kind, shot_id, body = question
+        try:
+            shot = shots.get(db, shot_id)
+            ready = worker.prepare(db, shot, from_json(body["recipe"]), edits_from_json(body["edits"]), body.get("camera"))
+            questions.answer(db, number, ANSWERS[kind](ready, body))
+        except (InputError, OSError) as error:
+            questions.answer(db, number, None, str(error))
+        except Exception as error:  # the thread outlives a question that it can't answer; the asker is told
+            questions.answer(db, number, None, f"This could not be answered ({type(error).__name__}: {error}).")
+
+
+def reach(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    spot = what_reaches(ready, (body["width"], body["height"]), body["x"], body["y"])
+    if spot is None:
+        return {"object": None, "lights": []}
+    return {"object": spot.object, "position": spot.position, "lights": [light.as_dict() for light in spot.lights]}
+
+
+def drawing(drawn: Drawing) -> dict[str, Any]:
+    """A drawing as the page needs it: the picture as a data address, and where it lies."""
+    buffer = io.BytesIO()
+    Image.fromarray(drawn.tones).save(buffer, "PNG")
+    return {
+        "picture": "data:image/png;base64," + base64.b64encode(buffer.getvalue()).decode(),
+        "right": drawn.right.tolist(), "up": drawn.up.tolist(), "centre": drawn.centre.tolist(), "half": drawn.half,
+    }  # fmt: skip
+
+
+def plan(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    first, second = plan_and_elevation(ready.scene, ready.arrays, ready.camera)
+    eye = ready.camera
+    return {
+        "plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene),
+        "camera": {"at": eye.to_world[:, 3].tolist(), "forward": (-eye.to_world[:, 2]).tolist(), "right": eye.to_world[:, 0].tolist(), "half": eye.half_width},
+    }  # fmt: skip
+
+
+ANSWERS = {"reach": reach, "plan": plan}
