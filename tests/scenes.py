@@ -1,11 +1,13 @@
 """Small scenes whose light is known, and what a render of them measures."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from sivrel.core.render import film as columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
 
 
@@ -64,7 +66,8 @@ def render(scene: Scene, camera: Camera, size=(16, 16), threads: int = 2, seed: 
     recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in settings.items()})
     tiles: dict = {}
     frame = Frame(*size, region=region, seed=seed)
-    render_tiles(pack_scene(scene), camera, recipe, frame, tiles.__setitem__, threads=threads)
+    ready = prepare(replace(scene, cameras=[camera]), recipe)
+    render_tiles(ready.arrays, camera, recipe, frame, tiles.__setitem__, threads=threads)
     return assemble(frame, tiles)
 
 

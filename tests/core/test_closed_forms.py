@@ -10,9 +10,9 @@ from sivrel.core.scene.model import Light, Scene, Surface
 from tests.scenes import assert_agrees, box_inside, floor, lambert, looking_down, quad, render, sky
 
 
-def down_facing(kind: str, height: float, **more) -> Light:
+def down_facing(kind: str, above: float, **more) -> Light:
     """A light over the floor that shines down (its -z is the floor's)."""
-    return Light(kind, kind, (1.0, 2.0, 3.0), (0.0, 0.0, height), np.eye(3), **more)
+    return Light(kind, kind, (1.0, 2.0, 3.0), (0.0, 0.0, above), np.eye(3), **more)
 
 
 class WhiteFurnace(unittest.TestCase):
@@ -40,7 +40,7 @@ class Irradiance(unittest.TestCase):
 
     def test_rect_over_its_middle(self):
         a, b, h = 0.7, 0.4, 0.9
-        light = down_facing("rect", h, half_u=(a, 0, 0), half_v=(0, b, 0))
+        light = down_facing("rect", h, width=2 * a, height=2 * b)
         # Four times the form factor of a corner (Howell, "A Catalog of Radiation Configuration Factors", B-3).
         x, y = a / h, b / h
         corner = (x / math.hypot(1, x) * math.atan(y / math.hypot(1, x)) + y / math.hypot(1, y) * math.atan(x / math.hypot(1, y))) / (2 * math.pi)
@@ -53,7 +53,7 @@ class Irradiance(unittest.TestCase):
 
     def test_disk_over_its_middle(self):
         r, h = 0.6, 0.8
-        light = down_facing("disk", h, half_u=(r, 0, 0), half_v=(0, r, 0))
+        light = down_facing("disk", h, width=2 * r, height=2 * r)
         assert_agrees(self, self.floor_under(light), r * r / (r * r + h * h) * np.array([1.0, 2.0, 3.0]))
 
     def test_sphere_off_the_vertical(self):
@@ -76,14 +76,14 @@ class Irradiance(unittest.TestCase):
         frame = np.array([[0.8, 0.0, -0.6], [0.0, 1.0, 0.0], direction])
         for angle in (0.0, math.radians(0.53), math.radians(20.0)):
             cap = math.pi * math.sin(angle / 2) ** 2 if angle else 1.0
-            light = Light("sun", "sun", (3.0 / cap,) * 3, frame=frame, angle=angle)
+            light = Light("sun", "sun", (3.0 / cap,) * 3, frame=frame, angle=math.degrees(angle))
             assert_agrees(self, self.floor_under(light), 3.0 * 0.8 / math.pi)
 
     def test_two_samplings_of_one_light_agree_on_gloss(self):
         """Multiple importance sampling: on a smooth metal the disk is found by chance, on a rough one by aiming."""
         for roughness in (0.05, 0.6):
             surface = Surface("metal", (1.0, 1.0, 1.0), roughness, 1.0)
-            light = down_facing("disk", 2.0, half_u=(2.0, 0, 0), half_v=(0, 2.0, 0))
+            light = down_facing("disk", 2.0, width=4.0, height=4.0)
             scene = Scene("gloss", [floor()], [surface], [light])
             aimed = render(scene, looking_down(height=0.5, tilt=0.3), sampling__max=256)
             glowing = Scene("glow", [floor(), self.glowing_disk()], [surface, lambert(0.0, (1.0, 2.0, 3.0))], [])

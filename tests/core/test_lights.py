@@ -5,26 +5,29 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.lights.emitters import DELTA, choice_chance, choose_light, importance, meet_light, sample_light
+from sivrel.core.lights.emitters import DELTA, meet_light, sample_light
+from sivrel.core.lights.tree import choice_chance, choose_light
 from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.model import Light, Scene, Surface
 from tests.scenes import floor
 
 P, N = (0.1, -0.2, 0.3), (0.0, 0.0, 1.0)
 TURNED = np.array([[0.8, 0.0, -0.6], [0.0, 1.0, 0.0], [0.6, 0.0, 0.8]])
+SLANTED = np.array([[0.96, 0.28, 0.0], [-0.6, 0.8, 0.0], [0.0, 0.0, 1.0]])
 LIGHTS = {
-    "rect": Light("rect", "rect", (1.0, 2.0, 3.0), (0.5, 0.2, 1.4), TURNED, half_u=(0.4, 0.0, -0.3), half_v=(0.0, 0.7, 0.0)),
+    "rect": Light("rect", "rect", (1.0, 2.0, 3.0), (0.5, 0.2, 1.4), TURNED, width=1.0, height=1.4),
     # A parallelogram: its edges are not at right angles.
-    "slanted": Light("slanted", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), np.eye(3), half_u=(0.5, 0.2, 0.0), half_v=(-0.1, 0.4, 0.0)),
-    "disk": Light("disk", "disk", (1.0,) * 3, (0.2, 0.1, 1.1), np.eye(3), half_u=(0.5, 0.0, 0.0), half_v=(0.0, 0.3, 0.0)),
+    "slanted": Light("slanted", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), SLANTED, width=1.1, height=0.8),
+    "disk": Light("disk", "disk", (1.0,) * 3, (0.2, 0.1, 1.1), np.eye(3), width=1.0, height=0.6),
+    "cylinder": Light("cylinder", "cylinder", (1.0,) * 3, (0.5, 0.3, 1.2), TURNED, radius=0.2, length=0.9),
     "sphere": Light("sphere", "sphere", (1.0,) * 3, (-0.4, 0.5, 1.2), radius=0.35),
-    "sun": Light("sun", "sun", (1.0,) * 3, frame=TURNED, angle=math.radians(12.0)),
+    "sun": Light("sun", "sun", (1.0,) * 3, frame=TURNED, angle=12.0),
     "dome": Light("dome", "dome", (1.0,) * 3),
 }
 
 
-def table(*lights: Light) -> np.ndarray:
-    return pack_scene(Scene("s", [floor()], [Surface()], list(lights))).lights
+def table(*lights: Light):
+    return pack_scene(Scene("s", [floor()], [Surface()], list(lights)))
 
 
 class Aiming(unittest.TestCase):
@@ -83,10 +86,10 @@ class Choosing(unittest.TestCase):
         self.lights = table(*LIGHTS.values(), Light("point", "point", (9.0,) * 3, (1.0, 1.0, 1.0)), below, away)
 
     def test_chances_add_up_and_are_those_of_the_choice(self):
-        count = len(self.lights)
+        count = len(self.lights.lights)
         chances = np.array([choice_chance(self.lights, i, P, N) for i in range(count)])
         self.assertAlmostEqual(chances.sum(), 1.0, places=12)
-        self.assertTrue((chances > 0.0).all(), "no light may be forgotten")
+        self.assertTrue((chances[:-2] > 0.0).all(), "no light that can reach may be forgotten")
         draws = (np.arange(20000) + 0.5) / 20000
         chosen = np.array([choose_light(self.lights, P, N, u) for u in draws])
         counts = np.bincount(chosen[:, 0].astype(int), minlength=count) / len(draws)
@@ -94,9 +97,9 @@ class Choosing(unittest.TestCase):
         np.testing.assert_allclose(chosen[:, 1], chances[chosen[:, 0].astype(int)])
 
     def test_lights_that_can_not_reach_weigh_nothing(self):
-        count = len(self.lights)
-        self.assertEqual(importance(self.lights, count - 2, P, N), 0.0)
-        self.assertEqual(importance(self.lights, count - 1, P, N), 0.0)
+        count = len(self.lights.lights)
+        for i in (count - 2, count - 1):
+            self.assertEqual(choice_chance(self.lights, i, P, N), 0.0)
 
     def test_where_importance_is_zero_no_light_arrives(self):
         """At random points and normals, a light of no importance gives nothing above the horizon."""
@@ -105,8 +108,8 @@ class Choosing(unittest.TestCase):
             n = rng.normal(size=3)
             n = tuple(n / np.linalg.norm(n))
             p = tuple(rng.uniform(-2, 2, 3))
-            for i in range(len(self.lights)):
-                if importance(self.lights, i, p, n) == 0.0:
+            for i in range(len(self.lights.lights)):
+                if choice_chance(self.lights, i, p, n) == 0.0:
                     d, _, _, density = sample_light(self.lights, i, p, n, *rng.random(2))
                     self.assertTrue(density == 0.0 or np.dot(d, n) <= 1e-9)
 

@@ -25,7 +25,7 @@ def picture(value=0.5, frame=None, recipe=None, variance=0.0) -> Picture:
     film[..., INDIRECT : INDIRECT + 3] = 0.25
     film[..., VARIANCE : VARIANCE + 3] = variance
     film[..., DEPTH] = np.inf
-    return Picture(film_passes(film), frame, recipe or Recipe(), "shot", "camera")
+    return Picture(film_passes(film, []), frame, recipe or Recipe(), "shot", "camera")
 
 
 class Exr(unittest.TestCase):

@@ -231,7 +231,8 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
         # A careful mesh light is found by aiming alone; see glow_met.
         if not (scene.careful and scene.lights[i, LIGHT_KIND] == MESH):
             weight = _power_heuristic(density * samples, scattered)
-    share = light_share(scene, memory.stack, i, offset_point(point, d, settings.offset), d, distance)
+    # The ray starts off the surface, so it meets a light that is a mesh that much sooner.
+    share = light_share(scene, memory.stack, i, offset_point(point, d, settings.offset), d, distance - settings.offset)
     if direct:
         slot = int(scene.lights[i, SLOT])
         memory.tally[slot, UNHINDERED] += luminance(light)

@@ -109,22 +109,32 @@ def _sample_sphere(lights, i, p, u, v):
 
 
 @kernel
+def _seen_arc(lights, i, p):
+    """(angle round the cylinder's axis at which `p` stands, half of the arc that is seen from there; 0 from inside)."""
+    o = subtract(p, row3(lights, i, POSITION))
+    y, z = dot(o, row3(lights, i, AXIS_Y)), dot(o, row3(lights, i, AXIS_Z))
+    off, radius = math.sqrt(y * y + z * z), lights[i, RADIUS]
+    return math.atan2(z, y), (math.acos(radius / off) if off > radius else 0.0)
+
+
+@kernel
 def _sample_cylinder(lights, i, p, u, v):
-    """Uniform over the round side (the ends emit nothing): (direction, distance, density)."""
+    """Uniform over what is seen of the round side (the ends emit nothing): (direction, distance, density)."""
     axis, radius = row3(lights, i, AXIS_X), lights[i, RADIUS]
-    phi = 2.0 * math.pi * v
+    middle, arc = _seen_arc(lights, i, p)
+    phi = middle + arc * (2.0 * v - 1.0)
     out = add(scale(row3(lights, i, AXIS_Y), math.cos(phi)), scale(row3(lights, i, AXIS_Z), math.sin(phi)))
     q = add(row3(lights, i, POSITION), add(scale(row3(lights, i, HALF_U), 2.0 * u - 1.0), scale(out, radius)))
     to_light = subtract(q, p)
     d2 = dot(to_light, to_light)
-    if d2 <= 0.0 or lights[i, AREA] <= 0.0:
+    if d2 <= 0.0 or arc <= 0.0:
         return axis, 0.0, 0.0
     distance = math.sqrt(d2)
     wi = scale(to_light, 1.0 / distance)
     cos_light = -dot(wi, out)
     if cos_light <= 0.0:
         return wi, distance, 0.0
-    return wi, distance, d2 / (cos_light * lights[i, AREA])
+    return wi, distance, d2 / (cos_light * lights[i, AREA] * arc / math.pi)
 
 
 @kernel
@@ -220,7 +230,8 @@ def _meet_cylinder(lights, i, p, d, limit):
     cos_light = -dot(d, out) / radius
     if cos_light <= 0.0:
         return -1.0, 0.0
-    return distance, distance * distance / (cos_light * lights[i, AREA])
+    _, arc = _seen_arc(lights, i, p)
+    return distance, distance * distance / (cos_light * lights[i, AREA] * arc / math.pi)
 
 
 @kernel

@@ -85,8 +85,8 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
             reason[i] = 0
             start = offset_point(point, wi, offset)
             unhindered[i] += light
-            brings[i] += light * light_share(scene, stack, i, start, wi, distance)
-            passed, reach = 0.0, distance * (1.0 - 1e-6) - scene.offset
+            brings[i] += light * light_share(scene, stack, i, start, wi, distance - offset)
+            passed, reach = 0.0, distance * (1.0 - 1e-6) - offset - scene.offset
             for _ in range(64):
                 q = add(start, scale(wi, passed))
                 hit, t, _, _ = closest_hit(scene.bvh, stack, q[0], q[1], q[2], wi[0], wi[1], wi[2], 0.0, reach - passed)
