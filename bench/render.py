@@ -70,9 +70,7 @@ def _clicks(address: str) -> list[float]:
     times = []
     for seed in range(5):
         form = {"csrf_token": token, "camera": "table", "width": 480, "height": 270, "seed": seed, "sampling.max": 8}
-        request = urllib.request.Request(
-            f"{address}/shots/keepers-kitchen/prove", urllib.parse.urlencode(form).encode(), {"HX-Request": "true"}
-        )
+        request = urllib.request.Request(f"{address}/shots/keepers-kitchen/prove", urllib.parse.urlencode(form).encode(), {"HX-Request": "true"})
         begun = time.perf_counter()
         number = re.search(r'"proof": (\d+)', opener.open(request).headers["HX-Trigger-After-Settle"])[1]
         while not opener.open(f"{address}/proofs/{number}/tiles").read(1):

@@ -117,6 +117,7 @@ def render(args: argparse.Namespace) -> int:
         _say(note)
     from .core.formats.exr import write_exr
     from .core.measure.lights import measure_lights
+    from .core.render.film import coarse_share
     from .core.render.frame import Cancel, assemble, render_tiles
     from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
@@ -176,7 +177,7 @@ def render(args: argparse.Namespace) -> int:
             "recipe": recipe.flat(),
             "edits": edits.flat(),
             "lights": [measure.as_dict() for measure in measure_lights(film, prepared.passes, clock)],
-            "depth_maps": [asdict(note) for note in prepared.maps],
+            "depth_maps": [{**asdict(note), "coarse": coarse_share(film)} for note in prepared.maps],
             "version": __version__,
         },
         lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),

@@ -216,7 +216,9 @@ class Profiles(unittest.TestCase):
         self.assertAlmostEqual(profile_at(profile_table(even, True), 0, 1.0, 1.0), 1.0, delta=1e-3)
 
     def test_symmetries_and_broken_files(self):
-        one = read_ies(IES.replace("2 7 3 1", "2 7 1 1").replace("0 45 90\n", "0\n", 1).replace("900 830 650 430 240 90 8\n900 800 600 400 200 60 5\n", ""), "x")
+        one = read_ies(
+            IES.replace("2 7 3 1", "2 7 1 1").replace("0 45 90\n", "0\n", 1).replace("900 830 650 430 240 90 8\n900 800 600 400 200 60 5\n", ""), "x"
+        )
         self.assertEqual(one.candela.shape, (2, 7))
         for text, word in (("hello", "TILT"), (IES[:-40], "missing"), (IES.replace("2 7 3 1", "2 7 3 2"), "type B")):
             with self.assertRaisesRegex(Exception, word):

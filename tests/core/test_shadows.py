@@ -118,9 +118,10 @@ class DepthMaps(unittest.TestCase):
         from sivrel.core.scene.model import Surface
 
         metal, card = Surface("metal", (1.0,) * 3, 0.15, 1.0), quad((-9, -9, 0.8), (-9, 9, 0.8), (9, 9, 0.8), (9, -9, 0.8), 1)
-        lamp = Light("lamp", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), width=3.0, height=3.0)
+        lamp, surfaces = Light("lamp", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), width=3.0, height=3.0), [metal, lambert(0.0)]
+        above = looking_down(0.5, 0.2)
         open_, off = (
-            render(Scene("s", [floor(), *c], [metal, lambert(0.0)], [replace(lamp, shadow=Shadow(way=w))]), looking_down(0.5, 0.2), sampling__max=256, gi__seen="off")
+            render(Scene("s", [floor(), *c], surfaces, [replace(lamp, shadow=Shadow(way=w))]), above, sampling__max=256, gi__seen="off")
             for c, w in (((), "traced"), ((card,), "off"))
         )  # fmt: skip
         self.assertAlmostEqual(open_[..., 0].mean() / off[..., 0].mean(), 1.0, delta=0.01)
@@ -164,7 +165,11 @@ class Kept(unittest.TestCase):
         whole = path.read_bytes()
         back = caches.from_bytes(whole, path.name)
         self.assertEqual((back.kind, back.subject, caches.to_bytes(back)[:20]), ("depth map", "sun", whole[:20]))
-        for data, word in ((whole[:-9] + b"012345678", "damaged"), (b"hello\nyou", "not a cache"), (whole.replace(b'"version": 1', b'"version": 9'), "version 9")):
+        for data, word in (
+            (whole[:-9] + b"012345678", "damaged"),
+            (b"hello\nyou", "not a cache"),
+            (whole.replace(b'"version": 1', b'"version": 9'), "version 9"),
+        ):
             with self.assertRaisesRegex(InputError, word):
                 caches.from_bytes(data, path.name)
         path.write_bytes(whole[: len(whole) // 2])

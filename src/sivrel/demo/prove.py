@@ -14,17 +14,18 @@ import numpy as np
 
 from ..core.formats.exr import write_exr
 from ..core.formats.scenes import read_scene
+from ..core.measure.lights import measure_lights
+from ..core.render.film import coarse_share
 from ..core.render.frame import Frame, assemble, render_tiles
+from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
-from ..core.measure.lights import measure_lights
-from ..core.render.prepare import prepare
 from ..core.scene.edits import Edits, is_edit, with_edits
 from ..work.finishing import make_picture, measurements
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
-STEPS = {
+STEPS: dict[str, tuple] = {
     "keepers-kitchen": (
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "lights alone, to judge their balance"),
         ("bounced", "direct", {"gi.seen": "brute_force"}, None, ""),
@@ -43,7 +44,13 @@ STEPS = {
         ("bow", "finer", {}, "bow", ""),
         ("fine", "finer", {"sampling.max": 256}, None, "the look to match"),
         ("hazy", "direct", {"light.NoonSun.angle": 6}, None, "a larger sun: softer shadows"),
-        ("steps", "direct", {"light.NoonSun.shadows.way": "depth_map", "light.NoonSun.shadows.resolution": 512}, None, "steps: texels larger than pixels"),
+        (
+            "steps",
+            "direct",
+            {"light.NoonSun.shadows.way": "depth_map", "light.NoonSun.shadows.resolution": 512},
+            None,
+            "steps: texels larger than pixels",
+        ),
         ("finer-map", "steps", {"light.NoonSun.shadows.resolution": 4096}, None, ""),
     ),
 }
@@ -90,7 +97,7 @@ def prove(shot: DemoShot) -> None:
                 "exposure": camera.exposure,
                 "made_on": f"a machine with {os.cpu_count()} cores",
                 "lights": [m.as_dict() for m in measure_lights(film, ready.passes, clock)],
-                "maps": [asdict(note) for note in ready.maps],
+                "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
             }
         )
         print(f"{shot.name} {name}: {seconds:.1f} s")

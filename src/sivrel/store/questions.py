@@ -15,9 +15,7 @@ def ask(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -
     """Put a question; returns its number."""
     with transaction(db):
         db.execute("DELETE FROM questions WHERE id <= (SELECT max(id) FROM questions) - ?", (KEPT,))
-        cursor = db.execute(
-            "INSERT INTO questions (kind, shot_id, body, asked_at) VALUES (?, ?, ?, ?)", (kind, shot_id, json.dumps(body), now())
-        )
+        cursor = db.execute("INSERT INTO questions (kind, shot_id, body, asked_at) VALUES (?, ?, ?, ?)", (kind, shot_id, json.dumps(body), now()))
     assert cursor.lastrowid is not None
     return cursor.lastrowid
 

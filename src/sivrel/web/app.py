@@ -11,6 +11,7 @@ from .access.routes import guard
 from .access.routes import pages as access_pages
 from .bench.routes import pages as bench_pages
 from .database import close_database
+from .lights.routes import pages as light_pages
 from .pictures.routes import pages as picture_pages
 from .shots.routes import pages as shot_pages
 from .words import register_filters
@@ -38,7 +39,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
     register_filters(app)
     app.before_request(guard)
     app.teardown_appcontext(close_database)
-    for pages in (access_pages, shot_pages, bench_pages, picture_pages):
+    for pages in (access_pages, shot_pages, bench_pages, light_pages, picture_pages):
         app.register_blueprint(pages)
 
     @app.after_request

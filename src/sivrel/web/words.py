@@ -6,9 +6,13 @@ from flask import Flask
 
 from ..core.gi.ways import WAYS
 from ..core.render.recipe import difference, settings
+from ..core.scene.edits import SETTINGS, split_key
+from ..core.scene.edits import difference as edits_difference
+from ..core.shadows.ways import WAYS as SHADOW_WAYS
 from ..store.proofs import Proof
 
-TITLES = {way.key: way.title for way in WAYS}
+TITLES = {way.key: way.title for way in WAYS} | {way.key: way.title for way in SHADOW_WAYS if way.key != "off"}
+TITLES |= {"all": "all lights", "chosen": "chosen lights", "scene": "the whole scene", "view": "the view"}
 NAMES = {key: info.name for key, info in settings().items()}
 
 
@@ -33,7 +37,14 @@ def percent(value: float | None) -> str:
     return "–" if value is None else f"{value * 100.0:.1f} %"
 
 
+def share(value: float) -> str:
+    """A share of a whole as a short percentage."""
+    return f"{value * 100.0:.0f}" if value >= 0.095 or value == 0.0 else f"{value * 100.0:.1f}"
+
+
 def value_in_words(value: Any) -> str:
+    if isinstance(value, bool):
+        return "on" if value else "off"
     return TITLES.get(value, str(value)) if isinstance(value, str) else f"{value:g}"
 
 
@@ -43,7 +54,12 @@ def size(width: int, height: int) -> str:
 
 def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     """What a proof changed against its parent: (name, before, after)."""
-    found = [(NAMES[key], value_in_words(before), value_in_words(after)) for key, before, after in difference(parent.recipe, proof.recipe)]
+    found = [(NAMES[key], shown(key, before), shown(key, after)) for key, before, after in difference(parent.recipe, proof.recipe)]
+    for key, before, after in edits_difference(parent.edits, proof.edits):
+        group, name, field = split_key(key)
+        short = name.rstrip("/").rsplit("/", 1)[-1]
+        what = "" if field in ("kind", "pattern") else f" {SETTINGS[group][field]['name']}"
+        found.append((f"{short}{what}", "" if before is None else shown(field, before), "as in the file" if after is None else shown(field, after)))
     a, b = parent.frame, proof.frame
     for name, before, after in (
         ("camera", parent.camera, proof.camera),
@@ -56,6 +72,11 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     return found
 
 
+def shown(key: str, value: Any) -> str:
+    """A value in words; “off” is a way of shadows, or of bounced light."""
+    return "no shadows" if value == "off" and key.endswith("shadows.way") else value_in_words(value)
+
+
 def _region(region: tuple[int, int, int, int] | None) -> str:
     return "whole" if region is None else f"{region[2] - region[0]}×{region[3] - region[1]} px"
 
@@ -63,5 +84,7 @@ def _region(region: tuple[int, int, int, int] | None) -> str:
 def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
+    app.add_template_filter(share)
+    app.add_template_filter(shown)
     app.add_template_filter(value_in_words)
     app.add_template_filter(seconds_against)

@@ -61,11 +61,9 @@ def drawing(drawn: Drawing) -> dict[str, Any]:
 
 def plan(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
     first, second = plan_and_elevation(ready.scene, ready.arrays, ready.camera)
-    eye = ready.camera
-    return {
-        "plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene),
-        "camera": {"at": eye.to_world[:, 3].tolist(), "forward": (-eye.to_world[:, 2]).tolist(), "right": eye.to_world[:, 0].tolist(), "half": eye.half_width},
-    }  # fmt: skip
+    axes = ready.camera.to_world
+    camera = {"at": axes[:, 3].tolist(), "forward": (-axes[:, 2]).tolist(), "right": axes[:, 0].tolist(), "half": ready.camera.half_width}
+    return {"plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene), "camera": camera}
 
 
 ANSWERS = {"reach": reach, "plan": plan}

@@ -27,14 +27,14 @@ def light_facts(scene: Scene) -> list[dict]:
     facts = []
     for light in scene.lights:
         shape, at = light.shaping, np.asarray(light.position, float)
-        reach = 1.0 if light.kind != "sun" else float(np.linalg.norm(np.subtract(*scene.bounds())))
-        towards = at - light.frame[2] * reach
+        towards = at - light.frame[2]
         facts.append(
             {
                 "name": light.name, "kind": light.kind, "intensity": light.intensity, "exposure": light.exposure, "color": list(light.color),
                 "temperature": light.temperature or 0.0, "normalize": light.normalize, "at": at.tolist(), "towards": towards.tolist(),
                 "width": light.width, "height": light.height, "radius": light.radius, "length": light.length, "angle": light.angle,
-                "cone_angle": shape.cone_angle, "cone_softness": shape.cone_softness, "focus": shape.focus, "profile": "the file's" if shape.profile else "",
+                "cone_angle": shape.cone_angle, "cone_softness": shape.cone_softness, "focus": shape.focus,
+                "profile": "the file's" if shape.profile else "",
                 "panorama": "the file's" if light.panorama else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
                 "link": _link(light.lit), "shadow_link": _link(light.shadowing), "shadows.way": light.shadow.way or "", "mesh": False,
             }
@@ -78,7 +78,7 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
         make_thumbnail(data, digest, picture, entry["exposure"])
         proofs.finish(
             db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"],
-            entry["lights"], list(picture.passes), entry["maps"],
+            entry.get("lights"), list(picture.passes), entry.get("maps"),
         )  # fmt: skip
         numbers[entry["file"]] = number
 

@@ -19,8 +19,9 @@ import numpy as np
 from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
-from ..core.render.frame import Cancel, assemble, render_tiles
 from ..core.measure.lights import measure_lights
+from ..core.render.film import coarse_share
+from ..core.render.frame import Cancel, assemble, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
@@ -164,7 +165,8 @@ class Worker:
         picture = make_picture(film, ready.passes, proof.frame, proof.recipe, shot.slug, ready.camera.name, proof.edits)
         digest = keep_picture(self.data, picture)
         make_thumbnail(self.data, digest, picture, ready.camera.exposure)
-        lights, maps = [m.as_dict() for m in measure_lights(film, ready.passes, clock)], [asdict(note) for note in ready.maps]
+        lights = [m.as_dict() for m in measure_lights(film, ready.passes, clock)]
+        maps = [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps]
         with database.transaction(self.db):
             proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), "", lights, list(picture.passes), maps)
             jobs.end(self.db, job.id, "done")

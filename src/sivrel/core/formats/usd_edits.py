@@ -12,7 +12,10 @@ from ..scene.edits import Edits
 from ..scene.model import Light, Scene
 from .scenes import read_scene
 
-TYPES = {"rect": "RectLight", "disk": "DiskLight", "sphere": "SphereLight", "point": "SphereLight", "cylinder": "CylinderLight", "sun": "DistantLight", "dome": "DomeLight", "portal": "PortalLight"}  # fmt: skip
+TYPES = {
+    "rect": "RectLight", "disk": "DiskLight", "sphere": "SphereLight", "point": "SphereLight", "cylinder": "CylinderLight",
+    "sun": "DistantLight", "dome": "DomeLight", "portal": "PortalLight",
+}  # fmt: skip
 ADDED = "SivrelLights"
 INPUTS = {
     "intensity": ("intensity", Sdf.ValueTypeNames.Float), "exposure": ("exposure", Sdf.ValueTypeNames.Float),
@@ -66,7 +69,9 @@ def _identifier(name: str) -> str:
     return kept if kept[:1].isalpha() else f"L_{kept}"
 
 
-def _write_light(stage: Usd.Stage, prim: Usd.Prim, light: Light, edit: Any, metres: float, to_stage: np.ndarray, added: bool, left_out: list[str]) -> None:
+def _write_light(
+    stage: Usd.Stage, prim: Usd.Prim, light: Light, edit: Any, metres: float, to_stage: np.ndarray, added: bool, left_out: list[str]
+) -> None:
     def put(name: str, kind: Sdf.ValueTypeName, value: Any) -> None:
         prim.CreateAttribute(f"inputs:{name}", kind).Set(value)
 

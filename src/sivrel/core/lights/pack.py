@@ -52,7 +52,9 @@ from ..scene.arrays import (
     SceneArrays,
 )
 from ..scene.model import Light, Mesh, Scene, Shadow
-from ..shadows.ways import CODES, DEPTH_MAP, TRACED
+from ..shadows.depth_map import DEPTH_MAP
+from ..shadows.traced import TRACED
+from ..shadows.ways import CODES
 from .mesh_emitter import emitter_table
 from .panorama import sky_table
 from .radiance import area, emitted
@@ -127,7 +129,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
     links = _Links(meshes)
     emitters = _Emitters(geometry, meshes)
-    rows = []
+    rows: list[np.ndarray] = []
     for light in lights:
         row = _row(light, shadow, tables, pool)
         row[LIT], row[SHADOWING] = links.bit(light.lit), links.bit(light.shadowing)
@@ -171,7 +173,9 @@ def with_maps(arrays: SceneArrays, maps: dict[str, tuple[np.ndarray, np.ndarray]
     """`arrays` with depth maps by light name: (row float64 [MAP_COLUMNS], depths float32)."""
     from ..scene.arrays import MAP_START
 
-    lights, rows, depths, used = arrays.lights.copy(), [], [], 0
+    lights, used = arrays.lights.copy(), 0
+    rows: list[np.ndarray] = []
+    depths: list[np.ndarray] = []
     for i, light in enumerate(active_lights(scene)):
         if light.name in maps and lights[i, WAY] == DEPTH_MAP:
             row, texels = maps[light.name]
@@ -229,7 +233,7 @@ class _Emitters:
     def __init__(self, geometry: SceneArrays, meshes: list[Mesh]) -> None:
         self.geometry = geometry
         counts = [len(mesh.vertices) for mesh in meshes]
-        starts = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(int) if counts else []
+        starts: list[int] = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(int).tolist() if counts else []
         self.spans = {mesh.name: (int(start), int(start) + count) for mesh, start, count in zip(meshes, starts, counts, strict=True)}
         self.light_of = np.full(len(geometry.vertices), NO_LIGHT, np.uint32)
         self.density = np.zeros(len(geometry.vertices), np.float32)
@@ -262,7 +266,7 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
     row = np.zeros(LIGHT_COLUMNS)
     row[[SKY, PROFILE, PANORAMA, MAP, LIT, SHADOWING]] = -1.0
     kind = row[KIND] = LIGHT_KINDS[light.kind]
-    radiance = row[RADIANCE : RADIANCE + 3] = emitted(light)
+    radiance = row[RADIANCE : RADIANCE + 3] = np.array(emitted(light))
     row[POSITION : POSITION + 3], row[AXIS_X : AXIS_X + 9] = light.position, light.frame.reshape(-1)
     along = light.length if light.kind == "cylinder" else light.width
     row[HALF_U : HALF_U + 3], row[HALF_V : HALF_V + 3] = light.frame[0] * along / 2.0, light.frame[1] * light.height / 2.0

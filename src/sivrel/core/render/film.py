@@ -24,6 +24,11 @@ LIGHT_VARIANCE = TALLY_COLUMNS
 PASS_COLUMNS = TALLY_COLUMNS + 1
 
 
+def coarse_share(film: np.ndarray) -> float:
+    """Share of the pixels where a depth map's texels are larger than they are."""
+    return float((film[..., TEXELS] < 1.0).mean())
+
+
 def film_columns(slots: int) -> int:
     """Columns of a film with `slots` light passes."""
     return FILM_COLUMNS + slots * PASS_COLUMNS

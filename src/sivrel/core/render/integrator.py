@@ -1,8 +1,8 @@
 """The light path from the eye to the lights, top to bottom.
 
 At every point that a path meets, light that comes straight from the lights is found by aiming at them (next-event
-estimation) and by chance (the scattered ray meets a light); see `lights/direct.py`. Light that has bounced is found the way that the recipe chooses: `seen` where the camera looks, also
-in mirrors; `beyond` everywhere after.
+estimation) and by chance (the scattered ray meets a light); see `lights/direct.py`. Light that has bounced is found the
+way that the recipe chooses: `seen` where the camera looks, also in mirrors; `beyond` everywhere after.
 """
 
 import math

@@ -1,5 +1,6 @@
 """Everything that is made ready before pixels: edits laid over the scene, lights packed, depth maps rendered or found."""
 
+import functools
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -44,7 +45,8 @@ class Geometry:
 
 @dataclass
 class MapNote:
-    """What happened to the depth map of a light: seconds it took, or took when it was made; why it was made anew."""
+    """What happened to the depth map of a light: seconds it took, or took when it was made; why it was made anew; whether
+    it is a sun's and fitted to the whole scene."""
 
     light: str
     digest: str
@@ -52,6 +54,7 @@ class MapNote:
     seconds: float
     made: bool
     because: str
+    whole_scene: bool
 
 
 @dataclass
@@ -122,7 +125,7 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             continue
         resolution = light.shadow.resolution or recipe.shadows.resolution
         seen = None
-        if arrays.lights[i, KIND] == SUN and recipe.shadows.fit == "view":
+        if arrays.lights[i, KIND] == SUN and (light.shadow.fit or recipe.shadows.fit) == "view":
             seen = points_seen(arrays, prepared.camera)
         row = map_row(arrays.lights, i, resolution, low, high, seen)
         depends = {
@@ -136,12 +139,22 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             because = _what_changed(caches, light.name, depends)
             begun = time.perf_counter()
             what = f"depth map of {light.name}"
-            depths = render_map(arrays, i, row, None if progress is None else lambda share, w=what: progress(w, share))
+            depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)
             cache = Cache(KIND_OF_MAP, light.name, depends, {"depths": depths, "row": row}, {"seconds": time.perf_counter() - begun})
             if progress is None or progress(what, 1.0):
                 caches.keep(cache)
         maps[light.name] = cache.arrays["row"], cache.arrays["depths"]
-        prepared.maps.append(MapNote(light.name, cache.digest, resolution, float(cache.notes["seconds"]), made, because))
+        prepared.maps.append(
+            MapNote(
+                light.name,
+                cache.digest,
+                resolution,
+                float(cache.notes["seconds"]),
+                made,
+                because,
+                bool(arrays.lights[i, KIND] == SUN and seen is None),
+            )
+        )
     prepared.arrays = with_maps(arrays, maps, scene)
 
 
@@ -167,5 +180,3 @@ def points_seen(arrays: SceneArrays, camera: Camera) -> np.ndarray:
     _, distances = closest_hits(arrays.bvh, origins.astype(np.float32), d.astype(np.float32), np.float32(0.0), np.float32(1e30))
     met = distances < 1e29
     return origins[met] + d[met] * distances[met, None].astype(float)
-
-

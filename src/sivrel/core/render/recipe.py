@@ -155,8 +155,7 @@ class ShadowSettings(_Group):
         2.0,
         "map bias",
         "with {} texels of bias,",
-        "Too little stripes surfaces with their own shadow, too much lets light under contact. It counts in texels, so it "
-        "shrinks as the map grows.",
+        "Too little stripes surfaces with their own shadow, too much lets light under contact. It counts in texels, so it shrinks as the map grows.",
         unit="texels",
         needs=MAPPED,
         ge=0.0,
@@ -165,7 +164,7 @@ class ShadowSettings(_Group):
     fit: Literal["scene", "view"] = setting(
         "scene",
         "map fit",
-        "a sun's fitted to the {}.",
+        "a sun's fitted to {}.",
         "The whole scene: good for any camera. The view: all texels where the camera looks, traced beyond it.",
         needs=MAPPED,
     )

@@ -9,7 +9,7 @@ from ..kernel import KERNELS
 from ..scene.edits import Edits, with_edits
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
 from .frame import Frame, render_tiles
-from .prepare import prepare
+from .prepare import points_seen, prepare
 from .reach import what_reaches
 from .recipe import Recipe, with_values
 
@@ -62,3 +62,4 @@ def _render_smallest_scene() -> None:
     ready = prepare(scene, recipe, edits)
     render_tiles(ready.arrays, camera, recipe, Frame(2, 2), lambda *_: None)
     what_reaches(ready, (2, 2), 1.0, 1.0)
+    points_seen(ready.arrays, camera)

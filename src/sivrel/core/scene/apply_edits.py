@@ -15,7 +15,22 @@ from .edits import CardEdit, Edits, LightEdit, ObjectEdit
 from .frames import upright_frame
 from .model import Light, Mesh, Profile, Scene, Texture
 
-PLAIN = ("on", "solo", "intensity", "exposure", "color", "normalize", "width", "height", "radius", "length", "angle", "rotation", "diffuse", "specular")
+PLAIN = (
+    "on",
+    "solo",
+    "intensity",
+    "exposure",
+    "color",
+    "normalize",
+    "width",
+    "height",
+    "radius",
+    "length",
+    "angle",
+    "rotation",
+    "diffuse",
+    "specular",
+)
 SHAPING = {"cone_angle": "cone_angle", "cone_softness": "cone_softness", "focus": "focus"}
 
 
@@ -134,7 +149,7 @@ def _edit_light(scene: Scene, name: str, edit: LightEdit, profile: Any, panorama
     for field, attribute in SHAPING.items():
         if getattr(edit, field) is not None:
             setattr(light.shaping, attribute, getattr(edit, field))
-    for field in ("way", "rays", "resolution", "filter", "bias"):
+    for field in ("way", "rays", "resolution", "filter", "bias", "fit"):
         if getattr(edit.shadows, field) is not None:
             setattr(light.shadow, field, getattr(edit.shadows, field))
     if edit.profile is not None:
@@ -174,7 +189,7 @@ def _add_daylight(scene: Scene, name: str, edit: LightEdit) -> None:
     scene.lights.append(Light(name, "dome", panorama=Texture(made.sky, ("repeat", "clamp")), seen_by_camera=edit.camera is not False, **common))
     angle = SUN_ANGLE if edit.angle is None else edit.angle
     sun = Light(f"{name} sun", "sun", made.sun, frame=upright_frame(made.towards_sun), angle=angle, normalize=angle > 0.0, **common)
-    for field in ("way", "rays", "resolution", "filter", "bias"):
+    for field in ("way", "rays", "resolution", "filter", "bias", "fit"):
         if getattr(edit.shadows, field) is not None:
             setattr(sun.shadow, field, getattr(edit.shadows, field))
     sun.position = tuple(float(x) for x in made.towards_sun * math.hypot(*(np.subtract(*scene.bounds()[::-1]))))  # type: ignore[assignment]

@@ -41,6 +41,9 @@ class ShadowEdit(_Edit):
     resolution: int | None = setting("map resolution", "a map {} texels across,", "Size of its depth map.", "texels", ge=16, le=8192)
     filter: float | None = setting("map filter", "softened over {},", "Width of the map's filter.", "texels", ge=0.0, le=32.0)
     bias: float | None = setting("map bias", "biased by {} texels.", "Bias against its own shadow.", "texels", ge=0.0, le=64.0)
+    fit: Literal["scene", "view"] | None = setting(
+        "map fit", "The map is fitted to {}.", "A sun's map: the whole scene, or all texels where the camera looks."
+    )
 
 
 class LightEdit(_Edit):
@@ -50,16 +53,22 @@ class LightEdit(_Edit):
     intensity: float | None = setting("intensity", "It shines at {}", "As UsdLux means it: radiance, or what normalize makes of it.", ge=0.0, le=1e12)
     exposure: float | None = setting("exposure", "raised by {} stops,", "Each stop doubles it.", "stops", ge=-40.0, le=40.0)
     color: Three | None = setting("colour", "in {}", "Linear Rec.709: red, green, blue.")
-    temperature: float | None = setting("temperature", "times a glow of {} K.", "Multiplies the colour by a black body's; 0 for none.", "K", ge=0.0, le=40000.0)
-    normalize: bool | None = setting("normalize", "Its power is kept when its size changes: {}.", "As UsdLux means it.")
-    at: Three | None = setting("position", "It stands at {}", "Metres, y up.", "m")
-    towards: Three | None = setting("aim", "and points to {}.", "The point that it is aimed at, in metres.", "m")
-    width: float | None = setting("width", "{} m wide", "Side of a rect, diameter of a disk.", "m", gt=0.0, le=1e5)
+    temperature: float | None = setting(
+        "temperature", "times a glow of {} K.", "Multiplies the colour by a black body's; 0 for none.", "K", ge=0.0, le=40000.0
+    )
+    normalize: bool | None = setting("normalize", "its power kept when its size changes: {}.", "As UsdLux means it.")
+    at: Three | None = setting("position", "It stands at {}.", "Metres, y up.", "m")
+    towards: Three | None = setting(
+        "aim", "It points to {}.", "The point that it is aimed at, in metres; of a sun, from its position, only the direction counts.", "m"
+    )
+    width: float | None = setting("width", "It is {} m wide", "Side of a rect, diameter of a disk.", "m", gt=0.0, le=1e5)
     height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
-    radius: float | None = setting("radius", "of radius {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)
-    length: float | None = setting("length", "{} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
-    angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
-    cone_angle: float | None = setting("cone", "Its cone opens {}° from the axis,", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0)
+    radius: float | None = setting("radius", "Its radius is {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)
+    length: float | None = setting("length", "It is {} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
+    angle: float | None = setting("angle", "It is {}° across,", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
+    cone_angle: float | None = setting(
+        "cone", "Its cone opens {}° from the axis,", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0
+    )
     cone_softness: float | None = setting("cone softness", "of which {} fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
     focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)
     profile: str | None = setting("photometric profile", "Shaped by {}.", "An IES file; “none” takes the file's own away.", max_length=4096)
@@ -73,8 +82,12 @@ class LightEdit(_Edit):
     camera: bool | None = setting("seen by camera", "The camera sees it: {}.", "Hides the light itself, not what it lights.")
     diffuse: float | None = setting("on the base", "It adds {} by the base", "Factor of its diffuse light.", ge=0.0, le=100.0)
     specular: float | None = setting("in highlights", "and {} in highlights.", "Factor of its glossy light.", ge=0.0, le=100.0)
-    link: str | None = setting("lights only", "It lights {}.", "Names or parts of names of meshes, by commas; “all” for all; a leading − excludes.", max_length=4096)
-    shadow_link: str | None = setting("shadowed only by", "Only {} cast its shadows.", "Names or parts of names of meshes; “all” for all.", max_length=4096)
+    link: str | None = setting(
+        "lights only", "It lights {}.", "Names or parts of names of meshes, by commas; “all” for all; a leading − excludes.", max_length=4096
+    )
+    shadow_link: str | None = setting(
+        "shadowed only by", "Only {} cast its shadows.", "Names or parts of names of meshes; “all” for all.", max_length=4096
+    )
     shadows: ShadowEdit = ShadowEdit()
 
 
@@ -119,7 +132,7 @@ MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "car
 
 
 def _field_schema(schema: dict[str, Any]) -> dict[str, Any]:
-    given = next((part for part in schema.get("anyOf", [schema]) if part.get("type") != "null"), {})
+    given: dict[str, Any] = next((part for part in schema.get("anyOf", [schema]) if part.get("type") != "null"), {})
     choices = given.get("enum")
     kind = "choice" if choices else {"boolean": "switch", "array": "three", "string": "text"}.get(given.get("type", ""), given.get("type", ""))
     low, high = given.get("minimum", given.get("exclusiveMinimum")), given.get("maximum")
@@ -133,7 +146,11 @@ def edit_settings() -> dict[str, dict[str, dict[str, Any]]]:
         schema = model.model_json_schema()
         fields = {}
         for name, prop in schema["properties"].items():
-            parts = {f"{name}.": ShadowEdit.model_json_schema()["properties"]} if "title" not in prop or name == "shadows" and group == "light" else {"": {name: prop}}
+            parts = (
+                {f"{name}.": ShadowEdit.model_json_schema()["properties"]}
+                if "title" not in prop or name == "shadows" and group == "light"
+                else {"": {name: prop}}
+            )
             for prefix, props in parts.items():
                 for part, p in props.items():
                     about = {"name": p["title"], "phrase": p["phrase"], "trades": p["description"], "unit": p["unit"]}

@@ -131,6 +131,7 @@ class Shadow:
     resolution: int | None = None
     filter: float | None = None
     bias: float | None = None
+    fit: str | None = None
 
 
 @dataclass

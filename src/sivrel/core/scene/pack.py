@@ -84,9 +84,7 @@ def pack_scene(scene: Scene) -> SceneArrays:
 
 def object_flags(meshes: list[Mesh]) -> np.ndarray:
     """int64 [meshes]: which rays meet each mesh."""
-    return np.array(
-        [BY_CAMERA * m.seen_by_camera + BY_SHADOW * m.casts_shadows + BY_BOUNCED * m.seen_by_bounced for m in meshes], np.int64
-    )
+    return np.array([BY_CAMERA * m.seen_by_camera + BY_SHADOW * m.casts_shadows + BY_BOUNCED * m.seen_by_bounced for m in meshes], np.int64)
 
 
 class TexturePool:

@@ -220,5 +220,3 @@ def map_picture(depths: np.ndarray) -> np.ndarray:
     low, high = (float(depths[finite].min()), float(depths[finite].max())) if finite.any() else (0.0, 1.0)
     tone = np.where(finite, 255.0 - 215.0 * (np.where(finite, depths, low) - low) / max(high - low, 1e-9), 0.0).astype(np.uint8)[:, ::-1]
     return tone[0] if len(tone) == 1 else np.concatenate([np.concatenate(list(tone[:3]), axis=1), np.concatenate(list(tone[3:]), axis=1)])
-
-

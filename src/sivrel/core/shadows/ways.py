@@ -6,7 +6,7 @@ from ..scene.arrays import MAP, SHADOWING, WAY
 from . import depth_map, off, traced
 from .depth_map import DEPTH_MAP, map_share
 from .off import OFF
-from .traced import TRACED, visibility
+from .traced import visibility
 
 WAYS = (traced.WAY, depth_map.WAY, off.WAY)
 CODES = {way.key: way.code for way in WAYS}
@@ -23,5 +23,3 @@ def light_share(scene, stack, i, p, d, distance):
         if share >= 0.0:
             return share
     return visibility(scene, stack, int(scene.lights[i, SHADOWING]), p, d, distance)
-
-

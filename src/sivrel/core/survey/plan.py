@@ -40,7 +40,7 @@ def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
     camera and the lights in it."""
     centres = np.concatenate([mesh.vertices.mean(axis=1) for mesh in scene.meshes if len(mesh.vertices)]).astype(float)
     low, high = np.percentile(centres, 25.0, axis=0), np.percentile(centres, 75.0, axis=0)
-    reach = np.maximum((high - low).max(), 1e-3) * 1.5
+    reach = np.maximum((high - low).max(), 1e-3) * 0.9
     full_low, full_high = scene.bounds()
     low, high = np.maximum(full_low, low - reach), np.minimum(full_high, high + reach)
     eye = camera.to_world[:, 3]

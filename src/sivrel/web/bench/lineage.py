@@ -20,7 +20,7 @@ class Card:
     def said(self) -> str:
         """What it changed, in one line."""
         if self.changed:
-            return ", ".join(f"{name} {before} → {after}" for name, before, after in self.changed)
+            return ", ".join(f"{name} {before} → {after}".replace("  ", " ") for name, before, after in self.changed)
         return "same again" if self.proof.parent_id else "first proof"
 
 

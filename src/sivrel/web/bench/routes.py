@@ -1,5 +1,6 @@
 """The bench: lineage, plate and recipe of a shot; prove, watch, cancel, compare."""
 
+import json
 import struct
 from typing import Any
 
@@ -14,6 +15,7 @@ from ...core.render.recipe import QUESTIONS, Recipe, settings, with_values
 from ...store import files, jobs, proofs, shots
 from ...store.database import transaction
 from ..database import data, db
+from ..lights.routes import edits_of
 from ..pictures.routes import halves
 from .lineage import lineage
 
@@ -83,7 +85,8 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
         "region": ",".join(map(str, frame.region)) if frame.region else "",
         "seed": str(frame.seed),
     }
-    return {"parent": proof, "form": form, "settings": settings(), "questions": QUESTIONS, "ways": WAYS}
+    edits = json.dumps(proof.edits.flat() if proof else {})
+    return {"parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS}
 
 
 @pages.post("/shots/<slug>/prove")
@@ -95,6 +98,7 @@ def prove(slug: str):
     if parent is not None and parent.shot_id != shot.id:
         parent = None
     recipe = with_values(Recipe(), {key: form[key] for key in settings() if key in form})
+    edits = edits_of(form.get("edits", ""))
     frame = Frame(
         _whole(form, "width", "The width"), _whole(form, "height", "The height"), _region(form.get("region", "")),
         _whole(form, "seed", "The seed"),
@@ -102,7 +106,7 @@ def prove(slug: str):
     if form.get("camera") not in [c["name"] for c in shot.cameras]:
         raise InputError(f"There is no camera “{form.get('camera')}” in this shot; choose one of the list.")
     with transaction(db()):
-        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, form["camera"], frame)
+        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, form["camera"], frame, edits=edits)
         jobs.add(db(), number, len(frame.tiles()))
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))
@@ -163,6 +167,8 @@ def proof_json(proof_id: int):
         seconds=proof.seconds if proof.seconds is not None else (job.seconds if job else None),
         noise=proof.noise,
         dropped=proof.dropped,
+        passes=proof.passes,
+        edits=proof.edits.flat(),
         exposure=shot.camera(proof.camera)["exposure"],
         tiles_done=job.tiles_done if job else 0,
         tiles_total=job.tiles_total if job else 0,

@@ -45,6 +45,8 @@ def half(digest: str):
     plane = picture.passes.get(request.args.get("pass", "beauty"))
     if plane is None:
         abort(404)
+    if request.args.get("pass") == "texels":
+        plane = np.minimum(plane, LARGEST_HALF)
     if plane.shape[2] < 3:
         plane = np.repeat(plane[..., :1], 3, axis=2)
     return Response(halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})

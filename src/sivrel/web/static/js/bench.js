@@ -1,6 +1,8 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
 import { isTyping, sayStatus } from "./common.js";
+import { LightsPanel, ask, sayReach } from "./lights.js";
+import { Plan } from "./plan.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { RecipeForm } from "./recipe.js";
 import { followPointer } from "./pointer.js";
@@ -17,6 +19,13 @@ let verdictFor = "";
 
 const plate = new Plate($("stage"), $("canvas"), lut, sayPlate);
 const recipe = new RecipeForm();
+const lights = new LightsPanel(slug, recipe, () => chosen.a?.id);
+const plan = new Plan($("plan"), slug, recipe, edited, (name) => {
+  lights.opened = name;
+  lights.show(true);
+});
+let hatching = false;
+let spotting = false;
 
 // ---- pictures -------------------------------------------------------------------------------------------------
 
@@ -24,6 +33,35 @@ async function json(address) {
   const answer = await fetch(address);
   if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
   return answer.json();
+}
+
+// The passes that there are differ from proof to proof; the one that was looked at is kept where it can be.
+const PASS_WORDS = { beauty: "beauty", direct: "direct light", indirect: "bounced light", albedo: "albedo", normal: "normal", depth: "depth", texels: "texels per pixel" };
+function offerPasses(passes) {
+  const select = $("pass"), before = select.value;
+  const words = (name) => PASS_WORDS[name] ?? name.replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
+  const names = (passes?.length ? passes : ["beauty", "direct", "indirect", "albedo", "normal"]).filter((name) => name !== "variance");
+  select.replaceChildren(...names.map((name) => new Option(words(name), name)));
+  select.value = names.includes(before) ? before : "beauty";
+}
+
+async function loadHatching() {
+  const proof = chosen.a;
+  let halves = null;
+  if (hatching && proof?.passes?.includes("texels")) {
+    const answer = await fetch(`/pictures/${proof.picture}.half?pass=texels`);
+    if (answer.ok) halves = new Uint16Array(await answer.arrayBuffer());
+  }
+  if (chosen.a !== proof) return;
+  plate.painter.setMarked(halves);
+  $("hatch-note")?.remove();
+  if (hatching) {
+    const note = document.createElement("span");
+    note.id = "hatch-note";
+    note.textContent = halves ? " · hatched: a depth map's texels are larger than pixels" : " · no depth map in this proof";
+    $("caption-a").append(note);
+  }
+  plate.draw();
 }
 
 async function load(proof) {
@@ -35,6 +73,7 @@ async function load(proof) {
 
 async function show(slot, proof) {
   chosen[slot] = proof;
+  if (slot === "a" && proof?.picture) offerPasses(proof.passes);
   const number = slot === "a" ? 0 : 1;
   if (slot === "a" && proof && !exposureMoved) setExposure(proof.exposure, false);
   if (slot === "a" && proof) cameraExposure = proof.exposure;
@@ -47,6 +86,10 @@ async function show(slot, proof) {
     if (slot === "a") follow(proof);
   }
   mark();
+  if (slot === "a") {
+    loadHatching();
+    lights.load();
+  }
 }
 
 /** Put a proof on the plate; its parent is at hand for flipping, unless another was chosen. */
@@ -162,8 +205,10 @@ function sayProgress(now) {
   document.querySelector("[data-do=cancel]").hidden = ended;
   document.querySelector("[data-do=resume]").hidden = !ended;
   let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
+  if (now.worker.phase === "making" && !ended) text = `making the ${now.worker.message}, ${now.worker.done} %`;
   if (now.state === "failed") text = now.message;
   else if (ended) text = `cancelled at ${text}`;
+  else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
   else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
   else if (now.state === "waiting") text = "waiting for its turn";
   else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
@@ -258,6 +303,7 @@ function sayPlate() {
   }
   document.querySelector("[data-do=flip]").disabled = !both;
   document.querySelector("[data-do=region]").setAttribute("aria-pressed", String(pointer.regionMode));
+  document.querySelector("[data-do=reach]").setAttribute("aria-pressed", String(spotting));
   $("zoom").textContent = `${Math.round((plate.zoom / (devicePixelRatio || 1)) * 100)} %`;
   const [left, top, width, height] = plate.place().map((v) => v / (devicePixelRatio || 1));
   $("wipe-bar").hidden = !both || plate.mode !== WIPE || plate.held;
@@ -281,20 +327,76 @@ function sayPlate() {
   }
 }
 
+// ---- lights ----------------------------------------------------------------------------------------------------
+
+const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
+
+/** An edit of a light was made, in the panel or on the plan. */
+function edited() {
+  plan.renew();
+}
+recipe.onEdits = () => {
+  lights.load();
+  plan.renew();
+};
+
+function setSpotting(on) {
+  spotting = on;
+  $("stage").classList.toggle("spotting", on);
+  if (!on) for (const id of ["reach", "spot-mark"]) $(id).hidden = true;
+  plate.draw();
+}
+
+async function reach(event) {
+  const [x, y] = plate.toFrame(...plate.at(event)), [width, height] = plate.frame;
+  if (x < 0 || y < 0 || x >= width || y >= height) return;
+  const slip = $("reach"), box = $("stage").getBoundingClientRect(), mark = $("spot-mark");
+  const left = event.clientX - box.left, top = event.clientY - box.top;
+  mark.hidden = slip.hidden = false;
+  Object.assign(mark.style, { left: `${left}px`, top: `${top}px` });
+  Object.assign(slip.style, { left: left > box.width / 2 ? "12px" : "auto", right: left > box.width / 2 ? "auto" : "12px" });
+  slip.textContent = "Looking…";
+  const mine = (reach.last = {});
+  try {
+    const told = await ask(`/shots/${slug}/reach`, { ...unproven(), x, y, width, height });
+    if (mine !== reach.last) return;
+    sayReach(slip, told, (name) => openLight(name), (name) => openLight(`object:${name}`));
+  } catch (problem) {
+    if (mine === reach.last) slip.textContent = problem.message;
+  }
+}
+
+function openLight(name) {
+  lights.opened = name;
+  lights.show(true);
+}
+
+async function togglePlan() {
+  const on = !plan.shown;
+  document.querySelector("[data-do=plan]").setAttribute("aria-pressed", String(on));
+  await plan.show(on, unproven);
+}
+
 // ---- hands ----------------------------------------------------------------------------------------------------
 
 const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
-  region: (box) => {
+  region: (box, last = false) => {
     recipe.setRegion(box, plate.frame);
+    if (last) recipe.step();
     pointer.regionMode = false;
     plate.draw();
   },
+  // A click that does not drag.
+  click: (event) => spotting && reach(event),
 });
 
 function toggleRegion() {
   if (pointer.regionMode || recipe.region()) {
     pointer.regionMode = !pointer.regionMode && !recipe.region();
-    if (!pointer.regionMode) recipe.setRegion(null);
+    if (!pointer.regionMode) {
+      recipe.setRegion(null);
+      recipe.step();
+    }
   } else pointer.regionMode = true;
   $("stage").classList.toggle("region", pointer.regionMode);
   plate.draw();
@@ -304,6 +406,8 @@ const DO = {
   wipe: () => setMode(WIPE),
   difference: () => setMode(DIFFERENCE),
   region: toggleRegion,
+  reach: () => setSpotting(!spotting),
+  plan: togglePlan,
   fit: () => plate.fit(),
   cancel,
   resume,
@@ -343,6 +447,15 @@ const KEYS = {
   d: DO.difference,
   r: toggleRegion,
   p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
+  l: () => lights.show(!lights.shown),
+  s: () => lights.press("solo"),
+  x: () => lights.press("on"),
+  q: () => setSpotting(!spotting),
+  g: togglePlan,
+  o: () => {
+    hatching = !hatching;
+    loadHatching();
+  },
   v: () => next($("view")),
   a: () => next($("pass")),
   "[": () => setExposure(plate.exposure - 1 / 3),
@@ -359,6 +472,8 @@ const KEYS = {
   ArrowDown: () => step(1),
   Enter: () => recipe.prove(),
   Escape: () => {
+    if (spotting) return setSpotting(false);
+    if (plan.shown) return togglePlan();
     if (following) return cancel();
     if (pointer.regionMode) return toggleRegion();
     plate.mode = SINGLE;
@@ -367,6 +482,10 @@ const KEYS = {
 };
 
 addEventListener("keydown", (event) => {
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !(isTyping(event) && event.target.matches("input[type=password]"))) {
+    event.preventDefault();
+    return event.shiftKey ? recipe.redo() : recipe.undo();
+  }
   if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
   if (event.key === "Escape" && isTyping(event)) return event.target.blur();
   // A pressed button or a link keeps its own Enter.
@@ -388,4 +507,4 @@ const first = document.querySelector(".card[data-chosen=a]");
 if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER };
+window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan };

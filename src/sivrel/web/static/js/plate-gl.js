@@ -8,7 +8,8 @@ void main() { gl_Position = vec4(corner, 0.0, 1.0); }`;
 const FRAGMENT = `#version 300 es
 precision highp float;
 precision highp sampler3D;
-uniform sampler2D first, second;
+uniform sampler2D first, second, marked;
+uniform bool hatched;      // whether what is marked below one is hatched
 uniform sampler3D lut;
 uniform vec4 windows[2];   // of the frame, 0 to 1: left, top, right, bottom
 uniform bool there[2];
@@ -31,6 +32,16 @@ vec3 shown(vec3 light) {
   vec3 t = (log2(max(light * exp2(exposure), 1e-9) / middle) - stops.x) / (stops.y - stops.x);
   return texture(lut, (clamp(t, 0.0, 1.0) * (lutSize - 1.0) + 0.5) / lutSize).rgb;
 }
+// Lines across what a depth map is too coarse for: the closer, the larger its texels.
+vec3 hatch(vec3 shown, vec2 at, vec2 pixel) {
+  vec4 w = windows[0];
+  if (!hatched || any(lessThan(at, w.xy)) || any(greaterThanEqual(at, w.zw))) return shown;
+  float texels = texture(marked, (at - w.xy) / (w.zw - w.xy)).r;
+  if (texels >= 1.0) return shown;
+  float spacing = texels < 0.25 ? 4.0 : texels < 0.5 ? 7.0 : 12.0;
+  float across = mod(pixel.x + pixel.y, spacing);
+  return across < 1.0 ? vec3(0.0) : across < 2.0 ? vec3(1.0) : shown;
+}
 void main() {
   vec2 pixel = vec2(gl_FragCoord.x, canvasHeight - gl_FragCoord.y);
   vec2 at = (pixel - place.xy) / place.zw;
@@ -43,7 +54,7 @@ void main() {
   }
   bool useSecond = mode == 1 || (mode == 2 && at.x >= wipe);
   vec4 c = useSecond ? b : a, other = useSecond ? a : b;
-  if (c.a > 0.0) colour = vec4(shown(c.rgb), 1.0);
+  if (c.a > 0.0) colour = vec4(useSecond ? shown(c.rgb) : hatch(shown(c.rgb), at, pixel), 1.0);
   // Outside a region, and before a tile has come, the other proof is seen faintly, so that the place is known.
   else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb), 0.3) : booth * 0.88, 1.0);
 }`;
@@ -73,8 +84,9 @@ export class PlateGL {
     gl.enableVertexAttribArray(corner);
     gl.vertexAttribPointer(corner, 2, gl.FLOAT, false, 0, 0);
     this.at = (name) => gl.getUniformLocation(program, name);
-    this.textures = [gl.createTexture(), gl.createTexture(), gl.createTexture()];
-    ["first", "second", "lut"].forEach((name, unit) => gl.uniform1i(this.at(name), unit));
+    this.textures = Array.from({ length: 4 }, () => gl.createTexture());
+    this.hatched = false;
+    ["first", "second", "lut", "marked"].forEach((name, unit) => gl.uniform1i(this.at(name), unit));
     gl.uniform2f(this.at("stops"), ...lut.stops);
     gl.uniform1f(this.at("middle"), lut.middle);
     gl.uniform1f(this.at("lutSize"), lut.size);
@@ -91,14 +103,28 @@ export class PlateGL {
 
   /** `picture` is a Picture of plate.js, or null. */
   setPicture(slot, picture) {
-    const gl = this.gl;
     this.slots[slot] = picture;
     if (!picture) return;
     const [x0, y0, x1, y1] = picture.window;
-    gl.activeTexture(gl.TEXTURE0 + slot);
-    gl.bindTexture(gl.TEXTURE_2D, this.textures[slot]);
-    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA16F, x1 - x0, y1 - y0, 0, gl.RGBA, gl.HALF_FLOAT, picture.halves);
-    for (const [key, value] of [["MIN_FILTER", "LINEAR"], ["MAG_FILTER", "NEAREST"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"]])
+    this._fill(slot, x1 - x0, y1 - y0, picture.halves, "LINEAR");
+  }
+
+  /** Texels for each pixel of the first picture as RGBA half floats, or null for no hatching. */
+  setMarked(halves) {
+    const gl = this.gl, picture = this.slots[0];
+    this.hatched = Boolean(halves && picture);
+    if (!this.hatched) return;
+    const [x0, y0, x1, y1] = picture.window;
+    this._fill(3, x1 - x0, y1 - y0, halves, "NEAREST");
+    gl.activeTexture(gl.TEXTURE0);
+  }
+
+  _fill(unit, width, height, halves, shrink) {
+    const gl = this.gl;
+    gl.activeTexture(gl.TEXTURE0 + unit);
+    gl.bindTexture(gl.TEXTURE_2D, this.textures[unit]);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA16F, width, height, 0, gl.RGBA, gl.HALF_FLOAT, halves);
+    for (const [key, value] of [["MIN_FILTER", shrink], ["MAG_FILTER", "NEAREST"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"]])
       gl.texParameteri(gl.TEXTURE_2D, gl[`TEXTURE_${key}`], gl[value]);
   }
 
@@ -119,6 +145,7 @@ export class PlateGL {
     gl.uniform1f(this.at("wipe"), wipe);
     gl.uniform1f(this.at("gain"), gain);
     gl.uniform1i(this.at("mode"), mode);
+    gl.uniform1i(this.at("hatched"), this.hatched ? 1 : 0);
     gl.uniform3f(this.at("booth"), ...booth);
     this.slots.forEach((p, i) => {
       gl.uniform1i(this.at(`there[${i}]`), p ? 1 : 0);

@@ -17,6 +17,8 @@ export class PlatePng {
     this.images[slot] = null;
   }
 
+  setMarked() {} // hatching needs the shader
+
   setTile() {} // a render on its way is seen when it is done
 
   _image(slot, exposure) {

@@ -8,7 +8,7 @@ export function followPointer(plate, stage, bar, on) {
   const frameX = (event) => plate.toFrame(...plate.at(event))[0] / plate.frame[0];
 
   stage.addEventListener("pointerdown", (event) => {
-    if (event.target.closest("button")) return;
+    if (event.target.closest("button, #plan, .slip")) return;
     stage.focus({ preventScroll: true });
     stage.setPointerCapture(event.pointerId);
     down.set(event.pointerId, plate.at(event));
@@ -43,9 +43,11 @@ export function followPointer(plate, stage, bar, on) {
     stage.addEventListener(end, (event) => {
       if (!down.delete(event.pointerId)) return;
       if (state.regionMode && start && !start.wipe && end === "pointerup") {
-        on.region(box(start.at, plate.at(event)));
+        on.region(box(start.at, plate.at(event)), true);
         stage.classList.remove("region");
       }
+      const at = plate.at(event);
+      if (end === "pointerup" && start && !start.wipe && Math.hypot(at[0] - start.at[0], at[1] - start.at[1]) < 4) on.click(event);
       stage.classList.remove("dragging");
     });
 

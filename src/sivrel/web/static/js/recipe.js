@@ -1,16 +1,26 @@
 // The recipe in sentences: what was changed stands in red until it is proven; what is not in use is not shown.
+// Edits of lights and objects travel with it, in one hidden field.
 
 const CHECKED = "input:not([type=hidden]), select";
+const MOST_STEPS = 200;
 
 export class RecipeForm {
   constructor() {
     this.holder = document.getElementById("recipe");
     this.onChange = () => {};
-    this.holder.addEventListener("input", () => this.say());
-    this.holder.addEventListener("reset", () => setTimeout(() => this.say()));
+    this.onEdits = () => {};
+    this.past = [];
+    this.future = [];
+    this.holder.addEventListener("input", (event) => event.target.matches(CHECKED) && this.say());
+    this.holder.addEventListener("change", (event) => event.target.matches(CHECKED) && this.step());
+    this.holder.addEventListener("click", (event) => {
+      const act = { undo: () => this.takeAllBack(), back: () => this.undo(), forth: () => this.redo() }[event.target.id];
+      act?.();
+    });
     this.holder.addEventListener("keydown", (event) => {
       if (event.key === "ArrowUp" || event.key === "ArrowDown") this.nudge(event);
     });
+    this.now = this.snapshot();
     this.say();
   }
 
@@ -22,15 +32,94 @@ export class RecipeForm {
     return this.form.elements[name];
   }
 
+  /** Edits by key, as they stand and as the parent has them. */
+  get edits() {
+    return JSON.parse(this.field("edits").value || "{}");
+  }
+
+  get editsBefore() {
+    return JSON.parse(this.field("edits").dataset.was || "{}");
+  }
+
+  /** Keys of the edits that differ from the parent's. */
+  changedEdits() {
+    const now = this.edits, was = this.editsBefore;
+    return [...new Set([...Object.keys(now), ...Object.keys(was)])].filter((key) => String(now[key] ?? "") !== String(was[key] ?? ""));
+  }
+
+  /** Set some edits; an empty value takes an edit back. One step of undo, unless `silent`. */
+  setEdits(values, silent = false) {
+    const edits = this.edits;
+    for (const [key, value] of Object.entries(values)) {
+      if (value === "" || value == null) delete edits[key];
+      else edits[key] = value;
+    }
+    this.field("edits").value = JSON.stringify(edits);
+    this.say();
+    if (!silent) this.step();
+  }
+
+  /** Take back all edits whose key begins with `start`. */
+  dropEdits(start) {
+    this.setEdits(Object.fromEntries(Object.keys(this.edits).filter((key) => key.startsWith(start)).map((key) => [key, ""])));
+  }
+
+  snapshot() {
+    return JSON.stringify([...this.form.querySelectorAll(`${CHECKED}, [name=edits]`)].map((field) => [field.name, field.value]));
+  }
+
+  restore(state) {
+    for (const [name, value] of JSON.parse(state)) if (this.field(name)) this.field(name).value = value;
+    this.now = state;
+    this.say();
+    this.onEdits();
+  }
+
+  /** The form has come to rest in a new state: remember the one before. */
+  step() {
+    const state = this.snapshot();
+    if (state === this.now) return;
+    this.past.push(this.now);
+    if (this.past.length > MOST_STEPS) this.past.shift();
+    this.future = [];
+    this.now = state;
+    this.say();
+  }
+
+  undo() {
+    if (!this.past.length) return;
+    this.future.push(this.now);
+    this.restore(this.past.pop());
+  }
+
+  redo() {
+    if (!this.future.length) return;
+    this.past.push(this.now);
+    this.restore(this.future.pop());
+  }
+
+  takeAllBack() {
+    for (const field of this.form.querySelectorAll(`${CHECKED}, [name=edits]`)) field.value = field.dataset.was;
+    this.step();
+    this.say();
+    this.onEdits();
+  }
+
   /** Show the recipe of `proof`; what was typed and not yet proven is kept, unless `forget`. */
   async load(slug, proof, forget = false) {
     const unproven = forget ? [] : this.changed().map((field) => [field.name, field.value]);
+    const now = this.edits, moved = forget ? [] : this.changedEdits().map((key) => [key, now[key] ?? ""]);
     const answer = await fetch(`/shots/${slug}/recipe?proof=${proof}`);
     if (!answer.ok) return;
     this.holder.innerHTML = await answer.text();
     window.htmx?.process(this.holder);
     for (const [name, value] of unproven) this.field(name).value = value;
+    this.setEdits(Object.fromEntries(moved), true);
+    this.past = [];
+    this.future = [];
+    this.now = this.snapshot();
     this.say();
+    this.onEdits();
   }
 
   changed() {
@@ -56,15 +145,19 @@ export class RecipeForm {
       const needs = Object.entries(JSON.parse(phrase.dataset.needs));
       phrase.hidden = !needs.every(([key, values]) => values.includes(this.field(key).value));
     }
-    document.getElementById("undo").hidden = changed.length === 0;
+    const moved = this.changedEdits().length, count = changed.length + moved;
+    document.getElementById("undo").hidden = count < 2;
+    document.getElementById("back").hidden = this.past.length === 0;
+    document.getElementById("forth").hidden = this.future.length === 0;
+    document.getElementById("edit-count").textContent = moved || "";
     const parent = this.field("parent").value;
     document.getElementById("changes").textContent = !parent
       ? "the first proof of this shot"
-      : changed.length === 0
+      : count === 0
         ? "no change: proves the same again"
-        : changed.length === 1
+        : count === 1
           ? "1 change against its parent"
-          : `${changed.length} changes against its parent; one at a time tells more`;
+          : `${count} changes against its parent; one at a time tells more`;
     this.onChange();
   }
 
@@ -75,6 +168,7 @@ export class RecipeForm {
     const by = (event.key === "ArrowUp" ? 1 : -1) * (event.shiftKey ? 10 : 1);
     field.value = Math.min(Number(field.dataset.max), Math.max(Number(field.dataset.min), Number(field.value) + by));
     this.say();
+    this.step();
   }
 
   prove() {

@@ -1,0 +1,183 @@
+"""What the lights panel shows: each light as a line with what it does to this picture, and its settings as sentences."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from ...core.scene.edits import SETTINGS, CardEdit, Edits
+from ...store.proofs import Proof
+from ...store.shots import Shot
+
+COMMON = ("intensity", "exposure", "color", "temperature")
+SHADOW = ("shadows.way", "shadows.rays", "shadows.resolution", "shadows.filter", "shadows.bias", "shadows.fit")
+ADDS = ("camera", "diffuse", "specular", "link", "shadow_link")
+BEAM = ("cone_angle", "cone_softness", "focus", "profile")
+SENTENCES: dict[str, tuple[tuple[str, ...], ...]] = {
+    "rect": (COMMON, ("at", "towards", "width", "height", "normalize"), BEAM, SHADOW, ADDS),
+    "disk": (COMMON, ("at", "towards", "width", "height", "normalize"), BEAM, SHADOW, ADDS),
+    "sphere": (COMMON, ("at", "towards", "radius", "normalize"), BEAM, SHADOW, ADDS),
+    "point": (COMMON, ("at", "towards", "radius"), BEAM, SHADOW, ADDS),
+    "cylinder": (COMMON, ("at", "towards", "radius", "length", "normalize"), BEAM, SHADOW, ADDS),
+    "sun": (COMMON, ("towards", "angle", "normalize"), SHADOW, ADDS),
+    "dome": (COMMON, ("panorama", "rotation"), ("shadows.way", "shadows.rays"), ADDS),
+    "daylight": (("intensity", "exposure"), ("latitude", "longitude", "moment", "turbidity", "north", "angle"), SHADOW, ("camera",)),
+    "portal": (("at", "towards", "width", "height"),),
+    "mesh": (("shadows.rays", "shadows.way"), ("diffuse", "specular", "link", "shadow_link")),
+}
+"""Settings of each kind of light, a sentence a group."""
+DEFAULTS: dict[str, Any] = {
+    "intensity": 1.0, "exposure": 0.0, "color": "1,1,1", "temperature": 0.0, "normalize": False, "width": 1.0, "height": 1.0, "radius": 0.1,
+    "length": 1.0, "angle": 0.533, "cone_angle": 90.0, "cone_softness": 0.0, "focus": 0.0, "diffuse": 1.0, "specular": 1.0, "camera": True,
+    "link": "all", "shadow_link": "all", "rotation": 0.0, "latitude": 57.5, "longitude": 0.0, "moment": "2026-06-21T12:00+00:00", "turbidity": 3.0,
+    "north": 0.0, "pattern": "plain", "turn": 0.0, "count": 5, "opacity": 1.0, "shadows": True, "bounced": True, "aimed": False,
+}  # fmt: skip
+NOUNS = {
+    "rect": "a rectangle", "disk": "a disk", "sphere": "a sphere", "point": "a point", "cylinder": "a tube", "sun": "a sun", "dome": "a sky",
+    "daylight": "daylight", "portal": "a window portal", "mesh": "a glowing mesh",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Control:
+    """A value in a sentence. value: as it stands; file: as the file has it, to which an emptied field goes back."""
+
+    key: str
+    about: dict[str, Any]
+    value: str
+    file: str
+
+    @property
+    def before(self) -> str:
+        return self.about["phrase"].split("{}")[0]
+
+    @property
+    def after(self) -> str:
+        return self.about["phrase"].split("{}")[1]
+
+
+@dataclass(frozen=True)
+class Line:
+    """One light, object or card. measure: what it did to the proof on the plate, if that was measured."""
+
+    group: str
+    name: str
+    noun: str
+    on: bool
+    solo: bool
+    measure: dict[str, Any] | None
+    sentences: list[list[Control]]
+    added: bool
+    note: str = ""
+    map: dict[str, Any] | None = None
+
+    @property
+    def short(self) -> str:
+        return self.name.rstrip("/").rsplit("/", 1)[-1]
+
+
+def as_text(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, list | tuple):
+        return ",".join(f"{x:.4g}" for x in value)
+    return f"{value:.6g}" if isinstance(value, float) else str(value)
+
+
+def _controls(group: str, name: str, fields: tuple[str, ...], facts: dict[str, Any], flat: dict[str, Any]) -> list[Control]:
+    found = []
+    for field in fields:
+        key = f"{group}.{name}.{field}"
+        file = as_text(facts.get(field, DEFAULTS.get(field)))
+        value = as_text(flat[key]) if key in flat else file
+        found.append(Control(key, SETTINGS[group][field], value, file))
+    return found
+
+
+def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any], flat: dict[str, Any], mapped: bool) -> tuple[str, ...]:
+    """Of some settings those that do anything: a beam's aim where there is a beam, a map's settings where there is one."""
+
+    def value(field: str) -> Any:
+        return flat.get(f"light.{name}.{field}", facts.get(field, DEFAULTS.get(field)))
+
+    left_out: set[str] = set()
+    beam = float(value("cone_angle") or 0.0) < 90.0 or float(value("focus") or 0.0) > 0.0 or value("profile")
+    if kind in ("sphere", "point", "cylinder") and not beam:
+        left_out.add("towards")
+    if float(value("cone_angle") or 0.0) >= 90.0:
+        left_out.add("cone_softness")
+    way = value("shadows.way") or ("depth_map" if mapped else "traced")
+    if way != "depth_map":
+        left_out |= {"shadows.resolution", "shadows.filter", "shadows.bias", "shadows.fit"}
+    if kind not in ("sun", "daylight"):
+        left_out.add("shadows.fit")
+    if way != "traced":
+        left_out.add("shadows.rays")
+    return tuple(field for field in fields if field not in left_out)
+
+
+def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = False) -> list[Line]:
+    """The lights of the file, those that were added, and the meshes that glow. `mapped`: the recipe's way is a depth map."""
+    flat = edits.flat()
+    measures = {m["name"]: m for m in proof.lights} if proof else {}
+    maps = {m["light"]: m for m in proof.maps} if proof else {}
+    lines = []
+    facts = [fact for fact in shot.lights if not fact["mesh"]]
+    known = {fact["name"] for fact in facts}
+    facts += [{"name": name, "kind": edit.kind} for name, edit in edits.lights.items() if edit.kind and name not in known]
+    for fact in facts:
+        name, kind = fact["name"], fact["kind"]
+        used = [_in_use(fields, name, kind, fact, flat, mapped) for fields in SENTENCES[kind]]
+        sentences = [_controls("light", name, fields, fact, flat) for fields in used if fields]
+        # A daylight is two lights in the picture: the sky, and its sun.
+        measure = measures.get(name)
+        if kind == "daylight" and f"{name} sun" in measures and measure:
+            measure = {k: _sum(measure.get(k), measures[f"{name} sun"].get(k)) if k in ("light", "noise", "time") else v for k, v in measure.items()}
+        lines.append(
+            Line(
+                "light", name, NOUNS[kind], flat.get(f"light.{name}.on", True) is not False, bool(flat.get(f"light.{name}.solo")),
+                measure, sentences, name not in known, map=maps.get(name) or maps.get(f"{name} sun"),
+            )
+        )  # fmt: skip
+    glow = measures.get("glow")
+    for fact in shot.lights:
+        if fact["mesh"]:
+            lines.append(_glowing(fact, measures, glow, edits, flat))
+    return lines
+
+
+def _sum(a: float | None, b: float | None) -> float | None:
+    return None if a is None or b is None else a + b
+
+
+def _glowing(fact: dict[str, Any], measures: dict[str, Any], glow: dict[str, Any] | None, edits: Edits, flat: dict[str, Any]) -> Line:
+    name = fact["name"]
+    aimed = flat.get(f"object.{name}.aimed", fact["aimed"])
+    sentences = [_controls("object", name, ("aimed",), fact, flat)]
+    if aimed:
+        sentences += [_controls("light", name, fields, fact, flat) for fields in SENTENCES["mesh"]]
+        rays = flat.get(f"light.{name}.shadows.rays", 1)
+        note = f"aimed at: {rays} ray{'s' if rays != 1 else ''} at each point, spread over {fact['triangles']} triangles by their power"
+    else:
+        note = f"glows only: no ray is aimed at its {fact['triangles']} triangles; found when a bounced ray happens to hit it"
+    on, solo = flat.get(f"light.{name}.on", True) is not False, bool(flat.get(f"light.{name}.solo"))
+    return Line(
+        "light" if aimed else "object", name, NOUNS["mesh"], on, solo, measures.get(name) or (None if aimed else glow), sentences, False, note
+    )
+
+
+def other_lines(edits: Edits, shown: str | None) -> list[Line]:
+    """Cards, and objects whose visibility was edited; `shown` is an object that was asked for."""
+    flat = edits.flat()
+    lines = []
+    for name in edits.cards:
+        fields = tuple(CardEdit.model_fields)
+        lines.append(Line("card", name, "a card", True, False, None, [_controls("card", name, fields, {}, flat)], True))
+    names = dict.fromkeys(
+        [*([shown] if shown else []), *(n for n, e in edits.objects.items() if any(v is not None for v in (e.camera, e.shadows, e.bounced)))]
+    )
+    for name in names:
+        lines.append(
+            Line("object", name, "an object", True, False, None, [_controls("object", name, ("camera", "shadows", "bounced"), {}, flat)], False)
+        )
+    return lines

@@ -1,0 +1,134 @@
+"""Lights on the bench: the panel, plan and elevation, what reaches a spot, depth maps to look at, edits as a USD layer."""
+
+import io
+import json
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Response, abort, jsonify, render_template, request
+from PIL import Image
+
+from ...core.caches import from_bytes
+from ...core.errors import InputError
+from ...core.formats.usd_edits import write_layer
+from ...core.render.recipe import Recipe, to_json
+from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS, Edits, with_edits
+from ...core.scene.edits import to_json as edits_to_json
+from ...core.shadows.depth_map import map_picture
+from ...store import proofs, questions, shots
+from ..database import data, db
+from .panel import light_lines, other_lines
+
+pages = Blueprint("lights", __name__, template_folder="templates")
+MOST_EDITS = 1 << 20
+
+
+def edits_of(text: str) -> Edits:
+    """Edits from the flat JSON of a form. Raises InputError."""
+    if len(text) > MOST_EDITS:
+        raise InputError("There are too many edits for one shot; write them out as a USD layer and open that.")
+    try:
+        flat = json.loads(text or "{}")
+    except ValueError:
+        flat = None
+    if not isinstance(flat, dict) or any(isinstance(value, dict | list) for value in flat.values()):
+        raise InputError("The edits on this page could not be read; reload it and make them again.")
+    return with_edits(Edits(), flat)
+
+
+def _shot(slug: str) -> shots.Shot:
+    shot = shots.find(db(), slug)
+    if shot is None:
+        abort(404)
+    return shot
+
+
+def _proof(shot: shots.Shot) -> proofs.Proof | None:
+    proof = proofs.get(db(), request.form.get("proof", 0, type=int))
+    return proof if proof and proof.shot_id == shot.id else None
+
+
+@pages.post("/shots/<slug>/lights")
+def panel(slug: str):
+    """The panel for the form's edits; `open` is the light whose sentences are shown."""
+    shot = _shot(slug)
+    proof, edits, opened = _proof(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
+    lines = light_lines(shot, proof, edits, request.form.get("way") == "depth_map")
+    bounced = next((m for m in proof.lights if m["name"] == "bounced light"), None) if proof else None
+    shown = opened.removeprefix("object:") if opened.startswith("object:") else None
+    return render_template(
+        "lights.html", shot=shot, proof=proof, lines=lines, others=other_lines(edits, shown), opened=opened.removeprefix("object:"),
+        bounced=bounced, kinds=ADDED_KINDS, patterns=CARD_PATTERNS, rays=_rays(lines),
+    )  # fmt: skip
+
+
+def _rays(lines: list[Any]) -> int:
+    """Shadow rays at each point that the camera sees, over all lights that are on."""
+    total = 0
+    for line in lines:
+        if line.group == "light" and line.on:
+            own = [c.value for s in line.sentences for c in s if c.key.endswith(".shadows.rays")]
+            total += int(own[0]) if own and own[0] else 1
+    return total
+
+
+def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
+    proof, edits = _proof(shot), edits_of(request.form.get("edits", ""))
+    recipe = proof.recipe if proof else Recipe()
+    camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
+    asked = {"recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, **body}
+    return jsonify(question=questions.ask(db(), kind, shot.id, asked))
+
+
+@pages.post("/shots/<slug>/plan")
+def plan(slug: str):
+    """Ask for plan and elevation; the answer comes at /questions/N.json."""
+    return _ask("plan", _shot(slug), {})
+
+
+@pages.post("/shots/<slug>/reach")
+def reach(slug: str):
+    """Ask which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
+    shot = _shot(slug)
+    numbers = {}
+    for name in ("x", "y", "width", "height"):
+        value = request.form.get(name, type=float)
+        if value is None or not -1e5 < value < 1e5:
+            raise InputError(f"The {name} of the spot is missing; click on the picture.")
+        numbers[name] = value if name in "xy" else max(1, int(value))
+    return _ask("reach", shot, numbers)
+
+
+@pages.get("/questions/<int:number>.json")
+def question(number: int):
+    answer, problem = questions.answered(db(), number)
+    if problem:
+        raise InputError(problem)
+    return jsonify(answer=answer)
+
+
+@pages.get("/proofs/<int:proof_id>/maps/<digest>.png")
+def depth_map(proof_id: int, digest: str):
+    """A depth map that a proof used, near is light."""
+    proof = proofs.get(db(), proof_id)
+    path = data() / "caches" / f"{digest}.cache"
+    if proof is None or digest not in [m["digest"] for m in proof.maps] or not path.is_file():
+        abort(404)
+    tones = map_picture(from_bytes(path.read_bytes(), path.name).arrays["depths"])
+    buffer = io.BytesIO()
+    Image.fromarray(tones).save(buffer, "PNG")
+    return Response(buffer.getvalue(), mimetype="image/png", headers={"Cache-Control": "private, max-age=86400"})
+
+
+@pages.post("/shots/<slug>/layer")
+def layer(slug: str):
+    """The form's edits as a USD layer over the shot's own file."""
+    shot, edits = _shot(slug), edits_of(request.form.get("edits", ""))
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "edits.usda"
+        left_out = write_layer(shot.path, edits, out)
+        text = out.read_text()
+    headers = {"Content-Disposition": f'attachment; filename="{shot.slug}-edits.usda"', "X-Left-Out": str(len(left_out))}
+    comment = "".join(f"# {sentence}\n" for sentence in left_out)
+    return Response(text.rstrip("\n") + "\n" + comment, mimetype="text/plain; charset=utf-8", headers=headers)

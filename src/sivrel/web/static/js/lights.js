@@ -1,0 +1,188 @@
+// The lights panel: a line a light, its settings as sentences, solo and switch; and what reaches a spot.
+
+const $ = (id) => document.getElementById(id);
+
+/** Post a form to the bench and wait for the worker's answer. Throws an Error with a sentence. */
+export async function ask(address, fields) {
+  const token = document.querySelector("meta[name=csrf]").content;
+  const headers = { "X-CSRFToken": token, "HX-Request": "true" };
+  const sentence = async (answer) => new DOMParser().parseFromString(await answer.text(), "text/html").body.textContent.trim();
+  const asked = await fetch(address, { method: "POST", headers, body: new URLSearchParams(fields) });
+  if (!asked.ok) throw new Error(await sentence(asked));
+  const { question } = await asked.json();
+  for (;;) {
+    await new Promise((done) => setTimeout(done, 60));
+    const answer = await fetch(`/questions/${question}.json`, { headers });
+    if (!answer.ok) throw new Error(await sentence(answer));
+    const told = (await answer.json()).answer;
+    if (told) return told;
+  }
+}
+
+export class LightsPanel {
+  /** `proof()` is the number of the proof on the plate. */
+  constructor(slug, recipe, proof) {
+    Object.assign(this, { slug, recipe, proof });
+    this.holder = $("lights");
+    this.opened = "";
+    this.onEdit = () => {};
+    this.holder.addEventListener("click", (event) => this.clicked(event));
+    this.holder.addEventListener("input", (event) => event.target.dataset.edit && this.typed(event.target, true));
+    this.holder.addEventListener("change", (event) => event.target.dataset.edit && this.typed(event.target, false));
+    $("leaf-recipe").addEventListener("click", () => this.show(false));
+    $("leaf-lights").addEventListener("click", () => this.show(true));
+  }
+
+  get shown() {
+    return !this.holder.hidden;
+  }
+
+  show(lights) {
+    this.holder.hidden = !lights;
+    // The form stays on the page: its button proves what both leaves have changed.
+    $("recipe").classList.toggle("behind", lights);
+    $("leaf-lights").setAttribute("aria-selected", String(lights));
+    $("leaf-recipe").setAttribute("aria-selected", String(!lights));
+    if (lights) this.load();
+  }
+
+  async load() {
+    if (!this.shown) return;
+    const mine = (this.loading = {});
+    const fields = { proof: this.proof() ?? "", edits: this.recipe.field("edits").value, open: this.opened, way: this.recipe.field("shadows.way").value };
+    const headers = { "X-CSRFToken": document.querySelector("meta[name=csrf]").content, "HX-Request": "true" };
+    const answer = await fetch(`/shots/${this.slug}/lights`, { method: "POST", headers, body: new URLSearchParams(fields) });
+    const text = await answer.text();
+    if (mine !== this.loading) return;
+    if (!answer.ok) return void ($("problem").innerHTML = text);
+    $("problem").replaceChildren();
+    this.holder.innerHTML = text;
+    this.mark();
+  }
+
+  /** What differs from the parent stands in red. */
+  mark() {
+    const changed = new Set(this.recipe.changedEdits());
+    for (const field of this.holder.querySelectorAll("[data-edit]")) {
+      field.classList.toggle("changed", changed.has(field.dataset.edit));
+      field.classList.toggle("wrong", !this.isRight(field));
+    }
+    for (const button of this.holder.querySelectorAll("[data-toggle]")) button.classList.toggle("changed", changed.has(button.dataset.toggle));
+    for (const line of this.holder.querySelectorAll(".light[data-name]"))
+      line.classList.toggle("edited", [...changed].some((key) => key.startsWith(`light.${line.dataset.name}.`)));
+  }
+
+  isRight(field) {
+    if (field.dataset.min === undefined || field.value === "") return true;
+    const value = Number(field.value);
+    return Number.isFinite(value) && (field.dataset.whole === undefined || Number.isInteger(value)) && value >= Number(field.dataset.min) && value <= Number(field.dataset.max);
+  }
+
+  typed(field, still) {
+    if (this.isRight(field)) {
+      const back = field.value === field.dataset.file || field.value === "";
+      this.recipe.setEdits({ [field.dataset.edit]: back ? "" : field.value }, still);
+    }
+    this.mark();
+    if (!still) this.onEdit();
+    // Some settings decide which others there are.
+    if (!still && /\.(aimed|shadows\.way|cone_angle|focus|profile)$/.test(field.dataset.edit)) this.load();
+  }
+
+  open(name) {
+    this.opened = this.opened === name ? "" : name;
+    return this.load();
+  }
+
+  toggle(key) {
+    const on = key.endsWith(".on");
+    const is = this.recipe.edits[key] ?? on;
+    const now = !(is === true || is === "on");
+    this.recipe.setEdits({ [key]: now === on ? "" : now ? "on" : "off" });
+    this.onEdit();
+    return this.load();
+  }
+
+  /** Solo or switch the light whose line is open. */
+  press(what) {
+    const button = this.holder.querySelector(`.light[data-open] [data-toggle$=".${what}"]`);
+    if (button) this.toggle(button.dataset.toggle);
+  }
+
+  clicked(event) {
+    const at = (selector) => event.target.closest(selector);
+    if (at("[data-toggle]")) return this.toggle(at("[data-toggle]").dataset.toggle);
+    if (at("[data-open-light]")) {
+      const button = at("[data-open-light]");
+      return this.open(button.dataset.as + button.dataset.openLight);
+    }
+    if (at("[data-remove]")) {
+      this.recipe.dropEdits(`${at("[data-remove]").dataset.remove}.`);
+      this.onEdit();
+      return this.load();
+    }
+    if (at("[data-map]")) {
+      const sheet = $("map-sheet");
+      sheet.querySelector("img").src = at("[data-map]").dataset.map;
+      return sheet.showModal();
+    }
+    if (at("#add")) return this.add();
+    if (at("#layer")) return this.layer();
+  }
+
+  add() {
+    const [group, kind] = $("add-kind").value.split(":");
+    const names = [...this.holder.querySelectorAll(".light[data-name]")].map((line) => line.dataset.name);
+    let name = $("add-name").value.trim().replaceAll(".", " "), number = 1;
+    if (!name) while (names.includes((name = `${kind[0].toUpperCase()}${kind.slice(1)}${number > 1 ? ` ${number}` : ""}`))) number++;
+    if (names.includes(name)) return void ($("problem").innerHTML = '<p class="problem" role="alert">There is one of this name already; give it another.</p>');
+    this.recipe.setEdits({ [`${group}.${name}.${group === "card" ? "pattern" : "kind"}`]: kind });
+    this.opened = name;
+    this.onEdit();
+    this.load();
+  }
+
+  async layer() {
+    const headers = { "X-CSRFToken": document.querySelector("meta[name=csrf]").content, "HX-Request": "true" };
+    const body = new URLSearchParams({ edits: this.recipe.field("edits").value });
+    const answer = await fetch(`/shots/${this.slug}/layer`, { method: "POST", headers, body });
+    if (!answer.ok) return void ($("problem").innerHTML = await answer.text());
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(await answer.blob());
+    link.download = `${this.slug}-edits.usda`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+  }
+}
+
+/** Writes what reaches a spot into the slip beside it. */
+export function sayReach(slip, told, openLight, openObject) {
+  slip.replaceChildren();
+  const element = (tag, text, more = {}) => Object.assign(document.createElement(tag), { textContent: text, ...more });
+  if (!told.object) return void slip.append(element("p", "Nothing is seen here: the ray leaves the scene."));
+  const head = element("p", "");
+  const short = (name) => name.replace(/\/+$/, "").split("/").slice(-2).join("/").replace(/^\//, "");
+  const thing = element("button", short(told.object), { type: "button", className: "link", title: told.object, onclick: () => openObject(told.object) });
+  head.append(element("b", "Reaching "), thing);
+  slip.append(head);
+  const sum = told.lights.reduce((total, light) => total + light.brings, 0);
+  const list = element("ul", "");
+  for (const light of told.lights) {
+    const item = element("li", "");
+    item.append(element("button", short(light.name), { type: "button", className: "link", onclick: () => openLight(light.name) }));
+    const stopped = light.unhindered > 0 ? 1 - light.brings / light.unhindered : 0;
+    const blockers = light.blockers.map(([name, share]) => `${short(name)} ${Math.round(share * 100)} %`).join(", ");
+    let text;
+    if (light.why) text = ` ${light.why}`;
+    else if (light.unhindered === 0) text = " does not reach this side";
+    else {
+      text = ` brings ${light.brings.toPrecision(3)}`;
+      if (sum > 0 && light.brings > 0) text += `, ${Math.round((light.brings / sum) * 100)} % of the direct light`;
+      if (stopped > 0.005) text += `; ${Math.round(stopped * 100)} % is stopped${blockers ? ` by ${blockers}` : ""}`;
+    }
+    item.append(text);
+    if (light.brings === 0) item.className = "none";
+    list.append(item);
+  }
+  slip.append(list.children.length ? list : element("p", "No light is on."));
+}
