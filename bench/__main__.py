@@ -2,7 +2,7 @@
 
 import sys
 
-from . import render, trace
+from . import lights, render, trace
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -11,6 +11,8 @@ BENCHMARKS = {
     "threads": render.threads,
     "click": render.click_to_first_tile,
     "compile": render.cold_compile,
+    "lanterns": lights.lanterns,
+    "glow": lights.glow,
 }
 
 for name in sys.argv[1:] or BENCHMARKS:

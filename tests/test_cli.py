@@ -9,6 +9,8 @@ import time
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from sivrel.core.formats.exr import read_exr
 from sivrel.core.render.recipe import Recipe, to_json, with_values
 
@@ -47,6 +49,31 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(read_exr(out).beauty.shape, (30, 40, 4))
         told, _ = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
         self.assertFalse(told["complete"])
+
+    def test_lights_by_name_and_their_passes(self):
+        told, out = self.render("l.exr", "--set", "light.Flame.solo=on", "--set", "light.Flame.shadows.rays=4", "--set", "gi.seen=off")
+        self.assertEqual(told["edits"], {"light.Flame.shadows.rays": 4, "light.Flame.solo": True})
+        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light"])
+        picture = read_exr(out)
+        self.assertEqual(picture.edits.flat(), told["edits"])
+        np.testing.assert_allclose(picture.passes["light.Flame"], picture.passes["direct"], rtol=1e-5)
+        self.assertTrue((picture.passes["shadow.Flame"] <= 1.0).all())
+        mapped, other = self.render("m.exr", "--set", "light.WindowSky.shadows.way=depth_map", "--set", "light.WindowSky.shadows.resolution=64")
+        self.assertEqual([(note["light"], note["resolution"]) for note in mapped["depth_maps"]], [("WindowSky", 64)])
+        self.assertIn("texels", read_exr(other).passes)
+        parts = sum(plane for name, plane in read_exr(other).passes.items() if name.startswith("light."))
+        np.testing.assert_allclose(parts, read_exr(other).passes["direct"], rtol=1e-4, atol=1e-6)
+
+    def test_layer_and_every_edit_documented(self):
+        out = self.folder / "e.usda"
+        told = json.loads(sivrel("layer", "demo:slipway", "-o", str(out), "--set", "light.NoonSun.angle=4", "--json").stdout)
+        self.assertEqual((told["edits"], told["left_out"]), ({"light.NoonSun.angle": 4.0}, []))
+        self.assertIn("inputs:angle = 4", out.read_text())
+        edits = json.loads(sivrel("recipes", "--json").stdout)["edits"]
+        self.assertIn("shadows.resolution", edits["light"])
+        wrong = sivrel("render", "demo:slipway", "-o", str(self.folder / "x.exr"), "--set", "light.NoonSn.angle=4")
+        self.assertEqual(wrong.returncode, 2)
+        self.assertIn("Did you mean “NoonSun”?", wrong.stderr)
 
     def test_compare_and_recipes(self):
         _, a = self.render("a.exr")

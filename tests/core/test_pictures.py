@@ -10,6 +10,7 @@ import OpenEXR
 from sivrel.core.errors import InputError
 from sivrel.core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, lookup_table, to_display
 from sivrel.core.formats.exr import Picture, film_passes, read_exr, write_exr
+from sivrel.core.formats.image import read_image
 from sivrel.core.measure.difference import compare, visible_difference
 from sivrel.core.measure.noise import noise_level
 from sivrel.core.render.film import DEPTH, DIRECT, FILM_COLUMNS, INDIRECT, VARIANCE
@@ -26,6 +27,19 @@ def picture(value=0.5, frame=None, recipe=None, variance=0.0) -> Picture:
     film[..., VARIANCE : VARIANCE + 3] = variance
     film[..., DEPTH] = np.inf
     return Picture(film_passes(film, []), frame, recipe or Recipe(), "shot", "camera")
+
+
+class Hdr(unittest.TestCase):
+    def test_plain_and_run_length_coded_rows(self):
+        head = b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2 +X 8\n"
+        flat = np.array([[[128, 64, 0, 129]] * 8, [[200, 10, 20, 128]] * 8], np.uint8)
+        coded = b"".join(b"\x02\x02\x00\x08" + b"".join(bytes([128 + 5, value, 3, value, value, value]) for value in row[0]) for row in flat)
+        expected = (flat[..., :3] + 0.5) * 2.0 ** (flat[..., 3:].astype(float) - 136)
+        for body in (flat.tobytes(), coded):
+            np.testing.assert_allclose(read_image(head + body, "sky.hdr")[..., :3], expected, rtol=1e-6)
+        for broken in (head + coded[:-9], b"#?RADIANCE\nnothing"):
+            with self.assertRaises(InputError):
+                read_image(broken, "sky.hdr")
 
 
 class Exr(unittest.TestCase):

@@ -212,6 +212,39 @@ class Lights(UsdTest):
         warm = self.light("DomeLight", "bool inputs:enableColorTemperature = true\n float inputs:colorTemperature = 3000")
         self.assertGreater(emitted(warm)[0], 2 * emitted(warm)[2])
 
+    def test_shaping_shadow_and_glow_of_a_mesh(self):
+        spot = self.light(
+            "SphereLight", "float inputs:shaping:cone:angle = 25\n float inputs:shaping:cone:softness = 0.2\n float inputs:shaping:focus = 3"
+        )
+        self.assertEqual((spot.shaping.cone_angle, spot.shaping.focus), (25.0, 3.0))
+        self.assertAlmostEqual(spot.shaping.cone_softness, 0.2, places=6)
+        dark = self.read(square() + 'def RectLight "L" (prepend apiSchemas = ["ShadowAPI"]) { bool inputs:shadow:enable = false }')
+        self.assertEqual(dark.lights[0].shadow.way, "off")
+        lit = self.read(square("A", about='prepend apiSchemas = ["MeshLightAPI"]') + square("B"))
+        self.assertEqual([mesh.aimed for mesh in lit.meshes], [True, False])
+
+    def test_links_name_meshes(self):
+        link = "uniform bool collection:lightLink:includeRoot = false\n rel collection:lightLink:includes = </A>"
+        scene = self.read(square("A") + square("B") + f'def RectLight "L" {{ {link} }}')
+        self.assertEqual((scene.lights[0].lit, scene.lights[0].shadowing), (frozenset({"/A"}), None))
+
+    def test_panoramas_profiles_and_portals(self):
+        Image.fromarray(np.full((4, 8, 3), 128, np.uint8)).save(self.folder / "sky.png")
+        (self.folder / "lamp.ies").write_text("IESNA:LM-63-2002\nTILT=NONE\n1 100 1 2 1 1 2 0 0 0\n1 1 9\n0 90\n0\n50 10\n")
+        sky = self.light("DomeLight", "asset inputs:texture:file = @sky.png@")
+        self.assertEqual(sky.panorama.texels.shape, (4, 8, 4))
+        lamp = self.light("SphereLight", "asset inputs:shaping:ies:file = @lamp.ies@")
+        np.testing.assert_allclose(lamp.shaping.profile.candela, [[50, 10], [50, 10]])
+        hole = self.light("PortalLight", "float inputs:width = 2\n float inputs:height = 3")
+        self.assertEqual((hole.kind, hole.width, hole.height), ("portal", 2.0, 3.0))
+        gone = self.read(square() + 'def DomeLight "L" { asset inputs:texture:file = @none.exr@ }')
+        self.assertIsNone(gone.lights[0].panorama)
+        self.assertTrue(any("none.exr" in note for note in gone.notes))
+
+    def test_two_lights_of_one_name_are_told_apart(self):
+        scene = self.read(square() + 'def Xform "A" { def RectLight "L" {} }\ndef Xform "B" { def RectLight "L" {} }')
+        self.assertEqual([light.name for light in scene.lights], ["L", "/B/L"])
+
     def test_what_is_not_read_is_said(self):
         scene = self.read(square() + 'def GeometryLight "L" {}\ndef Sphere "Ball" {}')
         self.assertEqual(scene.lights, [])

@@ -28,33 +28,27 @@ from .shots import SHOTS, DemoShot
 STEPS: dict[str, tuple] = {
     "keepers-kitchen": (
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "lights alone, to judge their balance"),
+        ("flame-alone", "direct", {"light.Flame.solo": "on"}, None, "the lamp alone, to judge its shadows"),
+        ("flame-rays", "flame-alone", {"light.Flame.shadows.rays": 8}, None, ""),
         ("bounced", "direct", {"gi.seen": "brute_force"}, None, ""),
         ("finer", "bounced", {"sampling.max": 64}, None, ""),
         ("one-bounce", "finer", {"limits.diffuse_bounces": 1}, None, "too dim under the table"),
         ("deep", "finer", {"limits.diffuse_bounces": 8}, None, ""),
         ("fine", "deep", {"sampling.max": 400}, None, "the look to match"),
-        ("flame-alone", "direct", {"light.Flame.solo": "on"}, None, "the lamp alone, to judge its shadows"),
-        ("flame-rays", "flame-alone", {"light.Flame.shadows.rays": 8}, None, ""),
     ),
     "slipway": (
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "sun and sky alone"),
+        ("hazy", "direct", {"light.NoonSun.angle": 6}, None, "a larger sun: softer shadows"),
+        ("steps", "direct", {"light.NoonSun.shadows.way": "depth_map"}, None, "steps: its texels are larger than pixels"),
+        ("fitted", "steps", {"light.NoonSun.shadows.fit": "view"}, None, "the remedy"),
         ("bounced", "direct", {"gi.seen": "brute_force"}, None, "bounced light hardly matters here"),
         ("one-bounce", "bounced", {"limits.diffuse_bounces": 1}, None, ""),
         ("finer", "one-bounce", {"sampling.max": 64}, None, ""),
         ("bow", "finer", {}, "bow", ""),
         ("fine", "finer", {"sampling.max": 256}, None, "the look to match"),
-        ("hazy", "direct", {"light.NoonSun.angle": 6}, None, "a larger sun: softer shadows"),
-        (
-            "steps",
-            "direct",
-            {"light.NoonSun.shadows.way": "depth_map", "light.NoonSun.shadows.resolution": 512},
-            None,
-            "steps: texels larger than pixels",
-        ),
-        ("finer-map", "steps", {"light.NoonSun.shadows.resolution": 4096}, None, ""),
     ),
 }
-WITH_LIGHTS = ("direct", "steps", "finer-map")
+WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
 LEFT_OUT = ("variance",)
 """Passes that do not ship; what is measured from them is in the listing."""

@@ -253,7 +253,7 @@ def meet_light(scene, i, p, n, d, limit):
         if gap <= 0.0 or dot(d, row3(lights, i, AXIS_Z)) < lights[i, COS_ANGLE]:
             return -1.0, BLACK, 0.0
         return FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
-    if kind == RECT or kind == DISK:
+    if kind in (RECT, DISK):
         distance, density = _meet_flat(lights, i, p, d, limit)
     elif kind == SPHERE:
         distance, density = _meet_sphere(lights, i, p, d, limit)

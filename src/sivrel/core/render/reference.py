@@ -1,7 +1,18 @@
 """The recipe reference, docs/recipe.md: `python -m sivrel.core.render.reference > docs/recipe.md`."""
 
 from ..gi.ways import WAYS
+from ..scene.edits import SETTINGS, span_in_words
+from ..shadows.ways import WAYS as SHADOW_WAYS
 from .recipe import QUESTIONS, settings
+
+EDIT_GROUPS = {
+    "light": (
+        "Edits of lights",
+        "NAME is the light's, as the file or the artist gave it. An edit stands in place of the file's value; the file stays as it is.",
+    ),
+    "object": ("Edits of objects", "NAME is a mesh's path, or a part of one that stands for all below it."),
+    "card": ("Cards", "NAME is the artist's."),
+}
 
 
 def recipe_reference() -> str:
@@ -19,6 +30,11 @@ def recipe_reference() -> str:
     for way in WAYS:
         places = ["yes" if place else "no" for place in (way.seen, way.beyond)]
         lines.append(f"| `{way.key}` | {places[0]} | {places[1]} | {way.does} | {way.costs} |")
+    lines += ["", "## Ways of casting shadows", "", "| way | does | costs |", "|---|---|---|"]
+    lines += [f"| `{way.key}` | {way.does} | {way.costs} |" for way in SHADOW_WAYS]
+    for group, intro in EDIT_GROUPS.items():
+        lines += ["", f"## {intro[0]}", "", intro[1], "", "| key | takes | what it does |", "|---|---|---|"]
+        lines += [f"| `{group}.NAME.{field}` | {span_in_words(about)} | {about['trades']} |" for field, about in SETTINGS[group].items()]
     return "\n".join(lines) + "\n"
 
 

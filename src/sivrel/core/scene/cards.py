@@ -30,7 +30,7 @@ def pattern_opacity(pattern: str, count: int) -> np.ndarray:
         rng = np.random.default_rng(17)
         covered = np.zeros((SIZE, SIZE), bool)
         length = 0.9 / count
-        for x, y, turn, size in zip(*rng.random((4, 2 * count * count)), strict=True):
+        for x, y, turn, size in zip(*rng.random((4, 4 * count * count)), strict=True):
             c, s = np.cos(turn * 2.0 * np.pi), np.sin(turn * 2.0 * np.pi)
             du, dv = np.mod(u - x + 0.5, 1.0) - 0.5, np.mod(v - y + 0.5, 1.0) - 0.5
             a, b = (c * du + s * dv) / (length * (0.6 + 0.7 * size)), (c * dv - s * du) / (length * (0.6 + 0.7 * size))

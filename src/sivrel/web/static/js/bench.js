@@ -6,13 +6,13 @@ import { Plan } from "./plan.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { RecipeForm } from "./recipe.js";
 import { followPointer } from "./pointer.js";
+import { Watcher, json } from "./watcher.js";
 
 const $ = (id) => document.getElementById(id);
 const places = document.querySelector(".places");
 const slug = places.dataset.shot;
 const lut = JSON.parse(places.dataset.lut);
 const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
-let following = null;
 let cameraExposure = 0;
 let exposureMoved = false;
 let verdictFor = "";
@@ -28,12 +28,6 @@ let hatching = false;
 let spotting = false;
 
 // ---- pictures -------------------------------------------------------------------------------------------------
-
-async function json(address) {
-  const answer = await fetch(address);
-  if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
-  return answer.json();
-}
 
 // The passes that there are differ from proof to proof; the one that was looked at is kept where it can be.
 const PASS_WORDS = { beauty: "beauty", direct: "direct light", indirect: "bounced light", albedo: "albedo", normal: "normal", depth: "depth", texels: "texels per pixel" };
@@ -83,7 +77,7 @@ async function show(slot, proof) {
     if (chosen[slot]?.id === proof.id) plate.setPicture(number, picture);
   } else {
     plate.setPicture(number, new Picture({ ...proof, finished: false }));
-    if (slot === "a") follow(proof);
+    if (slot === "a") watcher.follow(proof);
   }
   mark();
   if (slot === "a") {
@@ -96,7 +90,7 @@ async function show(slot, proof) {
 async function choose(id, other = undefined, proven = false) {
   const proof = await json(`/proofs/${id}.json`);
   const with_ = other === undefined ? proof.parent : other;
-  stopFollowing();
+  watcher.stop();
   await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
   if (document.querySelector("#recipe-form [name=parent]")?.value !== String(id)) await recipe.load(slug, id, proven);
 }
@@ -146,75 +140,14 @@ async function sayVerdict() {
 
 // ---- a render on its way --------------------------------------------------------------------------------------
 
-function stopFollowing() {
-  following = null;
-  $("progress").hidden = true;
-}
+const watcher = new Watcher(plate, async (proof) => {
+  await refreshLineage();
+  if (proof.picture) await show("a", proof);
+});
 
-async function follow(proof) {
-  const mine = (following = { id: proof.id });
-  let have = 0;
-  $("progress").hidden = false;
-  while (following === mine) {
-    let now;
-    try {
-      now = await json(`/proofs/${proof.id}.json`);
-      if (!now.picture && now.tiles_done > have) have += await takeTiles(proof.id, have, mine);
-    } catch {
-      $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
-      await new Promise((done) => setTimeout(done, 1000));
-      continue;
-    }
-    if (following !== mine) return;
-    sayProgress(now);
-    if (now.picture) {
-      stopFollowing();
-      await refreshLineage();
-      return show("a", now);
-    }
-    if (now.state === "cancelled" || now.state === "failed") {
-      if (now.tiles_done <= have) {
-        following = null;
-        return refreshLineage();
-      }
-      continue;
-    }
-    await new Promise((done) => setTimeout(done, 100));
-  }
-}
-
-async function takeTiles(id, have, mine) {
-  const answer = await fetch(`/proofs/${id}/tiles?from=${have}`);
-  const bytes = await answer.arrayBuffer();
-  if (following !== mine) return 0;
-  let at = 0, count = 0;
-  while (at < bytes.byteLength) {
-    const [, x0, y0, x1, y1] = new Int32Array(bytes, at, 5);
-    const length = (x1 - x0) * (y1 - y0) * 4;
-    plate.setTile(0, [x0, y0, x1, y1], new Uint16Array(bytes, at + 20, length));
-    at += 20 + length * 2;
-    count++;
-  }
-  if (count) plate.draw();
-  return count;
-}
-
-function sayProgress(now) {
-  const ended = now.state === "cancelled" || now.state === "failed";
-  $("progress-bar").value = now.tiles_total ? now.tiles_done / now.tiles_total : 0;
-  document.querySelector("[data-do=cancel]").hidden = ended;
-  document.querySelector("[data-do=resume]").hidden = !ended;
-  let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
-  if (now.worker.phase === "making" && !ended) text = `making the ${now.worker.message}, ${now.worker.done} %`;
-  if (now.state === "failed") text = now.message;
-  else if (ended) text = `cancelled at ${text}`;
-  else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
-  else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
-  else if (now.state === "waiting") text = "waiting for its turn";
-  else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
-  $("progress-text").textContent = text;
-  const card = document.querySelector(`.card[data-proof="${now.id}"]`);
-  if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) part.textContent = now.state;
+async function resume() {
+  await watcher.resume(chosen.a.id);
+  show("a", await json(`/proofs/${chosen.a.id}.json`));
 }
 
 // The other proof may still be rendering: it is shown when it is done.
@@ -236,19 +169,6 @@ async function refreshLineage() {
   const answer = await fetch(`/shots/${slug}/lineage?${query}`);
   if (answer.ok) $("lineage").innerHTML = await answer.text();
   mark();
-}
-
-async function post(address) {
-  await fetch(address, { method: "POST", headers: { "X-CSRFToken": document.querySelector("meta[name=csrf]").content } });
-}
-
-async function cancel() {
-  if (following) await post(`/proofs/${following.id}/cancel`);
-}
-
-async function resume() {
-  await post(`/proofs/${chosen.a.id}/resume`);
-  show("a", await json(`/proofs/${chosen.a.id}.json`));
 }
 
 document.body.addEventListener("sivrel:started", (event) => {
@@ -409,7 +329,7 @@ const DO = {
   reach: () => setSpotting(!spotting),
   plan: togglePlan,
   fit: () => plate.fit(),
-  cancel,
+  cancel: () => watcher.cancel(),
   resume,
 };
 for (const [name, act] of Object.entries(DO)) document.querySelector(`[data-do=${name}]`).addEventListener("click", act);
@@ -474,7 +394,7 @@ const KEYS = {
   Escape: () => {
     if (spotting) return setSpotting(false);
     if (plan.shown) return togglePlan();
-    if (following) return cancel();
+    if (watcher.following) return watcher.cancel();
     if (pointer.regionMode) return toggleRegion();
     plate.mode = SINGLE;
     plate.draw();

@@ -1,0 +1,99 @@
+// A render on its way: tiles as they come, progress, cancel and resume.
+
+const $ = (id) => document.getElementById(id);
+
+export async function json(address) {
+  const answer = await fetch(address);
+  if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
+  return answer.json();
+}
+
+async function post(address) {
+  await fetch(address, { method: "POST", headers: { "X-CSRFToken": document.querySelector("meta[name=csrf]").content } });
+}
+
+export class Watcher {
+  /** `ended(proof)` is called when the picture is there, or nothing more will come. */
+  constructor(plate, ended) {
+    Object.assign(this, { plate, ended });
+    this.following = null;
+  }
+
+  stop() {
+    this.following = null;
+    $("progress").hidden = true;
+  }
+
+  async follow(proof) {
+    const mine = (this.following = { id: proof.id });
+    let have = 0;
+    $("progress").hidden = false;
+    while (this.following === mine) {
+      let now;
+      try {
+        now = await json(`/proofs/${proof.id}.json`);
+        if (!now.picture && now.tiles_done > have) have += await this.takeTiles(proof.id, have, mine);
+      } catch {
+        $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
+        await new Promise((done) => setTimeout(done, 1000));
+        continue;
+      }
+      if (this.following !== mine) return;
+      this.say(now);
+      if (now.picture) {
+        this.stop();
+        return this.ended(now);
+      }
+      if (now.state === "cancelled" || now.state === "failed") {
+        if (now.tiles_done <= have) {
+          this.following = null;
+          return this.ended(now);
+        }
+        continue;
+      }
+      await new Promise((done) => setTimeout(done, 100));
+    }
+  }
+
+  async takeTiles(id, have, mine) {
+    const answer = await fetch(`/proofs/${id}/tiles?from=${have}`);
+    const bytes = await answer.arrayBuffer();
+    if (this.following !== mine) return 0;
+    let at = 0, count = 0;
+    while (at < bytes.byteLength) {
+      const [, x0, y0, x1, y1] = new Int32Array(bytes, at, 5);
+      const length = (x1 - x0) * (y1 - y0) * 4;
+      this.plate.setTile(0, [x0, y0, x1, y1], new Uint16Array(bytes, at + 20, length));
+      at += 20 + length * 2;
+      count++;
+    }
+    if (count) this.plate.draw();
+    return count;
+  }
+
+  say(now) {
+    const ended = now.state === "cancelled" || now.state === "failed";
+    $("progress-bar").value = now.tiles_total ? now.tiles_done / now.tiles_total : 0;
+    document.querySelector("[data-do=cancel]").hidden = ended;
+    document.querySelector("[data-do=resume]").hidden = !ended;
+    let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
+    if (now.worker.phase === "making" && !ended) text = `making the ${now.worker.message}, ${now.worker.done} %`;
+    if (now.state === "failed") text = now.message;
+    else if (ended) text = `cancelled at ${text}`;
+    else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
+    else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
+    else if (now.state === "waiting") text = "waiting for its turn";
+    else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
+    $("progress-text").textContent = text;
+    const card = document.querySelector(`.card[data-proof="${now.id}"]`);
+    if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) part.textContent = now.state;
+  }
+
+  async cancel() {
+    if (this.following) await post(`/proofs/${this.following.id}/cancel`);
+  }
+
+  resume(id) {
+    return post(`/proofs/${id}/resume`);
+  }
+}

@@ -1,0 +1,163 @@
+"""The lights panel and what hangs on it, over a real store; what a worker would answer is answered by one here."""
+
+import json
+import threading
+import time
+
+from sivrel.store import files, proofs, questions, shots
+from sivrel.work.answers import answer_questions
+from sivrel.work.worker import Worker
+from tests.web.test_web import WebTest
+
+
+class LightsTest(WebTest):
+    def post(self, address: str, edits=None, **fields):
+        data = {"csrf_token": self.token(), "edits": json.dumps(edits or {}), **fields}
+        return self.client.post(address, data=data, headers={"HX-Request": "true"})
+
+    def newest(self) -> proofs.Proof:
+        return proofs.of_shot(self.db, shots.find(self.db, "slipway").id)[-1]
+
+
+class Panel(LightsTest):
+    def test_each_light_is_a_line_with_what_it_does(self):
+        shot = shots.find(self.db, "keepers-kitchen")
+        first = proofs.of_shot(self.db, shot.id)[0]
+        page = self.post("/shots/keepers-kitchen/lights", proof=first.id).text
+        for name in ("EveningSun", "Sky", "WindowSky", "Flame"):
+            self.assertIn(f'data-open-light="{name}"', page)
+        self.assertIn("glows only", page)
+        self.assertGreaterEqual(page.count('class="mini"'), 3 * 4)
+
+    def test_sentences_are_of_the_light_that_is_open(self):
+        page = self.post("/shots/keepers-kitchen/lights", open="Flame").text
+        self.assertIn('data-edit="light.Flame.radius" data-file="0.028"', page)
+        self.assertNotIn('data-edit="light.Sky.intensity"', page)
+        self.assertNotIn("light.Flame.shadows.resolution", page)
+        mapped = self.post("/shots/keepers-kitchen/lights", {"light.Flame.shadows.way": "depth_map"}, open="Flame").text
+        self.assertIn("light.Flame.shadows.resolution", mapped)
+
+    def test_added_lights_cards_and_aimed_meshes(self):
+        edits = {"light.Fill.kind": "rect", "card.Leaves.pattern": "leaves", "object./Kitchen/Stove/Fire.aimed": "on"}
+        page = self.post("/shots/keepers-kitchen/lights", edits, open="Fill").text
+        self.assertIn('data-remove="light.Fill"', page)
+        self.assertIn('data-remove="card.Leaves"', page)
+        self.assertIn('data-edit="light.Fill.width"', page)
+
+    def test_bad_edits_are_a_sentence(self):
+        answer = self.post("/shots/slipway/lights", {"light.NoonSun.angle": "wide"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("give a number from 0 to 179", answer.text)
+        answer = self.client.post("/shots/slipway/lights", data={"csrf_token": self.token(), "edits": "nonsense"})
+        self.assertEqual(answer.status_code, 422)
+
+
+class Proving(LightsTest):
+    def test_edits_enter_the_proof_and_what_it_changed(self):
+        parent = self.newest()
+        answer = self.prove(edits=json.dumps({"light.NoonSun.angle": "5", "light.Sky.on": "off"}), parent=str(parent.id), **{"sampling.max": "2"})
+        self.assertEqual(answer.status_code, 200)
+        proof = self.newest()
+        self.assertEqual(proof.edits.flat(), {"light.NoonSun.angle": 5.0, "light.Sky.on": False})
+        self.assertIn("NoonSun angle <span", answer.text)
+        again = self.client.get(f"/shots/slipway/recipe?proof={proof.id}").text
+        self.assertIn("light.NoonSun.angle", again)
+
+    def test_a_wrong_edit_proves_nothing(self):
+        before = self.newest().id
+        answer = self.prove(edits=json.dumps({"light.NoonSun.shadows.rays": "0"}))
+        self.assertEqual((answer.status_code, self.newest().id), (422, before))
+        self.assertIn("whole number from 1 to 256", answer.text)
+
+    def test_layer_holds_the_edits(self):
+        answer = self.post("/shots/slipway/layer", {"light.NoonSun.angle": "5", "light.NoonSun.solo": "on"})
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn("inputs:angle = 5", answer.text)
+        self.assertIn("# Of the light NoonSun, solo has no word", answer.text)
+
+
+class Answers(LightsTest):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.worker = Worker(cls.data)
+        threading.Thread(target=answer_questions, args=(cls.worker,), daemon=True).start()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.worker.parent = -1  # its thread ends
+        time.sleep(0.2)
+        super().tearDownClass()
+
+    def answer(self, address: str, edits=None, **fields):
+        asked = self.post(address, edits, **fields)
+        self.assertEqual(asked.status_code, 200, asked.text)
+        for _ in range(1200):
+            told = self.client.get(f"/questions/{asked.json['question']}.json", headers={"HX-Request": "true"})
+            if told.status_code != 200 or told.json["answer"]:
+                return told
+            time.sleep(0.05)
+        raise AssertionError("no answer")
+
+    def test_what_reaches_a_spot(self):
+        told = self.answer("/shots/keepers-kitchen/reach", x=296, y=189, width=480, height=270).json["answer"]
+        self.assertIn("Table", told["object"])
+        by_name = {light["name"]: light for light in told["lights"]}
+        self.assertGreater(by_name["Flame"]["brings"], 0.0)
+        # The sky is walled off: something is named that stops it.
+        self.assertLess(by_name["Sky"]["brings"], 0.2 * by_name["Sky"]["unhindered"])
+        self.assertTrue(by_name["Sky"]["blockers"])
+        unlinked = self.answer("/shots/keepers-kitchen/reach", {"light.Flame.link": "-Table"}, x=296, y=189, width=480, height=270).json["answer"]
+        flame = next(light for light in unlinked["lights"] if light["name"] == "Flame")
+        self.assertEqual((flame["brings"], flame["why"]), (0.0, "is linked to other objects"))
+
+    def test_plan_and_elevation(self):
+        told = self.answer("/shots/slipway/plan", {"light.Lamp.kind": "sphere", "light.Lamp.at": "1,2,3"}).json["answer"]
+        self.assertTrue(told["plan"]["picture"].startswith("data:image/png;base64,"))
+        self.assertEqual([light["at"] for light in told["lights"] if light["name"] == "Lamp"], [[1.0, 2.0, 3.0]])
+        up = told["elevation"]["up"]
+        self.assertEqual(up, [0.0, 1.0, 0.0])
+
+    def test_a_question_that_can_not_be_answered_says_why(self):
+        told = self.answer("/shots/slipway/plan", {"light.Nobody.intensity": "1"})
+        self.assertEqual(told.status_code, 422)
+        self.assertIn("There is no light “Nobody”", told.text)
+        self.assertEqual(self.post("/shots/slipway/reach", x="here").status_code, 422)
+        self.assertEqual(self.client.get("/questions/999999.json").status_code, 422)
+
+    def test_a_rendered_depth_map_is_kept_told_and_shown(self):
+        edits = {"light.NoonSun.shadows.way": "depth_map", "light.NoonSun.shadows.resolution": "64"}
+        self.prove(edits=json.dumps(edits), width="32", height="18")
+        proof = self.newest()
+        from sivrel.store import jobs
+
+        self.worker._render(jobs.take(self.worker.db))
+        done = proofs.get(self.db, proof.id)
+        self.assertEqual((done.maps[0]["light"], done.maps[0]["resolution"], done.maps[0]["made"]), ("NoonSun", 64, True))
+        self.assertGreater(done.maps[0]["coarse"], 0.5)
+        self.assertIn("texels", done.passes)
+        self.assertIn("light.NoonSun", done.passes)
+        self.assertAlmostEqual(sum(m["light"] for m in done.lights if m["name"] != "bounced light"), 1.0, places=6)
+        page = self.post("/shots/slipway/lights", edits, proof=done.id, open="NoonSun").text
+        self.assertIn("fit it to the view", page)
+        picture = self.client.get(f"/proofs/{done.id}/maps/{done.maps[0]['digest']}.png")
+        self.assertEqual((picture.status_code, picture.data[:4]), (200, b"\x89PNG"))
+        self.assertEqual(self.client.get(f"/proofs/{done.id}/maps/{'0' * 32}.png").status_code, 404)
+        texels = self.client.get(f"/pictures/{done.picture}.half?pass=texels")
+        self.assertEqual(len(texels.data), 32 * 18 * 8)
+        self.assertTrue(files.picture_path(self.data, done.picture).is_file())
+
+
+class Kept(LightsTest):
+    def test_old_questions_go(self):
+        shot = shots.find(self.db, "slipway")
+        first = questions.ask(self.db, "plan", shot.id, {})
+        for _ in range(questions.KEPT + 2):
+            questions.ask(self.db, "plan", shot.id, {})
+        self.assertEqual(questions.answered(self.db, first), (None, "The question was dropped; ask again."))
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
