@@ -19,6 +19,10 @@ import numpy as np
 from .errors import InputError
 
 FORMAT, VERSION = "sivrel cache", 1
+MOST_BYTES = 2 << 30
+"""Of a folder of caches; the oldest go when it holds more."""
+HELD = 8
+"""Caches that are held in memory."""
 
 
 @dataclass(frozen=True)
@@ -119,8 +123,18 @@ class CacheFolder:
         with os.fdopen(handle, "wb") as file:
             file.write(to_bytes(cache))
         os.replace(beside, path)
+        self._thin(path)
+
+    def _thin(self, newest: Path) -> None:
+        """Delete the oldest files until the folder is within bounds; the newest always stays."""
+        files = sorted(((f.stat().st_mtime, f.stat().st_size, f) for f in newest.parent.glob("*.cache")), reverse=True)
+        total = 0
+        for _, size, file in files:
+            total += size
+            if total > MOST_BYTES and file != newest:
+                file.unlink(missing_ok=True)
 
     def _hold(self, cache: Cache) -> None:
-        while len(self.held) >= 8:
+        while len(self.held) >= HELD:
             self.held.pop(next(iter(self.held)))
         self.held[cache.digest] = cache

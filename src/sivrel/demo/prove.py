@@ -1,18 +1,19 @@
-"""Makes the proofs that ship with the demo shots: `python -m sivrel.demo.prove [NAME]...`.
+"""Makes the proofs that ship with the demo shots: `python -m sivrel.demo.prove [--all] [NAME]...`.
 
 They fill the lineage before the first kernel is compiled. Times are those of the machine that made them, and say so.
 """
 
 import json
 import os
-import shutil
 import sys
 import time
 from dataclasses import asdict
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from ..core.formats.exr import write_exr
+from ..core.formats.exr import read_exr, write_exr
 from ..core.formats.scenes import read_scene
 from ..core.measure.lights import measure_lights
 from ..core.render.film import coarse_share
@@ -21,6 +22,7 @@ from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits, is_edit, with_edits
+from ..core.scene.model import Scene
 from ..work.finishing import make_picture, measurements
 from .shots import SHOTS, DemoShot
 
@@ -30,6 +32,7 @@ STEPS: dict[str, tuple] = {
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "lights alone, to judge their balance"),
         ("flame-alone", "direct", {"light.Flame.solo": "on"}, None, "the lamp alone, to judge its shadows"),
         ("flame-rays", "flame-alone", {"light.Flame.shadows.rays": 8}, None, ""),
+        ("flame-linked", "flame-rays", {"light.Flame.link": "-Room"}, None, "linked away from the room's walls"),
         ("bounced", "direct", {"gi.seen": "brute_force"}, None, ""),
         ("finer", "bounced", {"sampling.max": 64}, None, ""),
         ("one-bounce", "finer", {"limits.diffuse_bounces": 1}, None, "too dim under the table"),
@@ -54,52 +57,68 @@ LEFT_OUT = ("variance",)
 """Passes that do not ship; what is measured from them is in the listing."""
 
 
-def prove(shot: DemoShot) -> None:
-    """Render every step of a shot and write the pictures with their listing."""
+def prove(shot: DemoShot, everything: bool = False) -> None:
+    """Render the steps of a shot that its pictures do not show yet, or all of them, and write the listing."""
     scene = read_scene(shot.path)
-    geometry = None
-    shutil.rmtree(shot.proofs, ignore_errors=True)
-    shot.proofs.mkdir(parents=True)
+    listed = shot.proofs / "proofs.json"
+    before = {entry["file"]: entry for entry in json.loads(listed.read_text())} if listed.is_file() and not everything else {}
+    shot.proofs.mkdir(parents=True, exist_ok=True)
     recipes: dict[str | None, tuple[Recipe, Edits]] = {None: (Recipe(), Edits())}
     listing = []
     for name, parent, values, camera_name, note in STEPS[shot.name]:
         recipe = with_values(recipes[parent][0], {k: v for k, v in values.items() if not is_edit(k)})
         edits = with_edits(recipes[parent][1], {k: v for k, v in values.items() if is_edit(k)})
         recipes[name] = recipe, edits
-        frame, begun = Frame(), time.monotonic()
-        ready = prepare(scene, recipe, edits, camera_name, geometry=geometry)
-        geometry = ready.geometry
-        tiles: dict = {}
-        clock = np.zeros(ready.arrays.slots + 1)
-        render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)
-        seconds = time.monotonic() - begun
-        film, camera = assemble(frame, tiles), ready.camera
-        picture = make_picture(film, ready.passes, frame, recipe, shot.name, camera.name, edits)
-        noise, light, dropped = measurements(picture, film)
-        for left_out in [p for p in picture.passes if p in LEFT_OUT or (name not in WITH_LIGHTS and p.startswith(("light.", "shadow.")))]:
-            picture.passes.pop(left_out)
-        write_exr(shot.proofs / f"{name}.exr", picture, half=True)
-        listing.append(
-            {
-                "file": f"{name}.exr",
-                "parent": f"{parent}.exr" if parent else None,
-                "note": note,
-                "seconds": round(seconds, 3),
-                "noise": noise,
-                "light": light,
-                "dropped": dropped,
-                "exposure": camera.exposure,
-                "made_on": f"a machine with {os.cpu_count()} cores",
-                "lights": [m.as_dict() for m in measure_lights(film, ready.passes, clock)],
-                "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
-            }
-        )
-        print(f"{shot.name} {name}: {seconds:.1f} s")
-    (shot.proofs / "proofs.json").write_text(json.dumps(listing, indent=1) + "\n")
+        path = shot.proofs / f"{name}.exr"
+        known = before.get(path.name)
+        if known and _shows(path, recipe, edits, scene.camera(camera_name).name):
+            entry = known
+        else:
+            entry = _render(shot, scene, recipe, edits, camera_name, path, name in WITH_LIGHTS)
+            print(f"{shot.name} {name}: {entry['seconds']:.1f} s")
+        listing.append({**entry, "file": path.name, "parent": f"{parent}.exr" if parent else None, "note": note})
+    for path in shot.proofs.glob("*.exr"):
+        if path.stem not in recipes:
+            path.unlink()
+    listed.write_text(json.dumps(listing, indent=1) + "\n")
+
+
+def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
+    """Whether a picture is there and was made from exactly these."""
+    if not path.is_file():
+        return False
+    picture = read_exr(path)
+    return (picture.recipe, picture.edits, picture.camera) == (recipe, edits, camera)
+
+
+def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path, with_lights: bool) -> dict[str, Any]:
+    frame, begun = Frame(), time.monotonic()
+    ready = prepare(scene, recipe, edits, camera)
+    tiles: dict = {}
+    clock = np.zeros(ready.arrays.slots + 1)
+    render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)
+    seconds = time.monotonic() - begun
+    film = assemble(frame, tiles)
+    picture = make_picture(film, ready.passes, frame, recipe, shot.name, ready.camera.name, edits)
+    noise, light, dropped = measurements(picture, film)
+    for left_out in [p for p in picture.passes if p in LEFT_OUT or (not with_lights and p.startswith(("light.", "shadow.")))]:
+        picture.passes.pop(left_out)
+    write_exr(path, picture, half=True)
+    return {
+        "seconds": round(seconds, 3),
+        "noise": noise,
+        "light": light,
+        "dropped": dropped,
+        "exposure": ready.camera.exposure,
+        "made_on": f"a machine with {os.cpu_count()} cores",
+        "lights": [m.as_dict() for m in measure_lights(film, ready.passes, clock)],
+        "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
+    }
 
 
 if __name__ == "__main__":
     warm_up()
-    for shot in SHOTS:
-        if not sys.argv[1:] or shot.name in sys.argv[1:]:
-            prove(shot)
+    names = [name for name in sys.argv[1:] if name != "--all"]
+    for demo in SHOTS:
+        if not names or demo.name in names:
+            prove(demo, "--all" in sys.argv)

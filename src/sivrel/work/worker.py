@@ -87,7 +87,7 @@ class Worker:
                 ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress)
             else:
                 jobs.set_worker(db, "reading", message=shot.title)
-                scene, files = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.confine_to)
+                scene, files = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.path.parent)
                 ready = prepare(scene, recipe, edits, camera, files=files, caches=self.caches, progress=progress)
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))

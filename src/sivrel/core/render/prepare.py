@@ -81,7 +81,7 @@ class Files:
             return Path(name)
         path = (self.folder / name).resolve()
         if not path.is_relative_to(self.folder.resolve()):
-            raise InputError(f"The file {name} was not given with the scene; add it there.")
+            raise InputError(f"The file {name} does not lie beside the scene; put it there, or open the scene with it.")
         return path
 
     def profile(self, name: str) -> Profile:

@@ -71,8 +71,15 @@ class LightEdit(_Edit):
     )
     cone_softness: float | None = setting("cone softness", "of which {} fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
     focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)
-    profile: str | None = setting("photometric profile", "Shaped by {}.", "An IES file; “none” takes the file's own away.", max_length=4096)
-    panorama: str | None = setting("panorama", "Its picture is {}.", "A latitude-longitude EXR or HDR picture for a dome.", max_length=4096)
+    profile: str | None = setting(
+        "photometric profile", "Shaped by {}.", "An IES file, on the bench one beside the scene; “none” takes the file's own away.", max_length=4096
+    )
+    panorama: str | None = setting(
+        "panorama",
+        "Its picture is {}.",
+        "A latitude-longitude EXR or HDR picture, on the bench one beside the scene; “none” for none.",
+        max_length=4096,
+    )
     rotation: float | None = setting("rotation", "Turned by {}°.", "Turns a dome about its pole.", "°", ge=-720.0, le=720.0)
     latitude: float | None = setting("latitude", "At {}° north", "Place of a daylight sky.", "°", ge=-90.0, le=90.0)
     longitude: float | None = setting("longitude", "and {}° east,", "Place of a daylight sky.", "°", ge=-180.0, le=180.0)

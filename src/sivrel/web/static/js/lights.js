@@ -103,9 +103,10 @@ export class LightsPanel {
     return this.load();
   }
 
-  /** Solo or switch the light whose line is open. */
+  /** Solo or switch the light under the pointer, or the one whose line is open. */
   press(what) {
-    const button = this.holder.querySelector(`.light[data-open] [data-toggle$=".${what}"]`);
+    const find = (which) => this.holder.querySelector(`.light${which} [data-toggle$=".${what}"]`);
+    const button = find(":hover") ?? find("[data-open]");
     if (button) this.toggle(button.dataset.toggle);
   }
 
