@@ -11,7 +11,6 @@ import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -116,12 +115,10 @@ def render(args: argparse.Namespace) -> int:
     for note in scene.notes:
         _say(note)
     from .core.formats.exr import write_exr
-    from .core.measure.lights import measure_lights
-    from .core.render.film import coarse_share
     from .core.render.frame import Cancel, assemble, render_tiles
     from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
-    from .work.finishing import make_picture, measurements
+    from .work.finishing import found_in, make_picture, measurements
 
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
@@ -153,6 +150,7 @@ def render(args: argparse.Namespace) -> int:
     finally:
         beside.unlink(missing_ok=True)
     noise, light, dropped = measurements(picture, film)
+    found = found_in(film, prepared, clock, picture)
     if not complete:
         _say(f"The time limit came first: {len(tiles)} of {total} tiles are in the picture, the rest is black.")
     if dropped:
@@ -176,8 +174,9 @@ def render(args: argparse.Namespace) -> int:
             "notes": scene.notes,
             "recipe": recipe.flat(),
             "edits": edits.flat(),
-            "lights": [measure.as_dict() for measure in measure_lights(film, prepared.passes, clock)],
-            "depth_maps": [{**asdict(note), "coarse": coarse_share(film)} for note in prepared.maps],
+            "lights": found["lights"],
+            "depth_maps": found["maps"],
+            "meters": found["meters"],
             "version": __version__,
         },
         lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),

@@ -7,7 +7,6 @@ import json
 import os
 import sys
 import time
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -15,15 +14,13 @@ import numpy as np
 
 from ..core.formats.exr import read_exr, write_exr
 from ..core.formats.scenes import read_scene
-from ..core.measure.lights import measure_lights
-from ..core.render.film import coarse_share
 from ..core.render.frame import Frame, assemble, render_tiles
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits, is_edit, with_edits
 from ..core.scene.model import Scene
-from ..work.finishing import make_picture, measurements
+from ..work.finishing import found_in, make_picture, measurements
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -53,7 +50,7 @@ STEPS: dict[str, tuple] = {
 }
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
-LEFT_OUT = ("variance",)
+LEFT_OUT = ("variance", "clamped", "beyond", "object")
 """Passes that do not ship; what is measured from them is in the listing."""
 
 
@@ -111,8 +108,7 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
         "dropped": dropped,
         "exposure": ready.camera.exposure,
         "made_on": f"a machine with {os.cpu_count()} cores",
-        "lights": [m.as_dict() for m in measure_lights(film, ready.passes, clock)],
-        "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
+        "found": found_in(film, ready, clock, picture),
     }
 
 

@@ -21,7 +21,7 @@ class Proof:
     seconds: render time; noise: see core.measure.noise; light: mean luminance; dropped: samples left out as not finite
     made_on: the machine, where it is not this one; picture: hash of its EXR, None until it is done
     edits: laid over the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
-    maps: its depth maps, see core.render.prepare.MapNote
+    maps: its depth maps, see core.render.prepare.MapNote; meters: see core.measure.meters
     """
 
     id: int
@@ -44,6 +44,7 @@ class Proof:
     lights: list[dict[str, Any]]
     passes: list[str]
     maps: list[dict[str, Any]]
+    meters: dict[str, Any]
 
 
 _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done') AS state,
@@ -58,7 +59,7 @@ def _proof(row: sqlite3.Row) -> Proof:
         row["id"], row["shot_id"], row["parent_id"], from_json(row["body"]), row["camera"], frame, row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
         row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
-        json.loads(row["passes"]), json.loads(row["maps"]),
+        json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
     )  # fmt: skip
 
 
@@ -80,15 +81,19 @@ def add(
     return cursor.lastrowid
 
 
+FOUND: dict[str, list | dict] = {"lights": [], "passes": [], "maps": [], "meters": {}}
+"""What else is found in a proof, and what stands for nothing found; see `work.finishing.found_in`."""
+
+
 def finish(
     db: sqlite3.Connection, proof_id: int, picture: str, seconds: float, noise: float | None, light: float, dropped: int,
-    made_on: str = "", lights: list[dict[str, Any]] | None = None, passes: list[str] | None = None, maps: list[dict[str, Any]] | None = None,
+    made_on: str = "", found: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
-    found = [json.dumps(part or []) for part in (lights, passes, maps)]
+    told = [json.dumps((found or {}).get(name, nothing)) for name, nothing in FOUND.items()]
     db.execute(
-        """UPDATE proofs SET picture = ?, seconds = ?, noise = ?, light = ?, dropped = ?, made_on = ?, lights = ?, passes = ?, maps = ?
-           WHERE id = ?""",
-        (picture, seconds, noise, light, dropped, made_on, *found, proof_id),
+        f"""UPDATE proofs SET picture = ?, seconds = ?, noise = ?, light = ?, dropped = ?, made_on = ?,
+            {", ".join(f"{name} = ?" for name in FOUND)} WHERE id = ?""",
+        (picture, seconds, noise, light, dropped, made_on, *told, proof_id),
     )
 
 

@@ -81,9 +81,33 @@ def _region(region: tuple[int, int, int, int] | None) -> str:
     return "whole" if region is None else f"{region[2] - region[0]}×{region[3] - region[1]} px"
 
 
+def meters_in_words(proof: Proof) -> list[str]:
+    """What the limits of a proof cost it, a sentence each; nothing where they cost nothing worth a word."""
+    meters, limits = proof.meters, proof.recipe.limits
+    if not meters:
+        return []
+    told = []
+    if meters["clamped"] > 0.0:
+        most = meters["clamped_most"]
+        where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
+        told.append(f"The clamp at {limits.indirect_clamp:g} takes {percent(meters['clamped'])} of the light{where}.")
+    counts = {
+        "diffuse": f"{limits.diffuse_bounces} diffuse bounces",
+        "mirror": f"{limits.reflections} reflections",
+        "total": f"{limits.total} bounces in all",
+    }
+    for kind, share_left in meters["beyond"].items():
+        if share_left > 0.0005:
+            told.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
+    if meters["self_hits"] > 1e-4:
+        told.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
+    return told
+
+
 def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
+    app.add_template_filter(meters_in_words)
     app.add_template_filter(share)
     app.add_template_filter(shown)
     app.add_template_filter(value_in_words)

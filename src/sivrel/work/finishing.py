@@ -1,17 +1,23 @@
 """What is made of a finished film: the EXR, its thumbnail, its measurements."""
 
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PIL import Image
 
 from ..core.finish.view import to_bytes, to_display
 from ..core.formats.exr import Picture, film_passes, write_exr
+from ..core.measure.lights import measure_lights
+from ..core.measure.meters import measure_meters
 from ..core.measure.noise import LUMINANCE, noise_level
-from ..core.render.film import DROPPED
+from ..core.render.film import DROPPED, coarse_share
 from ..core.render.frame import Frame
+from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
+from ..core.scene.pack import packed_meshes
 from ..store import files
 
 THUMBNAIL_WIDTH = 320
@@ -44,3 +50,14 @@ def measurements(picture: Picture, film: np.ndarray) -> tuple[float | None, floa
     """(noise, mean luminance, samples dropped) of a finished picture."""
     light = float((picture.beauty[..., :3] @ LUMINANCE).mean())
     return noise_level(picture), light, int(film[..., DROPPED].sum())
+
+
+def found_in(film: np.ndarray, ready: Prepared, clock: np.ndarray, picture: Picture) -> dict[str, Any]:
+    """What a finished render tells beside its picture: what each light did, what the limits cost, its depth maps with the
+    share of the plate that they are too coarse for, and the names of its passes."""
+    return {
+        "lights": [measure.as_dict() for measure in measure_lights(film, ready.passes, clock)],
+        "meters": measure_meters(film, [mesh.name for mesh in packed_meshes(ready.scene)]),
+        "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
+        "passes": list(picture.passes),
+    }

@@ -78,7 +78,7 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
         make_thumbnail(data, digest, picture, entry["exposure"])
         proofs.finish(
             db, number, digest, entry["seconds"], entry["noise"], entry["light"], entry["dropped"], entry["made_on"],
-            entry.get("lights"), list(picture.passes), entry.get("maps"),
+            found={**entry.get("found", {}), "passes": list(picture.passes)},
         )  # fmt: skip
         numbers[entry["file"]] = number
 

@@ -11,7 +11,6 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import asdict
 from pathlib import Path
 
 import numpy as np
@@ -19,8 +18,6 @@ import numpy as np
 from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
-from ..core.measure.lights import measure_lights
-from ..core.render.film import coarse_share
 from ..core.render.frame import Cancel, assemble, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
@@ -29,7 +26,7 @@ from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, jobs, proofs, shots
 from .answers import answer_questions
-from .finishing import keep_picture, make_picture, make_thumbnail, measurements
+from .finishing import found_in, keep_picture, make_picture, make_thumbnail, measurements
 
 POLL = 0.03
 """Seconds between looks at the store; a look costs a tenth of a millisecond."""
@@ -165,10 +162,8 @@ class Worker:
         picture = make_picture(film, ready.passes, proof.frame, proof.recipe, shot.slug, ready.camera.name, proof.edits)
         digest = keep_picture(self.data, picture)
         make_thumbnail(self.data, digest, picture, ready.camera.exposure)
-        lights = [m.as_dict() for m in measure_lights(film, ready.passes, clock)]
-        maps = [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps]
         with database.transaction(self.db):
-            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), "", lights, list(picture.passes), maps)
+            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), found=found_in(film, ready, clock, picture))
             jobs.end(self.db, job.id, "done")
         tiles.remove()
 

@@ -1,6 +1,7 @@
 """OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from ..render.recipe import Recipe, from_json, to_json
 from ..scene import edits as scene_edits
 from ..scene.edits import Edits
 
-PASSES = {
+PASSES: dict[str, tuple[int, Sequence[str]]] = {
     "direct": (columns.DIRECT, "RGB"),
     "indirect": (columns.INDIRECT, "RGB"),
     "albedo": (columns.ALBEDO, "RGB"),
@@ -24,16 +25,22 @@ PASSES = {
     "depth": (columns.DEPTH, "Z"),
     "variance": (columns.VARIANCE, "RGB"),
     "texels": (columns.TEXELS, "Y"),
+    "clamped": (columns.CLAMPED, "Y"),
+    "beyond": (columns.LEFT, ("diffuse", "mirror", "total")),
+    "object": (columns.OBJECT, "N"),
 }
 """Name of each pass, its first film column and its channels. Depth is the distance along the view axis in metres,
 infinite where nothing is met; variance is that of the pixel's mean; texels are those of the coarsest depth map across
-the pixel, infinite where no map serves."""
+the pixel, infinite where no map serves; clamped and beyond are luminances, see core.measure.meters; object is the number of
+the mesh that the first sample saw, -1 for none."""
+OPTIONAL = ("clamped", "beyond")
+"""Passes that are left out where they are black."""
 LIGHT, SHADOW = "light.", "shadow."
 """Passes of each light: what it adds directly, R G B; and the share of it that is not shadowed, Y."""
 
 
-def channels_of(name: str) -> str:
-    """The letters of a pass's channels."""
+def channels_of(name: str) -> Sequence[str]:
+    """The names of a pass's channels."""
     if name == "beauty":
         return "RGBA"
     if name.startswith((LIGHT, SHADOW)):
@@ -76,6 +83,9 @@ def film_passes(film: np.ndarray, lights: list[str]) -> dict[str, np.ndarray]:
         passes[name] = film[..., first : first + len(channels)]
     if not np.isfinite(passes["texels"]).any():
         del passes["texels"]
+    for name in OPTIONAL:
+        if not passes[name].any():
+            del passes[name]
     for slot, light_name in enumerate(lights):
         first = columns.FILM_COLUMNS + slot * columns.PASS_COLUMNS
         own = film[..., first : first + columns.PASS_COLUMNS]

@@ -18,7 +18,10 @@ from .integrator import PIXEL, camera_ray, trace_path
 
 # Columns of a film pixel; VARIANCE and BOUNCED_VARIANCE are those of the pixel's mean.
 DIRECT, INDIRECT, ALPHA, ALBEDO, NORMAL, DEPTH, VARIANCE, DROPPED, BOUNCED_VARIANCE, TEXELS = 0, 3, 6, 7, 10, 13, 14, 17, 18, 19
-FILM_COLUMNS = 20
+# Meters: luminance that the clamp took, and that lies beyond the limits of diffuse bounces, reflections and all; rays that
+# met the triangle they left, a sample; and the number of the object that the first sample saw, -1 for none.
+CLAMPED, LEFT, SELF_HITS, OBJECT = 20, 21, 24, 25
+FILM_COLUMNS = 26
 # Then, for every light pass: light; the luminance that it would bring unhindered and brings; variance of its luminance.
 LIGHT_VARIANCE = TALLY_COLUMNS
 PASS_COLUMNS = TALLY_COLUMNS + 1
@@ -75,6 +78,7 @@ def render_tile(scene_arrays, path_settings, camera, width, height, x0, y0, x1, 
             albedo, normal = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
             squares, bounced = (0.0, 0.0, 0.0), 0.0
             hits, depth, kept, texels = 0.0, 0.0, 0, np.inf
+            clamped, left, self_hits, seen_object = 0.0, (0.0, 0.0, 0.0), 0.0, np.int64(-1)
             sums[:] = 0.0
             for sample in range(samples):
                 u, v = sample_2d(key, sample, PIXEL)
@@ -90,6 +94,9 @@ def render_tile(scene_arrays, path_settings, camera, width, height, x0, y0, x1, 
                 direct, indirect = add(direct, path.direct), add(indirect, path.indirect)
                 squares = add(squares, multiply(beauty, beauty))
                 bounced += luminance(path.indirect) ** 2
+                clamped, left, self_hits = clamped + path.clamped, add(left, path.left), self_hits + path.self_hits
+                if kept == 1:
+                    seen_object = path.object
                 for slot in range(slots):
                     for c in range(TALLY_COLUMNS):
                         sums[slot, c] += tally[slot, c]
@@ -115,6 +122,9 @@ def render_tile(scene_arrays, path_settings, camera, width, height, x0, y0, x1, 
             pixel[DROPPED] = samples - kept
             pixel[BOUNCED_VARIANCE] = _variance(bounced, luminance(indirect) * share, kept)
             pixel[TEXELS] = texels
+            pixel[CLAMPED], pixel[SELF_HITS], pixel[OBJECT] = clamped * share, self_hits * share, seen_object
+            for c in range(3):
+                pixel[LEFT + c] = left[c] * share
             for slot in range(slots):
                 first = FILM_COLUMNS + slot * PASS_COLUMNS
                 for c in range(TALLY_COLUMNS):

@@ -77,6 +77,8 @@ def path_settings(recipe: Recipe, scene: SceneArrays) -> PathSettings:
         BEYOND[recipe.gi.beyond].code,
         recipe.limits.diffuse_bounces,
         recipe.limits.reflections,
+        recipe.limits.total,
+        recipe.limits.indirect_clamp,
         recipe.limits.ray_offset or scene.offset,
         recipe.lights.seen == "all",
         recipe.lights.draws,

@@ -21,31 +21,42 @@ from ..shadows.traced import MOST_LAYERS
 from ..surfaces.preview import evaluate_parts, sample_direction, scattering_at
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit
-from ..vector import add, dot, frame, multiply, row3, scale, to_local, to_world
+from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
 
 MIRROR_ROUGHNESS = 0.1
 """What is met in a surface smoother than this counts as seen."""
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, LENS, POINTS, PER_POINT = 0, 1, 16, 4096
-CUTOUT, LOBE, DIRECTION, ROULETTE, CHOICE, LIGHTS = 0, 1024, 1025, 1026, 1027, 1028
+CUTOUT, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, LIGHTS = 0, 1000, 1024, 1025, 1026, 1027, 1028
+# What ends a path: nothing yet, a limit of diffuse bounces, of reflections, or of all.
+NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_TOTAL = 0, 1, 2, 3
+LOOK_FURTHER = 0.0625
+"""Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
+MOST_VERTICES = 256
 
 
 class PathSettings(NamedTuple):
     """A recipe as the kernels read it; offset in metres, bounces as counts; every_light: whether all lights are aimed at
-    where the camera looks, or `draws` chosen ones."""
+    where the camera looks, or `draws` chosen ones; clamp: most luminance of a sample's indirect light, 0 for any."""
 
     seen: int
     beyond: int
     diffuse_bounces: int
     reflections: int
+    total: int
+    clamp: float
     offset: float
     every_light: bool
     draws: int
 
 
 class PathResult(NamedTuple):
-    """Radiance of one sample, and what its camera ray met first; hit 0 when that was nothing."""
+    """Radiance of one sample, and what its camera ray met first; hit 0 when that was nothing, object -1.
+
+    clamped: luminance that the clamp took off; left: luminance that lies beyond the limits of diffuse bounces, reflections
+    and all, found by following a few paths further; self_hits: rays that met the very triangle they left
+    """
 
     direct: tuple
     indirect: tuple
@@ -53,6 +64,10 @@ class PathResult(NamedTuple):
     albedo: tuple
     normal: tuple
     position: tuple
+    object: int
+    clamped: float
+    left: tuple
+    self_hits: float
 
 
 @called_kernel
@@ -64,7 +79,8 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
     hit_any, albedo, normal, position = 0.0, BLACK, BLACK, BLACK
     arrival = Arrival(origin, (0.0, 0.0, 1.0), CAMERA_ORIGIN, 0.0, BLACK, True)
     diffuse_bounces, reflections = 0, 0
-    seen, last = True, False
+    seen, last, ended_by, further = True, False, NOTHING, False
+    beyond, self_hits, first_object, left_triangle = 0.0, 0.0, np.int64(-1), NO_HIT
     ray_origin, d = origin, direction
     vertex = 0
     while True:
@@ -73,17 +89,27 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
         hit, distance, b1, b2 = _next_surface(scene, memory.stack, by, key, sample, dimension + CUTOUT, ray_origin, d)
 
         near = vertex <= 1
+        if hit != NO_HIT and hit == left_triangle:
+            self_hits += 1.0
         met = lights_met(scene, settings, memory, arrival, ray_origin, d, distance, throughput, near)
         if hit != NO_HIT:
             point = surface_at(scene, hit, b1, b2, d)
             cos = dot(point.geometric_normal, d)
             met = add(met, glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, throughput, near))
-        if near:
+        if further:
+            beyond += luminance(met)
+        elif near:
             direct = add(direct, met)
         else:
             indirect = add(indirect, met)
-        if hit == NO_HIT or last:
+        if hit == NO_HIT or vertex >= MOST_VERTICES:
             break
+        if last and not further:
+            # The path ends here; a few are followed on, raised by how few they are, to measure what lies beyond.
+            if ended_by == NOTHING or sample_1d(key, sample, dimension + FURTHER) >= LOOK_FURTHER:
+                break
+            further = True
+            throughput = scale(throughput, 1.0 / LOOK_FURTHER)
 
         wo_world = scale(d, -1.0)
         x, y = frame(point.normal)
@@ -92,14 +118,16 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
         row = np.int64(scene.object_of[hit])
         if vertex == 0:
             hit_any, normal, position = 1.0, point.normal, point.position
-            albedo = point.base
+            albedo, first_object = point.base, row
 
         first = vertex == 0
         shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
         aimed = lights_aimed_at(
             scene, settings, memory, key, sample, dimension + CHOICE, dimension + LIGHTS, shading, throughput, seen, first,
         )  # fmt: skip
-        if first:
+        if further:
+            beyond += luminance(aimed)
+        elif first:
             direct = add(direct, aimed)
         else:
             indirect = add(indirect, aimed)
@@ -120,19 +148,37 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
         else:
             diffuse_bounces += 1
         # The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance).
-        last = way == OFF or diffuse_bounces > settings.diffuse_bounces or reflections > settings.reflections
+        if not last:
+            if way == OFF:
+                last = True
+            elif diffuse_bounces > settings.diffuse_bounces:
+                last, ended_by = True, BY_DIFFUSE
+            elif reflections > settings.reflections:
+                last, ended_by = True, BY_REFLECTIONS
+            elif diffuse_bounces + reflections > settings.total:
+                last, ended_by = True, BY_TOTAL
         arrival = Arrival(point.position, point.normal, row, density, _share(gloss, value), seen)
         seen = seen and glossy and point.roughness < MIRROR_ROUGHNESS
-        if not last:
+        if not last or further:
             # Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time
             # than from the fourth. What survives is raised, so nothing is lost on average (Arvo & Kirk 1990).
-            survival = min(1.0, max(throughput[0], throughput[1], throughput[2]))
+            raised = LOOK_FURTHER if further else 1.0
+            survival = min(1.0, raised * max(throughput[0], throughput[1], throughput[2]))
             if sample_1d(key, sample, dimension + ROULETTE) >= survival:
                 break
             throughput = scale(throughput, 1.0 / survival)
-        ray_origin = offset_point(point, d, settings.offset)
+        ray_origin, left_triangle = offset_point(point, d, settings.offset), hit
         vertex += 1
-    return PathResult(direct, indirect, hit_any, albedo, normal, position)
+    clamped, bright = 0.0, luminance(indirect)
+    if settings.clamp > 0.0 and bright > settings.clamp:
+        clamped = bright - settings.clamp
+        indirect = scale(indirect, settings.clamp / bright)
+    left = (
+        beyond if ended_by == BY_DIFFUSE else 0.0,
+        beyond if ended_by == BY_REFLECTIONS else 0.0,
+        beyond if ended_by == BY_TOTAL else 0.0,
+    )
+    return PathResult(direct, indirect, hit_any, albedo, normal, position, first_object, clamped, left, self_hits)
 
 
 @kernel

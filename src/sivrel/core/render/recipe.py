@@ -74,11 +74,29 @@ class LimitSettings(_Group):
     reflections: int = setting(
         4,
         "reflections",
-        "and {} reflections.",
+        "and {} reflections,",
         "More show mirrors in mirrors; fewer are faster.",
         needs=BOUNCING,
         ge=0,
         le=64,
+    )
+    total: int = setting(
+        64,
+        "bounces in all",
+        "{} in all.",
+        "Of every kind together: a bound on what one path may cost.",
+        needs=BOUNCING,
+        ge=0,
+        le=128,
+    )
+    indirect_clamp: float = setting(
+        0.0,
+        "clamp",
+        "One sample brings at most {} of indirect light; 0 lets it bring any.",
+        "Takes the sparkle out of rare bright samples, and their light with it: the proof measures how much.",
+        needs=BOUNCING,
+        ge=0.0,
+        le=1e6,
     )
     ray_offset: float = setting(
         0.0,
