@@ -9,6 +9,7 @@ BENCHMARKS = {
     "build": trace.build,
     "draft": render.draft,
     "threads": render.threads,
+    "adaptive": render.adaptive,
     "click": render.click_to_first_tile,
     "compile": render.cold_compile,
     "lanterns": lights.lanterns,

@@ -12,8 +12,11 @@ import urllib.parse
 import urllib.request
 from http.cookiejar import CookieJar
 
+import numpy as np
+
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.render.frame import Frame, render_tiles
+from sivrel.core.render.film import EYE_FLOOR
+from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.pack import pack_scene
@@ -46,6 +49,37 @@ def threads() -> str:
     """The same draft on one and two threads, in turn."""
     render = _kitchen()
     return f"{statistics.median(render(1) / render(2) for _ in range(5)):.2f} times one thread"
+
+
+def adaptive() -> str:
+    """Time of a noise target over that of even samples at the same error, on both demo shots, against a long render.
+
+    Error: root mean square of the luminance relative to what the eye takes, as `sampling.noise_target` means it. Times at
+    equal error follow from error² x time, which a longer render leaves as it is.
+    """
+    warm_up()
+    told = []
+    for name, target in (("keepers-kitchen", 12.0), ("slipway", 5.0)):
+        scene = read_scene(find_shot(f"demo:{name}"))
+        arrays, camera, frame = pack_scene(scene), scene.camera(), Frame(192, 108)
+        weights = np.array([0.2126, 0.7152, 0.0722])
+
+        def luminance(seed: int = 0, **sampling: float) -> tuple[float, np.ndarray]:
+            recipe = with_values(Recipe(), {f"sampling.{key}": value for key, value in sampling.items()})
+            tiles: dict = {}
+            begun = time.perf_counter()
+            render_tiles(arrays, camera, recipe, Frame(192, 108, seed=seed), tiles.__setitem__, threads=os.cpu_count() or 1)  # noqa: B023
+            film = assemble(frame, tiles)  # noqa: B023
+            return time.perf_counter() - begun, (film[..., :3] + film[..., 3:6]) @ weights  # noqa: B023
+
+        _, reference = luminance(seed=7, max=1024)
+        costs = []
+        for sampling in ({"max": 48}, {"max": 1024, "min": 8, "noise_target": target}):
+            seconds, seen = luminance(**sampling)
+            error = np.sqrt(np.mean(((seen - reference) / (reference + EYE_FLOOR / 2**camera.exposure)) ** 2))
+            costs.append(error**2 * seconds)
+        told.append(f"{name} {costs[1] / costs[0]:.2f}")
+    return "; ".join(told) + " of the time at equal error"
 
 
 def click_to_first_tile() -> str:

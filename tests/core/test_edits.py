@@ -12,6 +12,7 @@ from sivrel.core.formats.scenes import read_scene
 from sivrel.core.formats.usd_edits import write_layer
 from sivrel.core.lights.pack import active_lights, pack_lights, pass_names
 from sivrel.core.lights.radiance import emitted
+from sivrel.core.render.film import FILM_COLUMNS
 from sivrel.core.scene.apply_edits import apply_edits
 from sivrel.core.scene.cards import pattern_opacity
 from sivrel.core.scene.edits import SETTINGS, Edits, difference, from_json, split_key, to_json, with_edits
@@ -198,7 +199,7 @@ class ManyLights(unittest.TestCase):
         names = pass_names(base)
         self.assertEqual((len(names), names[0], names[-1]), (26, "glow", "other lights"))
         film = render(base, looking_down(), (4, 4), gi__seen="off")
-        parts = film[..., 20:].reshape(4, 4, 26, 6)[..., :3].sum(axis=2)
+        parts = film[..., FILM_COLUMNS:].reshape(4, 4, 26, 6)[..., :3].sum(axis=2)
         np.testing.assert_allclose(parts, film[..., :3], rtol=1e-4)
 
     def test_links_are_packed_as_bits(self):

@@ -88,7 +88,7 @@ class Offset(unittest.TestCase):
         scene = Scene("cone", [mesh(ring)], [lambert(0.8)], [Light("sky", "dome")])
         camera = looking_down(height=4.0, half_width=0.3, at=(far, 0.0))
         tiny, safe = (measure_meters(render(scene, camera, sampling__max=64, limits__ray_offset=o), ["cone"])["self_hits"] for o in (1e-9, 0.0))
-        self.assertGreaterEqual(tiny, safe)
+        self.assertGreater(tiny, 0.05)
         self.assertEqual(safe, 0.0)
 
 

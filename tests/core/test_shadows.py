@@ -89,6 +89,19 @@ class DepthMaps(unittest.TestCase):
         mapped = shaded(spot, sampling__max=32, shadows__way="depth_map", shadows__resolution=2048)
         self.assertLess(np.abs(mapped - traced).mean(), 0.03)
 
+    def test_fitted_to_the_view_it_is_finer_and_traced_beyond(self):
+        scene = Scene("wide", [floor(200.0), CARD], SURFACES, [self.LAMPS["sun"]])
+        settings = {"gi__seen": "off", "sampling__max": 8, "shadows__resolution": 256}
+        traced = render(scene, OVER_THE_EDGE, (64, 36), **settings)[..., 0]
+        error = {}
+        for fit in ("scene", "view"):
+            film = render(scene, OVER_THE_EDGE, (64, 36), shadows__way="depth_map", shadows__fit=fit, **settings)
+            error[fit] = float(np.abs(film[..., 0] - traced).mean())
+            if fit == "view":
+                np.testing.assert_array_equal(film[0, np.isinf(film[0, :, TEXELS]), 0], traced[0, np.isinf(film[0, :, TEXELS])])
+        self.assertLess(error["view"], 0.02)
+        self.assertLess(error["view"] * 5.0, error["scene"])
+
     def test_bias_too_small_stripes_and_too_large_leaks(self):
         low_sun = Light("sun", "sun", (math.pi,) * 3, frame=np.array([[0, 1, 0], [-0.6, 0, 0.8], [0.8, 0, 0.6]]))
         plain = {"shadows__way": "depth_map", "shadows__resolution": 256, "sampling__max": 4}

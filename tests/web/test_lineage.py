@@ -4,14 +4,17 @@ import unittest
 
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store.proofs import Proof
 from sivrel.web.bench.lineage import DEEPEST, lineage
 from sivrel.web.words import changes, percent, seconds, seconds_against, value_in_words
 
 
-def proof(number: int, parent: int | None = None, seconds=2.0, noise=0.1, camera="main", frame=None, **values) -> Proof:
+def proof(number: int, parent: int | None = None, seconds=2.0, noise=0.1, camera="main", frame=None, edits=None, **values) -> Proof:
     recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()})
-    return Proof(number, 1, parent, recipe, camera, frame or Frame(), "", "", "hash", seconds, noise, 0.5, 0, "", "done", "")
+    return Proof(
+        number, 1, parent, recipe, camera, frame or Frame(), "", "", "hash", seconds, noise, 0.5, 0, "", "done", "", edits or Edits(), [], [], [], {}
+    )
 
 
 class Tree(unittest.TestCase):
@@ -35,6 +38,15 @@ class Words(unittest.TestCase):
         self.assertEqual(card.changed, [("seen", "brute force", "nothing"), ("samples", "8", "32")])
         self.assertEqual((card.time, card.noise), ("+1.9 s", "10.0 → 5.0 %"))
         self.assertEqual(card.said, "seen brute force → nothing, samples 8 → 32")
+
+    def test_edits_are_changes_too(self):
+        before = with_edits(Edits(), {"light.Lamp.intensity": 3})
+        after = with_edits(Edits(), {"light.Lamp.intensity": 4, "light./Set/Fill.kind": "rect", "light.Lamp.shadows.way": "off"})
+        self.assertEqual(
+            changes(proof(1, edits=before), proof(2, edits=after)),
+            [("Fill", "", "rect"), ("Lamp intensity", "3", "4"), ("Lamp shadow", "", "no shadows")],
+        )
+        self.assertEqual(changes(proof(1, edits=before), proof(2)), [("Lamp intensity", "3", "as in the file")])
 
     def test_frame_and_camera_are_changes_too(self):
         a = proof(1)

@@ -50,7 +50,7 @@ STEPS: dict[str, tuple] = {
 }
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
-LEFT_OUT = ("variance", "clamped", "beyond", "object")
+LEFT_OUT = ("variance", "clamped", "beyond", "object", "samples")
 """Passes that do not ship; what is measured from them is in the listing."""
 
 

@@ -28,6 +28,7 @@ PASSES: dict[str, tuple[int, Sequence[str]]] = {
     "clamped": (columns.CLAMPED, "Y"),
     "beyond": (columns.LEFT, ("diffuse", "mirror", "total")),
     "object": (columns.OBJECT, "N"),
+    "samples": (columns.SAMPLES, "N"),
 }
 """Name of each pass, its first film column and its channels. Depth is the distance along the view axis in metres,
 infinite where nothing is met; variance is that of the pixel's mean; texels are those of the coarsest depth map across

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 
 from ..render.film import BOUNCED_VARIANCE, DIRECT, FILM_COLUMNS, INDIRECT, LIGHT_VARIANCE, PASS_COLUMNS
+from .noise import DARK, LUMINANCE
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 BOUNCED = "bounced light"
 
 
@@ -16,8 +16,8 @@ class LightMeasure:
     """Shares from 0 to 1, None where they were not measured.
 
     light: of all direct light by mean luminance (of bounced light: of the whole picture)
-    noise: of the variance of luminance, summed over the pixels; samples of different lights are scrambled apart, so the
-    variances add up to the whole but for small cross terms
+    noise: of the variance of luminance relative to the pixel's brightness, as `core.measure.noise` weighs it, summed over the
+    pixels; samples of different lights are scrambled apart, so the variances add up but for small cross terms
     time: of the processor's cycles, spent on aiming at it; shadowed: how much of what it sends is stopped on its way
     """
 
@@ -35,8 +35,10 @@ def measure_lights(film: np.ndarray, names: list[str], clock: np.ndarray | None 
     """One measure for each light pass that holds anything, then bounced light. `clock` as render_tiles fills it."""
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
     direct, indirect = (float((flat[:, c : c + 3] @ LUMINANCE).mean()) for c in (DIRECT, INDIRECT))
-    variances = [flat[:, FILM_COLUMNS + slot * PASS_COLUMNS + LIGHT_VARIANCE].sum() for slot in range(len(names))]
-    bounced = flat[:, BOUNCED_VARIANCE].sum()
+    luminance = (flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE
+    weights = 1.0 / np.maximum(luminance + DARK * luminance.mean(), 1e-12) ** 2
+    variances = [weights @ flat[:, FILM_COLUMNS + slot * PASS_COLUMNS + LIGHT_VARIANCE] for slot in range(len(names))]
+    bounced = weights @ flat[:, BOUNCED_VARIANCE]
     all_variance = sum(variances) + bounced
     noisy = np.isfinite(all_variance) and all_variance > 0.0
     timed = clock is not None and clock[-1] > 0.0

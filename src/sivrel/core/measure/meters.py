@@ -5,8 +5,8 @@ from typing import Any
 import numpy as np
 
 from ..render.film import CLAMPED, DIRECT, INDIRECT, LEFT, OBJECT, SELF_HITS
+from .noise import LUMINANCE
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 KINDS = ("diffuse", "mirror", "total")
 
 

@@ -13,11 +13,10 @@ from ..errors import InputError
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
-from .film import camera_array, film_columns, make_memory, render_tile
+from .film import EYE_FLOOR, TILE, Sampling, camera_array, film_columns, make_memory, render_tile
 from .integrator import PathSettings
 from .recipe import Recipe
 
-TILE = 32
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
 
@@ -85,6 +84,12 @@ def path_settings(recipe: Recipe, scene: SceneArrays) -> PathSettings:
     )
 
 
+def sampling_of(recipe: Recipe, camera: Camera) -> Sampling:
+    """The recipe's samples as the kernels read them; noise is judged at the camera's exposure."""
+    wanted = recipe.sampling
+    return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, EYE_FLOOR / 2.0**camera.exposure)
+
+
 def render_tiles(
     scene: SceneArrays,
     camera: Camera,
@@ -110,6 +115,7 @@ def render_tiles(
     done = set(finished)
     waiting = iter([i for i in range(len(tiles)) if i not in done])
     settings = path_settings(recipe, scene)
+    sampling = sampling_of(recipe, camera)
     eye = camera_array(camera, frame.width, frame.height)
     lock, delivered = threading.Lock(), threading.Lock()
 
@@ -123,9 +129,8 @@ def render_tiles(
             x0, y0, x1, y1 = tiles[index]
             film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
             memory.clock[:] = 0.0
-            samples, seed = recipe.sampling.max, frame.seed
             if render_tile(
-                scene, settings, eye, frame.width, frame.height, x0, y0, x1, y1, samples, seed, memory, cancel.flag, film,
+                scene, settings, sampling, eye, frame.width, frame.height, x0, y0, x1, y1, frame.seed, memory, cancel.flag, film,
             ):  # fmt: skip
                 with delivered:
                     done.add(index)

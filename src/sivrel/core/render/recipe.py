@@ -183,7 +183,7 @@ class ShadowSettings(_Group):
         "scene",
         "map fit",
         "a sun's fitted to {}.",
-        "The whole scene: good for any camera. The view: all texels where the camera looks, traced beyond it.",
+        "The whole scene: good for any camera. The view: the texels where most of the picture lies, traced beyond.",
         needs=MAPPED,
     )
 
@@ -196,9 +196,28 @@ class SamplingSettings(_Group):
     max: int = setting(
         16,
         "samples",
-        "{} samples a pixel.",
+        "At most {} samples a pixel.",
         "Grain halves when this is four times as large; time grows in proportion.",
         ge=1,
+        le=65536,
+    )
+    noise_target: float = setting(
+        0.0,
+        "noise target",
+        "A pixel stops sooner when its noise is under {} %; 0 lets none stop.",
+        "Standard error of the luminance as the eye takes it, at the camera's exposure: at 5 % grain is seen on a plain wall, at 2 % "
+        "hardly, at 1 % not at all. Samples then go where the picture is grainy.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
+    min: int = setting(
+        8,
+        "least samples",
+        "It takes at least {} before.",
+        "Taken by every pixel before its noise is judged; with too few, lucky pixels stop too soon.",
+        needs={"sampling.noise_target": ["!0"]},
+        ge=2,
         le=65536,
     )
 

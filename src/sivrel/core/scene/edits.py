@@ -37,12 +37,12 @@ class _Edit(BaseModel):
 
 class ShadowEdit(_Edit):
     way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is cut by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
-    rays: int | None = setting("shadow rays", "with {} rays,", "Rays to this light from each point that the camera sees.", ge=1, le=256)
-    resolution: int | None = setting("map resolution", "a map {} texels across,", "Size of its depth map.", "texels", ge=16, le=8192)
+    rays: int | None = setting("shadow rays", "with {} rays.", "Rays to this light from each point that the camera sees.", ge=1, le=256)
+    resolution: int | None = setting("map resolution", "{} texels across,", "Size of its depth map.", "texels", ge=16, le=8192)
     filter: float | None = setting("map filter", "softened over {},", "Width of the map's filter.", "texels", ge=0.0, le=32.0)
     bias: float | None = setting("map bias", "biased by {} texels.", "Bias against its own shadow.", "texels", ge=0.0, le=64.0)
     fit: Literal["scene", "view"] | None = setting(
-        "map fit", "The map is fitted to {}.", "A sun's map: the whole scene, or all texels where the camera looks."
+        "map fit", "It is fitted to {}.", "A sun's map: the whole scene, or where most of the picture lies, traced beyond."
     )
 
 
@@ -56,7 +56,7 @@ class LightEdit(_Edit):
     temperature: float | None = setting(
         "temperature", "times a glow of {} K.", "Multiplies the colour by a black body's; 0 for none.", "K", ge=0.0, le=40000.0
     )
-    normalize: bool | None = setting("normalize", "its power kept when its size changes: {}.", "As UsdLux means it.")
+    normalize: bool | None = setting("normalize", "Its power is kept when its size changes: {}.", "As UsdLux means it.")
     at: Three | None = setting("position", "It stands at {}.", "Metres, y up.", "m")
     towards: Three | None = setting(
         "aim", "It points to {}.", "The point that it is aimed at, in metres; of a sun, from its position, only the direction counts.", "m"
@@ -65,11 +65,11 @@ class LightEdit(_Edit):
     height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
     radius: float | None = setting("radius", "Its radius is {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)
     length: float | None = setting("length", "It is {} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
-    angle: float | None = setting("angle", "It is {}° across,", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
+    angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
     cone_angle: float | None = setting(
-        "cone", "Its cone opens {}° from the axis,", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0
+        "cone", "Its cone opens {}° from the axis.", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0
     )
-    cone_softness: float | None = setting("cone softness", "of which {} fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
+    cone_softness: float | None = setting("cone softness", "{} of it fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
     focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)
     profile: str | None = setting(
         "photometric profile", "Shaped by {}.", "An IES file, on the bench one beside the scene; “none” takes the file's own away.", max_length=4096

@@ -58,11 +58,13 @@ WIDEST = math.radians(70.0)
 HALF_OPAQUE = 0.5
 """A cut-out surface is in the map where it is at least this opaque: a map knows no half shadow."""
 ROWS_AT_ONCE = 16
+FITTED = (10.0, 90.0)
+"""Percentiles of what is seen, along each axis, that a map fitted to the view must hold."""
 
 
 def map_row(lights: np.ndarray, i: int, resolution: int, low: np.ndarray, high: np.ndarray, seen: np.ndarray | None = None) -> np.ndarray:
-    """Row of the map of light `i` over the scene box `low`..`high`; with `seen` [n, 3], a sun's map is fitted to those
-    points instead."""
+    """Row of the map of light `i` over the scene box `low`..`high`; with `seen` [n, 3], a sun's map is fitted to where most
+    of those points lie instead: a far shore must not take the texels from what fills the picture."""
     row = np.zeros(MAP_COLUMNS)
     frame = lights[i, AXIS_X : AXIS_X + 9].reshape(3, 3)
     row[MAP_X : MAP_X + 9], row[MAP_RESOLUTION] = frame.reshape(-1), resolution
@@ -70,9 +72,13 @@ def map_row(lights: np.ndarray, i: int, resolution: int, low: np.ndarray, high: 
         box = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])], float)
         fitted = box if seen is None or len(seen) == 0 else np.asarray(seen, float)
         across, back = fitted @ frame[:2].T, box @ frame[2]
-        middle = (across.min(axis=0) + across.max(axis=0)) / 2.0
-        half = float((across.max(axis=0) - across.min(axis=0)).max()) / 2.0
-        row[MAP_HALF] = max(half * 1.02, 1e-6)
+        least, most = across.min(axis=0), across.max(axis=0)
+        if fitted is not box:
+            inner = np.percentile(across, FITTED, axis=0)
+            spare = 0.1 * (inner[1] - inner[0])
+            least, most = np.maximum(least, inner[0] - spare), np.minimum(most, inner[1] + spare)
+        middle = (least + most) / 2.0
+        row[MAP_HALF] = max(float((most - least).max()) / 2.0 * 1.02, 1e-6)
         row[MAP_POSITION : MAP_POSITION + 3] = middle @ frame[:2] + frame[2] * (back.max() + 0.01 * max(float(np.ptp(back)), 1e-3))
         row[MAP_KIND] = PARALLEL
         return row

@@ -55,6 +55,8 @@ def half(digest: str):
         plane = np.minimum(plane, LARGEST_HALF)
     if request.args.get("pass") == "beyond":
         plane = plane.sum(axis=2, keepdims=True)
+    if request.args.get("pass") == "samples":
+        plane = plane / max(float(plane.max()), 1.0)  # white where most were taken
     if request.args.get("pass") == "object":
         plane = _told_apart(plane[..., 0])
     if plane.shape[2] < 3:

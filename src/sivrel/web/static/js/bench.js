@@ -30,7 +30,7 @@ let spotting = false;
 // ---- pictures -------------------------------------------------------------------------------------------------
 
 // The passes that there are differ from proof to proof; the one that was looked at is kept where it can be.
-const PASS_WORDS = { beauty: "beauty", direct: "direct light", indirect: "bounced light", albedo: "albedo", normal: "normal", depth: "depth", texels: "texels per pixel", clamped: "taken by the clamp", beyond: "beyond the limits", object: "objects" };
+const PASS_WORDS = { beauty: "beauty", direct: "direct light", indirect: "bounced light", albedo: "albedo", normal: "normal", depth: "depth", texels: "texels per pixel", clamped: "taken by the clamp", beyond: "beyond the limits", object: "objects", samples: "samples" };
 function offerPasses(passes) {
   const select = $("pass"), before = select.value;
   const words = (name) => PASS_WORDS[name] ?? name.replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");

@@ -143,7 +143,9 @@ export class RecipeForm {
     }
     for (const phrase of this.form.querySelectorAll(".phrase")) {
       const needs = Object.entries(JSON.parse(phrase.dataset.needs));
-      phrase.hidden = !needs.every(([key, values]) => values.includes(this.field(key).value));
+      // “!0” asks for any number but nought.
+      const meets = (value, wanted) => (wanted === "!0" ? Number(value) !== 0 : value === wanted);
+      phrase.hidden = !needs.every(([key, values]) => values.some((wanted) => meets(this.field(key).value, wanted)));
     }
     const moved = this.changedEdits().length, count = changed.length + moved;
     document.getElementById("undo").hidden = count < 2;

@@ -1,0 +1,62 @@
+"""Samples where they are needed: a noise target, and what it must not do to the picture."""
+
+import unittest
+
+import numpy as np
+
+from sivrel.core.render.film import DIRECT, DROPPED, SAMPLES
+from sivrel.core.scene.model import Light, Scene
+from tests.scenes import floor, lambert, looking_down, quad, render
+
+# A penumbra across an evenly lit floor: grain in the middle of the picture, none at its sides.
+CARD = quad((0, -2, 0.5), (2, -2, 0.5), (2, 2, 0.5), (0, 2, 0.5), 1)
+SCENE = Scene("penumbra", [floor(), CARD], [lambert(0.8), lambert(0.0)], [Light("lamp", "sphere", (900.0,) * 3, (0.0, 0.0, 5.0), radius=0.2)])
+CAMERA = looking_down(0.4, half_width=0.6)
+
+
+def shot(size=(96, 32), **settings) -> np.ndarray:
+    return render(SCENE, CAMERA, size, gi__seen="off", **settings)
+
+
+class NoiseTarget(unittest.TestCase):
+    def test_without_a_target_every_pixel_takes_all(self):
+        film = shot(sampling__max=5)
+        self.assertTrue((film[..., SAMPLES] == 5).all())
+        self.assertTrue((film[..., DROPPED] == 0).all())
+
+    def test_samples_go_where_the_grain_is(self):
+        film = shot(sampling__max=512, sampling__noise_target=4, sampling__min=8)
+        taken = film[..., SAMPLES]
+        self.assertEqual(taken[:, :16].mean(), 8.0)
+        self.assertGreater(taken[:, 40:56].mean(), 24.0)
+        self.assertLessEqual(taken.max(), 512)
+
+    def test_the_error_is_the_one_that_was_asked_for(self):
+        reference = shot(sampling__max=4096, seed=9)[..., DIRECT]
+        floor_of_eye = 0.02
+        for target in (8.0, 4.0):
+            film = shot(sampling__max=4096, sampling__noise_target=target, sampling__min=16)
+            grainy = film[..., SAMPLES] > 16
+            relative = ((film[..., DIRECT] - reference) / (reference + floor_of_eye))[grainy]
+            # Scrambled samples err less than their spread says, so the target is an upper bound.
+            self.assertLess(float(np.sqrt(np.mean(relative**2))), target / 100.0)
+            self.assertGreater(float(np.sqrt(np.mean(relative**2))), target / 100.0 / 8.0)
+
+    def test_the_mean_is_kept(self):
+        reference = shot(sampling__max=4096, seed=9)[..., DIRECT].mean()
+        means = [shot(sampling__max=256, sampling__noise_target=6, sampling__min=8, seed=seed)[..., DIRECT].mean() for seed in range(4)]
+        self.assertAlmostEqual(float(np.mean(means)) / float(reference), 1.0, delta=0.004)
+
+    def test_the_same_on_any_number_of_threads(self):
+        one = shot(threads=1, sampling__max=64, sampling__noise_target=5)
+        np.testing.assert_array_equal(one, shot(threads=3, sampling__max=64, sampling__noise_target=5))
+
+    def test_samples_of_a_pixel_are_those_of_a_longer_render(self):
+        """Where all pixels end at the most, rounds give what one go gives."""
+        np.testing.assert_allclose(
+            shot(sampling__max=32, sampling__noise_target=1e-9, sampling__min=8)[..., DIRECT], shot(sampling__max=32)[..., DIRECT], rtol=1e-5
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
