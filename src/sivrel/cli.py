@@ -123,7 +123,7 @@ def render(args: argparse.Namespace) -> int:
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
     prepared = prepare(scene, recipe, edits, args.camera)
-    arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(prepared.arrays.slots + 1)
+    arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(prepared.arrays.slots + 2)
     ready = time.monotonic()
     tiles: dict[int, Any] = {}
     total = len(frame.tiles())

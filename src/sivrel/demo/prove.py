@@ -92,7 +92,7 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
     frame, begun = Frame(), time.monotonic()
     ready = prepare(scene, recipe, edits, camera)
     tiles: dict = {}
-    clock = np.zeros(ready.arrays.slots + 1)
+    clock = np.zeros(ready.arrays.slots + 2)
     render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)
     seconds = time.monotonic() - begun
     film = assemble(frame, tiles)

@@ -137,7 +137,7 @@ class Worker:
             return not cancel
 
         ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making)
-        clock = np.zeros(ready.arrays.slots + 1)
+        clock = np.zeros(ready.arrays.slots + 2)
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
         films = {index: tiles.load(index) for index in tiles.recover()}

@@ -179,8 +179,8 @@ def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, sh
     """Light that comes straight from the lights to a point and on towards the eye, found by aiming, times `throughput`:
     at all of them, each with its own rays, or at some chosen by importance, where the camera looks; at one elsewhere.
 
-    `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. The cycles that
-    each light costs are added to the memory's clock. Kept in the tally if `direct`.
+    `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. Kept in the
+    tally if `direct`, and the cycles that each light costs in the memory's clock.
     """
     count = len(scene.lights)
     total = BLACK
@@ -194,7 +194,8 @@ def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, sh
                 u, v = sample_2d(key, sample * rays + k, dimension + i % MOST_DIMENSIONS)
                 light = _aim(scene, settings, memory, shading, i, float(rays), u, v, throughput, direct)
                 total = add(total, light)
-            memory.clock[int(scene.lights[i, SLOT])] += float(cycles() - before)
+            if direct:
+                memory.clock[int(scene.lights[i, SLOT])] += float(cycles() - before)
         return total
     draws = settings.draws if seen else 1
     point = shading.point
@@ -206,7 +207,8 @@ def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, sh
         u, v = sample_2d(key, sample * draws + k, dimension)
         light = _aim(scene, settings, memory, shading, chosen, draws * chance, u, v, throughput, direct)
         total = add(total, light)
-        memory.clock[int(scene.lights[chosen, SLOT])] += float(cycles() - before)
+        if direct:
+            memory.clock[int(scene.lights[chosen, SLOT])] += float(cycles() - before)
     return total
 
 

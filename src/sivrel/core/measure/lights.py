@@ -8,7 +8,8 @@ import numpy as np
 from ..render.film import BOUNCED_VARIANCE, DIRECT, FILM_COLUMNS, INDIRECT, LIGHT_VARIANCE, PASS_COLUMNS
 from .noise import DARK, LUMINANCE
 
-BOUNCED = "bounced light"
+BOUNCED, CAMERA = "bounced light", "camera rays"
+"""Names of what is measured beside the lights: all that comes after the first scattering, and all the rest."""
 
 
 @dataclass(frozen=True)
@@ -18,7 +19,8 @@ class LightMeasure:
     light: of all direct light by mean luminance (of bounced light: of the whole picture)
     noise: of the variance of luminance relative to the pixel's brightness, as `core.measure.noise` weighs it, summed over the
     pixels; samples of different lights are scrambled apart, so the variances add up but for small cross terms
-    time: of the processor's cycles, spent on aiming at it; shadowed: how much of what it sends is stopped on its way
+    time: of the processor's cycles: of a light those spent on aiming at it where the camera looks
+    shadowed: how much of what it sends is stopped on its way
     """
 
     name: str
@@ -32,7 +34,8 @@ class LightMeasure:
 
 
 def measure_lights(film: np.ndarray, names: list[str], clock: np.ndarray | None = None) -> list[LightMeasure]:
-    """One measure for each light pass that holds anything, then bounced light. `clock` as render_tiles fills it."""
+    """One measure for each light pass that holds anything, then bounced light and camera rays. `clock` as render_tiles
+    fills it."""
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
     direct, indirect = (float((flat[:, c : c + 3] @ LUMINANCE).mean()) for c in (DIRECT, INDIRECT))
     luminance = (flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE
@@ -59,5 +62,8 @@ def measure_lights(film: np.ndarray, names: list[str], clock: np.ndarray | None 
             )
         )
     whole = direct + indirect
-    measures.append(LightMeasure(BOUNCED, indirect / whole if whole > 0.0 else 0.0, float(bounced / all_variance) if noisy else None, None, None))
+    after = float(clock[-2] / clock[-1]) if timed and clock is not None else None
+    measures.append(LightMeasure(BOUNCED, indirect / whole if whole > 0.0 else 0.0, float(bounced / all_variance) if noisy else None, after, None))
+    if after is not None and clock is not None:
+        measures.append(LightMeasure(CAMERA, 0.0, None, max(0.0, 1.0 - float(clock[:-1].sum() / clock[-1])), None))
     return measures

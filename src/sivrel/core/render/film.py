@@ -76,9 +76,10 @@ class Sampling(NamedTuple):
 def render_tile(scene_arrays, path_settings, sampling, camera, width, height, x0, y0, x1, y1, seed, thread_memory, cancel, film):
     """Render pixels [x0, x1) x [y0, y1) of a `width` x `height` frame into `film` float32 [rows, columns, film_columns].
 
-    `sampling` is a `Sampling`; `thread_memory` is one thread's make_memory(); its clock takes the processor's cycles that
-    each light costs, and all of them last. `cancel` is uint8 [1]; when it turns non-zero the tile is left unfinished and the
-    result is False. Samples that are not finite or are negative are left out of the mean and counted in column DROPPED.
+    `sampling` is a `Sampling`; `thread_memory` is one thread's make_memory(); its clock takes the processor's cycles spent
+    on aiming at each light where the camera looks, on everything after the first scattering, and in all. `cancel` is uint8
+    [1]; when it turns non-zero the tile is left unfinished and the result is False. Samples that are not finite or are
+    negative are left out of the mean and counted in column DROPPED.
     """
     scene, settings, memory = by_reference(scene_arrays), by_reference(path_settings), by_reference(thread_memory)
     begun = cycles()
@@ -99,7 +100,7 @@ def render_tile(scene_arrays, path_settings, sampling, camera, width, height, x0
         going = sampling.target > 0.0 and _ask_for_more(memory, sampling, rows, columns)
     for i in range(rows * columns):
         _write_means(memory.pixels[i], slots, film[i // columns, i % columns])
-    memory.clock[slots] += float(cycles() - begun)
+    memory.clock[slots + 1] += float(cycles() - begun)
     return True
 
 
@@ -225,8 +226,8 @@ def _variance(squares, mean, count):
 
 
 class Memory(NamedTuple):
-    """Working memory of one thread: the traversals' stack, the light passes of a sample, the cycles spent on each light and
-    in all; and of each pixel of a tile its sums, how many samples it takes next, and its noise."""
+    """Working memory of one thread: the traversals' stack, the light passes of a sample, the cycles spent on each light, on
+    bounced light and in all; and of each pixel of a tile its sums, how many samples it takes next, and its noise."""
 
     stack: Stack
     tally: np.ndarray
@@ -238,4 +239,4 @@ class Memory(NamedTuple):
 
 def make_memory(slots: int) -> Memory:
     pixels = np.zeros((TILE * TILE, film_columns(slots)))
-    return Memory(make_stack(), np.zeros((slots, TALLY_COLUMNS)), np.zeros(slots + 1), pixels, np.zeros(TILE * TILE, np.int64), np.zeros(TILE * TILE))
+    return Memory(make_stack(), np.zeros((slots, TALLY_COLUMNS)), np.zeros(slots + 2), pixels, np.zeros(TILE * TILE, np.int64), np.zeros(TILE * TILE))

@@ -105,10 +105,10 @@ def render_tiles(
 ) -> bool:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
-    film is float32 [rows, columns, film_columns]. `clock` float64 [light passes + 1] takes the share of the time that
-    went into aiming at each light, in cycles, and last all cycles. The calls come one at a time, in no fixed order; what a tile holds
-    depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or when `deadline`
-    (time.monotonic) has passed, which leaves what was not begun.
+    film is float32 [rows, columns, film_columns]. `clock` float64 [light passes + 2] takes the processor's cycles spent on
+    aiming at each light where the camera looks, on bounced light, and in all. The calls come one at a time, in no fixed
+    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or
+    when `deadline` (time.monotonic) has passed, which leaves what was not begun.
     """
     cancel = Cancel() if cancel is None else cancel
     tiles = frame.tiles()

@@ -20,6 +20,7 @@ from ..scene.surface_at import offset_point, opacity_at, surface_at
 from ..shadows.traced import MOST_LAYERS
 from ..surfaces.preview import evaluate_parts, sample_direction, scattering_at
 from ..trace.sampler import sample_1d, sample_2d
+from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT, closest_hit
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
 
@@ -72,8 +73,8 @@ class PathResult(NamedTuple):
 
 @called_kernel
 def trace_path(scene, settings, memory, key, sample, origin, direction):
-    """One path from the camera: a `PathResult`. Direct light is added to the memory's tally by light pass,
-    cycles to its clock. Scene, settings and memory are references."""
+    """One path from the camera: a `PathResult`. Direct light is added to the memory's tally by light pass, cycles
+    to its clock. Scene, settings and memory are references."""
     direct, indirect = BLACK, BLACK
     throughput = (1.0, 1.0, 1.0)
     hit_any, albedo, normal, position = 0.0, BLACK, BLACK, BLACK
@@ -82,7 +83,7 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
     seen, last, ended_by, further = True, False, NOTHING, False
     beyond, self_hits, first_object, left_triangle = 0.0, 0.0, np.int64(-1), NO_HIT
     ray_origin, d = origin, direction
-    vertex = 0
+    vertex, scattered_at = 0, cycles()
     while True:
         dimension = POINTS + vertex * PER_POINT
         by = BY_CAMERA if vertex == 0 else BY_BOUNCED
@@ -168,7 +169,11 @@ def trace_path(scene, settings, memory, key, sample, origin, direction):
                 break
             throughput = scale(throughput, 1.0 / survival)
         ray_origin, left_triangle = offset_point(point, d, settings.offset), hit
+        if vertex == 0:
+            scattered_at = cycles()
         vertex += 1
+    if vertex > 0:
+        memory.clock[len(memory.tally)] += float(cycles() - scattered_at)
     clamped, bright = 0.0, luminance(indirect)
     if settings.clamp > 0.0 and bright > settings.clamp:
         clamped = bright - settings.clamp

@@ -168,6 +168,7 @@ def proof_json(proof_id: int):
         noise=proof.noise,
         dropped=proof.dropped,
         passes=proof.passes,
+        ledger=proof.lights,
         edits=proof.edits.flat(),
         exposure=shot.camera(proof.camera)["exposure"],
         tiles_done=job.tiles_done if job else 0,

@@ -1,6 +1,7 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
 import { isTyping, sayStatus } from "./common.js";
+import { showLedger } from "./ledger.js";
 import { LightsPanel, ask, sayReach } from "./lights.js";
 import { Plan } from "./plan.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
@@ -81,6 +82,7 @@ async function show(slot, proof) {
   }
   mark();
   if (slot === "a") {
+    showLedger($("ledger"), proof, showSource);
     loadHatching();
     lights.load();
   }
@@ -289,6 +291,20 @@ async function reach(event) {
 function openLight(name) {
   lights.opened = name;
   lights.show(true);
+}
+
+/** A source of the ledger: its pass on the plate, and its settings beside it. */
+function showSource(name) {
+  const layer = name.replace(/^\/+|\/+$/g, "").replace(/[/.]/g, "_");
+  const pass = name === "bounced light" ? "indirect" : name === "camera rays" ? "beauty" : `light.${layer}`;
+  if ([...$("pass").options].some((option) => option.value === pass)) {
+    $("pass").value = pass;
+    reload();
+  }
+  if (name === "bounced light" || name === "camera rays") {
+    lights.show(false);
+    recipe.field(name === "camera rays" ? "sampling.max" : "limits.diffuse_bounces").focus();
+  } else openLight(name);
 }
 
 async function togglePlan() {
