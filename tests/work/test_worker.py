@@ -9,6 +9,8 @@ import time
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from sivrel.core.formats.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
@@ -75,6 +77,13 @@ class Killed(WorkerTest):
                 self.assertEqual((tiles.folder / name).stat().st_mtime_ns, at, "a finished tile was rendered again")
         self.assertEqual(self.picture(number), whole)
         self.assertFalse(tiles.folder.exists())
+
+    def test_tiles_of_an_older_version_are_rendered_anew(self):
+        number = self.queue(sampling__max=2)
+        tiles = files.Tiles(self.data, jobs.of_proof(self.db, number).id)
+        tiles.add(0, np.zeros((32, 32, 7), np.float32))
+        self.start()
+        self.assertEqual(self.picture(number), self.picture(self.queue(sampling__max=2)))
 
     def workers(self) -> list[int]:
         found = subprocess.run(["pgrep", "-f", f"sivrel.work.worker {self.data}"], capture_output=True, text=True)

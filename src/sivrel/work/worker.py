@@ -10,6 +10,7 @@ import sqlite3
 import sys
 import threading
 import time
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 
@@ -18,7 +19,8 @@ import numpy as np
 from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
-from ..core.render.frame import Cancel, assemble, render_tiles
+from ..core.render.film import film_columns
+from ..core.render.frame import Cancel, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
@@ -117,6 +119,9 @@ class Worker:
             jobs.end(self.db, job.id, "failed", str(error))
         except MemoryError:
             jobs.end(self.db, job.id, "failed", "There is not enough memory for this picture; render it smaller.")
+        except Exception as error:  # a fault of ours must not be met again and again: the job ends, and the terminal says all
+            traceback.print_exc()
+            jobs.end(self.db, job.id, "failed", f"This could not be rendered ({type(error).__name__}); look at the terminal where Sivrel runs.")
         finally:
             over.set()
             watcher.join()
@@ -140,25 +145,34 @@ class Worker:
         clock = np.zeros(ready.arrays.slots + 2)
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
-        films = {index: tiles.load(index) for index in tiles.recover()}
+        boxes, done = proof.frame.tiles(), set[int]()
+        film = empty_film(proof.frame, film_columns(ready.arrays.slots))
+        for index in tiles.recover():
+            tile = tiles.load(index)
+            if tile.shape[2] != film.shape[2]:  # kept by an older version: they are rendered anew
+                tiles.remove()
+                done.clear()
+                break
+            paste(film, proof.frame, boxes[index], tile)
+            done.add(index)
 
-        def on_tile(index: int, film: np.ndarray) -> None:
-            films[index] = film
-            tiles.add(index, film)
-            jobs.progress(self.db, job.id, len(films), job.seconds + time.monotonic() - begun)
+        def on_tile(index: int, tile: np.ndarray) -> None:
+            paste(film, proof.frame, boxes[index], tile)
+            done.add(index)
+            tiles.add(index, tile)
+            jobs.progress(self.db, job.id, len(done), job.seconds + time.monotonic() - begun)
 
-        jobs.progress(self.db, job.id, len(films), job.seconds)
+        jobs.progress(self.db, job.id, len(done), job.seconds)
         complete = render_tiles(
             ready.arrays, ready.camera, proof.recipe, proof.frame, on_tile,
-            threads=os.cpu_count() or 1, finished=list(films), cancel=cancel, clock=clock,
+            threads=os.cpu_count() or 1, finished=list(done), cancel=cancel, clock=clock,
         )  # fmt: skip
         seconds = job.seconds + time.monotonic() - begun
         if not complete:
             if self._parent_lives():
-                jobs.progress(self.db, job.id, len(films), seconds)
+                jobs.progress(self.db, job.id, len(done), seconds)
                 jobs.end(self.db, job.id, "cancelled")
             return
-        film = assemble(proof.frame, films)
         picture = make_picture(film, ready.passes, proof.frame, proof.recipe, shot.slug, ready.camera.name, proof.edits)
         digest = keep_picture(self.data, picture)
         make_thumbnail(self.data, digest, picture, ready.camera.exposure)

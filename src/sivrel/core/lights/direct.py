@@ -6,9 +6,10 @@ from typing import NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..scene.arrays import CAMERA, DIFFUSE, FLAGS, GLOWS, LEAF, LINKS, LIT, MESH, NO_LIGHT, RAYS, SKIP, SLOT, SPECULAR
+from ..scene.arrays import CAMERA, DIFFUSE, FLAGS, GLOWS, LEAF, LINKS, LIT, MESH, NO_LIGHT, RAYS, SHADOWING, SKIP, SLOT, SPECULAR, WAY
 from ..scene.arrays import KIND as LIGHT_KIND
 from ..scene.surface_at import offset_point
+from ..shadows.traced import TRACED
 from ..shadows.ways import light_share
 from ..surfaces.preview import evaluate_parts
 from ..trace.sampler import sample_1d, sample_2d
@@ -99,7 +100,7 @@ def _met(scene, settings, memory, arrival, i, origin, d, distance):
     if by_camera and scene.lights[i, CAMERA] == 0.0:
         return BLACK
     # Where shadows are not just what a ray meets, the ray looks past what it met and asks the light's own way.
-    careful = scene.careful and not by_camera
+    careful = not by_camera and scene.careful and (scene.filtered or scene.lights[i, WAY] != TRACED or scene.lights[i, SHADOWING] >= 0.0)
     at, radiance, aimed = meet_light(scene, i, origin, arrival.normal, d, FAR if careful else distance)
     if at < 0.0:
         return BLACK

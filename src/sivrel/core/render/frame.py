@@ -149,12 +149,23 @@ def render_tiles(
     return len(done) == len(tiles)
 
 
+def empty_film(frame: Frame, columns: int) -> np.ndarray:
+    """A black film of the window, float32 [rows, columns of pixels, columns]."""
+    x0, y0, x1, y1 = frame.window
+    return np.zeros((y1 - y0, x1 - x0, columns), np.float32)
+
+
+def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: np.ndarray) -> None:
+    """Lay a tile of `frame` at its `box` into the window's film."""
+    left, top = frame.window[:2]
+    x0, y0, x1, y1 = box
+    film[y0 - top : y1 - top, x0 - left : x1 - left] = tile
+
+
 def assemble(frame: Frame, tiles: dict[int, np.ndarray]) -> np.ndarray:
     """Film of the whole window, float32 [rows, columns, film_columns], from its finished tiles; the rest is zero."""
-    x0, y0, x1, y1 = frame.window
-    columns = next((film.shape[2] for film in tiles.values()), film_columns(1))
-    film = np.zeros((y1 - y0, x1 - x0, columns), np.float32)
-    for index, (tx0, ty0, tx1, ty1) in enumerate(frame.tiles()):
+    film = empty_film(frame, next((tile.shape[2] for tile in tiles.values()), film_columns(1)))
+    for index, box in enumerate(frame.tiles()):
         if index in tiles:
-            film[ty0 - y0 : ty1 - y0, tx0 - x0 : tx1 - x0] = tiles[index]
+            paste(film, frame, box, tiles[index])
     return film
