@@ -106,6 +106,25 @@ class Lights(BrowserTest):
         page.keyboard.press("Escape")
         page.wait_for_selector("#reach", state="hidden")
 
+    def test_ledger_leads_to_the_source_and_limits_say_what_they_cost(self):
+        self.open("keepers-kitchen")
+        page = self.page
+        self.small()
+        self.set("limits.indirect_clamp", "0.5")
+        self.set("limits.diffuse_bounces", "1")
+        self.prove()
+        self.wait("sivrel.chosen.a.picture && sivrel.plate.pictures[0].finished")
+        self.assertEqual(page.locator("#ledger .bar").count(), 2)
+        meters = page.locator(".meters").inner_text()
+        self.assertIn("The clamp at 0.5 takes", meters)
+        self.assertIn("lies beyond 1 diffuse bounces", meters)
+        page.click("#ledger .bar:first-child button:has-text('Flame')")
+        page.wait_for_selector("[data-edit='light.Flame.intensity']")
+        self.assertEqual(page.input_value("#pass"), "light.Flame")
+        page.click("#ledger .bar:first-child button:has-text('bounced')")
+        self.wait("document.activeElement.name === 'limits.diffuse_bounces'")
+        self.assertEqual(page.input_value("#pass"), "indirect")
+
     def test_hatching_and_a_map_to_look_at(self):
         self.open()
         page = self.page

@@ -107,7 +107,6 @@ def meters_in_words(proof: Proof) -> list[str]:
 def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
-    app.add_template_filter(meters_in_words)
     app.add_template_filter(share)
     app.add_template_filter(shown)
     app.add_template_filter(value_in_words)

@@ -114,14 +114,14 @@ class LightSettings(_Group):
     seen: Literal["all", "chosen"] = setting(
         "all",
         "lights seen",
-        "What the camera sees aims at {},",
+        "What the camera sees aims at {}.",
         "All lights at every point, or some chosen by importance: with many lights that is far cheaper, and grainier. "
         "Beyond what the camera sees one light is always chosen.",
     )
     draws: int = setting(
         4,
         "lights drawn",
-        "{} of them at each point.",
+        "It draws {} of them at each point.",
         "How many lights are drawn at each point; grain falls with more, time grows in proportion.",
         needs={"lights.seen": ["chosen"]},
         ge=1,
@@ -136,23 +136,23 @@ class ShadowSettings(_Group):
     way: Literal[tuple(SHADOW_WAYS)] = setting(  # type: ignore[valid-type]
         "traced",
         "shadows",
-        "Shadows are cut by {};",
+        "Shadows are cut by {},",
         "How shadows are cut; each light may have a way of its own. A sky and a glowing mesh are always traced.",
     )
     rays: int = setting(
         1,
         "shadow rays",
-        "{} rays to each light at each point.",
+        "{} to each light at each point.",
         "Rays from each point that the camera sees to each light, for every sample of the pixel: they clear the grain of soft "
         "shadows without paying for more camera rays.",
-        needs={"lights.seen": ["all"]},
+        needs={"lights.seen": ["all"], "shadows.way": ["traced"]},
         ge=1,
         le=256,
     )
     resolution: int = setting(
         1024,
         "map resolution",
-        "The map is {} texels across,",
+        "{} texels across,",
         "More make finer edges and take more memory; steps show where a texel is larger than a pixel.",
         unit="texels",
         needs=MAPPED,

@@ -17,6 +17,7 @@ from ...store.database import transaction
 from ..database import data, db
 from ..lights.routes import edits_of
 from ..pictures.routes import halves
+from ..words import meters_in_words
 from .lineage import lineage
 
 pages = Blueprint("bench", __name__, template_folder="templates")
@@ -78,7 +79,7 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
     recipe = proof.recipe if proof else Recipe()
     frame = proof.frame if proof else Frame()
     form = {
-        **{key: str(value) for key, value in recipe.flat().items()},
+        **{key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()},
         "camera": proof.camera if proof else shot.cameras[0]["name"],
         "width": str(frame.width),
         "height": str(frame.height),
@@ -169,6 +170,7 @@ def proof_json(proof_id: int):
         dropped=proof.dropped,
         passes=proof.passes,
         ledger=proof.lights,
+        meters=meters_in_words(proof),
         edits=proof.edits.flat(),
         exposure=shot.camera(proof.camera)["exposure"],
         tiles_done=job.tiles_done if job else 0,

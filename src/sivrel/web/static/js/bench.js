@@ -83,6 +83,7 @@ async function show(slot, proof) {
   mark();
   if (slot === "a") {
     showLedger($("ledger"), proof, showSource);
+    recipe.sayMeters(proof?.meters);
     loadHatching();
     lights.load();
   }
@@ -95,6 +96,7 @@ async function choose(id, other = undefined, proven = false) {
   watcher.stop();
   await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
   if (document.querySelector("#recipe-form [name=parent]")?.value !== String(id)) await recipe.load(slug, id, proven);
+  recipe.sayMeters(chosen.a?.meters);
 }
 
 function mark() {

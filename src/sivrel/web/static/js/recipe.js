@@ -126,6 +126,13 @@ export class RecipeForm {
     return [...this.form.querySelectorAll(CHECKED)].filter((field) => field.value !== field.dataset.was);
   }
 
+  /** What the limits of the proof on the plate cost it, beside the limits. */
+  sayMeters(sentences) {
+    const holder = this.holder.querySelector(".meters");
+    const line = (text) => Object.assign(document.createElement("p"), { className: "note", textContent: text });
+    holder?.replaceChildren(...(sentences ?? []).map(line));
+  }
+
   /** Whether a number field holds what its setting takes. */
   isRight(field) {
     if (field.dataset.min === undefined) return true;
