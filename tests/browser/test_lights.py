@@ -117,7 +117,7 @@ class Lights(BrowserTest):
         self.assertEqual(page.locator("#ledger .bar").count(), 2)
         meters = page.locator(".meters").inner_text()
         self.assertIn("The clamp at 0.5 takes", meters)
-        self.assertIn("lies beyond 1 diffuse bounces", meters)
+        self.assertIn("lies beyond 1 diffuse bounce ", meters)
         page.click("#ledger .bar:first-child button:has-text('Flame')")
         page.wait_for_selector("[data-edit='light.Flame.intensity']")
         self.assertEqual(page.input_value("#pass"), "light.Flame")

@@ -1,13 +1,14 @@
 """The lineage as a tree, and what a card says."""
 
 import unittest
+from dataclasses import replace
 
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store.proofs import Proof
 from sivrel.web.bench.lineage import DEEPEST, lineage
-from sivrel.web.words import changes, percent, seconds, seconds_against, value_in_words
+from sivrel.web.words import changes, meters_in_words, percent, seconds, seconds_against, value_in_words
 
 
 def proof(number: int, parent: int | None = None, seconds=2.0, noise=0.1, camera="main", frame=None, edits=None, **values) -> Proof:
@@ -38,6 +39,17 @@ class Words(unittest.TestCase):
         self.assertEqual(card.changed, [("seen", "brute force", "nothing"), ("samples", "8", "32")])
         self.assertEqual((card.time, card.noise), ("+1.9 s", "10.0 → 5.0 %"))
         self.assertEqual(card.said, "seen brute force → nothing, samples 8 → 32")
+
+    def test_limits_say_what_they_cost(self):
+        self.assertEqual(meters_in_words(proof(1)), [])
+        meters = {
+            "clamped": 0.031, "clamped_most": ["/Room/Window/Pane", 0.9], "beyond": {"diffuse": 0.02, "mirror": 0.0, "total": 0.0}, "beyond_error": 0.001,
+            "self_hits": 0.0,
+        }  # fmt: skip
+        told = meters_in_words(replace(proof(1, limits__indirect_clamp=10, limits__diffuse_bounces=1), meters=meters))
+        self.assertEqual(told[0], "The clamp at 10 takes 3.1 % of the light, 90 % of it on Pane.")
+        self.assertEqual(told[1], "2.0 % of the light lies beyond 1 diffuse bounce (± 0.1 %).")
+        self.assertEqual(len(told), 2)
 
     def test_edits_are_changes_too(self):
         before = with_edits(Edits(), {"light.Lamp.intensity": 3})

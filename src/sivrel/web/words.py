@@ -81,6 +81,10 @@ def _region(region: tuple[int, int, int, int] | None) -> str:
     return "whole" if region is None else f"{region[2] - region[0]}×{region[3] - region[1]} px"
 
 
+def counted(number: int, noun: str) -> str:
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
 def meters_in_words(proof: Proof) -> list[str]:
     """What the limits of a proof cost it, a sentence each; nothing where they cost nothing worth a word."""
     meters, limits = proof.meters, proof.recipe.limits
@@ -92,9 +96,9 @@ def meters_in_words(proof: Proof) -> list[str]:
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
         told.append(f"The clamp at {limits.indirect_clamp:g} takes {percent(meters['clamped'])} of the light{where}.")
     counts = {
-        "diffuse": f"{limits.diffuse_bounces} diffuse bounces",
-        "mirror": f"{limits.reflections} reflections",
-        "total": f"{limits.total} bounces in all",
+        "diffuse": counted(limits.diffuse_bounces, "diffuse bounce"),
+        "mirror": counted(limits.reflections, "reflection"),
+        "total": f"{counted(limits.total, 'bounce')} in all",
     }
     for kind, share_left in meters["beyond"].items():
         if share_left > 0.0005:
