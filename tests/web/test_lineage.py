@@ -43,8 +43,8 @@ class Words(unittest.TestCase):
     def test_limits_say_what_they_cost(self):
         self.assertEqual(meters_in_words(proof(1)), [])
         meters = {
-            "clamped": 0.031, "clamped_most": ["/Room/Window/Pane", 0.9], "beyond": {"diffuse": 0.02, "mirror": 0.0, "total": 0.0}, "beyond_error": 0.001,
-            "self_hits": 0.0,
+            "clamped": 0.031, "clamped_most": ["/Room/Window/Pane", 0.9], "beyond_error": 0.001,
+            "beyond": {"diffuse": 0.02, "mirror": 0.0, "total": 0.0}, "self_hits": 0.0,
         }  # fmt: skip
         told = meters_in_words(replace(proof(1, limits__indirect_clamp=10, limits__diffuse_bounces=1), meters=meters))
         self.assertEqual(told[0], "The clamp at 10 takes 3.1 % of the light, 90 % of it on Pane.")
