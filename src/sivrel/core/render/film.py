@@ -8,6 +8,7 @@ import numpy as np
 from ..kernel import called_kernel, kernel
 from ..lights.direct import TALLY_COLUMNS
 from ..reference import by_reference
+from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..scene.surface_at import is_finite
 from ..shadows.depth_map import texels_per_pixel
@@ -15,7 +16,7 @@ from ..trace.sampler import pixel_key, sample_2d
 from ..trace.simd import cycles
 from ..trace.traverse import Stack, make_stack
 from ..vector import add, dot, luminance, row3, subtract
-from .integrator import PIXEL, camera_ray, trace_path
+from .integrator import PIXEL, PathSettings, camera_ray, trace_path
 
 # Columns of a film pixel; VARIANCE and BOUNCED_VARIANCE are those of the pixel's mean.
 DIRECT, INDIRECT, ALPHA, ALBEDO, NORMAL, DEPTH, VARIANCE, DROPPED, BOUNCED_VARIANCE, TEXELS = 0, 3, 6, 7, 10, 13, 14, 17, 18, 19
@@ -72,82 +73,85 @@ class Sampling(NamedTuple):
     floor: float
 
 
-@called_kernel
-def render_tile(scene_arrays, path_settings, sampling, camera, width, height, x0, y0, x1, y1, seed, thread_memory, cancel, film):
-    """Render pixels [x0, x1) x [y0, y1) of a `width` x `height` frame into `film` float32 [rows, columns, film_columns].
+def render_tile(
+    scene: SceneArrays, settings: PathSettings, sampling: Sampling, camera: np.ndarray, size: tuple[int, int],
+    box: tuple[int, int, int, int], seed: int, memory: "Memory", cancel: np.ndarray, film: np.ndarray,
+) -> bool:  # fmt: skip
+    """Render the pixels of `box` (x0, y0, x1, y1) of a frame of `size` into `film` float32 [rows, columns, film_columns].
 
-    `sampling` is a `Sampling`; `thread_memory` is one thread's make_memory(); its clock takes the processor's cycles spent
-    on aiming at each light where the camera looks, on everything after the first scattering, and in all. `cancel` is uint8
-    [1]; when it turns non-zero the tile is left unfinished and the result is False. Samples that are not finite or are
-    negative are left out of the mean and counted in column DROPPED.
+    `memory` is one thread's make_memory(); its clock takes the processor's cycles spent on aiming at each light where the
+    camera looks, on everything after the first scattering, and in all. `cancel` is uint8 [1]; when it turns non-zero the
+    tile is left unfinished and the result is False.
     """
-    scene, settings, memory = by_reference(scene_arrays), by_reference(path_settings), by_reference(thread_memory)
-    begun = cycles()
-    rows, columns, slots = y1 - y0, x1 - x0, len(memory.tally)
-    memory.pixels[: rows * columns] = 0.0
-    for i in range(rows * columns):
-        memory.more[i] = sampling.least if sampling.target > 0.0 else sampling.most
-        memory.pixels[i, TEXELS] = np.inf
-    going = True
-    while going:
-        for i in range(rows * columns):
-            if cancel[0] != 0:
-                return False
-            if memory.more[i] > 0:
-                _take_samples(
-                    scene, settings, memory, camera, width, height, x0 + i % columns, y0 + i // columns, memory.more[i], seed, memory.pixels[i]
-                )
-        going = sampling.target > 0.0 and _ask_for_more(memory, sampling, rows, columns)
-    for i in range(rows * columns):
-        _write_means(memory.pixels[i], slots, film[i // columns, i % columns])
-    memory.clock[slots + 1] += float(cycles() - begun)
+    x0, y0, x1, y1 = box
+    columns, count = x1 - x0, (x1 - x0) * (y1 - y0)
+    memory.pixels[:count] = 0.0
+    memory.pixels[:count, TEXELS] = np.inf
+    memory.more[:count] = sampling.least if sampling.target > 0.0 else sampling.most
+    while True:
+        if not _take_samples(scene, settings, memory, camera, *size, x0, y0, columns, count, seed, cancel):
+            return False
+        if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, columns, count):
+            break
+    _write_means(memory, columns, count, film)
     return True
 
 
 @called_kernel
-def _take_samples(scene, settings, memory, camera, width, height, x, y, count, seed, sums):
-    """Add `count` more samples of pixel (x, y) to its `sums`, whose columns are those of the film."""
+def _take_samples(scene_arrays, path_settings, thread_memory, camera, width, height, x0, y0, columns, count, seed, cancel):
+    """Add to each of the `count` pixels of a tile the samples that it takes next; its sums have the columns of the film.
+
+    Samples that are not finite or are negative are left out and counted in column DROPPED. False when cancelled.
+    """
+    scene, settings, memory = by_reference(scene_arrays), by_reference(path_settings), by_reference(thread_memory)
+    begun = cycles()
     eye_axis, eye = row3(camera, 2, 0), row3(camera, 3, 0)
     tally, slots = memory.tally, len(memory.tally)
-    key = pixel_key(seed, y * width + x)
-    first = int(sums[SAMPLES])
-    sums[SAMPLES] += count
-    for sample in range(first, first + count):
-        u, v = sample_2d(key, sample, PIXEL)
-        fx = (x + 0.5 + _tent(u)) / width * 2.0 - 1.0
-        fy = 1.0 - (y + 0.5 + _tent(v)) / height * 2.0
-        origin, d = camera_ray(camera, fx, fy, key, sample)
-        tally[:] = 0.0
-        path = trace_path(scene, settings, memory, key, sample, origin, d)
-        beauty = add(path.direct, path.indirect)
-        if not is_finite(beauty) or min(beauty[0], beauty[1], beauty[2]) < 0.0:
-            sums[DROPPED] += 1.0
-            continue
-        for c in range(3):
-            sums[DIRECT + c] += path.direct[c]
-            sums[INDIRECT + c] += path.indirect[c]
-            sums[VARIANCE + c] += beauty[c] * beauty[c]
-            sums[LEFT + c] += path.left[c]
-        sums[BOUNCED_VARIANCE] += luminance(path.indirect) ** 2
-        sums[CLAMPED] += path.clamped
-        sums[SELF_HITS] += path.self_hits
-        if sample == 0:
-            sums[OBJECT] = path.object
-        for slot in range(slots):
-            at = FILM_COLUMNS + slot * PASS_COLUMNS
-            for c in range(TALLY_COLUMNS):
-                sums[at + c] += tally[slot, c]
-            sums[at + LIGHT_VARIANCE] += luminance((tally[slot, 0], tally[slot, 1], tally[slot, 2])) ** 2
-        if path.hit > 0.0:
-            sums[ALPHA] += 1.0
+    for i in range(count):
+        if cancel[0] != 0:
+            return False
+        sums, x, y = memory.pixels[i], x0 + i % columns, y0 + i // columns
+        key = pixel_key(seed, y * width + x)
+        first = int(sums[SAMPLES])
+        sums[SAMPLES] += memory.more[i]
+        for sample in range(first, first + memory.more[i]):
+            u, v = sample_2d(key, sample, PIXEL)
+            fx = (x + 0.5 + _tent(u)) / width * 2.0 - 1.0
+            fy = 1.0 - (y + 0.5 + _tent(v)) / height * 2.0
+            origin, d = camera_ray(camera, fx, fy, key, sample)
+            tally[:] = 0.0
+            path = trace_path(scene, settings, memory, key, sample, origin, d)
+            beauty = add(path.direct, path.indirect)
+            if not is_finite(beauty) or min(beauty[0], beauty[1], beauty[2]) < 0.0:
+                sums[DROPPED] += 1.0
+                continue
             for c in range(3):
-                sums[ALBEDO + c] += path.albedo[c]
-                sums[NORMAL + c] += path.normal[c]
-            along = -dot(subtract(path.position, eye), eye_axis)
-            sums[DEPTH] += along
-            if len(scene.maps) > 0:
-                pixel_size = 2.0 * camera[4, 0] / width * (1.0 if camera[4, 2] > 0.0 else along)
-                sums[TEXELS] = min(sums[TEXELS], texels_per_pixel(scene, path.position, pixel_size))
+                sums[DIRECT + c] += path.direct[c]
+                sums[INDIRECT + c] += path.indirect[c]
+                sums[VARIANCE + c] += beauty[c] * beauty[c]
+                sums[LEFT + c] += path.left[c]
+            sums[BOUNCED_VARIANCE] += luminance(path.indirect) ** 2
+            sums[CLAMPED] += path.clamped
+            sums[SELF_HITS] += path.self_hits
+            if sample == 0:
+                sums[OBJECT] = path.object
+            for slot in range(slots):
+                at = FILM_COLUMNS + slot * PASS_COLUMNS
+                for c in range(TALLY_COLUMNS):
+                    sums[at + c] += tally[slot, c]
+                sums[at + LIGHT_VARIANCE] += luminance((tally[slot, 0], tally[slot, 1], tally[slot, 2])) ** 2
+            if path.hit > 0.0:
+                sums[ALPHA] += 1.0
+                for c in range(3):
+                    sums[ALBEDO + c] += path.albedo[c]
+                    sums[NORMAL + c] += path.normal[c]
+                along = -dot(subtract(path.position, eye), eye_axis)
+                sums[DEPTH] += along
+                if len(scene.maps) > 0:
+                    pixel_size = 2.0 * camera[4, 0] / width * (1.0 if camera[4, 2] > 0.0 else along)
+                    sums[TEXELS] = min(sums[TEXELS], texels_per_pixel(scene, path.position, pixel_size))
+    memory.clock[slots + 1] += float(cycles() - begun)
+    return True
 
 
 @kernel
@@ -166,37 +170,44 @@ def _relative_variance(sums, floor):
 
 
 @called_kernel
-def _ask_for_more(memory, sampling, rows, columns):
-    """Set how many samples each pixel takes next, at most as many again as it has; whether any takes more.
+def _ask_for_more(memory, sampling, columns, count):
+    """Set how many samples each pixel takes next, as many again as it has or none; whether any takes more.
 
     A pixel goes on while its own noise, or that of its neighbourhood in the root mean square, is over the target. Stopping
     by an estimate from the same samples errs a little to the dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for Image
     Synthesis"); the neighbourhood and the least count keep that below what is seen.
     """
-    for i in range(rows * columns):
+    rows = count // columns
+    for i in range(count):
         memory.noise[i] = _relative_variance(memory.pixels[i], sampling.floor)
     any_more = False
     for y in range(rows):
         for x in range(columns):
             i = y * columns + x
-            total, count = 0.0, 0
+            total, near = 0.0, 0
             for ny in range(max(0, y - NEIGHBOURS), min(rows, y + NEIGHBOURS + 1)):
                 for nx in range(max(0, x - NEIGHBOURS), min(columns, x + NEIGHBOURS + 1)):
                     total += memory.noise[ny * columns + nx]
-                    count += 1
-            worst = max(memory.noise[i], total / count)
+                    near += 1
+            worst = max(memory.noise[i], total / near)
             taken = int(memory.pixels[i, SAMPLES])
             memory.more[i] = 0
             if worst > sampling.target**2 and taken < sampling.most:
-                wanted = taken * worst / sampling.target**2 if worst < 1e6 else 2.0 * taken
-                memory.more[i] = min(min(max(int(wanted) - taken, sampling.least), taken), sampling.most - taken)
+                # As many again: the points of a whole power of two are spread far more evenly than those of any other number.
+                memory.more[i] = min(taken, sampling.most - taken)
                 any_more = True
     return any_more
 
 
+@called_kernel
+def _write_means(memory, columns, count, film):
+    """The film's values of a tile's pixels from their sums."""
+    for i in range(count):
+        _write_pixel(memory.pixels[i], len(memory.tally), film[i // columns, i % columns])
+
+
 @kernel
-def _write_means(sums, slots, pixel):
-    """The film's values of a pixel from its sums."""
+def _write_pixel(sums, slots, pixel):
     kept = sums[SAMPLES] - sums[DROPPED]
     share = 1.0 / max(1.0, kept)
     for c in range(3):

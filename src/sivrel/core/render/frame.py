@@ -129,9 +129,7 @@ def render_tiles(
             x0, y0, x1, y1 = tiles[index]
             film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
             memory.clock[:] = 0.0
-            if render_tile(
-                scene, settings, sampling, eye, frame.width, frame.height, x0, y0, x1, y1, frame.seed, memory, cancel.flag, film,
-            ):  # fmt: skip
+            if render_tile(scene, settings, sampling, eye, (frame.width, frame.height), tiles[index], frame.seed, memory, cancel.flag, film):
                 with delivered:
                     done.add(index)
                     if clock is not None:

@@ -32,7 +32,7 @@ PIXEL, LENS, POINTS, PER_POINT = 0, 1, 16, 4096
 CUTOUT, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, LIGHTS = 0, 1000, 1024, 1025, 1026, 1027, 1028
 # What ends a path: nothing yet, a limit of diffuse bounces, of reflections, or of all.
 NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_TOTAL = 0, 1, 2, 3
-LOOK_FURTHER = 0.0625
+LOOK_FURTHER = 0.03125
 """Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
 MOST_VERTICES = 256
 

@@ -16,9 +16,9 @@ from .recipe import Recipe, with_values
 
 def is_warm() -> bool:
     """Whether the kernels are compiled and loaded in this process."""
-    from .film import render_tile
+    from .film import _take_samples
 
-    return bool(render_tile.signatures)
+    return bool(_take_samples.signatures)
 
 
 def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:
@@ -60,6 +60,7 @@ def _render_smallest_scene() -> None:
     # What is needed beside pixels, too: a depth map, and the question what reaches a spot.
     edits = with_edits(Edits(), {"light.lamp.kind": "point", "light.lamp.at": "0,0,1", "light.lamp.shadows.way": "depth_map"})
     ready = prepare(scene, recipe, edits)
-    render_tiles(ready.arrays, camera, recipe, Frame(2, 2), lambda *_: None)
+    for target in (0.0, 50.0):
+        render_tiles(ready.arrays, camera, with_values(recipe, {"sampling.noise_target": target}), Frame(2, 2), lambda *_: None)
     what_reaches(ready, (2, 2), 1.0, 1.0)
     points_seen(ready.arrays, camera)
