@@ -103,7 +103,7 @@ def meters_in_words(proof: Proof) -> list[str]:
     for kind, share_left in meters["beyond"].items():
         if share_left > 0.0005:
             told.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
-    if meters["self_hits"] > 1e-4:
+    if meters["self_hits"] > 1e-3:
         told.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
     return told
 
