@@ -98,8 +98,9 @@ class Lights(BrowserTest):
         page.wait_for_selector("#plan", state="hidden")
 
         page.keyboard.press("q")
-        stage = page.locator("#stage").bounding_box()
-        page.mouse.click(stage["x"] + stage["width"] * 0.62, stage["y"] + stage["height"] * 0.6)
+        stage, place = page.locator("#stage").bounding_box(), page.evaluate("sivrel.plate.place()")
+        # A place on the table that sun and lamp reach.
+        page.mouse.click(stage["x"] + place[0] + 296 / 480 * place[2], stage["y"] + place[1] + 189 / 270 * place[3])
         page.wait_for_selector("#reach li")
         self.assertIn("Reaching", page.locator("#reach").inner_text())
         self.assertIn("of the direct light", page.locator("#reach").inner_text())

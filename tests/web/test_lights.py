@@ -92,7 +92,7 @@ class Answers(LightsTest):
     def answer(self, address: str, edits=None, **fields):
         asked = self.post(address, edits, **fields)
         self.assertEqual(asked.status_code, 200, asked.text)
-        for _ in range(1200):
+        for _ in range(8000):
             told = self.client.get(f"/questions/{asked.json['question']}.json", headers={"HX-Request": "true"})
             if told.status_code != 200 or told.json["answer"]:
                 return told

@@ -19,7 +19,7 @@ from sivrel.store import database, files, jobs, proofs, shots
 from sivrel.work.intake import add_demo_shots, check_upload_names, slug_of
 from sivrel.work.supervisor import Supervisor
 
-PATIENCE = 240.0  # the first start compiles
+PATIENCE = 400.0
 
 
 def wait_for(condition, what: str):
