@@ -115,7 +115,8 @@ def render(args: argparse.Namespace) -> int:
     for note in scene.notes:
         _say(note)
     from .core.formats.exr import write_exr
-    from .core.render.frame import Cancel, assemble, render_tiles
+    from .core.render.film import film_columns
+    from .core.render.frame import Cancel, assemble, empty_film, render_tiles
     from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
     from .work.finishing import found_in, make_picture, measurements
@@ -141,7 +142,8 @@ def render(args: argparse.Namespace) -> int:
         lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel, clock=clock),
     )
     seconds = time.monotonic() - ready
-    film = assemble(frame, tiles)
+    # A time limit may leave no tile at all: the picture is black, and whole in its passes.
+    film = assemble(frame, tiles) if tiles else empty_film(frame, film_columns(arrays.slots))
     picture = make_picture(film, prepared.passes, frame, recipe, scene.name, camera.name, edits)
     beside = out.with_name(f".{out.name}.new")
     try:
