@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from sivrel.core.render.film import DIRECT
+from sivrel.core.render.film import DIRECT, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -37,7 +37,7 @@ def _measured(scene: Scene, **settings: object) -> tuple[float, float]:
     begun = time.perf_counter()
     render_tiles(ready.arrays, ready.camera, recipe, Frame(*SIZE), tiles.__setitem__, threads=1)
     seconds = time.perf_counter() - begun
-    film = assemble(Frame(*SIZE), tiles)
+    film = assemble(Frame(*SIZE), film_columns(ready.arrays.slots), tiles)
     return seconds, float(np.sqrt(film[..., 14].mean()) / film[..., DIRECT].mean())
 
 

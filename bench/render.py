@@ -15,9 +15,9 @@ from http.cookiejar import CookieJar
 import numpy as np
 
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.render.film import EYE_FLOOR
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tile import EYE_FLOOR
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.pack import pack_scene
 from sivrel.demo.shots import find_shot
@@ -70,7 +70,7 @@ def adaptive() -> str:
             frame, tiles = Frame(160, 90, seed=seed), {}
             begun = time.perf_counter()
             render_tiles(arrays, camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1)  # noqa: B023
-            film = assemble(frame, tiles)
+            film = assemble(frame, next(iter(tiles.values())).shape[2], tiles)
             return time.perf_counter() - begun, (film[..., :3] + film[..., 3:6]) @ weights
 
         first, second = luminance(7, max=512)[1], luminance(8, max=512)[1]

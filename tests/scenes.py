@@ -68,7 +68,7 @@ def render(scene: Scene, camera: Camera, size=(16, 16), threads: int = 2, seed: 
     frame = Frame(*size, region=region, seed=seed)
     ready = prepare(replace(scene, cameras=[camera]), recipe)
     render_tiles(ready.arrays, camera, recipe, frame, tiles.__setitem__, threads=threads)
-    return assemble(frame, tiles)
+    return assemble(frame, columns.film_columns(ready.arrays.slots), tiles)
 
 
 def light(film: np.ndarray, part: str = "beauty") -> tuple[np.ndarray, np.ndarray]:

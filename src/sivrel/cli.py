@@ -115,8 +115,8 @@ def render(args: argparse.Namespace) -> int:
     for note in scene.notes:
         _say(note)
     from .core.formats.exr import write_exr
-    from .core.render.film import film_columns
-    from .core.render.frame import Cancel, assemble, empty_film, render_tiles
+    from .core.render.film import clock_entries, film_columns
+    from .core.render.frame import Cancel, assemble, render_tiles
     from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
     from .work.finishing import found_in, make_picture, measurements
@@ -124,7 +124,7 @@ def render(args: argparse.Namespace) -> int:
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
     prepared = prepare(scene, recipe, edits, args.camera)
-    arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(prepared.arrays.slots + 2)
+    arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(clock_entries(prepared.arrays.slots))
     ready = time.monotonic()
     tiles: dict[int, Any] = {}
     total = len(frame.tiles())
@@ -142,9 +142,8 @@ def render(args: argparse.Namespace) -> int:
         lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel, clock=clock),
     )
     seconds = time.monotonic() - ready
-    # A time limit may leave no tile at all: the picture is black, and whole in its passes.
-    film = assemble(frame, tiles) if tiles else empty_film(frame, film_columns(arrays.slots))
-    picture = make_picture(film, prepared.passes, frame, recipe, scene.name, camera.name, edits)
+    film = assemble(frame, film_columns(arrays.slots), tiles)
+    picture = make_picture(film, prepared, frame, recipe, scene.name, edits, _following(path, scene, recipe, edits, args))
     beside = out.with_name(f".{out.name}.new")
     try:
         write_exr(beside, picture)
@@ -179,11 +178,22 @@ def render(args: argparse.Namespace) -> int:
             "lights": found["lights"],
             "depth_maps": found["maps"],
             "meters": found["meters"],
+            "passes": found["passes"],
             "version": __version__,
         },
         lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),
     )
     return 0
+
+
+def _following(path: Path, scene: Any, recipe: Any, edits: Any, args: argparse.Namespace) -> Any:
+    """The shot at the next frame, for the motion pass, where a frame of an animated file was asked for; None otherwise."""
+    from .core.formats.scenes import read_scene
+    from .core.render.prepare import prepare
+
+    if args.frame is None or not scene.animated:
+        return None
+    return prepare(read_scene(path, frame=args.frame + 1.0), recipe, edits, args.camera)
 
 
 def _until_interrupted(cancel: Any, work: Callable[[], bool]) -> bool:

@@ -52,7 +52,7 @@ class SamePicture(unittest.TestCase):
         self.assertTrue(render_tiles(arrays, CAMERA, recipe, frame, rest.__setitem__, threads=2, finished=list(tiles)))
         self.assertFalse(set(tiles) & set(rest))
         whole = render(ROOM, CAMERA, (150, 100), sampling__max=4)
-        np.testing.assert_array_equal(assemble(frame, tiles | rest), whole)
+        np.testing.assert_array_equal(assemble(frame, whole.shape[2], tiles | rest), whole)
 
     def test_a_passed_deadline_begins_nothing(self):
         frame, tiles = Frame(64, 64), {}

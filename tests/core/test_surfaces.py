@@ -8,10 +8,14 @@ from sivrel.core.scene.model import Scene, Surface, Texture, TextureUse
 from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.textures import look_up
 from sivrel.core.surfaces import albedo
-from sivrel.core.surfaces.preview import evaluate, sample_direction, scattering_at
+from sivrel.core.surfaces.preview import Look, evaluate, sample_direction, scattering_at
 from tests.scenes import floor
 
 CASES = [(r, m) for r in (0.2, 0.5, 1.0) for m in (0.0, 0.6, 1.0)]
+
+
+def model(base, roughness, metallic, cos_o, ior=1.5):
+    return scattering_at(Look(base, roughness, metallic, ior, False, (0.0, 0.0, 0.0), 0.0, 0.0), 0.0, 0.0, cos_o)
 
 
 def direction(theta: float, phi: float) -> tuple[float, float, float]:
@@ -23,8 +27,8 @@ class Scattering(unittest.TestCase):
         a, b = direction(0.3, 0.2), direction(1.2, 2.1)
         for roughness, metallic in CASES:
             base = (0.8, 0.4, 0.1)
-            there, _ = evaluate(scattering_at(base, roughness, metallic, 1.5, a[2]), a, b)
-            back, _ = evaluate(scattering_at(base, roughness, metallic, 1.5, b[2]), b, a)
+            there, _ = evaluate(model(base, roughness, metallic, a[2]), a, b)
+            back, _ = evaluate(model(base, roughness, metallic, b[2]), b, a)
             np.testing.assert_allclose(np.array(there) / b[2], np.array(back) / a[2], rtol=1e-9)
 
     def test_density_is_that_of_the_samples(self):
@@ -34,7 +38,7 @@ class Scattering(unittest.TestCase):
         n = 400
         cos, phi = (np.arange(n) + 0.5) / n, (np.arange(2 * n) + 0.5) / (2 * n) * 2 * np.pi
         for roughness, metallic in CASES:
-            s = scattering_at((0.8, 0.4, 0.1), roughness, metallic, 1.5, wo[2])
+            s = model((0.8, 0.4, 0.1), roughness, metallic, wo[2])
             total = mean = 0.0
             for c in cos:
                 row = [evaluate(s, wo, direction(float(np.arccos(c)), float(p)))[1] for p in phi]

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..core.formats.exr import read_exr, write_exr
 from ..core.formats.scenes import read_scene
+from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Frame, assemble, render_tiles
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
@@ -92,11 +93,11 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
     frame, begun = Frame(), time.monotonic()
     ready = prepare(scene, recipe, edits, camera)
     tiles: dict = {}
-    clock = np.zeros(ready.arrays.slots + 2)
+    clock = np.zeros(clock_entries(ready.arrays.slots))
     render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)
     seconds = time.monotonic() - begun
-    film = assemble(frame, tiles)
-    picture = make_picture(film, ready.passes, frame, recipe, shot.name, ready.camera.name, edits)
+    film = assemble(frame, film_columns(ready.arrays.slots), tiles)
+    picture = make_picture(film, ready, frame, recipe, shot.name, edits)
     noise, light, dropped = measurements(picture, film)
     for left_out in [p for p in picture.passes if p in LEFT_OUT or (not with_lights and p.startswith(("light.", "shadow.")))]:
         picture.passes.pop(left_out)

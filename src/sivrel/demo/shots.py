@@ -38,6 +38,11 @@ SHOTS = (
         "Slipway",
         "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size sets the shadows; bounced light hardly matters.",
     ),
+    DemoShot(
+        "lamp-room",
+        "Lamp room",
+        "Night round the lens: prisms, brass, a lamp behind them. Light that only chance finds through glass; fireflies, and glass that turns black.",
+    ),
 )
 
 

@@ -8,12 +8,13 @@ import numpy as np
 from PIL import Image
 
 from ..core.finish.view import to_bytes, to_display
-from ..core.formats.exr import Picture, film_passes, write_exr
-from ..core.measure.lights import measure_lights
+from ..core.formats.exr import Picture, write_exr
+from ..core.measure.ledger import measure_ledger
 from ..core.measure.meters import measure_meters
 from ..core.measure.noise import LUMINANCE, noise_level
 from ..core.render.film import DROPPED, coarse_share
 from ..core.render.frame import Frame
+from ..core.render.passes import film_passes, motion_pass
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
@@ -23,9 +24,16 @@ from ..store import files
 THUMBNAIL_WIDTH = 320
 
 
-def make_picture(film: np.ndarray, lights: list[str], frame: Frame, recipe: Recipe, shot: str, camera: str, edits: Edits | None = None) -> Picture:
-    """The picture of a film whose light passes are those of `lights`."""
-    return Picture(film_passes(film, lights), frame, recipe, shot, camera, edits=edits or Edits())
+def make_picture(
+    film: np.ndarray, ready: Prepared, frame: Frame, recipe: Recipe, shot: str, edits: Edits | None = None, following: Prepared | None = None
+) -> Picture:  # fmt: skip
+    """The picture of a film of the shot `ready`; with `following`, the shot at the next frame, it has a motion pass."""
+    passes = film_passes(film, ready.passes, ready.arrays)
+    if following is not None:
+        motion = motion_pass(film, ready.arrays, ready.camera, following.arrays, following.camera, (frame.width, frame.height))
+        if motion is not None:
+            passes["motion"] = motion
+    return Picture(passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits())
 
 
 def keep_picture(data: Path, picture: Picture) -> str:
@@ -55,9 +63,10 @@ def measurements(picture: Picture, film: np.ndarray) -> tuple[float | None, floa
 def found_in(film: np.ndarray, ready: Prepared, clock: np.ndarray, picture: Picture) -> dict[str, Any]:
     """What a finished render tells beside its picture: what each light did, what the limits cost, its depth maps with the
     share of the plate that they are too coarse for, and the names of its passes."""
+    objects = [mesh.name for mesh in packed_meshes(ready.scene)]
     return {
-        "lights": [measure.as_dict() for measure in measure_lights(film, ready.passes, clock)],
-        "meters": measure_meters(film, [mesh.name for mesh in packed_meshes(ready.scene)]),
+        "lights": [row.as_dict() for row in measure_ledger(film, ready.passes, clock)],
+        "meters": {**measure_meters(film, objects, ready.arrays.object_of), "stand_ins": ready.stand_ins},
         "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
         "passes": list(picture.passes),
     }

@@ -19,7 +19,7 @@ import numpy as np
 from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
-from ..core.render.film import film_columns
+from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Cancel, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
@@ -142,7 +142,7 @@ class Worker:
             return not cancel
 
         ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making)
-        clock = np.zeros(ready.arrays.slots + 2)
+        clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
         boxes, done = proof.frame.tiles(), set[int]()
@@ -173,7 +173,7 @@ class Worker:
                 jobs.progress(self.db, job.id, len(done), seconds)
                 jobs.end(self.db, job.id, "cancelled")
             return
-        picture = make_picture(film, ready.passes, proof.frame, proof.recipe, shot.slug, ready.camera.name, proof.edits)
+        picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
         digest = keep_picture(self.data, picture)
         make_thumbnail(self.data, digest, picture, ready.camera.exposure)
         with database.transaction(self.db):

@@ -1,7 +1,6 @@
 """OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
 
 import json
-from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,48 +9,11 @@ import OpenEXR
 
 from ... import __version__
 from ..errors import InputError
-from ..lights.direct import REACHING, UNHINDERED
-from ..render import film as columns
 from ..render.frame import Frame
+from ..render.passes import LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
 from ..scene import edits as scene_edits
 from ..scene.edits import Edits
-
-PASSES: dict[str, tuple[int, Sequence[str]]] = {
-    "direct": (columns.DIRECT, "RGB"),
-    "indirect": (columns.INDIRECT, "RGB"),
-    "albedo": (columns.ALBEDO, "RGB"),
-    "normal": (columns.NORMAL, "XYZ"),
-    "depth": (columns.DEPTH, "Z"),
-    "variance": (columns.VARIANCE, "RGB"),
-    "texels": (columns.TEXELS, "Y"),
-    "clamped": (columns.CLAMPED, "Y"),
-    "beyond": (columns.LEFT, ("diffuse", "mirror", "total")),
-    "object": (columns.OBJECT, "N"),
-    "samples": (columns.SAMPLES, "N"),
-}
-"""Name of each pass, its first film column and its channels. Depth is the distance along the view axis in metres,
-infinite where nothing is met; variance is that of the pixel's mean; texels are those of the coarsest depth map across
-the pixel, infinite where no map serves; clamped and beyond are luminances, see core.measure.meters; object is the number of
-the mesh that the first sample saw, -1 for none."""
-OPTIONAL = ("clamped", "beyond")
-"""Passes that are left out where they are black."""
-LIGHT, SHADOW = "light.", "shadow."
-"""Passes of each light: what it adds directly, R G B; and the share of it that is not shadowed, Y."""
-
-
-def channels_of(name: str) -> Sequence[str]:
-    """The names of a pass's channels."""
-    if name == "beauty":
-        return "RGBA"
-    if name.startswith((LIGHT, SHADOW)):
-        return "RGB" if name.startswith(LIGHT) else "Y"
-    return PASSES[name][1]
-
-
-def layer_of(light: str) -> str:
-    """A light's name as part of a layer's name, which dots and slashes would break up."""
-    return light.strip("/").replace("/", "_").replace(".", "_")
 
 
 @dataclass
@@ -73,29 +35,6 @@ class Picture:
     @property
     def beauty(self) -> np.ndarray:
         return self.passes["beauty"]
-
-
-def film_passes(film: np.ndarray, lights: list[str]) -> dict[str, np.ndarray]:
-    """Passes by name from a film whose light passes are those of `lights`; the beauty is the sum of direct and indirect
-    light, with the coverage; direct light is the sum of the light passes."""
-    light = film[..., columns.DIRECT : columns.DIRECT + 3] + film[..., columns.INDIRECT : columns.INDIRECT + 3]
-    passes = {"beauty": np.concatenate([light, film[..., columns.ALPHA : columns.ALPHA + 1]], axis=2)}
-    for name, (first, channels) in PASSES.items():
-        passes[name] = film[..., first : first + len(channels)]
-    if not np.isfinite(passes["texels"]).any():
-        del passes["texels"]
-    for name in OPTIONAL:
-        if not passes[name].any():
-            del passes[name]
-    for slot, light_name in enumerate(lights):
-        first = columns.FILM_COLUMNS + slot * columns.PASS_COLUMNS
-        own = film[..., first : first + columns.PASS_COLUMNS]
-        if own[..., :3].any() or own[..., UNHINDERED].any():
-            passes[LIGHT + layer_of(light_name)] = own[..., :3]
-        if own[..., UNHINDERED].any():
-            unhindered = own[..., UNHINDERED : UNHINDERED + 1]
-            passes[SHADOW + layer_of(light_name)] = np.where(unhindered > 0.0, own[..., REACHING : REACHING + 1] / np.maximum(unhindered, 1e-30), 1.0)
-    return passes
 
 
 def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
@@ -141,7 +80,7 @@ def read_exr(path: Path) -> Picture:
         raise InputError(f"{path} has no channels R, G and B; give a picture with a beauty pass.")
     passes = {"beauty": np.stack([planes.get(c, np.ones_like(planes["R"])) for c in "RGBA"], axis=2)}
     layers = {channel.rpartition(".")[0] for channel in planes}
-    for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW)))]:
+    for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW, NOISE)))]:
         letters = channels_of(name)
         if all(f"{name}.{letter}" in planes for letter in letters):
             passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)

@@ -31,7 +31,7 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
         stage = Usd.Stage.Open(str(path))
     except Tf.ErrorException:
         raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
-    scene = Scene(path.stem)
+    scene = Scene(path.stem, animated=stage.GetStartTimeCode() < stage.GetEndTimeCode())
     _Reader(stage, scene, confine_to, Usd.TimeCode.Default() if frame is None else Usd.TimeCode(frame)).read()
     return scene
 
@@ -141,6 +141,7 @@ class _Reader:
             return
         faces = part.surfaces  # read_mesh leaves the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
+        self.surfaces.make_solid(part)
         self.scene.meshes.append(part)
 
     def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:

@@ -128,6 +128,17 @@ def _ears(p: np.ndarray) -> np.ndarray:
     return np.array(cut)
 
 
+def is_closed(vertices: np.ndarray) -> bool:
+    """Whether triangles float32 [n, 3, 3] bound a volume: every edge belongs to two of them, once each way."""
+    _, corner = np.unique(vertices.reshape(-1, 3), axis=0, return_inverse=True)
+    corner = corner.reshape(-1, 3).astype(np.int64)
+    edges = np.concatenate([corner[:, [k, (k + 1) % 3]] for k in range(3)])
+    edges = edges[edges[:, 0] != edges[:, 1]]
+    count = int(corner.max()) + 1
+    there, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
+    return bool(np.array_equal(np.sort(there), np.sort(back)))
+
+
 def _array(values: object, width: int) -> np.ndarray:
     return np.array(values if values is not None else [], np.float64).reshape(-1, width)
 

@@ -1,5 +1,6 @@
 """UsdPreviewSurface materials with their textures, and which faces wear them."""
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -7,9 +8,10 @@ import numpy as np
 from pxr import Usd, UsdGeom, UsdShade
 
 from ..errors import InputError
-from ..scene.model import Scene, Surface, Texture, TextureUse
+from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
 from .image import read_image
 from .usd_assets import asset_bytes
+from .usd_mesh import is_closed
 
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
 WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}
@@ -19,8 +21,16 @@ INPUTS = {
     "metallic": "metallic",
     "emissiveColor": "emission",
     "opacity": "opacity",
+    "clearcoat": "coat",
+    "clearcoatRoughness": "coat_roughness",
+    "normal": "normal",
 }
-NOT_READ = ("normal", "displacement", "clearcoat", "occlusion", "useSpecularWorkflow")
+COLOURS = ("base_color", "emission", "specular")
+NOT_READ = ("displacement",)
+"""(The input occlusion is meant for viewers that trace no light, and is left out on purpose.)"""
+OWN = "sivrel:"
+"""Prefix of the inputs of a material that UsdPreviewSurface has no word for: attenuationColor and attenuationDistance (metres)
+of glass, as in the glTF extension KHR_materials_volume, and thinWalled."""
 
 
 class SurfaceReader:
@@ -32,6 +42,8 @@ class SurfaceReader:
         self.known: dict[str, int] = {}
         self.images: dict[str, Texture | None] = {}
         self.noted: set[str] = set()
+        self.thin_walled: dict[int, bool | None] = {}
+        self.solid: dict[int, int] = {}
 
     def assign(self, mesh: UsdGeom.Mesh, faces: np.ndarray) -> np.ndarray:
         """Surface number uint32 of every triangle, from its face number: the mesh's material, or its subset's."""
@@ -86,11 +98,37 @@ class SurfaceReader:
             self._input(shader, usd_name, surface, attribute)
         surface.ior = max(1.0, float(self._constant(shader, "ior", 1.5)))
         surface.opacity_threshold = float(self._constant(shader, "opacityThreshold", 0.0))
+        if int(self._constant(shader, "useSpecularWorkflow", 0)):
+            surface.specular = (0.0, 0.0, 0.0)
+            self._input(shader, "specularColor", surface, "specular")
+        if str(self._constant(shader, "opacityMode", "transparent")) == "transparent" and surface.opacity_threshold <= 0.0:
+            self._read_glass(material, surface)
         for unread in NOT_READ:
             port = shader.GetInput(unread)
-            if port and (port.HasConnectedSource() or (port.Get(self.time) not in (None, 0, 0.0) and unread != "normal")):
+            if port and (port.HasConnectedSource() or port.Get(self.time) not in (None, 0, 0.0)):
                 self._note(f"The input {unread} of the material {name} is not read yet.")
         return surface
+
+    def _read_glass(self, material: UsdShade.Material, surface: Surface) -> None:
+        """Transparency that keeps its reflections: glass, thin until a closed mesh wears it."""
+        surface.see_through = "pane"
+        colour = material.GetPrim().GetAttribute(OWN + "attenuationColor").Get(self.time)
+        if colour is not None:
+            surface.attenuation = (float(colour[0]), float(colour[1]), float(colour[2]))
+        surface.attenuation_distance = float(material.GetPrim().GetAttribute(OWN + "attenuationDistance").Get(self.time) or 0.0)
+        self.thin_walled[id(surface)] = material.GetPrim().GetAttribute(OWN + "thinWalled").Get(self.time)
+
+    def make_solid(self, part: Mesh) -> None:
+        """Give a mesh that is closed the solid variant of the glass it wears, unless its material says that it is thin (or give
+        it to an open one whose material says that it is not)."""
+        for number in np.unique(part.surfaces).tolist():
+            surface = self.scene.surfaces[number]
+            if surface.see_through == "pane" and surface.lets_light_pass():
+                thin = self.thin_walled.get(id(surface))
+                if (not thin) if thin is not None else is_closed(part.vertices):
+                    if number not in self.solid:
+                        self.solid[number] = self._add(replace(surface, see_through="solid"))
+                    part.surfaces = np.where(part.surfaces == number, np.uint32(self.solid[number]), part.surfaces)
 
     def _constant(self, shader: UsdShade.Shader, name: str, default: Any) -> Any:
         port = shader.GetInput(name)
@@ -110,9 +148,8 @@ class SurfaceReader:
                     setattr(surface, f"{attribute}_map", TextureUse(texture, channel))
                 return
             value = attr.Get(self.time)
-            if value is not None:
-                is_colour = attribute in ("base_color", "emission")
-                setattr(surface, attribute, tuple(float(c) for c in value) if is_colour else float(value))
+            if value is not None and attribute != "normal":  # a constant normal bends nothing
+                setattr(surface, attribute, tuple(float(c) for c in value) if attribute in COLOURS else float(value))
                 return
 
     def _texture(self, shader: UsdShade.Shader) -> Texture | None:

@@ -11,7 +11,9 @@ from ..scene.arrays import KIND as LIGHT_KIND
 from ..scene.surface_at import offset_point
 from ..shadows.traced import TRACED
 from ..shadows.ways import light_share
-from ..surfaces.preview import evaluate_parts
+from ..surfaces.preview import BASE as BASE_PART
+from ..surfaces.preview import GLASS, evaluate_parts
+from ..surfaces.preview import GLOSS as GLOSS_PART
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.simd import cycles
 from ..vector import add, dot, luminance, multiply, scale, to_local
@@ -25,11 +27,14 @@ MOST_DIMENSIONS = 3000
 # Columns of the tally, a row for each light pass: light; the luminance that it would bring unhindered, and brings.
 UNHINDERED, REACHING = 3, 4
 TALLY_COLUMNS = 5
+THROUGH = 1e30
+"""Density of a ray that went on through glass: nothing is aimed at there, so that what it meets counts wholly."""
 
 
 class Arrival(NamedTuple):
     """How a ray set out: from where, with which normal and object; how densely its direction was sampled (0: by the
-    camera); the glossy share of its colour; and whether the lights were aimed at there as what the camera sees is."""
+    camera, THROUGH: through glass); the glossy share of its colour; and whether the lights were aimed at there as what the
+    camera sees is."""
 
     position: tuple
     normal: tuple
@@ -64,6 +69,27 @@ def _keep(tally, slot, colour):
 
 
 @kernel
+def part_of(part, whole):
+    """Share of a part in a colour, per channel."""
+    return (
+        part[0] / whole[0] if whole[0] > 0.0 else 0.0,
+        part[1] / whole[1] if whole[1] > 0.0 else 0.0,
+        part[2] / whole[2] if whole[2] > 0.0 else 0.0,
+    )
+
+
+@kernel
+def keep_parts(parts, glass, gloss, colour):
+    """Add light to the parts [3, 3] by what scattered it first: by glass, or by base and gloss, `gloss` of it by gloss."""
+    for c in range(3):
+        if glass:
+            parts[GLASS, c] += colour[c]
+        else:
+            parts[GLOSS_PART, c] += gloss[c] * colour[c]
+            parts[BASE_PART, c] += (1.0 - gloss[c]) * colour[c]
+
+
+@kernel
 def lights_object(scene, i, row):
     """Whether light `i` lights the object `row` (light linking)."""
     link = int(scene.lights[i, LIT])
@@ -94,15 +120,15 @@ def _factors(scene, i, gloss):
 
 
 @called_kernel
-def _met(scene, settings, memory, arrival, i, origin, d, distance):
-    """Light `i` as a ray meets it before `distance`, weighed against having aimed at it."""
+def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
+    """Light `i` as a ray meets it between `start` and `distance`, weighed against having aimed at it."""
     by_camera = arrival.density <= 0.0
     if by_camera and scene.lights[i, CAMERA] == 0.0:
         return BLACK
     # Where shadows are not just what a ray meets, the ray looks past what it met and asks the light's own way.
     careful = not by_camera and scene.careful and (scene.filtered or scene.lights[i, WAY] != TRACED or scene.lights[i, SHADOWING] >= 0.0)
     at, radiance, aimed = meet_light(scene, i, origin, arrival.normal, d, FAR if careful else distance)
-    if at < 0.0:
+    if at < 0.0 or at <= start:
         return BLACK
     if by_camera:
         return radiance
@@ -110,18 +136,19 @@ def _met(scene, settings, memory, arrival, i, origin, d, distance):
         return BLACK
     weight = _power_heuristic(arrival.density, aimed * _aimed_count(scene, settings, arrival, i))
     if careful and weight > 0.0:
-        weight *= light_share(scene, memory.stack, i, origin, d, at)
+        radiance = multiply(radiance, light_share(scene, memory.stack, i, origin, d, at))
     return multiply(scale(radiance, weight), _factors(scene, i, arrival.gloss))
 
 
-@kernel
-def lights_met(scene, settings, memory, arrival, origin, d, distance, throughput, direct):
-    """Light of all lights that a ray meets before `distance` metres, times `throughput`; kept in the tally if `direct`."""
+@called_kernel
+def lights_met(scene, settings, memory, arrival, origin, d, start, distance, throughput, direct):
+    """Light of all lights that a ray meets between `start` and `distance` metres, times `throughput`; kept in the tally if
+    `direct`."""
     total = BLACK
     limit = FAR if scene.careful and arrival.density > 0.0 else distance
     for k in range(len(scene.distant) if limit >= FAR else 0):
         i = scene.distant[k]
-        light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, distance))
+        light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, start, distance))
         total = add(total, light)
         if direct:
             _keep(memory.tally, int(scene.lights[i, SLOT]), light)
@@ -141,7 +168,7 @@ def lights_met(scene, settings, memory, arrival, origin, d, distance, throughput
             continue
         i = int(scene.tree[node, LEAF])
         if i >= 0:
-            light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, distance))
+            light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, start, distance))
             total = add(total, light)
             if direct:
                 _keep(memory.tally, int(scene.lights[i, SLOT]), light)
@@ -164,7 +191,7 @@ def glow_met(scene, settings, memory, arrival, hit, cos, emission, distance, thr
         i = np.int64(number)
         weight = 1.0
         if arrival.density > 0.0:
-            if scene.careful or not lights_object(scene, i, arrival.object):
+            if (scene.careful and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
                 return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
             aimed = mesh_density(scene, hit, distance, cos) * _aimed_count(scene, settings, arrival, i)
             weight = _power_heuristic(arrival.density, aimed)
@@ -175,13 +202,13 @@ def glow_met(scene, settings, memory, arrival, hit, cos, emission, distance, thr
     return light
 
 
-@kernel
+@called_kernel
 def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, shading, throughput, seen, direct):
     """Light that comes straight from the lights to a point and on towards the eye, found by aiming, times `throughput`:
     at all of them, each with its own rays, or at some chosen by importance, where the camera looks; at one elsewhere.
 
     `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. Kept in the
-    tally if `direct`, and the cycles that each light costs in the memory's clock.
+    tally if `direct`, and the cycles that each light costs in the memory's clock; and in the memory's parts, by what scattered it.
     """
     count = len(scene.lights)
     total = BLACK
@@ -223,8 +250,10 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
     d, distance, radiance, density = sample_light(scene, i, p, n, u, v)
     if density == 0.0 or dot(d, point.geometric_normal) <= 0.0:
         return BLACK
-    base, gloss, scattered = evaluate_parts(shading.scattering, shading.wo, to_local(shading.x, shading.y, n, d))
-    value = multiply(throughput, add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR])))
+    scattering = shading.scattering
+    base, gloss, scattered = evaluate_parts(scattering, shading.wo, to_local(shading.x, shading.y, n, d))
+    colour = add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR]))
+    value = multiply(throughput, colour)
     if value[0] + value[1] + value[2] <= 0.0:
         return BLACK
     light = scale(multiply(value, radiance), 1.0 / samples)
@@ -236,9 +265,11 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
             weight = _power_heuristic(density * samples, scattered)
     # The ray starts off the surface, so it meets a light that is a mesh that much sooner.
     share = light_share(scene, memory.stack, i, offset_point(point, d, settings.offset), d, distance - settings.offset)
+    found = scale(multiply(light, share), weight)
     if direct:
         slot = int(scene.lights[i, SLOT])
         memory.tally[slot, UNHINDERED] += luminance(light)
-        memory.tally[slot, REACHING] += share * luminance(light)
-        _keep(memory.tally, slot, scale(light, share * weight))
-    return scale(light, share * weight)
+        memory.tally[slot, REACHING] += luminance(multiply(share, light))
+        _keep(memory.tally, slot, found)
+        keep_parts(memory.parts, scattering.eta > 0.0, part_of(scale(gloss, scene.lights[i, SPECULAR]), colour), found)
+    return found

@@ -4,38 +4,52 @@ from typing import Any
 
 import numpy as np
 
-from ..render.film import CLAMPED, DIRECT, INDIRECT, LEFT, OBJECT, SELF_HITS
-from .noise import LUMINANCE
+from ..render.film import BRIGHTEST, BRIGHTEST_KIND, CLAMPED, DIRECT, ENDED_IN_GLASS, INDIRECT, LEFT, SAMPLES, SELF_HITS, TRIANGLE
+from ..render.passes import kind_in_words
+from .noise import DARK, LUMINANCE
 
-KINDS = ("diffuse", "mirror", "total")
+KINDS = ("diffuse", "mirror", "glass", "total")
+FIREFLY = 2.0
+"""A pixel sparkles when a single find brings more than this many times what all else brings it, plus the eye's floor."""
 
 
-def measure_meters(film: np.ndarray, objects: list[str]) -> dict[str, Any]:
+def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) -> dict[str, Any]:
     """Shares of the light that the picture would have without the limit in question, from 0 to 1.
 
     clamped: share, and `clamped_most` the object that most of it is missing from with its share of that, if any
     beyond: by limit, estimated without bias from the few paths that were followed further; `beyond_error` is the standard
     error of their sum, from the spread of the pixels
+    ended_in_glass: paths a sample that the limit of glass ended
     self_hits: rays a sample that met the very triangle they left
+    fireflies: share of the pixels that sparkle; firefly_kind: the kind of path of most of them, in words, and its share of them
     """
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
     light = float(((flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE).mean())
-    clamped, left = float(flat[:, CLAMPED].mean()), flat[:, LEFT : LEFT + 3]
+    clamped, left = float(flat[:, CLAMPED].mean()), flat[:, LEFT : LEFT + 4]
 
     def share(part: float) -> float:
         return part / (light + part) if light + part > 0.0 else 0.0
 
     most = None
     if clamped > 0.0:
-        rows = flat[:, OBJECT].astype(int)
+        triangles = flat[:, TRIANGLE].astype(int)
+        rows = np.where(triangles >= 0, object_of[np.maximum(triangles, 0)].astype(int), -1)
         taken = np.bincount(rows[rows >= 0], weights=flat[rows >= 0, CLAMPED], minlength=len(objects))
         if taken.sum() > 0.0:
             most = [objects[int(taken.argmax())], float(taken.max() / flat[:, CLAMPED].sum())]
+    brought = flat[:, BRIGHTEST] / np.maximum(flat[:, SAMPLES], 1.0)
+    luminance = (flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE
+    sparkling = brought > FIREFLY * (np.maximum(luminance - brought, 0.0) + DARK * light)
+    kinds, counts = np.unique(flat[sparkling, BRIGHTEST_KIND], return_counts=True)
+    kind = [kind_in_words(kinds[counts.argmax()]), float(counts.max() / counts.sum())] if len(kinds) else None
     error = float(left.sum(axis=1).std(ddof=1) / np.sqrt(len(left))) if len(left) > 1 else 0.0
     return {
         "clamped": share(clamped),
         "clamped_most": most,
         "beyond": {kind: share(float(left[:, k].mean())) for k, kind in enumerate(KINDS)},
         "beyond_error": error / light if light > 0.0 else 0.0,
+        "ended_in_glass": float(flat[:, ENDED_IN_GLASS].mean()),
+        "fireflies": float(sparkling.mean()),
+        "firefly_kind": kind,
         "self_hits": float(flat[:, SELF_HITS].mean()),
     }

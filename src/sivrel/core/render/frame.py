@@ -13,12 +13,14 @@ from ..errors import InputError
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
-from .film import EYE_FLOOR, TILE, Sampling, camera_array, film_columns, make_memory, render_tile
+from .film import TILE, camera_array, film_columns, make_memory
 from .integrator import PathSettings
 from .recipe import Recipe
+from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, render_tile
 
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
+LEAST_PAIRS, MOST_PAIRS, WANTED_PAIRS = 1 / 32, 0.25, 20000
 
 
 @dataclass(frozen=True)
@@ -69,25 +71,39 @@ class Cancel:
         return bool(self.flag[0])
 
 
-def path_settings(recipe: Recipe, scene: SceneArrays) -> PathSettings:
+def pair_share(recipe: Recipe, frame: Frame) -> float:
+    """Share of the samples that are taken twice for the ledger: so many that even a small region has enough of them."""
+    x0, y0, x1, y1 = frame.window
+    return min(MOST_PAIRS, max(LEAST_PAIRS, WANTED_PAIRS / ((x1 - x0) * (y1 - y0) * recipe.sampling.max)))
+
+
+def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSettings:
     """The recipe as the kernels read it."""
     return PathSettings(
         SEEN[recipe.gi.seen].code,
         BEYOND[recipe.gi.beyond].code,
         recipe.limits.diffuse_bounces,
         recipe.limits.reflections,
+        recipe.limits.refractions,
         recipe.limits.total,
         recipe.limits.indirect_clamp,
         recipe.limits.ray_offset or scene.offset,
         recipe.lights.seen == "all",
         recipe.lights.draws,
+        recipe.sampling.gi_rays,
+        recipe.sampling.glossy_rays,
+        recipe.ambient.samples,
+        recipe.ambient.reach,
+        pair_share(recipe, frame),
     )
 
 
 def sampling_of(recipe: Recipe, camera: Camera) -> Sampling:
     """The recipe's samples as the kernels read them; noise is judged at the camera's exposure."""
     wanted = recipe.sampling
-    return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, EYE_FLOOR / 2.0**camera.exposure)
+    by_eye = wanted.noise_terms == "eye"
+    floor = (EYE_FLOOR if by_eye else MIDDLE_GREY) / 2.0**camera.exposure
+    return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, floor, 1.0 if by_eye else 0.0)
 
 
 def render_tiles(
@@ -105,8 +121,8 @@ def render_tiles(
 ) -> bool:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
-    film is float32 [rows, columns, film_columns]. `clock` float64 [light passes + 2] takes the processor's cycles spent on
-    aiming at each light where the camera looks, on bounced light, and in all. The calls come one at a time, in no fixed
+    film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] takes the processor's cycles by what
+    they were spent on. The calls come one at a time, in no fixed
     order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or
     when `deadline` (time.monotonic) has passed, which leaves what was not begun.
     """
@@ -114,7 +130,7 @@ def render_tiles(
     tiles = frame.tiles()
     done = set(finished)
     waiting = iter([i for i in range(len(tiles)) if i not in done])
-    settings = path_settings(recipe, scene)
+    settings = path_settings(recipe, scene, frame)
     sampling = sampling_of(recipe, camera)
     eye = camera_array(camera, frame.width, frame.height)
     lock, delivered = threading.Lock(), threading.Lock()
@@ -160,9 +176,9 @@ def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: 
     film[y0 - top : y1 - top, x0 - left : x1 - left] = tile
 
 
-def assemble(frame: Frame, tiles: dict[int, np.ndarray]) -> np.ndarray:
-    """Film of the whole window, float32 [rows, columns, film_columns], from its finished tiles; the rest is zero."""
-    film = empty_film(frame, next((tile.shape[2] for tile in tiles.values()), film_columns(1)))
+def assemble(frame: Frame, columns: int, tiles: dict[int, np.ndarray]) -> np.ndarray:
+    """Film of the whole window, float32 [rows, columns of pixels, columns], from its finished tiles; the rest is zero."""
+    film = empty_film(frame, columns)
     for index, box in enumerate(frame.tiles()):
         if index in tiles:
             paste(film, frame, box, tiles[index])

@@ -12,223 +12,352 @@ import numpy as np
 
 from ..gi.off import OFF
 from ..kernel import called_kernel, kernel
-from ..lights.direct import CAMERA_ORIGIN, Arrival, Shading, glow_met, lights_aimed_at, lights_met
-from ..lights.emitters import BLACK, FAR
-from ..reference import by_passing_reference
-from ..scene.arrays import BY_BOUNCED, BY_CAMERA, FLAGS
-from ..scene.surface_at import offset_point, opacity_at, surface_at
-from ..shadows.traced import MOST_LAYERS
-from ..surfaces.preview import evaluate_parts, sample_direction, scattering_at
-from ..trace.sampler import sample_1d, sample_2d
+from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, Shading, glow_met, keep_parts, lights_aimed_at, lights_met, part_of
+from ..lights.emitters import BLACK
+from ..reference import by_passing_reference, by_reference
+from ..scene.arrays import ABSORPTION, BY_BOUNCED, BY_CAMERA, SEE_THROUGH, SOLID, TINT
+from ..scene.surface_at import SurfacePoint, offset_point, surface_at
+from ..shadows.depth_map import texels_per_pixel
+from ..surfaces.preview import BASE, GLASS, GLOSS, Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.simd import cycles
-from ..trace.traverse import NO_HIT, closest_hit
-from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
+from ..trace.traverse import NO_HIT
+from ..vector import add, dot, frame, luminance, multiply, row3, scale, subtract, to_local, to_world
+from .film import CLOCK_ALL, CLOCK_PAIRS, TEXELS, PathResult, clear_sample, keep_sample
+from .rays import CLEAR, OPAQUE, TINTED, camera_ray, next_surface, occlusion_at, tent
 
 MIRROR_ROUGHNESS = 0.1
-"""What is met in a surface smoother than this counts as seen."""
+"""What is met in or through a surface smoother than this counts as seen."""
 
 # Dimensions of the random numbers: a block for each point of the path.
-PIXEL, LENS, POINTS, PER_POINT = 0, 1, 16, 4096
-CUTOUT, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, LIGHTS = 0, 1000, 1024, 1025, 1026, 1027, 1028
-# What ends a path: nothing yet, a limit of diffuse bounces, of reflections, or of all.
-NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_TOTAL = 0, 1, 2, 3
+PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
+CUTOUT, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
+# What ends a path: nothing yet, or a limit of diffuse bounces, of reflections, of glass, or of all.
+NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
 """Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
 MOST_VERTICES = 256
+# A kind of path in one number: the scatterings as digits from 1 to 3 to base 4, the first one first, at most six; times
+# three, plus how its light was found.
+AIMED, MET, GLOW = 0, 1, 2
+MOST_DIGITS = 1024
+NOWHERE = SurfacePoint(BLACK, BLACK, BLACK, False, 0, Look(BLACK, 0.0, 0.0, 1.0, False, BLACK, 0.0, 0.0), BLACK)
+"""What stands for the first surface until it is found."""
 
 
 class PathSettings(NamedTuple):
-    """A recipe as the kernels read it; offset in metres, bounces as counts; every_light: whether all lights are aimed at
-    where the camera looks, or `draws` chosen ones; clamp: most luminance of a sample's indirect light, 0 for any."""
+    """A recipe as the kernels read it; offset and reach in metres, bounces as counts.
+
+    every_light: whether all lights are aimed at where the camera looks, or `draws` chosen ones
+    clamp: most luminance of a sample's indirect light, 0 for any
+    gi_rays, glossy_rays: rays by which a sample's first point scatters, by base and by gloss; 1 and 1: one ray drawn from both
+    occlusion_rays, reach: rays of the occlusion pass and how far they look
+    pairs: share of the samples that are taken a second time from the first surface on, for the ledger
+    """
 
     seen: int
     beyond: int
     diffuse_bounces: int
     reflections: int
+    refractions: int
     total: int
     clamp: float
     offset: float
     every_light: bool
     draws: int
-
-
-class PathResult(NamedTuple):
-    """Radiance of one sample, and what its camera ray met first; hit 0 when that was nothing, object -1.
-
-    clamped: luminance that the clamp took off; left: luminance that lies beyond the limits of diffuse bounces, reflections
-    and all, found by following a few paths further; self_hits: rays that met the very triangle they left
-    """
-
-    direct: tuple
-    indirect: tuple
-    hit: float
-    albedo: tuple
-    normal: tuple
-    position: tuple
-    object: int
-    clamped: float
-    left: tuple
-    self_hits: float
+    gi_rays: int
+    glossy_rays: int
+    occlusion_rays: int
+    reach: float
+    pairs: float
 
 
 @called_kernel
-def trace_path(scene, settings, memory, key, sample, origin, direction):
-    """One path from the camera: a `PathResult`. Direct light is added to the memory's tally by light pass, cycles
-    to its clock. Scene, settings and memory are references."""
-    direct, indirect = BLACK, BLACK
-    throughput = (1.0, 1.0, 1.0)
-    hit_any, albedo, normal, position = 0.0, BLACK, BLACK, BLACK
-    arrival = Arrival(origin, (0.0, 0.0, 1.0), CAMERA_ORIGIN, 0.0, BLACK, True)
-    diffuse_bounces, reflections = 0, 0
-    seen, last, ended_by, further = True, False, NOTHING, False
-    beyond, self_hits, first_object, left_triangle = 0.0, 0.0, np.int64(-1), NO_HIT
-    ray_origin, d = origin, direction
-    vertex, scattered_at = 0, cycles()
-    while True:
-        dimension = POINTS + vertex * PER_POINT
-        by = BY_CAMERA if vertex == 0 else BY_BOUNCED
-        hit, distance, b1, b2 = _next_surface(scene, memory.stack, by, key, sample, dimension + CUTOUT, ray_origin, d)
+def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, height, box, jobs, seed, cancel):
+    """Trace samples from the camera and add them to the sums of a tile's pixels in the memory. False when cancelled.
 
-        near = vertex <= 1
-        if hit != NO_HIT and hit == left_triangle:
-            self_hits += 1.0
-        met = lights_met(scene, settings, memory, arrival, ray_origin, d, distance, throughput, near)
-        if hit != NO_HIT:
-            point = surface_at(scene, hit, b1, b2, d)
-            cos = dot(point.geometric_normal, d)
-            met = add(met, glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, throughput, near))
-        if further:
-            beyond += luminance(met)
-        elif near:
-            direct = add(direct, met)
-        else:
-            indirect = add(indirect, met)
-        if hit == NO_HIT or vertex >= MOST_VERTICES:
-            break
-        if last and not further:
-            # The path ends here; a few are followed on, raised by how few they are, to measure what lies beyond.
-            if ended_by == NOTHING or sample_1d(key, sample, dimension + FURTHER) >= LOOK_FURTHER:
-                break
-            further = True
-            throughput = scale(throughput, 1.0 / LOOK_FURTHER)
+    `box` is (x0, y0, columns) of the tile in a frame of `width` x `height` pixels; `jobs` int64 [n, 2]: which pixel of the tile and
+    which of its samples. The first surface may scatter several rays; each is followed as a path of its own (a turn). A sample that
+    is paired takes all its turns twice, with other random numbers, and keeps the second outcome apart.
 
-        wo_world = scale(d, -1.0)
-        x, y = frame(point.normal)
-        wo = to_local(x, y, point.normal, wo_world)
-        scattering = scattering_at(point.base, point.roughness, point.metallic, point.ior, wo[2])
-        row = np.int64(scene.object_of[hit])
-        if vertex == 0:
-            hit_any, normal, position = 1.0, point.normal, point.position
-            albedo, first_object = point.base, row
+    (The walk is one function and not one a sample: a function that is called is compiled again into its caller.)
+    """
+    scene, settings, memory = by_reference(scene_arrays), by_reference(path_settings), by_reference(thread_memory)
+    all_begun = cycles()
+    for job in range(len(jobs)):
+        if cancel[0] != 0:
+            return False
+        sums, sample = memory.pixels[jobs[job, 0]], jobs[job, 1]
+        pixel_x, pixel_y = box[0] + jobs[job, 0] % box[2], box[1] + jobs[job, 0] // box[2]
+        key = pixel_key(seed, pixel_y * width + pixel_x)
+        u, v = sample_2d(key, sample, PIXEL)
+        film_x = (pixel_x + 0.5 + tent(u)) / width * 2.0 - 1.0
+        film_y = 1.0 - (pixel_y + 0.5 + tent(v)) / height * 2.0
+        origin, direction = camera_ray(camera, film_x, film_y, key, sample)
+        clear_sample(memory)
 
-        first = vertex == 0
-        shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
-        aimed = lights_aimed_at(
-            scene, settings, memory, key, sample, dimension + CHOICE, dimension + LIGHTS, shading, throughput, seen, first,
+        paired = sample_1d(key, sample, PAIRED) < settings.pairs
+        turns, branches, gloss_branches, turn = 1, 1, 0, 0
+        met_by_camera, direct, direct_kept = BLACK, BLACK, BLACK
+        # Indirect light by what scattered it first, and of the first time of a pair.
+        by_base, by_gloss, by_glass = BLACK, BLACK, BLACK
+        base_kept, gloss_kept, glass_kept = BLACK, BLACK, BLACK
+        clamped, clamped_kept, brightest, brightest_kind = 0.0, 0.0, 0.0, 0
+        left_diffuse, left_mirror, left_glass, left_total, ended_in_glass, self_hits = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        hit_any, albedo, occlusion = 0.0, BLACK, 0.0
+        ray_origin, d, hit, b1, b2, kind = origin, direction, NO_HIT, np.float32(0.0), np.float32(0.0), OPAQUE
+        first_hit, first_b1, first_b2, first_kind = hit, b1, b2, kind
+        point = first = NOWHERE
+        first_throughput = (1.0, 1.0, 1.0)
+        begun = turn_begun = cycles()
+        while turn < turns:
+            branch, again = turn % branches, turn >= branches
+            if again and branch == 0:
+                # The first time is over: what it found is put aside, and what the camera ray met counts for both.
+                direct_kept, direct = direct, BLACK
+                base_kept, gloss_kept, glass_kept = by_base, by_gloss, by_glass
+                by_base, by_gloss, by_glass = BLACK, BLACK, BLACK
+                _swap(memory)
+                begun = cycles()
+            path_key = hash32(key ^ np.uint32(0x5BD1E995)) if again else key
+            throughput, gloss_share, lobe = (1.0, 1.0, 1.0), BLACK, BASE
+            arrival = Arrival(origin, (0.0, 0.0, 1.0), CAMERA_ORIGIN, 0.0, BLACK, True)
+            diffuse_bounces, reflections, refractions = 0, 0, 0
+            seen, last, ended_by, further = turn >= 0, False, NOTHING, False
+            beyond, raised, code = 0.0, 1.0, 0
+            start, layer, absorption, lifted = 0.0, 0, BLACK, 0.0
+            found = BLACK
+            vertex = 0
+            turn_begun = cycles()
+            while True:
+                dimension = POINTS + vertex * PER_POINT
+                index = sample if vertex == 0 else sample * branches + branch
+                near = vertex <= 1
+                if vertex > 0 or turn == 0:
+                    by = BY_CAMERA if vertex == 0 else BY_BOUNCED
+                    left_triangle = hit if vertex > 0 else NO_HIT
+                    hit, distance, b1, b2, kind, layer = next_surface(
+                        scene, memory.stack, by, path_key, index, dimension + CUTOUT, layer, ray_origin, d, start,
+                    )  # fmt: skip
+                    if hit != NO_HIT and hit == left_triangle and start <= 0.0:
+                        self_hits += 1.0
+                    if absorption[0] + absorption[1] + absorption[2] > 0.0:
+                        stretch = distance - start + lifted
+                        throughput = multiply(
+                            throughput, (math.exp(-absorption[0] * stretch), math.exp(-absorption[1] * stretch), math.exp(-absorption[2] * stretch))
+                        )
+                    met = lights_met(scene, settings, memory, arrival, ray_origin, d, start, distance, throughput, near)
+                    glow = BLACK
+                    if hit != NO_HIT and kind != TINTED:
+                        point = surface_at(scene, hit, b1, b2, d)
+                        cos = dot(point.geometric_normal, d)
+                        glow = glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, throughput, near)
+                    if vertex > 0 and not further:
+                        bright = luminance(met)
+                        if bright > brightest and not again:
+                            brightest, brightest_kind = bright, code * 3 + MET
+                        bright = luminance(glow)
+                        if bright > brightest and not again:
+                            brightest, brightest_kind = bright, code * 3 + GLOW
+                    met = add(met, glow)
+                    if further:
+                        beyond += luminance(met)
+                    elif vertex == 0:
+                        met_by_camera = add(met_by_camera, met)
+                    elif vertex == 1:
+                        direct = add(direct, met)
+                        keep_parts(memory.parts, lobe == GLASS, gloss_share, met)
+                    else:
+                        found = add(found, met)
+                    if kind == TINTED and hit != NO_HIT:
+                        throughput = multiply(throughput, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                        start, lifted = distance + scene.offset, 0.0
+                        continue
+                    if hit == NO_HIT or vertex >= MOST_VERTICES:
+                        break
+                    if last and not further:
+                        # The path ends here; a few are followed on, raised by how few they are, to measure what lies beyond.
+                        if ended_by == NOTHING or sample_1d(path_key, index, dimension + FURTHER) >= LOOK_FURTHER:
+                            break
+                        further = True
+                        throughput = scale(throughput, 1.0 / LOOK_FURTHER)
+                else:
+                    hit, b1, b2, kind, point, throughput = first_hit, first_b1, first_b2, first_kind, first, first_throughput
+
+                x, y = frame(point.normal)
+                wo = to_local(x, y, point.normal, scale(d if vertex > 0 else direction, -1.0))
+                glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
+                split = vertex == 0 and (settings.gi_rays > 1 or settings.glossy_rays > 1)
+                if glass:
+                    ior = point.look.ior
+                    scattering = glass_at(
+                        point.look.roughness, ior if point.front else 1.0 / ior, float(settings.glossy_rays) if split else 1.0, wo[2]
+                    )
+                else:
+                    look = point.look
+                    if kind == CLEAR:  # what a pane does not let pass it reflects wholly
+                        look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, BLACK, 0.0, 0.0)
+                    scattering = scattering_at(look, float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0, wo[2])
+                row = np.int64(scene.object_of[hit])
+                if vertex == 0 and turn == 0:
+                    hit_any, first, first_hit, first_b1, first_b2, first_kind = 1.0, point, hit, b1, b2, kind
+                    first_throughput = throughput
+                    albedo = (1.0, 1.0, 1.0) if kind == CLEAR else point.look.base
+                    occlusion = occlusion_at(scene, settings, memory.stack, key, sample, dimension + OCCLUSION, point, x, y)
+                    if split:
+                        shiny = scattering.gloss_chance + scattering.coat_chance > 0.0
+                        gloss_branches = settings.glossy_rays if glass or shiny else 0
+                        branches = gloss_branches + (0 if glass else settings.gi_rays)
+                    turns = 2 * branches if paired else branches
+                    if paired:
+                        for slot in range(len(memory.tally)):
+                            for c in range(memory.tally.shape[1]):
+                                memory.again[slot, c] = memory.tally[slot, c]
+
+                if vertex > 0 or branch == 0:
+                    if not (glass and not point.front):
+                        shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
+                        aimed = lights_aimed_at(
+                            scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading, throughput, seen,
+                            vertex == 0,
+                        )  # fmt: skip
+                        if further:
+                            beyond += luminance(aimed)
+                        else:
+                            bright = luminance(aimed)
+                            if bright > brightest and not again:
+                                brightest, brightest_kind = bright, code * 3 + AIMED
+                            if vertex == 0:
+                                direct = add(direct, aimed)
+                            else:
+                                found = add(found, aimed)
+                    if vertex == 0:
+                        turn_begun = cycles()
+
+                by_base_branch = split and branch >= gloss_branches
+                if split:
+                    own = settings.gi_rays if by_base_branch else settings.glossy_rays
+                    index = sample * own + (branch - gloss_branches if by_base_branch else branch)
+                choice = sample_1d(path_key, index, dimension + LOBE)
+                u, v = sample_2d(path_key, index, dimension + (BASE_DIRECTION if by_base_branch else DIRECTION))
+                if split and not glass:
+                    choice = 1.0 if by_base_branch else choice * (scattering.gloss_chance + scattering.coat_chance)
+                wi, lobe_here = sample_direction(scattering, wo, choice, u, v)
+                through = wi[2] < 0.0
+                base, gloss, density = evaluate_parts(scattering, wo, wi)
+                d = to_world(x, y, point.normal, wi)
+                side = dot(d, point.geometric_normal)
+                if density <= 0.0 or side == 0.0 or (side < 0.0) != through or (through and not glass):
+                    break
+                value = add(base, gloss)
+                throughput = multiply(throughput, scale(value, 1.0 / density))
+                lobe_roughness = point.look.coat_roughness if lobe_here == GLOSS and choice < scattering.coat_chance else point.look.roughness
+
+                way = settings.seen if seen else settings.beyond
+                specular = seen and lobe_here != BASE and lobe_roughness < MIRROR_ROUGHNESS
+                if lobe_here == BASE:
+                    diffuse_bounces += 1
+                elif glass and (through or not point.front):
+                    refractions += 1
+                else:
+                    reflections += 1
+                # The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance).
+                if not last:
+                    if way == OFF and not specular:
+                        last = True
+                    elif diffuse_bounces > settings.diffuse_bounces:
+                        last, ended_by = True, BY_DIFFUSE
+                    elif reflections > settings.reflections:
+                        last, ended_by = True, BY_REFLECTIONS
+                    elif refractions > settings.refractions:
+                        last, ended_by = True, BY_REFRACTIONS
+                    elif diffuse_bounces + reflections + refractions > settings.total:
+                        last, ended_by = True, BY_TOTAL
+                alone = glass and (through or not point.front)
+                share = part_of(gloss, value)
+                arrival = Arrival(point.position, point.normal, row, THROUGH if alone else density, share, seen)
+                seen = specular
+                if code < MOST_DIGITS:
+                    code = code * 4 + lobe_here + 1
+                if vertex == 0:
+                    lobe, gloss_share = lobe_here, share
+                    raised = (scattering.base_rays if lobe == BASE else scattering.gloss_rays + scattering.coat_rays) if split else 1.0
+                if through:
+                    absorption = row3(scene.surfaces, point.surface, ABSORPTION) if point.front else BLACK
+                if not last or further:
+                    # Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time
+                    # than from the fourth. What survives is raised, so nothing is lost on average (Arvo & Kirk 1990).
+                    weight = raised * LOOK_FURTHER if further else raised
+                    survival = min(1.0, weight * max(throughput[0], throughput[1], throughput[2]))
+                    if sample_1d(path_key, index, dimension + ROULETTE) >= survival:
+                        break
+                    throughput = scale(throughput, 1.0 / survival)
+                ray_origin, start, layer = offset_point(point, d, settings.offset), 0.0, 0
+                lifted = settings.offset / max(abs(side), 0.1)  # the stretch that the ray spares by starting off the surface
+                vertex += 1
+            if hit_any > 0.0:
+                memory.clock[len(memory.tally) + lobe] += float(cycles() - turn_begun)
+            if lobe == GLASS:
+                by_glass = add(by_glass, found)
+            else:
+                gloss_part = multiply(gloss_share, found)
+                by_gloss = add(by_gloss, gloss_part)
+                by_base = add(by_base, add(found, scale(gloss_part, -1.0)))
+            if not again:
+                left_diffuse += beyond if ended_by == BY_DIFFUSE else 0.0
+                left_mirror += beyond if ended_by == BY_REFLECTIONS else 0.0
+                left_glass += beyond if ended_by == BY_REFRACTIONS else 0.0
+                left_total += beyond if ended_by == BY_TOTAL else 0.0
+                ended_in_glass += (1.0 if ended_by == BY_REFRACTIONS else 0.0) / branches
+            turn += 1
+            if turn in (branches, turns):
+                bright = luminance(by_base) + luminance(by_gloss) + luminance(by_glass)
+                clamped = 0.0
+                if settings.clamp > 0.0 and bright > settings.clamp:
+                    clamped = bright - settings.clamp
+                    by_base, by_gloss, by_glass = (
+                        scale(by_base, settings.clamp / bright), scale(by_gloss, settings.clamp / bright), scale(by_glass, settings.clamp / bright),
+                    )  # fmt: skip
+                if turn == branches:
+                    clamped_kept = clamped
+        bounced_again, total_again = (0.0, 0.0, 0.0), 0.0
+        paired = turns > branches
+        if paired:
+            bounced_again = (luminance(by_base), luminance(by_gloss), luminance(by_glass))
+            total_again = luminance(direct) + bounced_again[0] + bounced_again[1] + bounced_again[2]
+            direct, by_base, by_gloss, by_glass = direct_kept, base_kept, gloss_kept, glass_kept
+            _swap(memory)
+            memory.clock[len(memory.tally) + CLOCK_PAIRS] += float(cycles() - begun)
+        bounced = (luminance(by_base), luminance(by_gloss), luminance(by_glass))
+        total = luminance(direct) + bounced[0] + bounced[1] + bounced[2]
+        for c in range(3):
+            memory.parts[BASE, c] += by_base[c]
+            memory.parts[GLOSS, c] += by_gloss[c]
+            memory.parts[GLASS, c] += by_glass[c]
+        indirect = add(add(by_base, by_gloss), by_glass)
+        triangle = np.int64(first_hit) if hit_any > 0.0 else np.int64(-1)
+        depth = -dot(subtract(first.position, row3(camera, 3, 0)), row3(camera, 2, 0))
+        path = PathResult(
+            add(met_by_camera, direct), indirect, hit_any, albedo, first.normal, first.position, depth, triangle, first_b1, first_b2,
+            bounced, total, paired, bounced_again, total_again, clamped_kept, (left_diffuse, left_mirror, left_glass, left_total),
+            ended_in_glass, self_hits, occlusion, brightest, brightest_kind,
         )  # fmt: skip
-        if further:
-            beyond += luminance(aimed)
-        elif first:
-            direct = add(direct, aimed)
-        else:
-            indirect = add(indirect, aimed)
-
-        choice = sample_1d(key, sample, dimension + LOBE)
-        u, v = sample_2d(key, sample, dimension + DIRECTION)
-        wi, glossy = sample_direction(scattering, wo, choice, u, v)
-        base, gloss, density = evaluate_parts(scattering, wo, wi)
-        d = to_world(x, y, point.normal, wi)
-        if density <= 0.0 or dot(d, point.geometric_normal) <= 0.0:
-            break
-        value = add(base, gloss)
-        throughput = multiply(throughput, scale(value, 1.0 / density))
-
-        way = settings.seen if seen else settings.beyond
-        if glossy:
-            reflections += 1
-        else:
-            diffuse_bounces += 1
-        # The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance).
-        if not last:
-            if way == OFF:
-                last = True
-            elif diffuse_bounces > settings.diffuse_bounces:
-                last, ended_by = True, BY_DIFFUSE
-            elif reflections > settings.reflections:
-                last, ended_by = True, BY_REFLECTIONS
-            elif diffuse_bounces + reflections > settings.total:
-                last, ended_by = True, BY_TOTAL
-        arrival = Arrival(point.position, point.normal, row, density, _share(gloss, value), seen)
-        seen = seen and glossy and point.roughness < MIRROR_ROUGHNESS
-        if not last or further:
-            # Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time
-            # than from the fourth. What survives is raised, so nothing is lost on average (Arvo & Kirk 1990).
-            raised = LOOK_FURTHER if further else 1.0
-            survival = min(1.0, raised * max(throughput[0], throughput[1], throughput[2]))
-            if sample_1d(key, sample, dimension + ROULETTE) >= survival:
-                break
-            throughput = scale(throughput, 1.0 / survival)
-        ray_origin, left_triangle = offset_point(point, d, settings.offset), hit
-        if vertex == 0:
-            scattered_at = cycles()
-        vertex += 1
-    if vertex > 0:
-        memory.clock[len(memory.tally)] += float(cycles() - scattered_at)
-    clamped, bright = 0.0, luminance(indirect)
-    if settings.clamp > 0.0 and bright > settings.clamp:
-        clamped = bright - settings.clamp
-        indirect = scale(indirect, settings.clamp / bright)
-    left = (
-        beyond if ended_by == BY_DIFFUSE else 0.0,
-        beyond if ended_by == BY_REFLECTIONS else 0.0,
-        beyond if ended_by == BY_TOTAL else 0.0,
-    )
-    return PathResult(direct, indirect, hit_any, albedo, normal, position, first_object, clamped, left, self_hits)
+        keep_sample(memory, path, sums)
+        if len(scene.maps) > 0 and path.hit > 0.0:
+            pixel_size = 2.0 * camera[4, 0] / width * (1.0 if camera[4, 2] > 0.0 else depth)
+            sums[TEXELS] = min(sums[TEXELS], texels_per_pixel(scene, path.position, pixel_size))
+    memory.clock[len(memory.tally) + CLOCK_ALL] += float(cycles() - all_begun)
+    return True
 
 
 @kernel
-def _share(part, whole):
-    """Share of a part in a colour, per channel."""
-    return (
-        part[0] / whole[0] if whole[0] > 0.0 else 0.0,
-        part[1] / whole[1] if whole[1] > 0.0 else 0.0,
-        part[2] / whole[2] if whole[2] > 0.0 else 0.0,
-    )
-
-
-@kernel
-def _next_surface(scene, stack, by, key, sample, dimension, origin, d):
-    """The surface that a ray meets, among the objects that rays of the kind `by` meet, cut-outs passed by chance:
-    (triangle, distance, b1, b2). The distance is FAR where nothing is met."""
-    start = 0.0
-    for layer in range(MOST_LAYERS):
-        o = add(origin, scale(d, start))
-        hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)
-        if hit == NO_HIT:
-            break
-        there = not scene.filtered or scene.objects[scene.object_of[hit], FLAGS] & by != 0
-        if there and (not scene.cutouts or sample_1d(key, sample, dimension + layer) < opacity_at(scene, hit, b1, b2)):
-            return hit, start + t, b1, b2
-        start += t + scene.offset
-    return NO_HIT, FAR, 0.0, 0.0
-
-
-@kernel
-def camera_ray(camera, x, y, key, sample):
-    """Origin and unit direction through the film point (x, y) in [-1, 1], y up. `camera` is camera_array()."""
-    right, up, back = row3(camera, 0, 0), row3(camera, 1, 0), row3(camera, 2, 0)
-    eye = row3(camera, 3, 0)
-    px, py = (x + camera[5, 0]) * camera[4, 0], (y + camera[5, 1]) * camera[4, 1]
-    across = add(scale(right, px), scale(up, py))
-    forward = scale(back, -1.0)
-    if camera[4, 2] > 0.0:  # orthographic
-        return add(eye, across), forward
-    along = add(forward, across)
-    lens, focus = camera[6, 0], camera[6, 1]
-    if lens > 0.0:
-        u, v = sample_2d(key, sample, LENS)
-        r, phi = lens * math.sqrt(u), 2.0 * math.pi * v
-        shift = add(scale(right, r * math.cos(phi)), scale(up, r * math.sin(phi)))
-        along = add(scale(along, focus), scale(shift, -1.0))
-        eye = add(eye, shift)
-    return eye, scale(along, 1.0 / math.sqrt(dot(along, along)))
+def _swap(memory):
+    """Put what has been tallied, parted and timed aside, or back."""
+    for slot in range(len(memory.tally)):
+        for c in range(memory.tally.shape[1]):
+            memory.tally[slot, c], memory.again[slot, c] = memory.again[slot, c], memory.tally[slot, c]
+    for part in range(3):
+        for c in range(3):
+            memory.parts[part, c], memory.parts_again[part, c] = memory.parts_again[part, c], memory.parts[part, c]
+    for k in range(len(memory.clock)):
+        memory.clock[k], memory.clock_again[k] = memory.clock_again[k], memory.clock[k]

@@ -1,6 +1,7 @@
 """Everything that is made ready before pixels: edits laid over the scene, lights packed, depth maps rendered or found."""
 
 import functools
+import json
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -18,6 +19,7 @@ from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArr
 from ..scene.edits import Edits, to_json
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.pack import pack_geometry
+from ..scene.stand_ins import with_stand_ins
 from ..shadows.depth_map import map_row, render_map
 from ..shadows.ways import DEPTH_MAP
 from ..trace.traverse import closest_hits
@@ -31,10 +33,10 @@ SEEN_POINTS = 96
 
 @dataclass
 class Geometry:
-    """Packed geometry of a scene with its cards, reused while only lights change."""
+    """Packed geometry of a scene with its cards and stand-ins (`made_of`), reused while only lights change."""
 
     arrays: SceneArrays
-    cards: str
+    made_of: str
     digest: str = ""
 
     def hash(self) -> str:
@@ -59,7 +61,8 @@ class MapNote:
 
 @dataclass
 class Prepared:
-    """scene: with the edits laid over it; passes: names of the light passes by slot."""
+    """scene: with the edits laid over it; passes: names of the light passes by slot; stand_ins: how many surfaces are plain
+    stand-ins."""
 
     scene: Scene
     arrays: SceneArrays
@@ -67,6 +70,7 @@ class Prepared:
     passes: list[str]
     geometry: Geometry
     maps: list[MapNote] = field(default_factory=list)
+    stand_ins: int = 0
 
 
 class Files:
@@ -106,12 +110,14 @@ def prepare(
     may stop the work by returning False. Raises InputError when an edit can't be applied."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
-    cards = to_json(Edits(cards=edits.cards))
-    if geometry is None or geometry.cards != cards:
-        geometry = Geometry(pack_geometry(edited), cards)
+    edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
+    chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
+    made_of = json.dumps([to_json(Edits(cards=edits.cards)), recipe.surfaces.stand_ins, chosen_objects])
+    if geometry is None or geometry.made_of != made_of:
+        geometry = Geometry(pack_geometry(edited), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
     chosen = edited.camera(camera)
-    prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry)
+    prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
     _add_maps(prepared, recipe, caches or CacheFolder(), progress)
     return prepared
 

@@ -20,8 +20,8 @@ from ..trace.sampler import pixel_key, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, frame, luminance, multiply, scale, to_local
 from .film import camera_array
-from .integrator import _next_surface, camera_ray
 from .prepare import Prepared
+from .rays import camera_ray, next_surface
 
 SAMPLES = 256
 OK, LINKED_AWAY, BEHIND = 0, 1, 2
@@ -58,7 +58,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     scene = by_reference(scene_arrays)
     key = pixel_key(0, 0)
     origin, d = camera_ray(camera, x, y, key, 0)
-    hit, _, b1, b2 = _next_surface(scene, stack, BY_CAMERA, key, 0, 0, origin, d)
+    hit, _, b1, b2, _, _ = next_surface(scene, stack, BY_CAMERA, key, 0, 0, 0, origin, d, 0.0)
     if hit == NO_HIT:
         return
     point = surface_at(scene, hit, b1, b2, d)
@@ -66,7 +66,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     found[0], found[1], found[2], found[3], found[4] = 1.0, point.position[0], point.position[1], point.position[2], row
     tx, ty = frame(point.normal)
     wo = to_local(tx, ty, point.normal, scale(d, -1.0))
-    scattering = scattering_at(point.base, point.roughness, point.metallic, point.ior, wo[2])
+    scattering = scattering_at(point.look, 0.0, 0.0, wo[2])
     for i in range(len(scene.lights)):
         reason[i] = 2
         if not lights_object(scene, i, row):
@@ -85,7 +85,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
             reason[i] = 0
             start = offset_point(point, wi, offset)
             unhindered[i] += light
-            brings[i] += light * light_share(scene, stack, i, start, wi, distance - offset)
+            brings[i] += light * luminance(light_share(scene, stack, i, start, wi, distance - offset))
             passed, reach = 0.0, distance * (1.0 - 1e-6) - offset - scene.offset
             for _ in range(64):
                 q = add(start, scale(wi, passed))

@@ -24,6 +24,8 @@ QUESTIONS = {
     "shadows": "How shadows are cut",
     "limits": "Where paths stop",
     "sampling": "Where samples go",
+    "ambient": "What lies near",
+    "surfaces": "What surfaces are",
 }
 """The question that each group of settings answers."""
 
@@ -65,7 +67,7 @@ class LimitSettings(_Group):
     diffuse_bounces: int = setting(
         4,
         "diffuse bounces",
-        "Up to {} diffuse bounces",
+        "Up to {} diffuse bounces,",
         "More lighten and tint closed rooms, each with less effect; fewer are faster.",
         needs=BOUNCING,
         ge=0,
@@ -74,8 +76,17 @@ class LimitSettings(_Group):
     reflections: int = setting(
         4,
         "reflections",
-        "and {} reflections,",
+        "{} reflections,",
         "More show mirrors in mirrors; fewer are faster.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
+    )
+    refractions: int = setting(
+        8,
+        "glass",
+        "and {} times through glass,",
+        "Crossings of solid glass, and reflections inside it; a thin pane costs none. Too few leave glass black.",
         needs=BOUNCING,
         ge=0,
         le=64,
@@ -192,6 +203,27 @@ class ShadowSettings(_Group):
         return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
 
 
+class AmbientSettings(_Group):
+    samples: int = setting(
+        0,
+        "occlusion rays",
+        "{} rays a sample look for what is near, for the occlusion pass; 0 makes none.",
+        "Rays about each point that the camera sees; grain of the pass falls with more. They change nothing in the picture.",
+        ge=0,
+        le=256,
+    )
+    reach: float = setting(
+        1.0,
+        "occlusion reach",
+        "They look {} m far.",
+        "What lies farther does not darken the pass.",
+        unit="m",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.001,
+        le=1e5,
+    )
+
+
 class SamplingSettings(_Group):
     max: int = setting(
         16,
@@ -211,6 +243,14 @@ class SamplingSettings(_Group):
         ge=0.0,
         le=100.0,
     )
+    noise_terms: Literal["eye", "linear"] = setting(
+        "eye",
+        "noise terms",
+        "Noise counts as {} takes it.",
+        "The eye judges grain against the brightness of its spot, so dark corners get samples too. In linear terms it is judged "
+        "against middle grey everywhere: right where the picture will be brightened or composited by a fixed gain, and bright parts get the samples.",
+        needs={"sampling.noise_target": ["!0"]},
+    )
     min: int = setting(
         8,
         "least samples",
@@ -219,6 +259,35 @@ class SamplingSettings(_Group):
         needs={"sampling.noise_target": ["!0"]},
         ge=2,
         le=65536,
+    )
+    gi_rays: int = setting(
+        1,
+        "bounced rays",
+        "Each sample scatters {} rays by the base",
+        "Rays of bounced light from each point that the camera sees: they clear its grain without paying for more camera rays and "
+        "shadow rays. With 1 and 1 a single ray is drawn from both.",
+        needs=BOUNCING,
+        ge=1,
+        le=1024,
+    )
+    glossy_rays: int = setting(
+        1,
+        "glossy rays",
+        "and {} by gloss and glass.",
+        "The same for what shines, mirrors and glass.",
+        needs=BOUNCING,
+        ge=1,
+        le=1024,
+    )
+
+
+class SurfaceSettings(_Group):
+    stand_ins: Literal["none", "costly", "all"] = setting(
+        "none",
+        "stand-ins",
+        "Plain stand-ins of the same mean colour take the place of {} surfaces.",
+        "For lighting fast: costly ones are glass, coats, metals, gloss and cut-outs. An object can be given one by itself. The picture is not "
+        "final until they are gone.",
     )
 
 
@@ -230,6 +299,8 @@ class Recipe(_Group):
     shadows: ShadowSettings = ShadowSettings()
     limits: LimitSettings = LimitSettings()
     sampling: SamplingSettings = SamplingSettings()
+    ambient: AmbientSettings = AmbientSettings()
+    surfaces: SurfaceSettings = SurfaceSettings()
 
     def flat(self) -> dict[str, Any]:
         """Values by key, in the order of declaration."""

@@ -16,9 +16,9 @@ from .recipe import Recipe, with_values
 
 def is_warm() -> bool:
     """Whether the kernels are compiled and loaded in this process."""
-    from .film import _take_samples
+    from .integrator import trace_paths
 
-    return bool(_take_samples.signatures)
+    return bool(trace_paths.signatures)
 
 
 def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:

@@ -80,7 +80,13 @@ def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
         raise InputError(f"There is no object “{name}” in {scene.name}.{_nearest(name, [m.name for m in scene.meshes])}")
     for k in members:
         changes: dict[str, Any] = {}
-        for field, attribute in (("camera", "seen_by_camera"), ("shadows", "casts_shadows"), ("bounced", "seen_by_bounced"), ("aimed", "aimed")):
+        for field, attribute in (
+            ("camera", "seen_by_camera"),
+            ("shadows", "casts_shadows"),
+            ("bounced", "seen_by_bounced"),
+            ("aimed", "aimed"),
+            ("stand_in", "stand_in"),
+        ):
             value = getattr(edit, field)
             if value is not None:
                 changes[attribute] = value

@@ -9,7 +9,12 @@ from ..trace.bvh import Bvh
 # Columns of a surface row.
 BASE, ROUGHNESS, METALLIC, IOR, EMISSION, OPACITY, THRESHOLD, BOTH_SIDES = 0, 3, 4, 5, 6, 9, 10, 11
 BASE_MAP, ROUGHNESS_MAP, METALLIC_MAP, EMISSION_MAP, OPACITY_MAP = 12, 14, 16, 18, 20  # texture (-1 none), channel
-SURFACE_COLUMNS = 22
+# SEE_THROUGH: what opacity below 1 means; TINT: colour of a pane; ABSORPTION: of solid glass, nats a metre.
+SEE_THROUGH, TINT, ABSORPTION, BY_SPECULAR, SPECULAR_COLOUR, COAT, COAT_ROUGHNESS = 22, 23, 26, 29, 30, 33, 34
+SPECULAR_MAP, COAT_MAP, COAT_ROUGHNESS_MAP, NORMAL_MAP = 35, 37, 39, 41
+SURFACE_COLUMNS = 43
+CUT_OUT, PANE, SOLID = range(3)
+SEE_THROUGHS = {"cut_out": CUT_OUT, "pane": PANE, "solid": SOLID}
 # Columns of a light row: where it is and what it emits,
 KIND, RADIANCE, POSITION, AXIS_X, AXIS_Y, AXIS_Z, HALF_U, HALF_V, RADIUS, COS_ANGLE, AREA, POWER = (
     0, 1, 4, 7, 10, 13, 16, 19, 22, 23, 24, 25,
@@ -51,7 +56,7 @@ class SceneArrays(NamedTuple):
     texels float32 [all texels, 4]; tables float32: profiles and distributions of panoramas; depths float32: of all maps
     emitters uint32 [k, 2] and emitter_cut float32 [k]: alias tables of the mesh lights (triangle, alias; threshold)
     leaf_of int64 [lights]: node of each light in the tree, -1 for what has no place; distant int64: those lights
-    cutouts: whether any surface lets light pass; filtered: whether any object is hidden from some rays
+    see_through: whether any surface lets light pass; filtered: whether any object is hidden from some rays
     careful: whether some light's shadows are not just what a ray meets, so that lights met by chance need a look
     offset: automatic ray offset in metres; slots: number of light passes
     """
@@ -66,7 +71,7 @@ class SceneArrays(NamedTuple):
     surfaces: np.ndarray
     textures: np.ndarray
     texels: np.ndarray
-    cutouts: bool
+    see_through: bool
     filtered: bool
     offset: float
     lights: np.ndarray

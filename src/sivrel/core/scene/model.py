@@ -38,9 +38,14 @@ class TextureUse:
 
 @dataclass
 class Surface:
-    """How a surface scatters and emits: the UsdPreviewSurface model with the metallic workflow.
+    """How a surface scatters and emits: the UsdPreviewSurface model. A texture replaces its value.
 
-    `ior` 1 means no glossy layer at all: with metallic 0 the surface is exactly Lambert's. A texture replaces its value.
+    ior: 1 means no glossy layer at all: with metallic 0 the surface is exactly Lambert's
+    specular: reflectance at normal incidence, in place of what ior and metallic say (the specular workflow); None for none
+    coat, coat_roughness: strength and roughness of a clear coat
+    see_through: what opacity below 1 means: a cut-out that is there by that share; a thin pane, which bends nothing; or the
+    boundary of solid glass
+    attenuation: colour that white light takes on through a pane, or over `attenuation_distance` metres of solid glass
     """
 
     name: str = "plain"
@@ -51,11 +56,24 @@ class Surface:
     emission: Colour = (0.0, 0.0, 0.0)
     opacity: float = 1.0
     opacity_threshold: float = 0.0
+    specular: Colour | None = None
+    coat: float = 0.0
+    coat_roughness: float = 0.01
+    see_through: Literal["cut_out", "pane", "solid"] = "cut_out"
+    attenuation: Colour = (1.0, 1.0, 1.0)
+    attenuation_distance: float = 0.0
     base_color_map: TextureUse | None = None
     roughness_map: TextureUse | None = None
     metallic_map: TextureUse | None = None
     emission_map: TextureUse | None = None
     opacity_map: TextureUse | None = None
+    specular_map: TextureUse | None = None
+    coat_map: TextureUse | None = None
+    coat_roughness_map: TextureUse | None = None
+    normal_map: TextureUse | None = None
+
+    def lets_light_pass(self) -> bool:
+        return self.opacity < 1.0 or self.opacity_map is not None
 
 
 @dataclass
@@ -69,6 +87,7 @@ class Mesh:
     double_sided: whether the surface's emission leaves both faces; scattering always does
     seen_by_camera, casts_shadows, seen_by_bounced: what rays meet it
     aimed: a surface that emits is aimed at, as a light; otherwise it merely glows
+    stand_in: whether plain stand-ins take the place of its surfaces
     """
 
     name: str
@@ -81,6 +100,7 @@ class Mesh:
     casts_shadows: bool = True
     seen_by_bounced: bool = True
     aimed: bool = False
+    stand_in: bool = False
 
 
 @dataclass
@@ -202,7 +222,8 @@ class Camera:
 
 @dataclass
 class Scene:
-    """Everything that is rendered, and the notes that reading it gave rise to (sentences for the user)."""
+    """Everything that is rendered, the notes that reading it gave rise to (sentences for the user), and whether the file holds
+    more than one frame."""
 
     name: str
     meshes: list[Mesh] = field(default_factory=list)
@@ -210,6 +231,7 @@ class Scene:
     lights: list[Light] = field(default_factory=list)
     cameras: list[Camera] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    animated: bool = False
 
     def triangle_count(self) -> int:
         return sum(len(mesh.vertices) for mesh in self.meshes)

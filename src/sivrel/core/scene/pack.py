@@ -5,6 +5,7 @@ import numpy as np
 from ..lights.pack import pack_lights, without_lights
 from ..trace.bvh import build_bvh
 from .arrays import (
+    ABSORPTION,
     BASE,
     BASE_MAP,
     BIAS,
@@ -12,21 +13,32 @@ from .arrays import (
     BY_BOUNCED,
     BY_CAMERA,
     BY_SHADOW,
+    BY_SPECULAR,
+    COAT,
+    COAT_MAP,
+    COAT_ROUGHNESS,
+    COAT_ROUGHNESS_MAP,
     EMISSION,
     EMISSION_MAP,
     HEIGHT,
     IOR,
     METALLIC,
     METALLIC_MAP,
+    NORMAL_MAP,
     OPACITY,
     OPACITY_MAP,
     ROUGHNESS,
     ROUGHNESS_MAP,
     SCALE,
+    SEE_THROUGH,
+    SEE_THROUGHS,
+    SPECULAR_COLOUR,
+    SPECULAR_MAP,
     SURFACE_COLUMNS,
     TEXEL_START,
     TEXTURE_COLUMNS,
     THRESHOLD,
+    TINT,
     TRANSFORM,
     WIDTH,
     WRAP_S,
@@ -36,6 +48,7 @@ from .arrays import (
 )
 from .model import Mesh, Scene, Texture, TextureUse
 
+LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
 """The automatic ray offset in roundings (2**-24) of the largest coordinate: a hit point is off by a few of them."""
 
@@ -72,7 +85,7 @@ def pack_geometry(scene: Scene) -> SceneArrays:
         surfaces=np.array(surfaces, np.float64).reshape(-1, SURFACE_COLUMNS),
         textures=np.array(pool.rows, np.float64).reshape(-1, TEXTURE_COLUMNS),
         texels=np.concatenate(pool.texels) if pool.texels else np.zeros((1, 4), np.float32),
-        cutouts=any(s.opacity < 1.0 or s.opacity_map is not None for s in scene.surfaces),
+        see_through=any(s.lets_light_pass() for s in scene.surfaces),
         offset=max(largest, 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
     )
 
@@ -127,4 +140,16 @@ def _surface_row(surface, both_sides: bool, pool: TexturePool) -> np.ndarray:
     row[METALLIC_MAP : METALLIC_MAP + 2] = pool.reference(surface.metallic_map)
     row[EMISSION_MAP : EMISSION_MAP + 2] = pool.reference(surface.emission_map)
     row[OPACITY_MAP : OPACITY_MAP + 2] = pool.reference(surface.opacity_map)
+    row[SEE_THROUGH], row[TINT : TINT + 3] = SEE_THROUGHS[surface.see_through], surface.attenuation
+    if surface.see_through == "solid":
+        # An index of 1 bends nothing, and leaves nothing to compute with.
+        row[IOR] = max(surface.ior, LEAST_GLASS_INDEX)
+        if surface.attenuation_distance > 0.0:
+            row[ABSORPTION : ABSORPTION + 3] = -np.log(np.maximum(surface.attenuation, 1e-6)) / surface.attenuation_distance
+    row[[BY_SPECULAR, COAT, COAT_ROUGHNESS]] = surface.specular is not None, surface.coat, surface.coat_roughness
+    row[SPECULAR_COLOUR : SPECULAR_COLOUR + 3] = surface.specular or (0.0, 0.0, 0.0)
+    row[SPECULAR_MAP : SPECULAR_MAP + 2] = pool.reference(surface.specular_map)
+    row[COAT_MAP : COAT_MAP + 2] = pool.reference(surface.coat_map)
+    row[COAT_ROUGHNESS_MAP : COAT_ROUGHNESS_MAP + 2] = pool.reference(surface.coat_roughness_map)
+    row[NORMAL_MAP : NORMAL_MAP + 2] = pool.reference(surface.normal_map)
     return row

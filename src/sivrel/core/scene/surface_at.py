@@ -6,35 +6,48 @@ from typing import NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..vector import cross, dot, normalize, row3, scale, subtract
+from ..surfaces.glass import pane_reflects
+from ..surfaces.preview import Look
+from ..vector import add, cross, dot, normalize, row3, scale, subtract
 from .arrays import (
     BASE,
     BASE_MAP,
     BOTH_SIDES,
+    BY_SPECULAR,
+    COAT,
+    COAT_MAP,
+    COAT_ROUGHNESS,
+    COAT_ROUGHNESS_MAP,
+    CUT_OUT,
     EMISSION,
     EMISSION_MAP,
     IOR,
     METALLIC,
     METALLIC_MAP,
+    NORMAL_MAP,
     OPACITY,
     OPACITY_MAP,
+    PANE,
     ROUGHNESS,
     ROUGHNESS_MAP,
+    SEE_THROUGH,
+    SPECULAR_COLOUR,
+    SPECULAR_MAP,
     THRESHOLD,
-)  # fmt: skip
+)
 from .textures import look_up, look_up_colour
 
 
 class SurfacePoint(NamedTuple):
-    """position in metres; geometric and shading normal towards the viewer; then the surface's values there."""
+    """position in metres; geometric and shading normal towards the viewer; whether its front is seen; its number in
+    SceneArrays.surfaces; its `Look`; what it emits towards the viewer."""
 
     position: tuple
     geometric_normal: tuple
     normal: tuple
-    base: tuple
-    roughness: float
-    metallic: float
-    ior: float
+    front: bool
+    surface: int
+    look: Look
     emission: tuple
 
 
@@ -47,6 +60,16 @@ def _mix(array, triangle, first, b1, b2):
         b0 * np.float64(array[triangle, first])
         + np.float64(b1) * np.float64(array[triangle, first + step])
         + np.float64(b2) * np.float64(array[triangle, first + 2 * step])
+    )
+
+
+@kernel
+def _corners(scene, triangle):
+    v = scene.vertices
+    return (
+        (np.float64(v[triangle, 0]), np.float64(v[triangle, 1]), np.float64(v[triangle, 2])),
+        (np.float64(v[triangle, 3]), np.float64(v[triangle, 4]), np.float64(v[triangle, 5])),
+        (np.float64(v[triangle, 6]), np.float64(v[triangle, 7]), np.float64(v[triangle, 8])),
     )
 
 
@@ -70,12 +93,33 @@ def _colour(scene, row, value, use, u, v):
 def opacity_at(scene, triangle, b1, b2):
     """Opacity 0 to 1 at a hit; with a threshold the surface is there or not (UsdPreviewSurface, opacityThreshold)."""
     row = scene.surface_of[triangle]
+    if scene.surfaces[row, OPACITY_MAP] < 0.0 and scene.surfaces[row, OPACITY] >= 1.0:
+        return 1.0
     u, v = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
     opacity = _number(scene, row, OPACITY, OPACITY_MAP, u, v)
     threshold = scene.surfaces[row, THRESHOLD]
     if threshold > 0.0:
         return 1.0 if opacity >= threshold else 0.0
     return min(max(opacity, 0.0), 1.0)
+
+
+@called_kernel
+def passing_at(scene, triangle, b1, b2, d):
+    """(share of light along unit `d` that passes a hit straight, share that meets the surface as glass or pane). What is left
+    of both meets it as opaque. What passes a pane is tinted by the surface's TINT."""
+    opacity = opacity_at(scene, triangle, b1, b2)
+    if opacity >= 1.0:
+        return 0.0, 0.0
+    row = scene.surface_of[triangle]
+    kind = scene.surfaces[row, SEE_THROUGH]
+    if kind == CUT_OUT:
+        return 1.0 - opacity, 0.0
+    if kind == PANE:
+        v0, v1, v2 = _corners(scene, triangle)
+        cos = abs(dot(normalize(cross(subtract(v1, v0), subtract(v2, v0))), d))
+        reflected = pane_reflects(cos, scene.surfaces[row, IOR])
+        return (1.0 - opacity) * (1.0 - reflected), (1.0 - opacity) * reflected
+    return 0.0, 1.0 - opacity
 
 
 @called_kernel
@@ -92,10 +136,7 @@ def surface_at(scene, triangle, b1, b2, d):
     x = _mix(scene.vertices, triangle, 0, b1, b2)
     y = _mix(scene.vertices, triangle, 1, b1, b2)
     z = _mix(scene.vertices, triangle, 2, b1, b2)
-    v = scene.vertices
-    v0 = (np.float64(v[triangle, 0]), np.float64(v[triangle, 1]), np.float64(v[triangle, 2]))
-    v1 = (np.float64(v[triangle, 3]), np.float64(v[triangle, 4]), np.float64(v[triangle, 5]))
-    v2 = (np.float64(v[triangle, 6]), np.float64(v[triangle, 7]), np.float64(v[triangle, 8]))
+    v0, v1, v2 = _corners(scene, triangle)
     geometric = normalize(cross(subtract(v1, v0), subtract(v2, v0)))
     front = dot(geometric, d) < 0.0
     if not front:
@@ -109,18 +150,54 @@ def surface_at(scene, triangle, b1, b2, d):
     )
     if dot(normal, geometric) < 0.0:
         normal = scale(normal, -1.0)
-    if dot(normal, d) > -1e-4:
-        # An interpolated normal that looks away from the viewer can't be shaded: use the true one.
-        normal = geometric
     row = scene.surface_of[triangle]
     s, t = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
+    if scene.surfaces[row, NORMAL_MAP] >= 0.0:
+        normal = _mapped_normal(scene, row, triangle, normal, front, s, t)
+    if dot(normal, d) > -1e-4:
+        # A normal that looks away from the viewer can't be shaded: use the true one.
+        normal = geometric
     emission = (0.0, 0.0, 0.0)
     if front or scene.surfaces[row, BOTH_SIDES] > 0.0:
         emission = _colour(scene, row, EMISSION, EMISSION_MAP, s, t)
-    base = _colour(scene, row, BASE, BASE_MAP, s, t)
-    roughness = min(max(_number(scene, row, ROUGHNESS, ROUGHNESS_MAP, s, t), 0.0), 1.0)
-    metallic = min(max(_number(scene, row, METALLIC, METALLIC_MAP, s, t), 0.0), 1.0)
-    return SurfacePoint((x, y, z), geometric, normal, base, roughness, metallic, scene.surfaces[row, IOR], emission)
+    coat = _number(scene, row, COAT, COAT_MAP, s, t)
+    by_specular = scene.surfaces[row, BY_SPECULAR] > 0.0
+    look = Look(
+        _colour(scene, row, BASE, BASE_MAP, s, t),
+        min(max(_number(scene, row, ROUGHNESS, ROUGHNESS_MAP, s, t), 0.0), 1.0),
+        min(max(_number(scene, row, METALLIC, METALLIC_MAP, s, t), 0.0), 1.0),
+        scene.surfaces[row, IOR],
+        by_specular,
+        _colour(scene, row, SPECULAR_COLOUR, SPECULAR_MAP, s, t) if by_specular else (0.0, 0.0, 0.0),
+        coat,
+        _number(scene, row, COAT_ROUGHNESS, COAT_ROUGHNESS_MAP, s, t) if coat > 0.0 else 0.0,
+    )
+    return SurfacePoint((x, y, z), geometric, normal, front, np.int64(row), look, emission)
+
+
+@called_kernel
+def _mapped_normal(scene, row, triangle, normal, front, s, t):
+    """`normal` bent by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
+    (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels)."""
+    texture = int(scene.surfaces[row, NORMAL_MAP])
+    x = look_up(scene.textures, scene.texels, texture, 0, s, t)
+    y = look_up(scene.textures, scene.texels, texture, 1, s, t)
+    z = look_up(scene.textures, scene.texels, texture, 2, s, t)
+    v0, v1, v2 = _corners(scene, triangle)
+    uv = scene.uvs
+    s0, t0 = np.float64(uv[triangle, 0]), np.float64(uv[triangle, 1])
+    s1, t1 = np.float64(uv[triangle, 2]) - s0, np.float64(uv[triangle, 3]) - t0
+    s2, t2 = np.float64(uv[triangle, 4]) - s0, np.float64(uv[triangle, 5]) - t0
+    turn = s1 * t2 - s2 * t1
+    if turn == 0.0:
+        return normal
+    e1, e2 = subtract(v1, v0), subtract(v2, v0)
+    along = scale(subtract(scale(e1, t2), scale(e2, t1)), 1.0 / turn)
+    along = normalize(subtract(along, scale(normal, dot(along, normal))))
+    # The second axis is that along which t grows; the normal is turned to the viewer, the map is not.
+    across = cross(normal, along) if front else cross(along, normal)
+    across = across if turn > 0.0 else scale(across, -1.0)
+    return normalize(add(add(scale(along, x), scale(across, y)), scale(normal, z)))
 
 
 @kernel

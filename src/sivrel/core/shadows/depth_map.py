@@ -38,7 +38,7 @@ from ..scene.arrays import (
     SUN,
     SceneArrays,
 )
-from ..scene.surface_at import opacity_at
+from ..scene.surface_at import passing_at
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, scale, subtract
 from .traced import MOST_LAYERS, stops
@@ -149,7 +149,7 @@ def _render_rows(scene_arrays, stack, row, link, face, y0, y1, depths):
                 hit, t, b1, b2 = closest_hit(scene.bvh, stack, q[0], q[1], q[2], d[0], d[1], d[2], 0.0, 1e30)
                 if hit == NO_HIT:
                     break
-                if stops(scene, hit, link) and (not scene.cutouts or opacity_at(scene, hit, b1, b2) >= HALF_OPAQUE):
+                if stops(scene, hit, link) and (not scene.see_through or passing_at(scene, hit, b1, b2, d)[0] <= HALF_OPAQUE):
                     depths[face, y, x] = (passed + t) / stretch
                     break
                 passed += t + scene.offset

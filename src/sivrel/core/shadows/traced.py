@@ -1,10 +1,11 @@
-"""Traced shadows: a ray to the light, dimmed by every cut-out surface on its way."""
+"""Traced shadows: a ray to the light, dimmed by every cut-out surface and tinted by every pane on its way."""
 
 from ..kernel import kernel
-from ..scene.arrays import BY_SHADOW, FLAGS, LINKS
-from ..scene.surface_at import opacity_at
+from ..scene.arrays import BY_SHADOW, FLAGS, LINKS, SEE_THROUGH, TINT
+from ..scene.arrays import PANE as PANE_SURFACE
+from ..scene.surface_at import passing_at
 from ..trace.traverse import NO_HIT, any_hit, closest_hit
-from ..vector import add, scale
+from ..vector import add, multiply, row3, scale
 from .way import ShadowWay
 
 TRACED = 1
@@ -15,6 +16,7 @@ WAY = ShadowWay(
     "Sends rays to the light: right for every size and shape of it.",
     "Dots in the soft part when rays are too few; time in proportion to the rays.",
 )
+ALL, NONE = (1.0, 1.0, 1.0), (0.0, 0.0, 0.0)
 MOST_LAYERS = 64
 """Surfaces that a shadow ray passes before it counts as stopped."""
 
@@ -27,24 +29,36 @@ def stops(scene, triangle, link):
 
 
 @kernel
+def passing_colour(scene, triangle, b1, b2, d):
+    """Share of light along unit `d` that passes a hit straight, as a colour."""
+    share, _ = passing_at(scene, triangle, b1, b2, d)
+    row = scene.surface_of[triangle]
+    if share > 0.0 and scene.surfaces[row, SEE_THROUGH] == PANE_SURFACE:
+        return scale(row3(scene.surfaces, row, TINT), share)
+    return share, share, share
+
+
+@kernel
 def visibility(scene, stack, link, p, d, distance):
-    """Share of light that passes from `p` along unit `d` over `distance` metres: 0 to 1. `link` is the bit of the
-    objects that stop this light, -1 for all."""
+    """Share of light that passes from `p` along unit `d` over `distance` metres, as a colour. `link` is the bit of the
+    objects that stop this light, -1 for all. Solid glass stops it: what it bends is found by chance."""
     # A little short, or a light that is a mesh would be hidden by itself.
     reach = distance * (1.0 - 1e-6) - scene.offset
     if reach <= 0.0:
-        return 1.0
-    if not scene.cutouts and not scene.filtered and link < 0:
-        return 0.0 if any_hit(scene.bvh, stack, p[0], p[1], p[2], d[0], d[1], d[2], 0.0, reach) else 1.0
-    passed, start = 1.0, 0.0
+        return ALL
+    if not scene.see_through and not scene.filtered and link < 0:
+        return NONE if any_hit(scene.bvh, stack, p[0], p[1], p[2], d[0], d[1], d[2], 0.0, reach) else ALL
+    passed, start = ALL, 0.0
     for _ in range(MOST_LAYERS):
         q = add(p, scale(d, start))
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, q[0], q[1], q[2], d[0], d[1], d[2], 0.0, reach - start)
         if hit == NO_HIT:
             return passed
         if stops(scene, hit, link):
-            passed *= 1.0 - opacity_at(scene, hit, b1, b2)
-        if passed <= 0.0:
-            return 0.0
+            if not scene.see_through:
+                return NONE
+            passed = multiply(passed, passing_colour(scene, hit, b1, b2, d))
+        if passed[0] + passed[1] + passed[2] <= 0.0:
+            return NONE
         start += t + scene.offset
-    return 0.0
+    return NONE

@@ -87,3 +87,16 @@ def weave(seed: int, colour=(0.55, 0.43, 0.27)) -> np.ndarray:
     y, x = np.meshgrid(np.arange(SIZE), np.arange(SIZE), indexing="ij")
     fibres = 0.5 + 0.5 * np.sin(2.0 * np.pi * (x + y) / 16.0)
     return _blend(colour, np.array(colour) * 0.45, 0.4 * fibres + 0.25 + 0.25 * _fbm(seed, (16, 16), 4))
+
+
+def tread_plate(size: int = 256) -> np.ndarray:
+    """Heights [size, size] of a chequered iron plate: short raised bars, crosswise in turn."""
+    v, u = np.meshgrid(np.linspace(0, 4, size, endpoint=False), np.linspace(0, 4, size, endpoint=False), indexing="ij")
+    height = np.zeros((size, size))
+    for turn in (0, 1):
+        a, b = (u + v) / 2 + turn * 0.5, (u - v) / 2 + turn * 0.5
+        if turn:
+            a, b = b, a
+        da, db = np.mod(a, 1.0) - 0.5, np.mod(b, 1.0) - 0.5
+        height = np.maximum(height, np.clip(1.6 - np.hypot(da / 0.34, db / 0.1), 0.0, 1.0) ** 0.7)
+    return 2.4 * height

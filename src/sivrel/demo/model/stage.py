@@ -36,8 +36,23 @@ class Stage:
         Image.fromarray((encoded * 255.0 + 0.5).astype(np.uint8)).quantize(128, dither=Image.Dither.NONE).convert("RGB").save(target, optimize=True)
         self.textures[name] = target
 
-    def material(self, name: str, colour=(0.5, 0.5, 0.5), roughness=0.6, metallic=0.0, glow=None, picture=None, repeat=1.0, opacity=1.0) -> str:
-        """A UsdPreviewSurface; with `picture` its colour comes from that texture, `repeat` times a metre."""
+    def normals(self, name: str, heights: np.ndarray, steepness: float = 1.0) -> None:
+        """Keep heights [h, w] that repeat as a normal map: a PNG beside the stage."""
+        down, across = (np.roll(heights, -1, axis) - np.roll(heights, 1, axis) for axis in (0, 1))
+        normal = np.stack([-steepness * across, steepness * down, np.ones_like(heights)], axis=-1)
+        normal /= np.linalg.norm(normal, axis=2, keepdims=True)
+        folder = self.path.parent / "textures"
+        folder.mkdir(exist_ok=True)
+        target = folder / f"{name}.png"
+        Image.fromarray(((normal * 0.5 + 0.5) * 255.0 + 0.5).astype(np.uint8)).save(target, optimize=True)
+        self.textures[name] = target
+
+    def material(
+        self, name: str, colour=(0.5, 0.5, 0.5), roughness=0.6, metallic=0.0, glow=None, picture=None, repeat=1.0, opacity=1.0,
+        ior=1.5, coat=0.0, coat_roughness=0.01, attenuation=None, bumps=None,
+    ) -> str:  # fmt: skip
+        """A UsdPreviewSurface; with `picture` its colour comes from that texture, with `bumps` its normals, `repeat` times a metre.
+        attenuation: colour of glass, and the metres over which it takes it on."""
         path = f"{self.root}/Materials/{name}"
         material = UsdShade.Material.Define(self.stage, path)
         shader = UsdShade.Shader.Define(self.stage, f"{path}/Surface")
@@ -51,13 +66,27 @@ class Stage:
         shader.CreateInput("metallic", Sdf.ValueTypeNames.Float).Set(metallic)
         if glow is not None:
             shader.CreateInput("emissiveColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*glow))
-        if opacity < 1.0:
-            shader.CreateInput("opacity", Sdf.ValueTypeNames.Float).Set(opacity)
+        if bumps is not None:
+            mapped = self._picture(path, bumps, repeat, "Bumps", "raw", ((2.0,) * 4, (-1.0,) * 4))
+            shader.CreateInput("normal", Sdf.ValueTypeNames.Normal3f).ConnectToSource(mapped.ConnectableAPI(), "rgb")
+        for name_, value, default in (("opacity", opacity, 1.0), ("ior", ior, 1.5), ("clearcoat", coat, 0.0)):
+            if value != default:
+                shader.CreateInput(name_, Sdf.ValueTypeNames.Float).Set(value)
+        if coat > 0.0:
+            shader.CreateInput("clearcoatRoughness", Sdf.ValueTypeNames.Float).Set(coat_roughness)
+        if attenuation is not None:
+            prim = material.GetPrim()
+            prim.CreateAttribute("sivrel:attenuationColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*attenuation[0]))
+            prim.CreateAttribute("sivrel:attenuationDistance", Sdf.ValueTypeNames.Float).Set(attenuation[1])
         material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
         self.materials[name] = material
         return name
 
-    def _picture(self, path: str, picture: str, repeat: float) -> UsdShade.Shader:
+    def aim_at(self, name: str) -> None:
+        """Let a mesh that glows be a light that is aimed at."""
+        UsdLux.MeshLightAPI.Apply(self.stage.GetPrimAtPath(f"{self.root}/{name}"))
+
+    def _picture(self, path: str, picture: str, repeat: float, name: str = "Picture", space: str = "sRGB", scale_bias=None) -> UsdShade.Shader:
         reader = UsdShade.Shader.Define(self.stage, f"{path}/Coordinates")
         reader.CreateIdAttr("UsdPrimvarReader_float2")
         reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("st")
@@ -65,10 +94,12 @@ class Stage:
         scaled.CreateIdAttr("UsdTransform2d")
         scaled.CreateInput("in", Sdf.ValueTypeNames.Float2).ConnectToSource(reader.ConnectableAPI(), "result")
         scaled.CreateInput("scale", Sdf.ValueTypeNames.Float2).Set(Gf.Vec2f(repeat, repeat))
-        texture = UsdShade.Shader.Define(self.stage, f"{path}/Picture")
+        texture = UsdShade.Shader.Define(self.stage, f"{path}/{name}")
         texture.CreateIdAttr("UsdUVTexture")
         texture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(f"./textures/{self.textures[picture].name}")
-        texture.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set("sRGB")
+        texture.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set(space)
+        for input_name, values in zip(("scale", "bias"), scale_bias or (), strict=False):
+            texture.CreateInput(input_name, Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*values))
         for wrap in ("wrapS", "wrapT"):
             texture.CreateInput(wrap, Sdf.ValueTypeNames.Token).Set("repeat")
         texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(scaled.ConnectableAPI(), "result")

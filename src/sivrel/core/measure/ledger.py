@@ -1,0 +1,110 @@
+"""The ledger: where the light, the noise and the time of a picture come from, source by source.
+
+Noise by a nested estimate. By the law of total variance, that of a pixel sample is the variance between samples, of what would be
+found if every split were taken without end, plus the mean variance within a sample, when its camera ray stands still and all that
+follows is drawn anew. Some samples are therefore taken twice from the first surface on; half the squared difference estimates the
+variance within, of each source and of their sum (Blitzstein & Hwang 2019, "Introduction to Probability", theorem 9.5.4,
+Eve's law). What is left of the whole is the camera rays' own: edges, textures,
+lenses. What the sum of the sources misses of the variance within is their cross terms: two sources that share a ray.
+"""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from scipy.ndimage import uniform_filter
+
+from ..render import film as columns
+from ..render.film import CLOCK_ALL, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_LIGHT
+from .noise import DARK, LUMINANCE
+
+BOUNCED = ("bounced light", "gloss", "glass")
+CAMERA, CROSS, MEASURING = "camera rays", "cross terms", "measuring"
+"""Names of the sources beside the lights: indirect light by what scattered it first; what only more camera rays clear; what sources
+that share a ray add to or take from each other's noise; and the second time of the samples that are taken twice."""
+
+NEIGHBOURHOOD = 15
+"""Pixels across over which brightness is averaged."""
+
+
+@dataclass(frozen=True)
+class LedgerRow:
+    """Shares from 0 to 1, None where they were not measured.
+
+    light: of a light, its share of all direct light by mean luminance; of indirect light, its share of the picture
+    noise: of the variance of luminance relative to the pixel's brightness, as `core.measure.noise` weighs it, summed over the pixels;
+    it may be negative for cross terms, and all of them add up to 1; noise_error is its standard error
+    time: of the processor's cycles; all of them add up to 1
+    shadowed: how much of what a light sends is stopped on its way
+    """
+
+    name: str
+    light: float
+    noise: float | None
+    noise_error: float | None
+    time: float | None
+    shadowed: float | None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def relative_weights(luminance: np.ndarray) -> np.ndarray:
+    """What a pixel's variance is multiplied by to be judged as the eye does, flat, for luminances [rows, columns].
+
+    By the brightness of its neighbourhood: by its own, a pixel with a lucky sample would count for little, and one in which only
+    the second time of a pair was lucky for much.
+    """
+    around = uniform_filter(luminance, NEIGHBOURHOOD, mode="reflect").reshape(-1)
+    return 1.0 / np.maximum(around + DARK * luminance.mean(), 1e-12) ** 2
+
+
+def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None = None) -> list[LedgerRow]:
+    """A row for each light pass that holds anything, for indirect light, camera rays, cross terms and the measuring itself.
+    `clock` as render_tiles fills it."""
+    flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
+    direct, indirect = (float((flat[:, c : c + 3] @ LUMINANCE).mean()) for c in (columns.DIRECT, columns.INDIRECT))
+    luminance = (flat[:, columns.DIRECT : columns.DIRECT + 3] + flat[:, columns.INDIRECT : columns.INDIRECT + 3]) @ LUMINANCE
+    weights = relative_weights(luminance.reshape(film.shape[:2]))
+    whole_variance = float(weights @ flat[:, columns.TOTAL_VARIANCE])
+    noisy = bool(np.isfinite(whole_variance) and whole_variance > 0.0)
+    timed = clock is not None and clock[-1] > 0.0
+
+    def noise_of(column: int) -> tuple[float | None, float | None]:
+        if not noisy:
+            return None, None
+        parts = weights * flat[:, column] / whole_variance
+        return float(parts.sum()), float(np.sqrt(len(parts)) * parts.std())
+
+    def time_of(entry: int) -> float | None:
+        return float(clock[entry] / clock[-1]) if timed and clock is not None else None
+
+    rows, of_sources = [], 0.0
+    for slot, name in enumerate(names):
+        at = FILM_COLUMNS + slot * PASS_COLUMNS
+        own = flat[:, at : at + PASS_COLUMNS]
+        light = float((own[:, :3] @ LUMINANCE).mean())
+        noise = noise_of(at + WITHIN_LIGHT)
+        of_sources += noise[0] or 0.0
+        if slot == 0 and light <= 0.0:
+            continue  # nothing glows
+        unhindered, reaching = own[:, 3].sum(), own[:, 4].sum()
+        shadowed = float(1.0 - reaching / unhindered) if unhindered > 0.0 else None
+        rows.append(LedgerRow(name, light / direct if direct > 0.0 else 0.0, *noise, time_of(slot), shadowed))
+    whole = direct + indirect
+    for part, name in enumerate(BOUNCED):
+        light = float(flat[:, columns.BOUNCED + part].mean())
+        noise = noise_of(columns.WITHIN_BOUNCED + part)
+        of_sources += noise[0] or 0.0
+        entry = len(names) + CLOCK_BOUNCED + part
+        if part == 0 or light > 0.0 or (time_of(entry) or 0.0) > 0.0:
+            rows.append(LedgerRow(name, light / whole if whole > 0.0 else 0.0, *noise, time_of(entry), None))
+    within, error = noise_of(columns.WITHIN)
+    left = None
+    if timed and clock is not None:
+        spent = clock[: len(names) + CLOCK_ALL].sum()
+        left = float(1.0 - spent / clock[-1])
+    rows.append(LedgerRow(CAMERA, 0.0, None if within is None else 1.0 - within, error, left, None))
+    rows.append(LedgerRow(CROSS, 0.0, None if within is None else within - of_sources, error, None, None))
+    rows.append(LedgerRow(MEASURING, 0.0, None, None, time_of(len(names) + CLOCK_PAIRS), None))
+    return rows

@@ -1,0 +1,183 @@
+"""The passes of a finished film, by name, as they lie in an EXR and on the bench."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.ndimage import uniform_filter
+
+from ..lights.direct import REACHING, UNHINDERED
+from ..scene.arrays import SceneArrays
+from ..scene.model import Camera
+from . import film as columns
+from .film import camera_array
+
+PASSES: dict[str, Sequence[str]] = {
+    "direct": "RGB",
+    "indirect": "RGB",
+    "emission": "RGB",
+    "diffuse": "RGB",
+    "gloss": "RGB",
+    "glass": "RGB",
+    "occlusion": "Y",
+    "albedo": "RGB",
+    "normal": "XYZ",
+    "position": "XYZ",
+    "depth": "Z",
+    "motion": "XY",
+    "object": "N",
+    "surface": "N",
+    "variance": "RGB",
+    "samples": "N",
+    "fireflies": ("luminance", "kind"),
+    "texels": "Y",
+    "clamped": "Y",
+    "beyond": ("diffuse", "mirror", "glass", "total"),
+    "ended_in_glass": "Y",
+    "filtered": "RGB",
+    "smeared": "Y",
+}
+"""The channels of each pass.
+
+beauty = direct + indirect = emission + diffuse + gloss + glass, by how light was found, and by what scattered it first; direct
+light is the sum of the light passes. occlusion: share of the rays that met nothing near. Depth is the distance along the view
+axis in metres, infinite where nothing is met. position (metres), object and surface (numbers, -1 for none) and motion (pixels to
+the next frame, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
+greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
+where no map serves. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
+glass ended. filtered and smeared: see core.render.filter."""
+OPTIONAL = ("clamped", "beyond", "ended_in_glass", "glass", "gloss")
+"""Passes that are left out where they are black."""
+LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
+"""Passes of each light: what it adds directly, R G B; the share of it that is not shadowed, Y; and of each source its part of the
+variance of the pixel's mean luminance, Y, averaged over a neighbourhood (few samples are taken twice to measure it)."""
+NOISE_TOTAL, NOISE_WITHIN = "noise.total", "noise.within"
+"""Variance of the mean luminance in all, and what is left of it when the camera's rays stand still."""
+NOISE_BOUNCED = ("noise.bounced", "noise.gloss", "noise.glass")
+NEIGHBOURHOOD = 9
+SCATTERED = ("", "diffuse", "gloss", "glass")
+FOUND = ("a light aimed at", "a light met by chance", "a glow met by chance")
+
+
+def channels_of(name: str) -> Sequence[str]:
+    """The names of a pass's channels."""
+    if name == "beauty":
+        return "RGBA"
+    if name.startswith((LIGHT, SHADOW, NOISE)):
+        return "RGB" if name.startswith(LIGHT) else "Y"
+    return PASSES[name]
+
+
+def layer_of(light: str) -> str:
+    """A light's name as part of a layer's name, which dots and slashes would break up."""
+    return light.strip("/").replace("/", "_").replace(".", "_")
+
+
+def kind_in_words(kind: float) -> str:
+    """What a firefly's kind of path means: its scatterings from the eye on, and how light was found at its end."""
+    path, how = divmod(int(kind), 3)
+    digits: list[str] = []
+    while path:
+        path, digit = divmod(path, 4)
+        digits.insert(0, SCATTERED[digit])
+    return " → ".join([*digits, FOUND[how]])
+
+
+def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None = None) -> dict[str, np.ndarray]:
+    """Passes by name from a film whose light passes are those of `lights`; with `arrays`, those of position and surface too."""
+
+    def part(first: int, count: int) -> np.ndarray:
+        return film[..., first : first + count]
+
+    light = part(columns.DIRECT, 3) + part(columns.INDIRECT, 3)
+    scattered = [part(columns.PARTS + 3 * k, 3) for k in range(3)]
+    passes = {
+        "beauty": np.concatenate([light, part(columns.ALPHA, 1)], axis=2),
+        "direct": part(columns.DIRECT, 3),
+        "indirect": part(columns.INDIRECT, 3),
+        "emission": np.maximum(light - scattered[0] - scattered[1] - scattered[2], 0.0),
+        "diffuse": scattered[0],
+        "gloss": scattered[1],
+        "glass": scattered[2],
+        "occlusion": part(columns.OCCLUSION, 1),
+        "albedo": part(columns.ALBEDO, 3),
+        "normal": part(columns.NORMAL, 3),
+        "depth": part(columns.DEPTH, 1),
+        "variance": part(columns.VARIANCE, 3),
+        "samples": part(columns.SAMPLES, 1),
+        "fireflies": part(columns.BRIGHTEST, 2),
+        "texels": part(columns.TEXELS, 1),
+        "clamped": part(columns.CLAMPED, 1),
+        "beyond": part(columns.LEFT, 4),
+        "ended_in_glass": part(columns.ENDED_IN_GLASS, 1),
+        NOISE_TOTAL: part(columns.TOTAL_VARIANCE, 1),
+        NOISE_WITHIN: _spread(part(columns.WITHIN, 1)),
+    }
+    if arrays is not None:
+        passes |= _of_first_samples(film, arrays)
+    if not np.isfinite(passes["texels"]).any():
+        del passes["texels"]
+    if (passes["occlusion"] == 1.0).all():
+        del passes["occlusion"]
+    for name in OPTIONAL:
+        if not passes[name].any():
+            del passes[name]
+    for k, name in enumerate(NOISE_BOUNCED):
+        if part(columns.WITHIN_BOUNCED + k, 1).any():
+            passes[name] = _spread(part(columns.WITHIN_BOUNCED + k, 1))
+    for slot, light_name in enumerate(lights):
+        own = part(columns.FILM_COLUMNS + slot * columns.PASS_COLUMNS, columns.PASS_COLUMNS)
+        if own[..., :3].any() or own[..., UNHINDERED].any():
+            passes[LIGHT + layer_of(light_name)] = own[..., :3]
+        if own[..., UNHINDERED].any():
+            unhindered = own[..., UNHINDERED : UNHINDERED + 1]
+            passes[SHADOW + layer_of(light_name)] = np.where(unhindered > 0.0, own[..., REACHING : REACHING + 1] / np.maximum(unhindered, 1e-30), 1.0)
+        if own[..., columns.WITHIN_LIGHT].any():
+            passes[NOISE + LIGHT + layer_of(light_name)] = _spread(own[..., columns.WITHIN_LIGHT :])
+    return passes
+
+
+def _spread(plane: np.ndarray) -> np.ndarray:
+    """A plane averaged over a neighbourhood; its sum stays."""
+    return uniform_filter(plane, (NEIGHBOURHOOD, NEIGHBOURHOOD, 1), mode="reflect")
+
+
+def _of_first_samples(film: np.ndarray, arrays: SceneArrays) -> dict[str, np.ndarray]:
+    triangle = film[..., columns.TRIANGLE].astype(np.int64)
+    there = triangle >= 0
+    at = np.where(there, triangle, 0)
+    position = np.where(there[..., None], on_triangles(film, arrays.vertices), 0.0)
+    objects = np.where(there, arrays.object_of[at].astype(np.float32), -1.0)
+    # Each surface stands twice in the arrays: emitting from its front, and from both faces.
+    surfaces = np.where(there, (arrays.surface_of[at] // 2).astype(np.float32), -1.0)
+    return {"position": position.astype(np.float32), "object": objects[..., None], "surface": surfaces[..., None]}
+
+
+def on_triangles(film: np.ndarray, vertices: np.ndarray) -> np.ndarray:
+    """float64 [rows, columns, 3]: where the spots that the first samples met lie on `vertices` [triangles, 9]."""
+    corners = vertices[np.maximum(film[..., columns.TRIANGLE].astype(np.int64), 0)].astype(np.float64)
+    b1, b2 = (film[..., columns.WEIGHTS + k, None].astype(np.float64) for k in range(2))
+    return corners[..., 0:3] * (1.0 - b1 - b2) + corners[..., 3:6] * b1 + corners[..., 6:9] * b2
+
+
+def motion_pass(
+    film: np.ndarray, now: SceneArrays, camera: Camera, then: SceneArrays, next_camera: Camera, size: tuple[int, int]
+) -> np.ndarray | None:  # fmt: skip
+    """float32 [rows, columns, 2]: how many pixels, right and down, what the first samples met moves until the next frame, whose
+    scene and camera are `then` and `next_camera`. None where the two scenes have not the same triangles."""
+    if now.vertices.shape != then.vertices.shape or not np.array_equal(now.object_of, then.object_of):
+        return None
+    here = _on_screen(on_triangles(film, now.vertices), camera, size)
+    there = _on_screen(on_triangles(film, then.vertices), next_camera, size)
+    return np.where(film[..., columns.TRIANGLE, None] >= 0, there - here, 0.0).astype(np.float32)
+
+
+def _on_screen(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> np.ndarray:
+    """Pixels from the left and from the top of world points [..., 3]."""
+    eye = camera_array(camera, *size)
+    v = points - eye[3]
+    x, y, along = v @ eye[0], v @ eye[1], -(v @ eye[2])
+    if not camera.orthographic:
+        depth = np.where(np.abs(along) > 1e-9, along, 1e-9)
+        x, y = x / depth, y / depth
+    fx, fy = x / eye[4, 0] - eye[5, 0], y / eye[4, 1] - eye[5, 1]
+    return np.stack([(fx + 1.0) / 2.0 * size[0], (1.0 - fy) / 2.0 * size[1]], axis=-1)

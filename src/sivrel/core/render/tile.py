@@ -1,0 +1,109 @@
+"""One tile of a picture: its samples are taken in rounds, where the noise target asks for more."""
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from ..kernel import called_kernel, kernel
+from ..scene.arrays import SceneArrays
+from ..vector import luminance
+from .film import DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
+from .integrator import PathSettings, trace_paths
+
+NEIGHBOURS = 2
+"""Pixels to each side whose noise counts too when a pixel's samples are decided: a dark pixel beside a grainy one may
+only have been lucky."""
+MIDDLE_GREY = 0.18
+EYE_FLOOR = 0.02
+"""Luminance, at the camera's exposure, below which noise is judged against it: about a ninth of middle grey."""
+
+
+class Sampling(NamedTuple):
+    """How many samples pixels take: `least` first, then until the standard error is at most `target` of the luminance times
+    `by_brightness` plus `floor`, or `most` are taken. target 0: always `most`."""
+
+    least: int
+    most: int
+    target: float
+    floor: float
+    by_brightness: float
+
+
+def render_tile(
+    scene: SceneArrays, settings: PathSettings, sampling: Sampling, camera: np.ndarray, size: tuple[int, int],
+    box: tuple[int, int, int, int], seed: int, memory: Memory, cancel: np.ndarray, film: np.ndarray,
+) -> bool:  # fmt: skip
+    """Render the pixels of `box` (x0, y0, x1, y1) of a frame of `size` into `film` float32 [rows, columns, film_columns].
+
+    `memory` is one thread's make_memory(); its clock takes the processor's cycles spent on aiming at each light where the
+    camera looks, and what the CLOCK_… entries name. `cancel` is uint8 [1]; when it turns non-zero the
+    tile is left unfinished and the result is False.
+    """
+    x0, y0, x1, y1 = box
+    columns, count = x1 - x0, (x1 - x0) * (y1 - y0)
+    memory.pixels[:count] = 0.0
+    memory.pixels[:count, TEXELS], memory.pixels[:count, TRIANGLE] = np.inf, -1.0
+    memory.more[:count] = sampling.least if sampling.target > 0.0 else sampling.most
+    place = np.array([x0, y0, columns])
+    while True:
+        if not trace_paths(scene, settings, memory, camera, *size, place, _jobs(memory, count), seed, cancel):
+            return False
+        if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, columns, count):
+            break
+    write_means(memory, columns, count, settings.pairs, film)
+    return True
+
+
+def _jobs(memory: Memory, count: int) -> np.ndarray:
+    """int64 [n, 2]: the pixels of a tile, each as often as it takes samples next, and the numbers of those samples."""
+    more = memory.more[:count]
+    pixels = np.repeat(np.arange(count), more)
+    before = np.repeat(np.cumsum(more) - more, more)
+    taken = memory.pixels[:count, SAMPLES].astype(np.int64)
+    return np.stack([pixels, taken[pixels] + np.arange(len(pixels)) - before], axis=1)
+
+
+@kernel
+def _relative_variance(sums, sampling):
+    """Variance of a pixel's mean luminance over the square of what it is judged against."""
+    kept = sums[SAMPLES] - sums[DROPPED]
+    if kept < 2.0:
+        return np.inf
+    mean = luminance((sums[DIRECT] + sums[INDIRECT], sums[DIRECT + 1] + sums[INDIRECT + 1], sums[DIRECT + 2] + sums[INDIRECT + 2])) / kept
+    # The channels of one path rise and fall together: their standard errors add.
+    error = 0.0
+    weights = (0.2126, 0.7152, 0.0722)
+    for c in range(3):
+        error += weights[c] * math.sqrt(variance_of_mean(sums[VARIANCE + c], (sums[DIRECT + c] + sums[INDIRECT + c]) / kept, kept))
+    return (error / (sampling.by_brightness * mean + sampling.floor)) ** 2
+
+
+@called_kernel
+def _ask_for_more(memory, sampling, columns, count):
+    """Set how many samples each pixel takes next, as many again as it has or none; whether any takes more.
+
+    A pixel goes on while its own noise, or that of its neighbourhood in the root mean square, is over the target. Stopping
+    by an estimate from the same samples errs a little to the dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for Image
+    Synthesis"); the neighbourhood and the least count keep that below what is seen.
+    """
+    rows = count // columns
+    for i in range(count):
+        memory.noise[i] = _relative_variance(memory.pixels[i], sampling)
+    any_more = False
+    for y in range(rows):
+        for x in range(columns):
+            i = y * columns + x
+            total, near = 0.0, 0
+            for ny in range(max(0, y - NEIGHBOURS), min(rows, y + NEIGHBOURS + 1)):
+                for nx in range(max(0, x - NEIGHBOURS), min(columns, x + NEIGHBOURS + 1)):
+                    total += memory.noise[ny * columns + nx]
+                    near += 1
+            worst = max(memory.noise[i], total / near)
+            taken = int(memory.pixels[i, SAMPLES])
+            memory.more[i] = 0
+            if worst > sampling.target**2 and taken < sampling.most:
+                # As many again: the points of a whole power of two are spread far more evenly than those of any other number.
+                memory.more[i] = min(taken, sampling.most - taken)
+                any_more = True
+    return any_more
