@@ -213,12 +213,15 @@ def _until_interrupted(cancel: Any, work: Callable[[], bool]) -> bool:
 
 
 def recipes(args: argparse.Namespace) -> int:
+    from .core.finish.finishing import Finish
     from .core.gi.ways import WAYS
     from .core.render.recipe import VERSION, settings
     from .core.scene.edits import SETTINGS, span_in_words
     from .core.shadows.ways import WAYS as SHADOW_WAYS
 
     infos = settings()
+
+    finishing = Finish.model_json_schema()["properties"]
 
     def table() -> str:
         lines = []
@@ -228,12 +231,15 @@ def recipes(args: argparse.Namespace) -> int:
         for group, fields in SETTINGS.items():
             for field, about in fields.items():
                 lines.append(f"{group}.NAME.{field}  ({span_in_words(about)})\n    {about['trades']}")
+        for name, about in finishing.items():
+            lines.append(f"finish.{name}  (default {about['default']})\n    {about['description']} With `sivrel finish`.")
         return "\n".join(lines)
 
     shadow_ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in SHADOW_WAYS]
     ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in WAYS]
     keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
-    _print(args, {"version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS}, table)
+    told = {"version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing}
+    _print(args, told, table)
     return 0
 
 
@@ -254,6 +260,49 @@ def layer(args: argparse.Namespace) -> int:
         _say(sentence)
     count = len(edits.flat())
     _print(args, {"output": str(out), "edits": edits.flat(), "left_out": left_out}, lambda: f"{out}: {count} edits over {path.name}")
+    return 0
+
+
+def finish(args: argparse.Namespace) -> int:
+    """Finish a rendered EXR as PNG; or, with --filter, write an EXR that holds the filtered picture beside the beauty."""
+    from PIL import Image
+
+    from .core.finish.finishing import Finish, finish_from, finished, measured_exposure
+    from .core.finish.view import to_bytes
+    from .core.formats.exr import read_exr, write_exr
+    from .core.render.filter import filter_noise
+
+    out = Path(args.output)
+    if out.suffix.lower() not in (".png", ".exr") or (out.suffix.lower() == ".exr" and not args.filter):
+        raise InputError("A finished picture is a PNG; name it so. (With --filter an EXR keeps the filtered picture as a pass.)")
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    picture = read_exr(Path(args.picture))
+    values: dict[str, Any] = {}
+    for assignment in args.set or []:
+        key, equals, value = assignment.partition("=")
+        if not equals:
+            raise InputError(f"“{assignment}” sets nothing; write it like finish.contrast=1.1.")
+        values[key.strip().removeprefix("finish.")] = value.strip()
+    if values.get("exposure") == "measured":
+        values["exposure"] = measured_exposure(picture.beauty)
+    settings = finish_from(values) if values else Finish()
+    shown, smeared = picture.beauty, None
+    if args.filter:
+        try:
+            filtered = filter_noise(picture.passes)
+        except KeyError as error:
+            raise InputError(f"{args.picture} has no pass {error}; the filter needs a picture that this program rendered.") from None
+        shown, smeared = filtered.image, filtered.smeared
+        picture.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
+        if smeared > 0.005:
+            _say(f"The filter smeared {smeared:.1%} of the picture: there it took more than noise explains.")
+    if out.suffix.lower() == ".exr":
+        write_exr(out, picture)
+    else:
+        Image.fromarray(to_bytes(finished(shown, settings))).save(out)
+    result = {"output": str(out), "finish": settings.model_dump(), "filtered": args.filter, "smeared": smeared}
+    _print(args, result, lambda: f"{out}: exposure {settings.exposure:+g}" + (f", smeared {smeared:.1%}" if smeared is not None else ""))
     return 0
 
 
@@ -336,6 +385,12 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--json", action="store_true")
     sub.set_defaults(recipe=None)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")
+    sub.add_argument("--json", action="store_true")
+    sub = command("finish", finish, "Finish a rendered picture as PNG, filtered if asked; or keep the filtered picture in an EXR.")
+    sub.add_argument("picture", metavar="IN.exr")
+    sub.add_argument("-o", "--output", required=True, metavar="OUT.png|OUT.exr")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one of finish.exposure (a number or “measured”), finish.contrast, …")
+    sub.add_argument("--filter", action="store_true", help="filter noise, guided by the picture's passes")
     sub.add_argument("--json", action="store_true")
     sub = command("compare", compare, "Compare two pictures.")
     sub.add_argument("a", metavar="A.exr")

@@ -7,7 +7,7 @@ import numpy as np
 from sivrel.core.lights.pack import pass_names
 from sivrel.core.measure.ledger import CAMERA, CROSS, MEASURING, measure_ledger, relative_weights
 from sivrel.core.measure.noise import LUMINANCE
-from sivrel.core.render.film import DIRECT, INDIRECT, TOTAL_VARIANCE, WITHIN, clock_entries, film_columns
+from sivrel.core.render.film import BETWEEN, DIRECT, INDIRECT, TOTAL_VARIANCE, WITHIN, clock_entries, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -66,6 +66,11 @@ class AddsUp(unittest.TestCase):
         scene = Scene("stripes", [stripes], [lambert(0.0), lambert(1.0)], [lamp], [looking_down(0.3, half_width=0.4)])
         film, rows = measured(scene, gi__seen="off")
         self.assertAlmostEqual(rows[CAMERA].noise, 1.0, delta=1e-6)
+
+    def test_its_whole_is_the_variance_of_the_samples(self):
+        film, _ = measured(room(), size=(64, 64), sampling__max=128)
+        by_pairs, by_all = float((film[..., WITHIN] + film[..., BETWEEN]).mean()), float(film[..., TOTAL_VARIANCE].mean())
+        self.assertAlmostEqual(by_pairs / by_all, 1.0, delta=0.1)
 
     def test_small_regions_have_enough_pairs(self):
         film, _ = measured(room(), size=(8, 8), sampling__max=16)

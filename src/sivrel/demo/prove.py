@@ -48,11 +48,25 @@ STEPS: dict[str, tuple] = {
         ("bow", "finer", {}, "bow", ""),
         ("fine", "finer", {"sampling.max": 256}, None, "the look to match"),
     ),
+    "lamp-room": (
+        ("black", None, {"limits.refractions": 2, "limits.reflections": 8}, None, "glass is black: the paths end in it"),
+        ("glass", "black", {"limits.refractions": 16}, None, "now it shows; and it sparkles"),
+        ("clamped", "glass", {"limits.indirect_clamp": 1}, None, "the sparkle is gone, and light with it"),
+        ("stand-ins", "glass", {"surfaces.stand_ins": "costly"}, None, "plain stand-ins, to light by"),
+        ("parts", "glass", {"sampling.max": 64, "ambient.samples": 1}, None, "its light in parts"),
+        ("prisms", "parts", {}, "prisms", ""),
+        ("fine", "parts", {"sampling.max": 400}, None, "it still sparkles: filter it, or clamp it"),
+    ),
 }
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
-LEFT_OUT = ("variance", "clamped", "beyond", "object", "samples")
-"""Passes that do not ship; what is measured from them is in the listing."""
+SHIPPED = ("beauty", "direct", "indirect", "emission", "albedo", "normal", "depth", "texels")
+FOR_THE_FILTER = ("beauty", "indirect", "emission", "albedo", "normal", "position", "depth", "object", "variance", "samples")
+BY_SCATTERING = ("beauty", "emission", "diffuse", "gloss", "glass", "occlusion", "fireflies")
+"""Passes that ship; those of the proofs that the noise filter is tried on; and those of proofs that show the parts of the light. What is
+measured from the others is in the listing."""
+FILTERED = ("bounced", "glass")
+IN_PARTS = ("parts",)
 
 
 def prove(shot: DemoShot, everything: bool = False) -> None:
@@ -72,7 +86,7 @@ def prove(shot: DemoShot, everything: bool = False) -> None:
         if known and _shows(path, recipe, edits, scene.camera(camera_name).name):
             entry = known
         else:
-            entry = _render(shot, scene, recipe, edits, camera_name, path, name in WITH_LIGHTS)
+            entry = _render(shot, scene, recipe, edits, camera_name, path)
             print(f"{shot.name} {name}: {entry['seconds']:.1f} s")
         listing.append({**entry, "file": path.name, "parent": f"{parent}.exr" if parent else None, "note": note})
     for path in shot.proofs.glob("*.exr"):
@@ -89,7 +103,7 @@ def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
     return (picture.recipe, picture.edits, picture.camera) == (recipe, edits, camera)
 
 
-def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path, with_lights: bool) -> dict[str, Any]:
+def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path) -> dict[str, Any]:
     frame, begun = Frame(), time.monotonic()
     ready = prepare(scene, recipe, edits, camera)
     tiles: dict = {}
@@ -99,8 +113,10 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
     film = assemble(frame, film_columns(ready.arrays.slots), tiles)
     picture = make_picture(film, ready, frame, recipe, shot.name, edits)
     noise, light, dropped = measurements(picture, film)
-    for left_out in [p for p in picture.passes if p in LEFT_OUT or (not with_lights and p.startswith(("light.", "shadow.")))]:
-        picture.passes.pop(left_out)
+    shipped = FOR_THE_FILTER if path.stem in FILTERED else BY_SCATTERING if path.stem in IN_PARTS else SHIPPED
+    for name in list(picture.passes):
+        if name not in shipped and not (path.stem in WITH_LIGHTS and name.startswith(("light.", "shadow."))):
+            picture.passes.pop(name)
     write_exr(path, picture, half=True)
     return {
         "seconds": round(seconds, 3),

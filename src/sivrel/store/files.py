@@ -38,6 +38,11 @@ def thumbnail_path(data: Path, digest: str) -> Path:
     return data / "thumbnails" / f"{digest}.png"
 
 
+def filtered_path(data: Path, digest: str) -> Path:
+    """What the noise filter makes of a picture: an .npz of image, smear, smeared and where."""
+    return data / "filtered" / f"{digest}.npz"
+
+
 class Tiles:
     """The finished tiles of a job: a file each, and the order in which they came.
 

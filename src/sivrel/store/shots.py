@@ -15,7 +15,7 @@ def now() -> str:
 @dataclass(frozen=True)
 class Shot:
     """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload; lights: what the file
-    says of each, and of each mesh that glows (see work.intake)."""
+    says of each, and of each mesh that glows (see work.intake); finish: how its pictures are finished, as core.finish says."""
 
     id: int
     slug: str
@@ -27,6 +27,7 @@ class Shot:
     triangles: int
     notes: list[str]
     lights: list[dict[str, Any]]
+    finish: dict[str, Any]
 
     @property
     def confine_to(self) -> Path | None:
@@ -40,7 +41,7 @@ class Shot:
 def _shot(row: sqlite3.Row) -> Shot:
     return Shot(
         row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
-        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]), json.loads(row["lights"]),
+        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]), json.loads(row["lights"]), json.loads(row["finish"]),
     )  # fmt: skip
 
 
@@ -80,6 +81,10 @@ def listed(db: sqlite3.Connection) -> list[tuple[Shot, int, str | None]]:
            FROM shots ORDER BY id"""
     )
     return [(_shot(row), row["proofs"], row["picture"]) for row in rows]
+
+
+def set_finish(db: sqlite3.Connection, shot: Shot, finish: dict[str, Any]) -> None:
+    db.execute("UPDATE shots SET finish = ? WHERE id = ?", (json.dumps(finish), shot.id))
 
 
 def opened(db: sqlite3.Connection, shot: Shot) -> None:

@@ -13,6 +13,11 @@ from ..store.proofs import Proof
 
 TITLES = {way.key: way.title for way in WAYS} | {way.key: way.title for way in SHADOW_WAYS if way.key != "off"}
 TITLES |= {"all": "all lights", "chosen": "chosen lights", "scene": "the whole scene", "view": "the view"}
+OF_KEYS = {
+    "surfaces.stand_ins": {"none": "no", "costly": "costly", "all": "all"},
+    "sampling.noise_terms": {"eye": "the eye", "linear": "a linear measure"},
+}
+"""Words for the values of settings that share them with others."""
 NAMES = {key: info.name for key, info in settings().items()}
 
 
@@ -74,6 +79,8 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
 
 def shown(key: str, value: Any) -> str:
     """A value in words; “off” is a way of shadows, or of bounced light."""
+    if key in OF_KEYS:
+        return OF_KEYS[key].get(str(value), str(value))
     return "no shadows" if value == "off" and key.endswith("shadows.way") else value_in_words(value)
 
 
@@ -91,6 +98,8 @@ def meters_in_words(proof: Proof) -> list[str]:
     if not meters:
         return []
     told = []
+    if meters.get("stand_ins"):
+        told.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
     if meters["clamped"] > 0.0:
         most = meters["clamped_most"]
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
@@ -98,11 +107,17 @@ def meters_in_words(proof: Proof) -> list[str]:
     counts = {
         "diffuse": counted(limits.diffuse_bounces, "diffuse bounce"),
         "mirror": counted(limits.reflections, "reflection"),
+        "glass": f"{counted(limits.refractions, 'crossing')} of glass",
         "total": f"{counted(limits.total, 'bounce')} in all",
     }
     for kind, share_left in meters["beyond"].items():
         if share_left > 0.0005:
             told.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
+    if meters.get("ended_in_glass", 0.0) > 0.002:
+        told.append(f"{percent(meters['ended_in_glass'])} of the samples ended in glass, and are black: allow more crossings.")
+    if meters.get("fireflies", 0.0) > 5e-4 and meters["firefly_kind"]:
+        kind, most = meters["firefly_kind"]
+        told.append(f"{percent(meters['fireflies'])} of the pixels sparkle; {most * 100:.0f} % of those by {kind}.")
     if meters["self_hits"] > 1e-3:
         told.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
     return told

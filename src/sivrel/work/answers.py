@@ -4,17 +4,21 @@ import base64
 import io
 import os
 import time
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PIL import Image
 
 from ..core.errors import InputError
+from ..core.formats.exr import read_exr
+from ..core.render.filter import SMEARED, filter_noise
 from ..core.render.prepare import Prepared
 from ..core.render.reach import what_reaches
 from ..core.render.recipe import from_json
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.survey.plan import Drawing, plan_and_elevation
-from ..store import database, questions, shots
+from ..store import database, files, questions, shots
 from .intake import light_facts
 
 if TYPE_CHECKING:
@@ -34,6 +38,9 @@ def answer_questions(worker: "Worker") -> None:
         number, kind, shot_id, body = question
         try:
             shot = shots.get(db, shot_id)
+            if kind == "filter":
+                questions.answer(db, number, filter_picture(worker.data, body["picture"]))
+                continue
             ready = worker.prepare(db, shot, from_json(body["recipe"]), edits_from_json(body["edits"]), body.get("camera"))
             questions.answer(db, number, ANSWERS[kind](ready, body))
         except (InputError, OSError) as error:
@@ -64,6 +71,26 @@ def plan(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
     axes = ready.camera.to_world
     camera = {"at": axes[:, 3].tolist(), "forward": (-axes[:, 2]).tolist(), "right": axes[:, 0].tolist(), "half": ready.camera.half_width}
     return {"plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene), "camera": camera}
+
+
+def filter_picture(data: Path, digest: str) -> dict[str, Any]:
+    """Filter a picture, once, beside it; says how much of it was smeared, and mostly which object."""
+    path = files.filtered_path(data, digest)
+    if not path.is_file():
+        picture = read_exr(files.picture_path(data, digest))
+        try:
+            filtered = filter_noise(picture.passes)
+        except KeyError as error:
+            raise InputError(f"This proof was kept without its pass {error}, which the filter needs; prove it anew.") from None
+        numbers = picture.passes["object"][filtered.smear > SMEARED, 0].astype(int)
+        most = int(np.bincount(numbers[numbers >= 0]).argmax()) if (numbers >= 0).any() else -1
+        path.parent.mkdir(parents=True, exist_ok=True)
+        beside = path.with_name(f".{path.name}")
+        with open(beside, "wb") as file:
+            np.savez(file, image=filtered.image.astype(np.float16), smear=filtered.smear.astype(np.float16), smeared=filtered.smeared, most=most)
+        beside.replace(path)
+    kept = np.load(path)
+    return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
 
 
 ANSWERS = {"reach": reach, "plan": plan}

@@ -14,8 +14,8 @@ VIEWS = {
 }
 """Name on the pages: OpenColorIO view, and what it is called."""
 DISPLAY = "sRGB - Display"
-LUT_SIZE = 40
-LUT_STOPS = (-12.0, 8.0)
+LUT_SIZE = 56
+LUT_STOPS = (-10.0, 7.0)
 """Range of the look-up table in stops about 0.18; the browser's shader knows it too (static/plate-gl.js)."""
 MIDDLE = 0.18
 

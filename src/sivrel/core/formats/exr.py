@@ -15,6 +15,8 @@ from ..render.recipe import Recipe, from_json, to_json
 from ..scene import edits as scene_edits
 from ..scene.edits import Edits
 
+LARGEST_HALF = 65504.0
+
 
 @dataclass
 class Picture:
@@ -59,7 +61,10 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
     for name, image in picture.passes.items():
         for k, letter in enumerate(channels_of(name)):
             channel = letter if name == "beauty" else f"{name}.{letter}"
-            channels[channel] = np.ascontiguousarray(image[..., k], depth)
+            plane = image[..., k]
+            if half:  # what is finite stays so
+                plane = np.where(np.isfinite(plane), np.clip(plane, -LARGEST_HALF, LARGEST_HALF), plane)
+            channels[channel] = np.ascontiguousarray(plane, depth)
     try:
         OpenEXR.File(header, channels).write(str(path))
     except RuntimeError:

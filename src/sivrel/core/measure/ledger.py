@@ -2,10 +2,10 @@
 
 Noise by a nested estimate. By the law of total variance, that of a pixel sample is the variance between samples, of what would be
 found if every split were taken without end, plus the mean variance within a sample, when its camera ray stands still and all that
-follows is drawn anew. Some samples are therefore taken twice from the first surface on; half the squared difference estimates the
-variance within, of each source and of their sum (Blitzstein & Hwang 2019, "Introduction to Probability", theorem 9.5.4,
-Eve's law). What is left of the whole is the camera rays' own: edges, textures,
-lenses. What the sum of the sources misses of the variance within is their cross terms: two sources that share a ray.
+follows is drawn anew. Some samples are therefore taken twice from the first surface on. Half the squared difference estimates the
+variance within, of each source and of their sum; what both times have in common, their covariance, is the camera rays' own: edges,
+textures, lenses (Blitzstein & Hwang 2019, "Introduction to Probability", theorem 9.5.4,
+Eve's law). What the sum of the sources misses of the variance within is their cross terms: two sources that share a ray.
 """
 
 from dataclasses import asdict, dataclass
@@ -16,6 +16,7 @@ from scipy.ndimage import uniform_filter
 
 from ..render import film as columns
 from ..render.film import CLOCK_ALL, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_LIGHT
+from ..render.passes import LIGHT, NOISE, NOISE_BOUNCED, NOISE_CAMERA, NOISE_WITHIN, layer_of
 from .noise import DARK, LUMINANCE
 
 BOUNCED = ("bounced light", "gloss", "glass")
@@ -23,6 +24,7 @@ CAMERA, CROSS, MEASURING = "camera rays", "cross terms", "measuring"
 """Names of the sources beside the lights: indirect light by what scattered it first; what only more camera rays clear; what sources
 that share a ray add to or take from each other's noise; and the second time of the samples that are taken twice."""
 
+NOT_LIGHTS = (*BOUNCED, CAMERA, CROSS, MEASURING)
 NEIGHBOURHOOD = 15
 """Pixels across over which brightness is averaged."""
 
@@ -66,7 +68,7 @@ def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None 
     direct, indirect = (float((flat[:, c : c + 3] @ LUMINANCE).mean()) for c in (columns.DIRECT, columns.INDIRECT))
     luminance = (flat[:, columns.DIRECT : columns.DIRECT + 3] + flat[:, columns.INDIRECT : columns.INDIRECT + 3]) @ LUMINANCE
     weights = relative_weights(luminance.reshape(film.shape[:2]))
-    whole_variance = float(weights @ flat[:, columns.TOTAL_VARIANCE])
+    whole_variance = float(weights @ (flat[:, columns.WITHIN] + flat[:, columns.BETWEEN]))
     noisy = bool(np.isfinite(whole_variance) and whole_variance > 0.0)
     timed = clock is not None and clock[-1] > 0.0
 
@@ -104,7 +106,28 @@ def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None 
     if timed and clock is not None:
         spent = clock[: len(names) + CLOCK_ALL].sum()
         left = float(1.0 - spent / clock[-1])
-    rows.append(LedgerRow(CAMERA, 0.0, None if within is None else 1.0 - within, error, left, None))
+    rows.append(LedgerRow(CAMERA, 0.0, *noise_of(columns.BETWEEN), left, None))
     rows.append(LedgerRow(CROSS, 0.0, None if within is None else within - of_sources, error, None, None))
     rows.append(LedgerRow(MEASURING, 0.0, None, None, time_of(len(names) + CLOCK_PAIRS), None))
     return rows
+
+
+def noise_of_region(passes: dict[str, np.ndarray], lights: list[str], box: tuple[int, int, int, int]) -> list[dict[str, Any]]:
+    """The noise of a part of a picture by source: rows of name and noise, as in `LedgerRow`, from its noise passes. `box` is left, top,
+    right, bottom in pixels of the picture. Empty where the picture has no such passes, or no noise there."""
+    if NOISE_CAMERA not in passes or NOISE_WITHIN not in passes:
+        return []
+    x0, y0, x1, y1 = box
+    weights = relative_weights(passes["beauty"][..., :3].astype(np.float64) @ LUMINANCE).reshape(passes["beauty"].shape[:2])[y0:y1, x0:x1]
+
+    def noise_of(name: str) -> float:
+        return float((weights * passes[name][y0:y1, x0:x1, 0]).sum()) if name in passes else 0.0
+
+    within, between = noise_of(NOISE_WITHIN), noise_of(NOISE_CAMERA)
+    whole = within + between
+    if not (np.isfinite(whole) and whole > 0.0):
+        return []
+    sources = {name: noise_of(NOISE + LIGHT + layer_of(name)) for name in lights}
+    sources |= {name: noise_of(layer) for name, layer in zip(BOUNCED, NOISE_BOUNCED, strict=True)}
+    sources[CAMERA], sources[CROSS] = between, within - sum(sources.values())
+    return [{"name": name, "noise": noise / whole} for name, noise in sources.items()]

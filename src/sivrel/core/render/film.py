@@ -27,7 +27,10 @@ BRIGHTEST, BRIGHTEST_KIND = 41, 42
 WITHIN, WITHIN_BOUNCED = 43, 44
 # Luminance of the indirect light by what scattered it first.
 BOUNCED = 47
-FILM_COLUMNS = 50
+# The variance of the pixel's mean that its camera rays alone cause: what the two times of a sample have in common. While samples are
+# added: the sum of their products, the sum of their sums, and how many there are.
+BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
+FILM_COLUMNS = 53
 TILE = 32
 """Largest side of a tile in pixels."""
 # Then, for every light pass: light; the luminance that it would bring unhindered and brings; its variance as in WITHIN.
@@ -160,6 +163,10 @@ def keep_sample(memory, path, sums):
 def _keep_pair(memory, path, sums):
     """Add half the squared differences of a sample that was taken twice: the variance with the camera ray held still."""
     sums[WITHIN] += 0.5 * (path.total - path.total_again) ** 2
+    met = luminance(path.direct) + luminance(path.indirect) - path.total
+    sums[BETWEEN] += (path.total + met) * (path.total_again + met)
+    sums[PAIR_SUMS] += path.total + path.total_again + 2.0 * met
+    sums[PAIRS] += 1.0
     for part in range(3):
         sums[WITHIN_BOUNCED + part] += 0.5 * (path.bounced[part] - path.bounced_again[part]) ** 2
     for slot in range(len(memory.tally)):
@@ -187,6 +194,9 @@ def _write_pixel(sums, slots, pairs, pixel):
     for c in range(3):
         pixel[VARIANCE + c] = variance_of_mean(sums[VARIANCE + c], (sums[DIRECT + c] + sums[INDIRECT + c]) * share, kept)
     mean = luminance((sums[DIRECT] + sums[INDIRECT], sums[DIRECT + 1] + sums[INDIRECT + 1], sums[DIRECT + 2] + sums[INDIRECT + 2])) * share
+    # Products about the pixel's mean, which holds one of the two itself: hence the factor.
+    products = sums[BETWEEN] - mean * sums[PAIR_SUMS] + mean * mean * sums[PAIRS]
+    pixel[BETWEEN] = products * of_pairs * kept / (kept - 1.0) if kept > 1.0 else 0.0
     pixel[TOTAL_VARIANCE] = variance_of_mean(sums[TOTAL_VARIANCE], mean, kept)
     pixel[DEPTH] = sums[DEPTH] / sums[ALPHA] if sums[ALPHA] > 0.0 else np.inf
     pixel[OCCLUSION] = sums[OCCLUSION] / sums[ALPHA] if sums[ALPHA] > 0.0 else 1.0

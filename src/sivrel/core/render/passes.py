@@ -50,8 +50,8 @@ OPTIONAL = ("clamped", "beyond", "ended_in_glass", "glass", "gloss")
 LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
 """Passes of each light: what it adds directly, R G B; the share of it that is not shadowed, Y; and of each source its part of the
 variance of the pixel's mean luminance, Y, averaged over a neighbourhood (few samples are taken twice to measure it)."""
-NOISE_TOTAL, NOISE_WITHIN = "noise.total", "noise.within"
-"""Variance of the mean luminance in all, and what is left of it when the camera's rays stand still."""
+NOISE_CAMERA, NOISE_WITHIN = "noise.camera", "noise.within"
+"""The variance of the mean luminance that the camera's rays cause, and what is left when they stand still."""
 NOISE_BOUNCED = ("noise.bounced", "noise.gloss", "noise.glass")
 NEIGHBOURHOOD = 9
 SCATTERED = ("", "diffuse", "gloss", "glass")
@@ -109,7 +109,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
         "clamped": part(columns.CLAMPED, 1),
         "beyond": part(columns.LEFT, 4),
         "ended_in_glass": part(columns.ENDED_IN_GLASS, 1),
-        NOISE_TOTAL: part(columns.TOTAL_VARIANCE, 1),
+        NOISE_CAMERA: _spread(part(columns.BETWEEN, 1)),
         NOISE_WITHIN: _spread(part(columns.WITHIN, 1)),
     }
     if arrays is not None:

@@ -7,8 +7,11 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
 
 from ...core.errors import InputError
+from ...core.finish.finishing import Finish
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
+from ...core.formats.exr import read_exr
 from ...core.gi.ways import BEYOND, SEEN
+from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.render.film import DIRECT, INDIRECT
 from ...core.render.frame import Frame
 from ...core.render.recipe import QUESTIONS, Recipe, settings, with_values
@@ -55,7 +58,8 @@ def page(slug: str):
     other = _chosen(all_proofs, "with")
     return render_template(
         "bench.html", shot=shot, cards=lineage(all_proofs), proof=proof, other=other, views=VIEWS,
-        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, **_recipe_values(shot, proof),
+        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, finishing=Finish.model_json_schema()["properties"],
+        **_recipe_values(shot, proof),
     )  # fmt: skip
 
 
@@ -171,6 +175,7 @@ def proof_json(proof_id: int):
         passes=proof.passes,
         ledger=proof.lights,
         meters=meters_in_words(proof),
+        stand_ins=proof.meters.get("stand_ins", 0),
         edits=proof.edits.flat(),
         exposure=shot.camera(proof.camera)["exposure"],
         tiles_done=job.tiles_done if job else 0,
@@ -178,6 +183,21 @@ def proof_json(proof_id: int):
         left=left,
         worker=jobs.worker(db()).__dict__,
     )
+
+
+@pages.get("/proofs/<int:proof_id>/noise.json")
+def noise_json(proof_id: int):
+    """Where the noise of a part of a proof comes from (?region=left,top,right,bottom in pixels of the frame)."""
+    proof, wanted = _proof(proof_id), _region(request.args.get("region", ""))
+    if proof.picture is None:
+        abort(404)
+    x0, y0, x1, y1 = proof.frame.window
+    left, top, right, bottom = wanted or (x0, y0, x1, y1)
+    box = (max(left, x0) - x0, max(top, y0) - y0, min(right, x1) - x0, min(bottom, y1) - y0)
+    if box[0] >= box[2] or box[1] >= box[3]:
+        return jsonify(rows=[])
+    names = [row["name"] for row in proof.lights if row["name"] not in NOT_LIGHTS]
+    return jsonify(rows=noise_of_region(read_exr(files.picture_path(data(), proof.picture)).passes, names, box))
 
 
 @pages.get("/proofs/<int:proof_id>/tiles")

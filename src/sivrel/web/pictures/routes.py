@@ -7,15 +7,19 @@ from flask import Blueprint, Response, abort, request, send_file
 from PIL import Image
 
 from ...core.errors import InputError
-from ...core.finish.view import VIEWS, lookup_table, to_bytes, to_display
+from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
+from ...core.finish.view import VIEWS, lookup_table, to_bytes
 from ...core.formats.exr import Picture, read_exr
 from ...core.measure.difference import compare
-from ...store import files, proofs
+from ...core.render.filter import SMEARED
+from ...store import files, proofs, questions, shots
 from ..database import data, db
 
 pages = Blueprint("pictures", __name__)
 FOREVER = "private, max-age=31536000, immutable"
 LARGEST_HALF = 65504.0
+FILTERED = {"filtered": "image", "smeared": "smear"}
+"""Passes that the noise filter makes, and what they are called in its file."""
 
 
 def halves(linear: np.ndarray) -> bytes:
@@ -44,21 +48,44 @@ def _told_apart(numbers: np.ndarray) -> np.ndarray:
     return np.where(numbers[..., None] >= 0.0, 0.05 + 0.6 * steps, 0.0).astype(np.float32)
 
 
+def shown_pass(name: str, plane: np.ndarray) -> np.ndarray:
+    """A pass as it is looked at: numbers told apart, what has no natural scale brought to that of light."""
+    if name == "texels":
+        return np.minimum(plane, LARGEST_HALF)
+    if name == "beyond":
+        return plane.sum(axis=2, keepdims=True)
+    if name == "samples":
+        return plane / max(float(plane.max()), 1.0)  # white where most were taken
+    if name in ("object", "surface"):
+        return _told_apart(plane[..., 0])
+    if name == "position":
+        return np.mod(plane, 1.0)  # a metre from black to white, along each axis
+    if name == "motion":
+        return np.concatenate([plane / 32.0 + 0.5, np.full_like(plane[..., :1], 0.5)], axis=2)
+    if name.startswith("noise."):
+        return np.sqrt(np.maximum(plane, 0.0))  # a standard error, in the unit of light
+    return plane
+
+
+def _filtered(digest: str):
+    path = files.filtered_path(data(), digest)
+    if not path.is_file():
+        abort(404)
+    return np.load(path)
+
+
 @pages.get("/pictures/<digest>.half")
 def half(digest: str):
     """The pixels of a pass (?pass=direct; default beauty), row by row from the top."""
-    picture = _picture(digest)
-    plane = picture.passes.get(request.args.get("pass", "beauty"))
-    if plane is None:
-        abort(404)
-    if request.args.get("pass") == "texels":
-        plane = np.minimum(plane, LARGEST_HALF)
-    if request.args.get("pass") == "beyond":
-        plane = plane.sum(axis=2, keepdims=True)
-    if request.args.get("pass") == "samples":
-        plane = plane / max(float(plane.max()), 1.0)  # white where most were taken
-    if request.args.get("pass") == "object":
-        plane = _told_apart(plane[..., 0])
+    picture, name = _picture(digest), request.args.get("pass", "beauty")
+    if name in FILTERED:
+        plane = _filtered(digest)[FILTERED[name]].astype(np.float32)
+        plane = plane if plane.ndim == 3 else np.clip(plane / (2.0 * SMEARED), 0.0, 1.0)[..., None]
+    else:
+        found = picture.passes.get(name)
+        if found is None:
+            abort(404)
+        plane = shown_pass(name, found)
     if plane.shape[2] < 3:
         plane = np.repeat(plane[..., :1], 3, axis=2)
     return Response(halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
@@ -66,14 +93,49 @@ def half(digest: str):
 
 @pages.get("/pictures/<digest>.png")
 def png(digest: str):
-    """The beauty through a view (?view=, ?exposure=): what browsers without WebGL show."""
-    view = request.args.get("view", "soft")
-    if view not in VIEWS:
-        raise InputError(f"There is no view “{view}”; use one of: {', '.join(VIEWS)}.")
-    shown = to_bytes(to_display(_picture(digest).beauty, _number("exposure"), view))
+    """The beauty, or what the filter makes of it, finished as the address says: ?exposure=&contrast=… and ?view=."""
+    values = {name: value for name, value in request.args.items() if name in Finish.model_fields}
+    settings, picture = finish_from(values), _picture(digest)
+    linear = _filtered(digest)["image"] if request.args.get("pass") == "filtered" else picture.beauty
     buffer = io.BytesIO()
-    Image.fromarray(shown).save(buffer, "PNG")
-    return Response(buffer.getvalue(), mimetype="image/png", headers={"Cache-Control": FOREVER})
+    Image.fromarray(to_bytes(finished(linear, settings))).save(buffer, "PNG")
+    headers = {"Cache-Control": FOREVER}
+    if "download" in request.args:
+        headers["Content-Disposition"] = f'attachment; filename="{digest[:12]}.png"'
+    return Response(buffer.getvalue(), mimetype="image/png", headers=headers)
+
+
+@pages.get("/pictures/<digest>/exposure.json")
+def exposure(digest: str):
+    """The exposure that a picture measures for itself, in stops."""
+    return {"exposure": measured_exposure(_picture(digest).beauty)}
+
+
+@pages.get("/white.json")
+def white():
+    """The 3 x 3 matrix of a white balance (?temperature=&tint=), row by row."""
+    settings = finish_from({name: request.args[name] for name in ("temperature", "tint") if name in request.args})
+    return {"matrix": white_balance(settings.temperature, settings.tint).reshape(-1).tolist()}
+
+
+@pages.post("/shots/<slug>/finish")
+def finish(slug: str):
+    """Keep how a shot's pictures are finished."""
+    shot = shots.find(db(), slug)
+    if shot is None:
+        abort(404)
+    settings = finish_from({name: value for name, value in request.form.items() if name in Finish.model_fields})
+    shots.set_finish(db(), shot, settings.model_dump(exclude={"exposure"}))
+    return "", 204
+
+
+@pages.post("/proofs/<int:proof_id>/filter")
+def filter_proof(proof_id: int):
+    """Ask for the filtered picture of a proof; the answer comes at /questions/N.json, the picture as its pass “filtered”."""
+    proof = proofs.get(db(), proof_id)
+    if proof is None or proof.picture is None:
+        abort(404)
+    return {"question": questions.ask(db(), "filter", proof.shot_id, {"picture": proof.picture})}
 
 
 @pages.get("/pictures/<digest>.exr")

@@ -1,6 +1,7 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
-import { isTyping, sayStatus } from "./common.js";
+import { isTyping, openLeaf, sayStatus } from "./common.js";
+import { FinishPanel } from "./finish.js";
 import { showLedger } from "./ledger.js";
 import { LightsPanel, ask, sayReach } from "./lights.js";
 import { Plan } from "./plan.js";
@@ -25,17 +26,25 @@ const plan = new Plan($("plan"), slug, recipe, edited, (name) => {
   lights.opened = name;
   lights.show(true);
 });
+const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 let hatching = false;
 let spotting = false;
 
 // ---- pictures -------------------------------------------------------------------------------------------------
 
 // The passes that there are differ from proof to proof; the one that was looked at is kept where it can be.
-const PASS_WORDS = { beauty: "beauty", direct: "direct light", indirect: "bounced light", albedo: "albedo", normal: "normal", depth: "depth", texels: "texels per pixel", clamped: "taken by the clamp", beyond: "beyond the limits", object: "objects", samples: "samples" };
+const PASS_WORDS = {
+  direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "taken by the clamp",
+  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", object: "objects", surface: "surfaces", fireflies: "brightest finds",
+};
+const LIGHT_PASSES = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
+const FILTER_PASSES = ["filtered", "smeared"];
+const UNSEEN = ["variance"];
 function offerPasses(passes) {
   const select = $("pass"), before = select.value;
-  const words = (name) => PASS_WORDS[name] ?? name.replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
-  const names = (passes?.length ? passes : ["beauty", "direct", "indirect", "albedo", "normal"]).filter((name) => name !== "variance");
+  const words = (name) => PASS_WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
+  const names = (passes?.length ? passes : ["beauty", "direct", "indirect", "albedo", "normal"]).filter((name) => !UNSEEN.includes(name));
+  if (filtering === chosen.a?.picture) names.splice(1, 0, ...FILTER_PASSES);
   select.replaceChildren(...names.map((name) => new Option(words(name), name)));
   select.value = names.includes(before) ? before : "beauty";
 }
@@ -60,15 +69,19 @@ async function loadHatching() {
 }
 
 async function load(proof) {
-  const pass = $("pass").value;
+  const pass = proof.unfiltered ? "beauty" : $("pass").value;
+  if (proof.passes?.length && !proof.passes.includes(pass) && !FILTER_PASSES.includes(pass)) return null;
   const answer = await fetch(`/pictures/${proof.picture}.half?pass=${pass}`);
   if (!answer.ok) return null;
-  return new Picture({ ...proof, digest: proof.picture, halves: new Uint16Array(await answer.arrayBuffer()) });
+  return new Picture({ ...proof, digest: proof.picture, halves: new Uint16Array(await answer.arrayBuffer()), pass });
 }
 
 async function show(slot, proof) {
   chosen[slot] = proof;
-  if (slot === "a" && proof?.picture) offerPasses(proof.passes);
+  if (slot === "a" && proof?.picture) {
+    offerPasses(proof.passes);
+    plate.isLight = LIGHT_PASSES.test($("pass").value);
+  }
   const number = slot === "a" ? 0 : 1;
   if (slot === "a" && proof && !exposureMoved) setExposure(proof.exposure, false);
   if (slot === "a" && proof) cameraExposure = proof.exposure;
@@ -82,7 +95,7 @@ async function show(slot, proof) {
   }
   mark();
   if (slot === "a") {
-    showLedger($("ledger"), proof, showSource);
+    sayLedger();
     recipe.sayMeters(proof?.meters);
     loadHatching();
     lights.load();
@@ -94,9 +107,59 @@ async function choose(id, other = undefined, proven = false) {
   const proof = await json(`/proofs/${id}.json`);
   const with_ = other === undefined ? proof.parent : other;
   watcher.stop();
+  filtering = null;
   await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
   if (document.querySelector("#recipe-form [name=parent]")?.value !== String(id)) await recipe.load(slug, id, proven);
   recipe.sayMeters(chosen.a?.meters);
+}
+
+// ---- the noise filter ------------------------------------------------------------------------------------------
+
+let filtering = null; // the picture that is looked at filtered, its unfiltered self beside it
+
+async function toggleFilter() {
+  const proof = chosen.a, told = $("filter-told");
+  if (!proof?.picture) return;
+  if (filtering === proof.picture) {
+    filtering = null;
+    $("pass").value = "beauty";
+    told.textContent = "";
+    plate.mode = SINGLE;
+    await Promise.all([show("a", proof), show("b", proof.parent ? await json(`/proofs/${proof.parent}.json`) : null)]);
+    return sayFilter();
+  }
+  told.textContent = "Filtering…";
+  try {
+    const answer = await ask(`/proofs/${proof.id}/filter`, {});
+    if (chosen.a !== proof) return;
+    filtering = proof.picture;
+    offerPasses(proof.passes);
+    $("pass").value = "filtered";
+    await Promise.all([show("a", proof), show("b", { ...proof, unfiltered: true })]);
+    plate.mode = WIPE;
+    plate.draw();
+    const much = answer.smeared > 0.002;
+    told.textContent = much
+      ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it took more than noise: look at the pass “smeared”, or take more samples.`
+      : "It took nothing that noise does not explain. Left of the bar filtered, right of it not.";
+  } catch (problem) {
+    told.textContent = problem.message;
+  }
+  sayFilter();
+}
+
+function sayFilter() {
+  document.querySelector("[data-do=filter]").setAttribute("aria-pressed", String(filtering !== null));
+}
+
+/** The ledger of the proof on the plate, its noise that of the region where one is drawn. */
+async function sayLedger() {
+  const proof = chosen.a, region = recipe.region();
+  showLedger($("ledger"), proof, showSource);
+  if (!region || !proof?.picture || !proof.passes?.includes("noise.within")) return;
+  const answer = await fetch(`/proofs/${proof.id}/noise.json?region=${region.join(",")}`);
+  const rows = answer.ok ? (await answer.json()).rows : [];
+  if (rows.length && chosen.a === proof) showLedger($("ledger"), proof, showSource, rows);
 }
 
 function mark() {
@@ -109,7 +172,7 @@ function mark() {
   }
   const query = new URLSearchParams();
   if (chosen.a) query.set("proof", chosen.a.id);
-  if (chosen.b) query.set("with", chosen.b.id);
+  if (chosen.b && !chosen.b.unfiltered) query.set("with", chosen.b.id);
   history.replaceState(null, "", `?${query}`);
   for (const [slot, letter] of [["a", "A"], ["b", "B"]]) {
     const caption = $(`caption-${slot}`), proof = chosen[slot];
@@ -121,7 +184,8 @@ function mark() {
     const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
     const time = proof.seconds == null || !proof.picture ? proof.state : `${proof.seconds < 10 ? proof.seconds.toFixed(proof.seconds < 1 ? 2 : 1) : Math.round(proof.seconds)} s`;
     const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
-    caption.append(bold, `${time}${noise} · ${said}`);
+    const kind = proof.unfiltered ? "unfiltered · " : slot === "a" && filtering ? "filtered · " : proof.stand_ins ? "with stand-ins · " : "";
+    caption.append(bold, `${kind}${time}${noise} · ${said}`);
     caption.title = said;
   }
   sayVerdict();
@@ -129,7 +193,7 @@ function mark() {
 
 async function sayVerdict() {
   const { a, b } = chosen;
-  const key = a?.picture && b?.picture ? `${b.picture}/${a.picture}` : "";
+  const key = a?.picture && b?.picture && !b.unfiltered ? `${b.picture}/${a.picture}` : "";
   if (key === verdictFor) return;
   verdictFor = key;
   $("verdict").textContent = "";
@@ -210,6 +274,7 @@ async function setView(name) {
 }
 
 async function reload() {
+  plate.isLight = LIGHT_PASSES.test($("pass").value);
   for (const slot of ["a", "b"]) if (chosen[slot]?.picture) await show(slot, chosen[slot]);
 }
 
@@ -295,18 +360,22 @@ function openLight(name) {
   lights.show(true);
 }
 
+const SOURCES = {
+  "bounced light": ["indirect", "sampling.gi_rays"], gloss: ["gloss", "sampling.glossy_rays"], glass: ["glass", "sampling.glossy_rays"],
+  "camera rays": ["beauty", "sampling.max"], "cross terms": ["beauty", "sampling.max"], measuring: ["samples", "sampling.max"],
+};
+
 /** A source of the ledger: its pass on the plate, and its settings beside it. */
 function showSource(name) {
   const layer = name.replace(/^\/+|\/+$/g, "").replace(/[/.]/g, "_");
-  const pass = name === "bounced light" ? "indirect" : name === "camera rays" ? "beauty" : `light.${layer}`;
+  const [pass, setting] = SOURCES[name] ?? [`light.${layer}`, null];
   if ([...$("pass").options].some((option) => option.value === pass)) {
     $("pass").value = pass;
     reload();
   }
-  if (name === "bounced light" || name === "camera rays") {
-    lights.show(false);
-    recipe.field(name === "camera rays" ? "sampling.max" : "limits.diffuse_bounces").focus();
-  } else openLight(name);
+  if (!setting) return openLight(name);
+  openLeaf("recipe");
+  recipe.field(setting).focus();
 }
 
 async function togglePlan() {
@@ -321,6 +390,7 @@ const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
   region: (box, last = false) => {
     recipe.setRegion(box, plate.frame);
     if (last) recipe.step();
+    if (last) sayLedger();
     pointer.regionMode = false;
     plate.draw();
   },
@@ -346,6 +416,7 @@ const DO = {
   region: toggleRegion,
   reach: () => setSpotting(!spotting),
   plan: togglePlan,
+  filter: toggleFilter,
   fit: () => plate.fit(),
   cancel: () => watcher.cancel(),
   resume,
@@ -379,6 +450,7 @@ function step(by) {
 $("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));
 $("view").addEventListener("change", () => setView($("view").value));
 $("pass").addEventListener("change", reload);
+for (const tab of document.querySelectorAll(".leaves [role=tab]")) tab.addEventListener("click", () => openLeaf(tab.id.replace("leaf-", "")));
 
 const KEYS = {
   w: DO.wipe,
@@ -390,6 +462,9 @@ const KEYS = {
   x: () => lights.press("on"),
   q: () => setSpotting(!spotting),
   g: togglePlan,
+  e: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
+  n: toggleFilter,
+  m: () => finish.measure(),
   o: () => {
     hatching = !hatching;
     loadHatching();
@@ -445,4 +520,4 @@ const first = document.querySelector(".card[data-chosen=a]");
 if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan };
+window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish };

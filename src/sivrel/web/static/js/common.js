@@ -48,3 +48,15 @@ async function watchStatus() {
   setTimeout(watchStatus, 1000);
 }
 watchStatus();
+
+/** Turn to a leaf of the right-hand place: recipe, lights or finish. The recipe's form stays on the page behind the others: its button
+ * proves what all leaves have changed. */
+export function openLeaf(name) {
+  for (const tab of document.querySelectorAll(".leaves [role=tab]")) {
+    const leaf = tab.id.replace("leaf-", ""), panel = document.getElementById(leaf);
+    tab.setAttribute("aria-selected", String(leaf === name));
+    if (leaf === "recipe") panel.classList.toggle("behind", name !== "recipe");
+    else panel.hidden = leaf !== name;
+  }
+  document.dispatchEvent(new CustomEvent("sivrel:leaf", { detail: name }));
+}

@@ -1,5 +1,7 @@
 // The lights panel: a line a light, its settings as sentences, solo and switch; and what reaches a spot.
 
+import { openLeaf } from "./common.js";
+
 const $ = (id) => document.getElementById(id);
 
 /** Post a form to the bench and wait for the worker's answer. Throws an Error with a sentence. */
@@ -29,8 +31,7 @@ export class LightsPanel {
     this.holder.addEventListener("click", (event) => this.clicked(event));
     this.holder.addEventListener("input", (event) => event.target.dataset.edit && this.typed(event.target, true));
     this.holder.addEventListener("change", (event) => event.target.dataset.edit && this.typed(event.target, false));
-    $("leaf-recipe").addEventListener("click", () => this.show(false));
-    $("leaf-lights").addEventListener("click", () => this.show(true));
+    document.addEventListener("sivrel:leaf", (event) => event.detail === "lights" && this.load());
   }
 
   get shown() {
@@ -38,12 +39,7 @@ export class LightsPanel {
   }
 
   show(lights) {
-    this.holder.hidden = !lights;
-    // The form stays on the page: its button proves what both leaves have changed.
-    $("recipe").classList.toggle("behind", lights);
-    $("leaf-lights").setAttribute("aria-selected", String(lights));
-    $("leaf-recipe").setAttribute("aria-selected", String(!lights));
-    if (lights) this.load();
+    openLeaf(lights ? "lights" : "recipe");
   }
 
   async load() {

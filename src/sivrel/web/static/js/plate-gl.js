@@ -18,6 +18,8 @@ uniform float canvasHeight, exposure, wipe, gain;
 uniform int mode;          // 0 first, 1 second, 2 wipe, 3 difference
 uniform vec2 stops;
 uniform float middle, lutSize;
+uniform mat3 white;
+uniform float highlights, contrast, saturation, sharpening;
 uniform vec3 booth;
 out vec4 colour;
 
@@ -28,9 +30,45 @@ vec4 pick(int which, vec2 at) {
   vec4 texel = which == 0 ? texture(first, uv) : texture(second, uv);
   return vec4(texel.rgb, step(0.5, texel.a)); // a tile that is still to come has no alpha
 }
-vec3 shown(vec3 light) {
-  vec3 t = (log2(max(light * exp2(exposure), 1e-9) / middle) - stops.x) / (stops.y - stops.x);
-  return texture(lut, (clamp(t, 0.0, 1.0) * (lutSize - 1.0) + 0.5) / lutSize).rgb;
+// Finishing, operation for operation as in core/finish/finishing.py.
+const vec3 LUMINANCE = vec3(0.2126, 0.7152, 0.0722);
+const float KNEE = 0.6, SHARPEST = 1.5, EYE_FLOOR = 1e-3;
+float logLight(int which, ivec2 at) {
+  ivec2 size = which == 0 ? textureSize(first, 0) : textureSize(second, 0);
+  at = clamp(at, ivec2(0), size - 1);
+  vec3 c = which == 0 ? texelFetch(first, at, 0).rgb : texelFetch(second, at, 0).rgb;
+  return log2(dot(max(c * exp2(exposure), 0.0), LUMINANCE) + EYE_FLOOR);
+}
+float sharpened(int which, vec2 at) {
+  if (sharpening <= 0.0) return 1.0;
+  vec4 w = windows[which];
+  ivec2 size = which == 0 ? textureSize(first, 0) : textureSize(second, 0);
+  ivec2 p = ivec2(floor((at - w.xy) / (w.zw - w.xy) * vec2(size)));
+  float blurred = 0.0;
+  for (int j = -1; j <= 1; j++)
+    for (int i = -1; i <= 1; i++) blurred += float((2 - abs(i)) * (2 - abs(j))) * logLight(which, p + ivec2(i, j));
+  return clamp(exp2(sharpening * (logLight(which, p) - blurred / 16.0)), 1.0 / SHARPEST, SHARPEST);
+}
+vec3 lookedUp(vec3 c) {
+  vec3 t = (log2(max(c, 1e-9) / middle) - stops.x) / (stops.y - stops.x);
+  vec3 at = clamp(t, 0.0, 1.0) * (lutSize - 1.0);
+  ivec3 low = min(ivec3(at), ivec3(int(lutSize) - 2));
+  vec3 share = at - vec3(low), sum = vec3(0.0);
+  for (int corner = 0; corner < 8; corner++) {
+    ivec3 step_ = ivec3(corner & 1, (corner >> 1) & 1, corner >> 2);
+    vec3 weight = mix(1.0 - share, share, vec3(step_));
+    sum += weight.x * weight.y * weight.z * texelFetch(lut, low + step_, 0).rgb;
+  }
+  return sum;
+}
+vec3 shown(vec3 light, int which, vec2 at) {
+  vec3 c = max(light * exp2(exposure), 0.0) * sharpened(which, at);
+  c = max(white * c, 0.0);
+  float most = max(c.r, max(c.g, c.b)), over = most - KNEE;
+  if (over > 0.0) c *= (KNEE + over / (1.0 + 2.0 * highlights * over / KNEE)) / most;
+  c = middle * pow(c / middle, vec3(contrast));
+  float grey = dot(c, LUMINANCE);
+  return clamp(lookedUp(max(grey + (c - grey) * saturation, 0.0)), 0.0, 1.0);
 }
 // Lines across what a depth map is too coarse for: the closer, the larger its texels.
 vec3 hatch(vec3 shown, vec2 at, vec2 pixel) {
@@ -49,14 +87,14 @@ void main() {
   vec4 a = pick(0, at), b = pick(1, at);
   if (mode == 3) {
     if (a.a * b.a == 0.0) { colour = vec4(booth * 0.8, 1.0); return; }
-    colour = vec4(clamp(0.5 + gain * (shown(a.rgb) - shown(b.rgb)), 0.0, 1.0), 1.0);
+    colour = vec4(clamp(0.5 + gain * (shown(a.rgb, 0, at) - shown(b.rgb, 1, at)), 0.0, 1.0), 1.0);
     return;
   }
   bool useSecond = mode == 1 || (mode == 2 && at.x >= wipe);
   vec4 c = useSecond ? b : a, other = useSecond ? a : b;
-  if (c.a > 0.0) colour = vec4(useSecond ? shown(c.rgb) : hatch(shown(c.rgb), at, pixel), 1.0);
+  if (c.a > 0.0) colour = vec4(useSecond ? shown(c.rgb, 1, at) : hatch(shown(c.rgb, 0, at), at, pixel), 1.0);
   // Outside a region, and before a tile has come, the other proof is seen faintly, so that the place is known.
-  else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb), 0.3) : booth * 0.88, 1.0);
+  else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb, useSecond ? 0 : 1, at), 0.3) : booth * 0.88, 1.0);
 }`;
 
 export class PlateGL {
@@ -97,7 +135,7 @@ export class PlateGL {
     gl.activeTexture(gl.TEXTURE2);
     gl.bindTexture(gl.TEXTURE_3D, this.textures[2]);
     gl.texImage3D(gl.TEXTURE_3D, 0, gl.RGBA16F, n, n, n, 0, gl.RGBA, gl.HALF_FLOAT, halves);
-    for (const [key, value] of [["MIN_FILTER", "LINEAR"], ["MAG_FILTER", "LINEAR"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"], ["WRAP_R", "CLAMP_TO_EDGE"]])
+    for (const [key, value] of [["MIN_FILTER", "NEAREST"], ["MAG_FILTER", "NEAREST"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"], ["WRAP_R", "CLAMP_TO_EDGE"]])
       gl.texParameteri(gl.TEXTURE_3D, gl[`TEXTURE_${key}`], gl[value]);
   }
 
@@ -136,7 +174,7 @@ export class PlateGL {
     gl.texSubImage2D(gl.TEXTURE_2D, 0, x0 - window[0], y0 - window[1], x1 - x0, y1 - y0, gl.RGBA, gl.HALF_FLOAT, halves);
   }
 
-  draw({ place, mode, wipe, gain, exposure, booth }) {
+  draw({ place, mode, wipe, gain, exposure, booth, finish }) {
     const gl = this.gl;
     gl.viewport(0, 0, this.canvas.width, this.canvas.height);
     gl.uniform4f(this.at("place"), ...place);
@@ -145,6 +183,8 @@ export class PlateGL {
     gl.uniform1f(this.at("wipe"), wipe);
     gl.uniform1f(this.at("gain"), gain);
     gl.uniform1i(this.at("mode"), mode);
+    gl.uniformMatrix3fv(this.at("white"), true, finish.white);
+    for (const name of ["highlights", "contrast", "saturation", "sharpening"]) gl.uniform1f(this.at(name), finish[name]);
     gl.uniform1i(this.at("hatched"), this.hatched ? 1 : 0);
     gl.uniform3f(this.at("booth"), ...booth);
     this.slots.forEach((p, i) => {

@@ -21,10 +21,11 @@ export class PlatePng {
 
   setTile() {} // a render on its way is seen when it is done
 
-  _image(slot, exposure) {
+  _image(slot, exposure, finish) {
     const picture = this.slots[slot];
     if (!picture || !picture.digest) return null;
-    const address = `/pictures/${picture.digest}.png?exposure=${exposure.toFixed(1)}&view=${this.view}`;
+    const { white, ...settings } = finish;
+    const address = `/pictures/${picture.digest}.png?${new URLSearchParams({ ...settings, exposure: exposure.toFixed(2), view: this.view, pass: picture.pass ?? "beauty" })}`;
     if (!this.images[slot] || this.images[slot].address !== address) {
       const image = new Image();
       image.onload = this.redraw;
@@ -34,13 +35,13 @@ export class PlatePng {
     return this.images[slot].image.complete ? this.images[slot].image : null;
   }
 
-  draw({ place, mode, wipe, exposure, booth }) {
+  draw({ place, mode, wipe, exposure, booth, finish }) {
     const c = this.context, [left, top, width, height] = place;
     c.imageSmoothingEnabled = false;
     c.fillStyle = `rgb(${booth.map((v) => Math.round(v * 255)).join(" ")})`;
     c.fillRect(0, 0, this.canvas.width, this.canvas.height);
     const lay = (slot, from, to) => {
-      const image = this._image(slot, exposure), p = this.slots[slot];
+      const image = this._image(slot, exposure, finish), p = this.slots[slot];
       if (!image) return;
       c.save();
       c.beginPath();

@@ -15,9 +15,9 @@ export function fromHalf(h) {
 
 /** A picture of part of a frame: `window` is left, top, right, bottom in pixels of the `width` x `height` frame. */
 export class Picture {
-  constructor({ width, height, window, halves, digest = null, finished = true }) {
+  constructor({ width, height, window, halves, digest = null, finished = true, pass = "beauty" }) {
     const [x0, y0, x1, y1] = window;
-    Object.assign(this, { width, height, window, digest });
+    Object.assign(this, { width, height, window, digest, pass });
     this.halves = halves ?? new Uint16Array((x1 - x0) * (y1 - y0) * 4);
     this.finished = finished;
     this.known = finished ? null : new Uint8Array((x1 - x0) * (y1 - y0));
@@ -42,6 +42,9 @@ export class Picture {
   }
 }
 
+/** Finishing that changes nothing. */
+export const PLAIN = { white: [1, 0, 0, 0, 1, 0, 0, 0, 1], temperature: 6504, tint: 0, highlights: 0, contrast: 1, saturation: 1, sharpening: 0 };
+
 export class Plate {
   constructor(stage, canvas, lut, onChange) {
     Object.assign(this, { stage, canvas, onChange });
@@ -52,6 +55,8 @@ export class Plate {
     this.wipe = 0.5;
     this.gain = 2;
     this.exposure = 0;
+    this.finish = PLAIN;
+    this.isLight = true; // light is finished; what else a pass shows is not
     this.zoom = 1;
     this.centre = [0.5, 0.5];
     this.fitted = true;
@@ -148,7 +153,7 @@ export class Plate {
     const booth = getComputedStyle(document.documentElement).getPropertyValue("--booth").trim();
     const grey = booth.length === 4 ? booth.slice(1).replace(/./g, "$&$&") : booth.slice(1);
     this.painter.draw({
-      place: this.place(), mode, wipe: this.wipe, gain: this.gain, exposure: this.exposure,
+      place: this.place(), mode, wipe: this.wipe, gain: this.gain, exposure: this.exposure, finish: this.isLight ? this.finish : PLAIN,
       booth: [0, 2, 4].map((i) => parseInt(grey.slice(i, i + 2), 16) / 255),
     });
     this.onChange();

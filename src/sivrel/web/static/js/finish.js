@@ -1,0 +1,77 @@
+// Finishing: how the picture is shown and saved. It acts at once on the plate and is kept with the shot.
+
+import { PLAIN } from "./plate.js";
+
+const KEPT_AFTER = 600; // milliseconds without a change
+const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", "sharpening"];
+
+export class FinishPanel {
+  /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` what is looked at. */
+  constructor(slug, plate, { exposure, picture, pass }) {
+    Object.assign(this, { slug, plate, exposure, picture, pass });
+    this.holder = document.getElementById("finish");
+    this.holder.addEventListener("input", (event) => event.target.type === "range" && this.moved());
+    this.holder.addEventListener("click", (event) => this[event.target.closest("[data-finish]")?.dataset.finish]?.());
+    this.moved(false);
+  }
+
+  field(name) {
+    return this.holder.querySelector(`[name=${name}]`);
+  }
+
+  /** The numbers as they stand. */
+  values() {
+    return Object.fromEntries(SLIDERS.map((name) => [name, Number(this.field(name).value)]));
+  }
+
+  async moved(byHand = true) {
+    const values = this.values();
+    for (const name of SLIDERS) {
+      const field = this.field(name), changed = Number(field.value) !== Number(field.dataset.plain);
+      field.parentElement.querySelector("output").textContent = field.value;
+      field.parentElement.classList.toggle("changed", changed);
+    }
+    this.plate.finish = { ...values, white: this.plate.finish.white };
+    this.plate.draw();
+    if (byHand) {
+      clearTimeout(this.keeping);
+      this.keeping = setTimeout(() => this.keep(), KEPT_AFTER);
+    }
+    const mine = (this.asking = {});
+    const { temperature, tint } = values;
+    if (temperature === PLAIN.temperature && tint === 0) this.plate.finish.white = PLAIN.white;
+    else {
+      const answer = await fetch(`/white.json?${new URLSearchParams({ temperature, tint })}`);
+      if (!answer.ok || mine !== this.asking) return;
+      this.plate.finish.white = (await answer.json()).matrix;
+    }
+    this.plate.draw();
+  }
+
+  keep() {
+    const token = document.querySelector("meta[name=csrf]").content;
+    const view = document.getElementById("view").value;
+    return fetch(`/shots/${this.slug}/finish`, { method: "POST", headers: { "X-CSRFToken": token }, body: new URLSearchParams({ ...this.values(), view }) });
+  }
+
+  /** The exposure that the picture measures for itself. */
+  async measure() {
+    if (!this.picture()) return;
+    const answer = await fetch(`/pictures/${this.picture()}/exposure.json`);
+    if (answer.ok) this.exposure((await answer.json()).exposure);
+  }
+
+  plain() {
+    for (const name of SLIDERS) this.field(name).value = this.field(name).dataset.plain;
+    this.moved();
+  }
+
+  /** Save what is on the plate as PNG. */
+  save() {
+    if (!this.picture()) return;
+    const filtered = this.pass() === "filtered" ? { pass: "filtered" } : {};
+    const view = document.getElementById("view").value;
+    const query = new URLSearchParams({ ...this.values(), exposure: this.plate.exposure, view, download: "", ...filtered });
+    Object.assign(document.createElement("a"), { href: `/pictures/${this.picture()}.png?${query}`, download: "" }).click();
+  }
+}

@@ -1,0 +1,139 @@
+"""Finishing and the noise filter: neutral settings change nothing, each setting does what it says, the filter says what it smeared."""
+
+import unittest
+
+import numpy as np
+
+from sivrel.core.errors import InputError
+from sivrel.core.finish.finishing import Finish, finish_from, finished, looked_up, measured_exposure, white_balance
+from sivrel.core.finish.view import to_display
+from sivrel.core.lights.pack import pass_names
+from sivrel.core.render.filter import SMEARED, _smear, filter_noise
+from sivrel.core.render.passes import film_passes
+from sivrel.core.scene.model import Light, Scene
+from sivrel.core.scene.pack import pack_scene
+from tests.scenes import box_inside, lambert, looking_down, quad, render
+
+RNG = np.random.default_rng(5)
+PICTURE = (0.18 * 2.0 ** RNG.uniform(-6, 5, (24, 32, 3))).astype(np.float32)
+GREYS = np.repeat((0.18 * 2.0 ** np.linspace(-5, 4, 40))[None, :, None], 3, axis=2).astype(np.float32)
+
+
+class Finishing(unittest.TestCase):
+    def test_plain_is_the_view_itself(self):
+        for view in ("soft", "plain"):
+            difference = np.abs(finished(GREYS, Finish(view=view)) - to_display(GREYS, 0.0, view))
+            self.assertLess(float(difference.max()), 2.5 / 255)
+
+    def test_the_table_is_exact_at_its_nodes(self):
+        nodes = (0.18 * 2.0 ** np.linspace(-10, 7, 56)[5:50]).astype(np.float32)
+        grey = np.repeat(nodes[None, :, None], 3, axis=2)
+        np.testing.assert_allclose(looked_up(grey, "soft"), to_display(grey, 0.0, "soft"), atol=1.5e-3)
+
+    def test_exposure_is_a_factor(self):
+        np.testing.assert_allclose(finished(PICTURE, Finish(exposure=1.0)), finished(PICTURE * 2.0, Finish()), atol=1e-5)
+
+    def test_white_balance_makes_its_white_grey(self):
+        for kelvin in (2500.0, 3999.0, 4001.0, 5000.0, 9000.0):
+            warm = np.linalg.inv(white_balance(kelvin, 0.0)) @ np.ones(3)  # what a neutral sheet looks like in that light
+            self.assertEqual(warm[0] > warm[2], kelvin < 6504.0)
+            balanced = white_balance(kelvin, 0.0) @ warm
+            np.testing.assert_allclose(balanced, balanced[0], rtol=1e-6)
+        np.testing.assert_allclose(white_balance(6504.0, 0.0), np.eye(3), atol=1e-9)
+        np.testing.assert_allclose(white_balance(3999.9, 0.0), white_balance(4000.1, 0.0), rtol=2e-3)  # the two loci are joined
+        magenta = white_balance(6504.0, 0.5) @ np.ones(3)
+        self.assertGreater((magenta[0] + magenta[2]) / 2, magenta[1])
+
+    def test_highlights_are_held_and_the_rest_is_not(self):
+        plain, held = finished(GREYS, Finish(view="plain")), finished(GREYS, Finish(view="plain", highlights=1.0))
+        dark = GREYS[0, :, 0] < 0.6
+        np.testing.assert_array_equal(plain[0, dark], held[0, dark])
+        self.assertTrue((held[0, ~dark] <= plain[0, ~dark] + 1e-6).all())
+        self.assertLess(float(held[0, -10, 0]), 1.0)
+        self.assertTrue((np.diff(held[0, :, 0]) >= -1e-6).all())
+
+    def test_contrast_turns_about_middle_grey(self):
+        grey = np.full((1, 1, 3), 0.18, np.float32)
+        np.testing.assert_allclose(finished(grey, Finish(contrast=1.7)), finished(grey, Finish()), atol=1e-4)
+        two = np.array([[[0.09] * 3, [0.36] * 3]], np.float32)
+        soft, hard = (np.ptp(finished(two, Finish(contrast=c))[..., 0]) for c in (0.7, 1.4))
+        self.assertGreater(hard, 1.5 * soft)
+
+    def test_saturation_none_is_grey(self):
+        shown = finished(PICTURE, Finish(saturation=0.0, view="plain"))
+        np.testing.assert_allclose(shown, shown[..., :1].repeat(3, axis=2), atol=2e-3)
+
+    def test_sharpening_raises_an_edge_and_leaves_what_is_even(self):
+        edge = np.full((8, 8, 3), 0.1, np.float32)
+        edge[:, 4:] = 0.3
+        plain, sharp = finished(edge, Finish()), finished(edge, Finish(sharpening=1.0))
+        np.testing.assert_allclose(plain[:, [0, 1, 6, 7]], sharp[:, [0, 1, 6, 7]], atol=1e-6)
+        self.assertGreater(float(sharp[4, 4, 0]), float(plain[4, 4, 0]) + 0.01)
+        self.assertLess(float(sharp[4, 3, 0]), float(plain[4, 3, 0]) - 0.01)
+
+    def test_measured_exposure_brings_the_middle_to_middle_grey(self):
+        self.assertAlmostEqual(measured_exposure(np.full((4, 4, 3), 0.18 / 4, np.float32)), 2.0)
+        speckled = np.full((40, 40, 3), 0.09, np.float32)
+        speckled[3, 3] = 1e6
+        self.assertAlmostEqual(measured_exposure(speckled), 1.0)
+        self.assertEqual(measured_exposure(np.zeros((4, 4, 3), np.float32)), 0.0)
+
+    def test_bad_settings_are_told_in_one_sentence(self):
+        for values, part in (
+            ({"contrast": "9"}, "0.5 to 2"),
+            ({"glow": "1"}, "no finishing setting"),
+            ({"view": "odd"}, "no view"),
+            ({"tint": "x"}, "-1 to 1"),
+        ):
+            with self.assertRaises(InputError) as raised:
+                finish_from(values)
+            self.assertIn(part, str(raised.exception))
+
+
+class Filter(unittest.TestCase):
+    def scene(self) -> Scene:
+        room, step = box_inside(), quad((-0.6, -0.2, -0.6), (0.6, -0.2, -0.6), (0.6, 0.4, -0.4), (-0.6, 0.4, -0.4), 1)
+        lamp = Light("lamp", "sphere", (40.0,) * 3, (0.4, 0.2, 0.6), radius=0.15)
+        return Scene("room", [room, step], [lambert(0.6), lambert((0.7, 0.3, 0.1))], [lamp])
+
+    def passes(self, samples: int, seed: int = 0):
+        scene = self.scene()
+        film = render(scene, looking_down(0.7, 0.5, half_width=0.9), (96, 64), seed=seed, sampling__max=samples)
+        return film_passes(film, pass_names(scene), pack_scene(scene))
+
+    def test_it_comes_nearer_to_the_truth_and_keeps_edges(self):
+        reference = self.passes(2048, 9)["beauty"][..., :3]
+        noisy = self.passes(8)
+        kept = noisy["beauty"].copy()
+        filtered = filter_noise(noisy)
+        np.testing.assert_array_equal(noisy["beauty"], kept)
+        error = lambda image: float(np.sqrt(np.mean(((image - reference) / (reference + 0.02)) ** 2)))  # noqa: E731
+        self.assertLess(error(filtered.image), 0.5 * error(noisy["beauty"][..., :3]))
+        self.assertLess(filtered.smeared, 0.02)
+        # Across the edge of the ochre step, colours stay apart.
+        objects = noisy["object"][..., 0]
+        for number in (0, 1):
+            mean = lambda image, n=number: image[objects == n].mean(axis=0)  # noqa: E731
+            np.testing.assert_allclose(mean(filtered.image), mean(reference), rtol=0.05)
+
+    def test_what_is_smeared_is_told(self):
+        """Fine stripes that no guide shows, averaged away because the picture was said to be noisier than it is."""
+        passes = self.passes(64)
+        striped = passes["beauty"].copy()
+        striped[:, 20:60:3, :3] *= 1.6
+        honest = filter_noise({**passes, "beauty": striped})
+        boastful = filter_noise({**passes, "beauty": striped, "variance": passes["variance"] * 400.0})
+        self.assertGreater(np.abs(boastful.image - striped[..., :3]).mean(), 1.3 * np.abs(honest.image - striped[..., :3]).mean())
+        told = _smear(striped[..., :3], boastful.image, passes["variance"])
+        self.assertGreater(float((told[:, 24:56] > SMEARED).mean()), 0.5)
+        self.assertLess(float((honest.smear[:, 70:] > SMEARED).mean()), 0.1)
+
+    def test_a_missing_guide_is_named(self):
+        passes = self.passes(1)
+        passes.pop("position")
+        with self.assertRaisesRegex(KeyError, "position"):
+            filter_noise(passes)
+
+
+if __name__ == "__main__":
+    unittest.main()
