@@ -10,6 +10,7 @@ BENCHMARKS = {
     "draft": render.draft,
     "threads": render.threads,
     "adaptive": render.adaptive,
+    "filter": render.noise_filter,
     "click": render.click_to_first_tile,
     "compile": render.cold_compile,
     "lanterns": lights.lanterns,

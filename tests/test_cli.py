@@ -10,6 +10,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from sivrel.core.formats.exr import read_exr
 from sivrel.core.render.recipe import Recipe, to_json, with_values
@@ -50,10 +51,36 @@ class CommandLine(unittest.TestCase):
         told, _ = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
         self.assertFalse(told["complete"])
 
+    def test_finish_a_picture(self):
+        _, out = self.render("f.exr", "--set", "limits.diffuse_bounces=1", shot="demo:lamp-room")
+        png = self.folder / "f.png"
+        done = sivrel("finish", str(out), "-o", str(png), "--set", "finish.exposure=measured", "--set", "contrast=1.2", "--filter", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(done.stdout)
+        self.assertEqual((told["finish"]["contrast"], told["filtered"]), (1.2, True))
+        self.assertEqual(Image.open(png).size, (96, 54))
+        kept = self.folder / "kept.exr"
+        self.assertEqual(sivrel("finish", str(out), "-o", str(kept), "--filter").returncode, 0)
+        before, after = read_exr(out), read_exr(kept)
+        np.testing.assert_array_equal(before.beauty, after.beauty)
+        self.assertEqual({"filtered", "smeared"} - set(after.passes), set())
+        for arguments, part in (
+            ((str(out), "-o", str(self.folder / "f.jpg")), "is a PNG"),
+            ((str(out), "-o", str(png), "--set", "finish.contrast=9"), "from 0.5 to 2"),
+            ((str(self.folder / "none.exr"), "-o", str(png)), "no picture"),
+        ):
+            done = sivrel("finish", *arguments)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(part, done.stderr)
+
+    def test_stand_ins_are_told(self):
+        told, _ = self.render("s.exr", "--set", "surfaces.stand_ins=costly", "--set", "object.Chair.stand_in=on", shot="demo:lamp-room")
+        self.assertGreater(told["meters"]["stand_ins"], 8)
+
     def test_lights_by_name_and_their_passes(self):
         told, out = self.render("l.exr", "--set", "light.Flame.solo=on", "--set", "light.Flame.shadows.rays=4", "--set", "gi.seen=off")
         self.assertEqual(told["edits"], {"light.Flame.shadows.rays": 4, "light.Flame.solo": True})
-        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light", "camera rays"])
+        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light", "camera rays", "cross terms", "measuring"])
         picture = read_exr(out)
         self.assertEqual(picture.edits.flat(), told["edits"])
         np.testing.assert_allclose(picture.passes["light.Flame"], picture.passes["direct"], rtol=1e-5)

@@ -5,10 +5,11 @@ import unittest
 import numpy as np
 
 from sivrel.core.lights.pack import pass_names
-from sivrel.core.measure.ledger import CAMERA, CROSS, MEASURING, measure_ledger, relative_weights
+from sivrel.core.measure.ledger import CAMERA, CROSS, MEASURING, NOT_LIGHTS, measure_ledger, noise_of_region, relative_weights
 from sivrel.core.measure.noise import LUMINANCE
 from sivrel.core.render.film import BETWEEN, DIRECT, INDIRECT, TOTAL_VARIANCE, WITHIN, clock_entries, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.passes import film_passes
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
@@ -111,6 +112,19 @@ class Foretells(unittest.TestCase):
 
 
 class Region(unittest.TestCase):
+    def test_its_noise_adds_up_and_that_of_the_whole_picture_is_the_ledgers(self):
+        film, rows = measured(room(), size=(64, 64), sampling__max=32)
+        names = pass_names(room())
+        passes = film_passes(film, names, prepare(room(), Recipe()).arrays)
+        lights = [name for name in rows if name not in NOT_LIGHTS]
+        whole = noise_of_region(passes, lights, (0, 0, 64, 64))
+        for row in whole:
+            # The passes are averaged over a neighbourhood and weighed pixel by pixel.
+            self.assertAlmostEqual(row["noise"], rows[row["name"]].noise, delta=0.05)
+        part = noise_of_region(passes, lights, (10, 20, 30, 40))
+        self.assertAlmostEqual(sum(row["noise"] for row in part), 1.0, places=6)
+        self.assertEqual(noise_of_region({"beauty": passes["beauty"]}, lights, (0, 0, 8, 8)), [])
+
     def test_the_picture_is_the_same_however_many_samples_are_taken_twice(self):
         whole = render(room(), CAMERA_ABOVE, (64, 64), sampling__max=4)
         part = render(room(), CAMERA_ABOVE, (64, 64), sampling__max=4, region=(8, 8, 24, 24))

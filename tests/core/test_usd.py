@@ -12,7 +12,7 @@ from pxr import Gf, Usd, UsdGeom, UsdShade
 
 from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.formats.usd_mesh import triangulate
+from sivrel.core.formats.usd_mesh import is_closed, triangulate
 from sivrel.core.lights.radiance import emitted
 
 SQUARE = """def Mesh "%s" (%s)
@@ -42,6 +42,66 @@ class UsdTest(unittest.TestCase):
         spread = re.sub(r"([{}])", r"\n\1\n", body)
         path.write_text(f"#usda 1.0\n(\n    {header}\n)\n{spread}")
         return read_scene(path, **options)
+
+
+MATERIAL = """def Material "Look"
+{
+    %s
+    token outputs:surface.connect = </Look/S.outputs:surface>
+    def Shader "S"
+    {
+        uniform token info:id = "UsdPreviewSurface"
+        %s
+        token outputs:surface
+    }
+}
+"""
+BOUND = "rel material:binding = </Look>"
+BINDING = 'prepend apiSchemas = ["MaterialBindingAPI"]'
+TETRAHEDRON = """def Mesh "Solid" (prepend apiSchemas = ["MaterialBindingAPI"])
+{
+    int[] faceVertexCounts = [3, 3, 3, 3]
+    int[] faceVertexIndices = [0, 2, 1, 0, 1, 3, 1, 2, 3, 2, 0, 3]
+    point3f[] points = [(0,0,0), (1,0,0), (0,1,0), (0,0,1)]
+    rel material:binding = </Look>
+}
+"""
+
+
+class Looks(UsdTest):
+    def surfaces(self, inputs: str, own: str = "", meshes: str = ""):
+        scene = self.read(MATERIAL % (own, inputs) + (meshes or square(more=BOUND, about=BINDING)))
+        return [scene.surfaces[mesh.surfaces[0]] for mesh in scene.meshes]
+
+    def test_transparency_is_a_pane_on_a_sheet_and_glass_on_what_is_closed(self):
+        sheet, solid = self.surfaces("float inputs:opacity = 0.1", meshes=square(more=BOUND, about=BINDING) + TETRAHEDRON)
+        self.assertEqual((sheet.see_through, solid.see_through), ("pane", "solid"))
+        self.assertEqual(sheet.opacity, solid.opacity)
+
+    def test_presence_and_thresholds_are_cut_outs(self):
+        self.assertEqual(self.surfaces('float inputs:opacity = 0.1\n token inputs:opacityMode = "presence"')[0].see_through, "cut_out")
+        masked = self.surfaces("float inputs:opacity = 0.4\n float inputs:opacityThreshold = 0.5")[0]
+        self.assertEqual((masked.see_through, masked.opacity_threshold), ("cut_out", 0.5))
+
+    def test_what_is_said_of_the_glass(self):
+        own = "color3f sivrel:attenuationColor = (0.5, 0.6, 0.7)\n float sivrel:attenuationDistance = 0.2\n bool sivrel:thinWalled = 1"
+        thin = self.surfaces("float inputs:opacity = 0", own, TETRAHEDRON)[0]
+        self.assertEqual((thin.see_through, thin.attenuation_distance), ("pane", np.float32(0.2)))
+        np.testing.assert_allclose(thin.attenuation, (0.5, 0.6, 0.7), rtol=1e-6)
+
+    def test_coat_and_specular_workflow(self):
+        look = self.surfaces(
+            "float inputs:clearcoat = 0.8\n float inputs:clearcoatRoughness = 0.1\n"
+            "int inputs:useSpecularWorkflow = 1\n color3f inputs:specularColor = (0.2, 0.3, 0.4)"
+        )[0]
+        np.testing.assert_allclose((look.coat, look.coat_roughness, *look.specular), (0.8, 0.1, 0.2, 0.3, 0.4), rtol=1e-6)
+
+    def test_closed_meshes_are_told_from_open_ones(self):
+        corners = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], np.float32)
+        closed = corners[np.array([(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)])]
+        self.assertTrue(is_closed(closed))
+        self.assertFalse(is_closed(closed[:3]))
+        self.assertFalse(is_closed(np.concatenate([closed[:3], closed[3:, ::-1]])))
 
 
 class Geometry(UsdTest):

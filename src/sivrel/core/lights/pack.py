@@ -32,6 +32,7 @@ from ..scene.arrays import (
     LIT,
     MAP,
     MAP_COLUMNS,
+    MAP_START,
     NO_LIGHT,
     NODE_COLUMNS,
     PANORAMA,
@@ -51,7 +52,7 @@ from ..scene.arrays import (
     WAY,
     SceneArrays,
 )
-from ..scene.model import Light, Mesh, Scene, Shadow
+from ..scene.model import Light, Mesh, Scene, Shadow, TextureUse
 from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import CODES
@@ -171,8 +172,6 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
 
 def with_maps(arrays: SceneArrays, maps: dict[str, tuple[np.ndarray, np.ndarray]], scene: Scene) -> SceneArrays:
     """`arrays` with depth maps by light name: (row float64 [MAP_COLUMNS], depths float32)."""
-    from ..scene.arrays import MAP_START
-
     lights, used = arrays.lights.copy(), 0
     rows: list[np.ndarray] = []
     depths: list[np.ndarray] = []
@@ -284,14 +283,12 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
     row[FOCUS], row[FOCUS_TINT : FOCUS_TINT + 3] = shaping.focus, shaping.focus_tint
     gain = 1.0
     if shaping.profile is not None:
-        row[PROFILE] = tables.add(profile_table(shaping.profile, shaping.profile_normalize))
-        gain = float(profile_table(shaping.profile, shaping.profile_normalize)[4:].max())
+        profile = profile_table(shaping.profile, shaping.profile_normalize)
+        row[PROFILE], gain = tables.add(profile), float(profile[4:].max())
     row[SHAPED] = kind not in (LIGHT_KINDS["sun"], LIGHT_KINDS["dome"], LIGHT_KINDS["mesh"], LIGHT_KINDS["portal"]) and (
         shaping.cone_angle < 90.0 or shaping.focus > 0.0 or shaping.profile is not None
     )
     if light.kind == "dome" and light.panorama is not None:
-        from ..scene.model import TextureUse
-
         row[PANORAMA] = pool.reference(TextureUse(light.panorama))[0]
         row[ROTATION] = math.radians(light.rotation)
         table, mean = sky_table(light.panorama)

@@ -224,24 +224,22 @@ def _left_share(tree, node, p, n):
 
 
 @kernel
-def _total(scene, p, n):
-    """Importance of all choices: the suns and skies, and the tree."""
-    total = 0.0
+def _at_root(scene, p, n):
+    """The choices between the suns and skies, and the tree: (importance of all, of the tree, chance that each has evenly)."""
+    placed = node_importance(scene.tree, 0, p, n) if len(scene.tree) > 0 else 0.0
+    total = placed
     for k in range(len(scene.distant)):
         total += distant_importance(scene.lights, scene.distant[k], n)
-    return total
+    choices = len(scene.distant) + (1 if placed > 0.0 else 0)
+    return total, placed, FLOOR / max(1, choices)
 
 
 @called_kernel
 def choose_light(scene, p, n, u):
     """A light chosen by importance: (number, chance), the chance 0 where none can arrive. `u` is used up."""
-    weights = _total(scene, p, n)
-    placed = node_importance(scene.tree, 0, p, n) if len(scene.tree) > 0 else 0.0
-    total = weights + placed
+    total, placed, even = _at_root(scene, p, n)
     if total <= 0.0:
         return 0, 0.0
-    choices = len(scene.distant) + (1 if placed > 0.0 else 0)
-    even = FLOOR / choices
     passed = 0.0
     for k in range(len(scene.distant)):
         i = scene.distant[k]
@@ -268,12 +266,9 @@ def choose_light(scene, p, n, u):
 @called_kernel
 def choice_chance(scene, i, p, n):
     """Probability with which `choose_light` chooses light `i` at `p` with normal `n`."""
-    weights = _total(scene, p, n)
-    placed = node_importance(scene.tree, 0, p, n) if len(scene.tree) > 0 else 0.0
-    total = weights + placed
+    total, placed, even = _at_root(scene, p, n)
     if total <= 0.0:
         return 0.0
-    even = FLOOR / (len(scene.distant) + (1 if placed > 0.0 else 0))
     node = scene.leaf_of[i]
     if node < 0:
         return even + (1.0 - FLOOR) * distant_importance(scene.lights, i, n) / total

@@ -135,6 +135,5 @@ def _smear(beauty: np.ndarray, image: np.ndarray, variance: np.ndarray) -> np.nd
     mean_variance = ((np.sqrt(np.maximum(variance, 0.0)) @ LUMINANCE) ** 2).astype(np.float64)
     floor = 0.01 * float(np.abs(image @ LUMINANCE).mean()) + 1e-9
     mean = np.abs(uniform_filter(residual, LOOK_AT, mode="reflect"))
-    spread = np.sqrt(uniform_filter(residual * residual, LOOK_AT, mode="reflect"))
-    error = np.sqrt(uniform_filter(mean_variance, LOOK_AT, mode="reflect"))
+    spread, error = (np.sqrt(np.maximum(uniform_filter(plane, LOOK_AT, mode="reflect"), 0.0)) for plane in (residual * residual, mean_variance))
     return np.maximum(mean / (MOST_MEAN * error / LOOK_AT + floor), spread / (MOST_SPREAD * error + floor)).astype(np.float32)

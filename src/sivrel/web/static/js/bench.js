@@ -1,13 +1,17 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
-import { isTyping, openLeaf, sayStatus } from "./common.js";
+import { sayCaption, sayVerdict } from "./captions.js";
+import { openLeaf, sayStatus } from "./common.js";
 import { FinishPanel } from "./finish.js";
+import { followKeys } from "./keys.js";
 import { showLedger } from "./ledger.js";
-import { LightsPanel, ask, sayReach } from "./lights.js";
+import { LightsPanel, ask } from "./lights.js";
 import { Plan } from "./plan.js";
+import { hasPass, isLight, offerPasses } from "./passes.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { RecipeForm } from "./recipe.js";
 import { followPointer } from "./pointer.js";
+import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
 
 const $ = (id) => document.getElementById(id);
@@ -17,7 +21,6 @@ const lut = JSON.parse(places.dataset.lut);
 const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
 let cameraExposure = 0;
 let exposureMoved = false;
-let verdictFor = "";
 
 const plate = new Plate($("stage"), $("canvas"), lut, sayPlate);
 const recipe = new RecipeForm();
@@ -28,26 +31,9 @@ const plan = new Plan($("plan"), slug, recipe, edited, (name) => {
 });
 const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 let hatching = false;
-let spotting = false;
+const spots = new Spots(plate, slug, () => unproven(), (name) => openLight(name));
 
 // ---- pictures -------------------------------------------------------------------------------------------------
-
-// The passes that there are differ from proof to proof; the one that was looked at is kept where it can be.
-const PASS_WORDS = {
-  direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "taken by the clamp",
-  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", object: "objects", surface: "surfaces", fireflies: "brightest finds",
-};
-const LIGHT_PASSES = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
-const FILTER_PASSES = ["filtered", "smeared"];
-const UNSEEN = ["variance"];
-function offerPasses(passes) {
-  const select = $("pass"), before = select.value;
-  const words = (name) => PASS_WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
-  const names = (passes?.length ? passes : ["beauty", "direct", "indirect", "albedo", "normal"]).filter((name) => !UNSEEN.includes(name));
-  if (filtering === chosen.a?.picture) names.splice(1, 0, ...FILTER_PASSES);
-  select.replaceChildren(...names.map((name) => new Option(words(name), name)));
-  select.value = names.includes(before) ? before : "beauty";
-}
 
 async function loadHatching() {
   const proof = chosen.a;
@@ -70,7 +56,7 @@ async function loadHatching() {
 
 async function load(proof) {
   const pass = proof.unfiltered ? "beauty" : $("pass").value;
-  if (proof.passes?.length && !proof.passes.includes(pass) && !FILTER_PASSES.includes(pass)) return null;
+  if (!hasPass(proof, pass)) return null;
   const answer = await fetch(`/pictures/${proof.picture}.half?pass=${pass}`);
   if (!answer.ok) return null;
   return new Picture({ ...proof, digest: proof.picture, halves: new Uint16Array(await answer.arrayBuffer()), pass });
@@ -79,8 +65,8 @@ async function load(proof) {
 async function show(slot, proof) {
   chosen[slot] = proof;
   if (slot === "a" && proof?.picture) {
-    offerPasses(proof.passes);
-    plate.isLight = LIGHT_PASSES.test($("pass").value);
+    offerPasses($("pass"), proof.passes, filtering === proof.picture);
+    plate.isLight = isLight($("pass").value);
   }
   const number = slot === "a" ? 0 : 1;
   if (slot === "a" && proof && !exposureMoved) setExposure(proof.exposure, false);
@@ -109,8 +95,10 @@ async function choose(id, other = undefined, proven = false) {
   watcher.stop();
   filtering = null;
   await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
-  if (document.querySelector("#recipe-form [name=parent]")?.value !== String(id)) await recipe.load(slug, id, proven);
-  recipe.sayMeters(chosen.a?.meters);
+  if (recipe.field("parent").value !== String(id)) {
+    await recipe.load(slug, id, proven);
+    recipe.sayMeters(chosen.a?.meters);
+  }
 }
 
 // ---- the noise filter ------------------------------------------------------------------------------------------
@@ -133,7 +121,7 @@ async function toggleFilter() {
     const answer = await ask(`/proofs/${proof.id}/filter`, {});
     if (chosen.a !== proof) return;
     filtering = proof.picture;
-    offerPasses(proof.passes);
+    offerPasses($("pass"), proof.passes, filtering === proof.picture);
     $("pass").value = "filtered";
     await Promise.all([show("a", proof), show("b", { ...proof, unfiltered: true })]);
     plate.mode = WIPE;
@@ -174,36 +162,8 @@ function mark() {
   if (chosen.a) query.set("proof", chosen.a.id);
   if (chosen.b && !chosen.b.unfiltered) query.set("with", chosen.b.id);
   history.replaceState(null, "", `?${query}`);
-  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) {
-    const caption = $(`caption-${slot}`), proof = chosen[slot];
-    const card = proof && document.querySelector(`.card[data-proof="${proof.id}"]`);
-    caption.replaceChildren();
-    if (!proof) continue;
-    const bold = document.createElement("b");
-    bold.textContent = letter;
-    const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
-    const time = proof.seconds == null || !proof.picture ? proof.state : `${proof.seconds < 10 ? proof.seconds.toFixed(proof.seconds < 1 ? 2 : 1) : Math.round(proof.seconds)} s`;
-    const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
-    const kind = proof.unfiltered ? "unfiltered · " : slot === "a" && filtering ? "filtered · " : proof.stand_ins ? "with stand-ins · " : "";
-    caption.append(bold, `${kind}${time}${noise} · ${said}`);
-    caption.title = said;
-  }
-  sayVerdict();
-}
-
-async function sayVerdict() {
-  const { a, b } = chosen;
-  const key = a?.picture && b?.picture && !b.unfiltered ? `${b.picture}/${a.picture}` : "";
-  if (key === verdictFor) return;
-  verdictFor = key;
-  $("verdict").textContent = "";
-  if (!key) return;
-  const answer = await fetch(`/pictures/${key}/difference.json?exposure=${plate.exposure.toFixed(1)}`);
-  const told = await answer.json().catch(() => null);
-  if (verdictFor !== key) return;
-  if (!answer.ok || told.visible == null) return void ($("verdict").textContent = "A and B cover different pixels");
-  const light = told.mean_light == null ? "" : `${told.mean_light >= 1 ? "+" : "−"}${Math.abs((told.mean_light - 1) * 100).toFixed(1)} % light, `;
-  $("verdict").textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}`;
+  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filtering !== null);
+  sayVerdict($("verdict"), chosen, plate.exposure);
 }
 
 // ---- a render on its way --------------------------------------------------------------------------------------
@@ -274,7 +234,7 @@ async function setView(name) {
 }
 
 async function reload() {
-  plate.isLight = LIGHT_PASSES.test($("pass").value);
+  plate.isLight = isLight($("pass").value);
   for (const slot of ["a", "b"]) if (chosen[slot]?.picture) await show(slot, chosen[slot]);
 }
 
@@ -292,7 +252,7 @@ function sayPlate() {
   }
   document.querySelector("[data-do=flip]").disabled = !both;
   document.querySelector("[data-do=region]").setAttribute("aria-pressed", String(pointer.regionMode));
-  document.querySelector("[data-do=reach]").setAttribute("aria-pressed", String(spotting));
+  document.querySelector("[data-do=reach]").setAttribute("aria-pressed", String(spots.on));
   $("zoom").textContent = `${Math.round((plate.zoom / (devicePixelRatio || 1)) * 100)} %`;
   const [left, top, width, height] = plate.place().map((v) => v / (devicePixelRatio || 1));
   $("wipe-bar").hidden = !both || plate.mode !== WIPE || plate.held;
@@ -328,32 +288,6 @@ recipe.onEdits = () => {
   lights.load();
   plan.renew();
 };
-
-function setSpotting(on) {
-  spotting = on;
-  $("stage").classList.toggle("spotting", on);
-  if (!on) for (const id of ["reach", "spot-mark"]) $(id).hidden = true;
-  plate.draw();
-}
-
-async function reach(event) {
-  const [x, y] = plate.toFrame(...plate.at(event)), [width, height] = plate.frame;
-  if (x < 0 || y < 0 || x >= width || y >= height) return;
-  const slip = $("reach"), box = $("stage").getBoundingClientRect(), mark = $("spot-mark");
-  const left = event.clientX - box.left, top = event.clientY - box.top;
-  mark.hidden = slip.hidden = false;
-  Object.assign(mark.style, { left: `${left}px`, top: `${top}px` });
-  Object.assign(slip.style, { left: left > box.width / 2 ? "12px" : "auto", right: left > box.width / 2 ? "auto" : "12px" });
-  slip.textContent = "Looking…";
-  const mine = (reach.last = {});
-  try {
-    const told = await ask(`/shots/${slug}/reach`, { ...unproven(), x, y, width, height });
-    if (mine !== reach.last) return;
-    sayReach(slip, told, (name) => openLight(name), (name) => openLight(`object:${name}`));
-  } catch (problem) {
-    if (mine === reach.last) slip.textContent = problem.message;
-  }
-}
 
 function openLight(name) {
   lights.opened = name;
@@ -395,7 +329,7 @@ const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
     plate.draw();
   },
   // A click that does not drag.
-  click: (event) => spotting && reach(event),
+  click: (event) => spots.on && spots.ask(event),
 });
 
 function toggleRegion() {
@@ -414,7 +348,7 @@ const DO = {
   wipe: () => setMode(WIPE),
   difference: () => setMode(DIFFERENCE),
   region: toggleRegion,
-  reach: () => setSpotting(!spotting),
+  reach: () => spots.show(!spots.on),
   plan: togglePlan,
   filter: toggleFilter,
   fit: () => plate.fit(),
@@ -460,7 +394,7 @@ const KEYS = {
   l: () => lights.show(!lights.shown),
   s: () => lights.press("solo"),
   x: () => lights.press("on"),
-  q: () => setSpotting(!spotting),
+  q: () => spots.show(!spots.on),
   g: togglePlan,
   e: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
   n: toggleFilter,
@@ -485,7 +419,7 @@ const KEYS = {
   ArrowDown: () => step(1),
   Enter: () => recipe.prove(),
   Escape: () => {
-    if (spotting) return setSpotting(false);
+    if (spots.on) return spots.show(false);
     if (plan.shown) return togglePlan();
     if (watcher.following) return watcher.cancel();
     if (pointer.regionMode) return toggleRegion();
@@ -494,25 +428,7 @@ const KEYS = {
   },
 };
 
-addEventListener("keydown", (event) => {
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !(isTyping(event) && event.target.matches("input[type=password]"))) {
-    event.preventDefault();
-    return event.shiftKey ? recipe.redo() : recipe.undo();
-  }
-  if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
-  if (event.key === "Escape" && isTyping(event)) return event.target.blur();
-  // A pressed button or a link keeps its own Enter.
-  if (isTyping(event) || (event.key === "Enter" && event.target.closest("button, a"))) return;
-  if (event.key.toLowerCase() === "f") {
-    if (!event.repeat) hold(true);
-    return;
-  }
-  const act = KEYS[event.key.length === 1 ? event.key.toLowerCase() : event.key];
-  if (!act) return;
-  event.preventDefault();
-  act();
-});
-addEventListener("keyup", (event) => event.key.toLowerCase() === "f" && hold(false));
+followKeys(KEYS, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
 
 recipe.onChange = () => plate.draw();
 setView($("view").value);

@@ -1,0 +1,35 @@
+// What stands under the plate: which two proofs are on it, and how they differ.
+
+const inSeconds = (seconds) => `${seconds < 10 ? seconds.toFixed(seconds < 1 ? 2 : 1) : Math.round(seconds)} s`;
+
+/** What `proof` is, with its letter; nothing where there is none. */
+export function sayCaption(caption, letter, proof, filtered) {
+  caption.replaceChildren();
+  if (!proof) return;
+  const card = document.querySelector(`.card[data-proof="${proof.id}"]`);
+  const bold = document.createElement("b");
+  bold.textContent = letter;
+  const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
+  const time = proof.seconds == null || !proof.picture ? proof.state : inSeconds(proof.seconds);
+  const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
+  const kind = proof.unfiltered ? "unfiltered · " : filtered ? "filtered · " : proof.stand_ins ? "with stand-ins · " : "";
+  caption.append(bold, `${kind}${time}${noise} · ${said}`);
+  caption.title = said;
+}
+
+let about = "";
+
+/** How A differs from B, in numbers. */
+export async function sayVerdict(holder, { a, b }, exposure) {
+  const key = a?.picture && b?.picture && !b.unfiltered ? `${b.picture}/${a.picture}` : "";
+  if (key === about) return;
+  about = key;
+  holder.textContent = "";
+  if (!key) return;
+  const answer = await fetch(`/pictures/${key}/difference.json?exposure=${exposure.toFixed(1)}`);
+  const told = await answer.json().catch(() => null);
+  if (about !== key) return;
+  if (!answer.ok || told.visible == null) return void (holder.textContent = "A and B cover different pixels");
+  const light = told.mean_light == null ? "" : `${told.mean_light >= 1 ? "+" : "−"}${Math.abs((told.mean_light - 1) * 100).toFixed(1)} % light, `;
+  holder.textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}`;
+}

@@ -1,0 +1,28 @@
+// Keys: what a key does when no field has it.
+
+import { isTyping } from "./common.js";
+
+/** `keys` maps a key to what it does; F is held down to flip: `hold(on)`. */
+export function followKeys(keys, { hold, undo, redo }) {
+  addEventListener("keydown", (event) => {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !(isTyping(event) && event.target.matches("input[type=password]"))) {
+      event.preventDefault();
+      return event.shiftKey ? redo() : undo();
+    }
+    if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+    if (event.key === "Escape" && isTyping(event)) return event.target.blur();
+    // A pressed button or a link keeps its own Enter.
+    if (isTyping(event) || (event.key === "Enter" && event.target.closest("button, a"))) return;
+    if (event.key.toLowerCase() === "f") {
+      if (!event.repeat) hold(true);
+      return;
+    }
+    // An arrow moves a slider that has the focus.
+    if (event.target.matches("input[type=range]") && event.key.startsWith("Arrow")) return;
+    const act = keys[event.key.length === 1 ? event.key.toLowerCase() : event.key];
+    if (!act) return;
+    event.preventDefault();
+    act();
+  });
+  addEventListener("keyup", (event) => event.key.toLowerCase() === "f" && hold(false));
+}

@@ -1,0 +1,28 @@
+// The passes of a proof: what they are called, which hold light, and which there are to choose from.
+
+const WORDS = {
+  direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "taken by the clamp",
+  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", object: "objects", surface: "surfaces", fireflies: "brightest finds",
+};
+const LIGHT = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
+const UNSEEN = ["variance"];
+const USUAL = ["beauty", "direct", "indirect", "albedo", "normal"];
+
+/** What the noise filter makes of a proof. */
+export const BY_FILTER = ["filtered", "smeared"];
+
+/** Whether a pass holds light, which finishing is for. */
+export const isLight = (pass) => LIGHT.test(pass);
+
+/** Whether a proof has a pass, as far as is known. */
+export const hasPass = (proof, pass) => !proof.passes?.length || proof.passes.includes(pass) || BY_FILTER.includes(pass);
+
+/** Offer the passes of a proof, which differ from proof to proof; the one that was looked at is kept where it can be. */
+export function offerPasses(select, passes, filtered) {
+  const before = select.value;
+  const words = (name) => WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
+  const names = (passes?.length ? passes : USUAL).filter((name) => !UNSEEN.includes(name));
+  if (filtered) names.splice(1, 0, ...BY_FILTER);
+  select.replaceChildren(...names.map((name) => new Option(words(name), name)));
+  select.value = names.includes(before) ? before : "beauty";
+}
