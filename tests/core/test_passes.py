@@ -55,7 +55,13 @@ class Occlusion(unittest.TestCase):
         card = quad((-50, -50, 0.5), (50, -50, 0.5), (50, 50, 0.5), (-50, 50, 0.5))
         camera = looking_down(0.2, half_width=1e-3)
         film = render(
-            Scene("o", [floor(), card], [lambert(0.5)], [sky()]), camera, (16, 16), ambient__samples=16, ambient__reach=1.0, sampling__max=16
+            Scene("o", [floor(), card], [lambert(0.5)], [sky()]),
+            camera,
+            (16, 16),
+            ambient__samples=16,
+            ambient__near=1.0,
+            ambient__reach=1.0,
+            sampling__max=16,
         )
         occlusion = film_passes(film, [])["occlusion"]
         self.assertAlmostEqual(float(occlusion.mean()), 1.0 - np.sin(np.radians(60.0)) ** 2, delta=0.005)

@@ -35,7 +35,7 @@ class Settings(unittest.TestCase):
             ({"sampling.max": "many"}, "whole number"),
             ({"sampling.max": 2.5}, "whole number"),
             ({"limits.ray_offset": "nan"}, "from 0 to 1 m"),
-            ({"gi.seen": "magic"}, "choose one of: off, brute_force"),
+            ({"gi.seen": "magic"}, "choose one of: off, ambient, brute_force"),
         ):
             with self.subTest(values=values):
                 with self.assertRaises(InputError) as caught:

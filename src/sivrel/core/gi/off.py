@@ -10,5 +10,6 @@ WAY = Way(
     seen=True,
     beyond=True,
     does="Direct light only: good for judging lights one by one.",
-    costs="What only bounced light reaches stays black, and mirrors show the lights alone.",
+    costs="What only bounced light reaches stays black, and rough reflections show the lights alone.",
+    bounces=False,
 )

@@ -9,6 +9,7 @@ class Way(NamedTuple):
     key: its value in a recipe; code: its number in the kernels; title: as the pages write it
     seen, beyond: where it can be chosen
     does: what it does, one sentence; costs: what it costs or how it fails, one sentence
+    bounces: whether paths go on, so that `beyond` and the bounce limits matter
     """
 
     key: str
@@ -18,3 +19,4 @@ class Way(NamedTuple):
     beyond: bool
     does: str
     costs: str
+    bounces: bool = True

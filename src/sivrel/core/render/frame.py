@@ -77,6 +77,12 @@ def pair_share(recipe: Recipe, frame: Frame) -> float:
     return min(MOST_PAIRS, max(LEAST_PAIRS, WANTED_PAIRS / ((x1 - x0) * (y1 - y0) * recipe.sampling.max)))
 
 
+def occlusion_rays(recipe: Recipe) -> int:
+    """Rays that look for what is near: those of the pass, and at least one where ambient light is occluded."""
+    needed = 1 if recipe.gi.seen == "ambient" and recipe.ambient.occlusion > 0.0 else 0
+    return max(recipe.ambient.samples, needed)
+
+
 def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSettings:
     """The recipe as the kernels read it."""
     return PathSettings(
@@ -92,8 +98,13 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.lights.draws,
         recipe.sampling.gi_rays,
         recipe.sampling.glossy_rays,
-        recipe.ambient.samples,
+        occlusion_rays(recipe),
+        min(recipe.ambient.near, recipe.ambient.reach),
         recipe.ambient.reach,
+        recipe.ambient.contrast,
+        recipe.ambient.level,
+        recipe.ambient.occlusion,
+        recipe.ambient.on_direct if recipe.ambient.samples else 0.0,
         pair_share(recipe, frame),
     )
 

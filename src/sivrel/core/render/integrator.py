@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..gi.ambient import AMBIENT, ambient_at
 from ..gi.off import OFF
 from ..kernel import called_kernel, kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, Shading, glow_met, keep_parts, lights_aimed_at, lights_met, part_of
@@ -51,7 +52,10 @@ class PathSettings(NamedTuple):
     every_light: whether all lights are aimed at where the camera looks, or `draws` chosen ones
     clamp: most luminance of a sample's indirect light, 0 for any
     gi_rays, glossy_rays: rays by which a sample's first point scatters, by base and by gloss; 1 and 1: one ray drawn from both
-    occlusion_rays, reach: rays of the occlusion pass and how far they look
+    occlusion_rays, near, reach: rays that look for what is near, up to where that counts wholly, and how far they look
+    contrast: how fast what is met counts less between the two
+    ambient, ambient_occlusion: level of flat ambient light and strength of its darkening (gi.ambient)
+    occlude_direct: share of the direct light that occlusion takes where the camera looks
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     """
 
@@ -68,7 +72,12 @@ class PathSettings(NamedTuple):
     gi_rays: int
     glossy_rays: int
     occlusion_rays: int
+    near: float
     reach: float
+    contrast: float
+    ambient: float
+    ambient_occlusion: float
+    occlude_direct: float
     pairs: float
 
 
@@ -217,9 +226,10 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 if vertex > 0 or branch == 0:
                     if not (glass and not point.front):
                         shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
+                        let_through = 1.0 - settings.occlude_direct * (1.0 - occlusion) if vertex == 0 else 1.0
                         aimed = lights_aimed_at(
-                            scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading, throughput, seen,
-                            vertex == 0,
+                            scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading, scale(throughput, let_through),
+                            seen, vertex == 0,
                         )  # fmt: skip
                         if further:
                             beyond += luminance(aimed)
@@ -231,6 +241,15 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                                 direct = add(direct, aimed)
                             else:
                                 found = add(found, aimed)
+                    if settings.seen == AMBIENT and seen and not glass:
+                        near_share = occlusion
+                        if vertex > 0:
+                            near_share = occlusion_at(scene, settings, memory.stack, path_key, index, dimension + OCCLUSION, point, x, y)
+                        flat = multiply(throughput, ambient_at(settings, scattering, near_share))
+                        if vertex == 0:
+                            by_base = add(by_base, flat)
+                        else:
+                            found = add(found, flat)
                     if vertex == 0:
                         turn_begun = cycles()
 
@@ -263,7 +282,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     reflections += 1
                 # The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance).
                 if not last:
-                    if way == OFF and not specular:
+                    if way in (OFF, AMBIENT) and not specular:
                         last = True
                     elif diffuse_bounces > settings.diffuse_bounces:
                         last, ended_by = True, BY_DIFFUSE

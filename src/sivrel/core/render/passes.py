@@ -33,6 +33,7 @@ PASSES: dict[str, Sequence[str]] = {
     "clamped": "Y",
     "beyond": ("diffuse", "mirror", "glass", "total"),
     "ended_in_glass": "Y",
+    "self_hits": "Y",
     "filtered": "RGB",
     "smeared": "Y",
 }
@@ -44,8 +45,8 @@ axis in metres, infinite where nothing is met. position (metres), object and sur
 the next frame, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
 greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
 where no map serves. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
-glass ended. filtered and smeared: see core.render.filter."""
-OPTIONAL = ("clamped", "beyond", "ended_in_glass", "glass", "gloss")
+glass ended, and self_hits the rays a sample that met the triangle they left. filtered and smeared: see core.render.filter."""
+OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out where they are black."""
 LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
 """Passes of each light: what it adds directly, R G B; the share of it that is not shadowed, Y; and of each source its part of the
@@ -109,6 +110,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
         "clamped": part(columns.CLAMPED, 1),
         "beyond": part(columns.LEFT, 4),
         "ended_in_glass": part(columns.ENDED_IN_GLASS, 1),
+        "self_hits": part(columns.SELF_HITS, 1),
         NOISE_CAMERA: _spread(part(columns.BETWEEN, 1)),
         NOISE_WITHIN: _spread(part(columns.WITHIN, 1)),
     }

@@ -6,12 +6,12 @@ import numpy as np
 
 from ..kernel import called_kernel, kernel
 from ..lights.emitters import FAR
-from ..scene.arrays import FLAGS, PANE, SEE_THROUGH, TINT
+from ..scene.arrays import BY_SHADOW, FLAGS, PANE, SEE_THROUGH, TINT
 from ..scene.surface_at import offset_point, passing_at
-from ..shadows.traced import MOST_LAYERS, visibility
+from ..shadows.traced import MOST_LAYERS
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit
-from ..vector import add, dot, luminance, row3, scale, to_world
+from ..vector import add, dot, row3, scale, to_world
 
 LENS = 1
 """Dimension of the random numbers that pick a point on the lens."""
@@ -23,22 +23,6 @@ OPAQUE, CLEAR, TINTED = 0, 1, 2
 def tent(u):
     """A number with the density 1 - |x| on [-1, 1]: the reconstruction filter, by sampling it."""
     return np.sqrt(2.0 * u) - 1.0 if u < 0.5 else 1.0 - np.sqrt(2.0 - 2.0 * u)
-
-
-@called_kernel
-def occlusion_at(scene, settings, stack, key, sample, dimension, point, x, y):
-    """Share of rays, dense as the cosine, that get as far as settings.reach; 1 where no rays are asked for."""
-    rays = settings.occlusion_rays
-    if rays <= 0:
-        return 1.0
-    away = 0.0
-    for k in range(rays):
-        u, v = sample_2d(key, sample * rays + k, dimension)
-        r, phi = math.sqrt(u), 2.0 * math.pi * v
-        d = to_world(x, y, point.normal, (r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - u))))
-        if dot(d, point.geometric_normal) > 0.0:
-            away += luminance(visibility(scene, stack, -1, offset_point(point, d, settings.offset), d, settings.reach))
-    return away / rays
 
 
 @kernel
@@ -69,6 +53,29 @@ def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, sta
             layer += 1
         start += t + scene.offset
     return NO_HIT, FAR, np.float32(0.0), np.float32(0.0), OPAQUE, layer
+
+
+@called_kernel
+def occlusion_at(scene, settings, stack, key, sample, dimension, point, x, y):
+    """Share of rays, dense as the cosine, that get as far as settings.reach, those that end between settings.near and there in part;
+    1 where no rays are asked for."""
+    rays = settings.occlusion_rays
+    if rays <= 0:
+        return 1.0
+    away = 0.0
+    for k in range(rays):
+        u, v = sample_2d(key, sample * rays + k, dimension)
+        r, phi = math.sqrt(u), 2.0 * math.pi * v
+        d = to_world(x, y, point.normal, (r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - u))))
+        if dot(d, point.geometric_normal) <= 0.0:
+            continue
+        start = offset_point(point, d, settings.offset)
+        _, distance, _, _, _, _ = next_surface(scene, stack, BY_SHADOW, key, sample * rays + k, dimension, 0, start, d, 0.0)
+        if distance >= settings.reach:
+            away += 1.0
+        elif distance > settings.near:
+            away += ((distance - settings.near) / (settings.reach - settings.near)) ** settings.contrast
+    return away / rays
 
 
 @kernel

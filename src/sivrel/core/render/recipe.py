@@ -44,7 +44,8 @@ class _Group(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
-BOUNCING = {"gi.seen": [key for key in SEEN if key != "off"]}
+BOUNCING = {"gi.seen": [key for key, way in SEEN.items() if way.bounces]}
+AMBIENT = {"gi.seen": ["ambient"]}
 
 
 class GiSettings(_Group):
@@ -204,23 +205,70 @@ class ShadowSettings(_Group):
 
 
 class AmbientSettings(_Group):
+    level: float = setting(
+        0.1,
+        "ambient level",
+        "Ambient light of {} comes from everywhere,",
+        "Radiance, in the unit of the scene's lights: what a white wall would show in the open. Left on with bounced light it would count twice, "
+        "so it is a way of its own.",
+        needs=AMBIENT,
+        ge=0.0,
+        le=1e6,
+    )
+    occlusion: float = setting(
+        1.0,
+        "occlusion",
+        "{} of it less where all is near.",
+        "Strength of the darkening in creases; 0 is wholly flat, and needs no rays.",
+        needs=AMBIENT,
+        ge=0.0,
+        le=1.0,
+    )
+    on_direct: float = setting(
+        0.0,
+        "occlusion on direct light",
+        "Occlusion takes {} of the direct light, too.",
+        "Not what light does: it deepens contact where shadows are soft. The pass of occlusion is kept for compositing anyway.",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.0,
+        le=1.0,
+    )
     samples: int = setting(
         0,
         "occlusion rays",
-        "{} rays a sample look for what is near, for the occlusion pass; 0 makes none.",
-        "Rays about each point that the camera sees; grain of the pass falls with more. They change nothing in the picture.",
+        "{} rays a sample look for what is near; 0 makes no occlusion pass.",
+        "Rays about each point that the camera sees; grain falls with more. Flat ambient light with occlusion takes at least one.",
         ge=0,
         le=256,
+    )
+    near: float = setting(
+        0.0,
+        "occlusion near",
+        "What is nearer than {} m counts wholly,",
+        "From there to the reach what is met counts less and less.",
+        unit="m",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.0,
+        le=1e5,
     )
     reach: float = setting(
         1.0,
         "occlusion reach",
-        "They look {} m far.",
-        "What lies farther does not darken the pass.",
+        "what is farther than {} m not at all.",
+        "Short reaches darken creases alone, long ones the whole room.",
         unit="m",
         needs={"ambient.samples": ["!0"]},
         ge=0.001,
         le=1e5,
+    )
+    contrast: float = setting(
+        1.0,
+        "occlusion contrast",
+        "Between the two it fades with a contrast of {}.",
+        "At 1 in proportion to the distance; above 1 creases darken wider, below 1 tighter.",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.05,
+        le=20.0,
     )
 
 

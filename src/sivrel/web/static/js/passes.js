@@ -2,7 +2,7 @@
 
 const WORDS = {
   direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "taken by the clamp",
-  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", object: "objects", surface: "surfaces", fireflies: "brightest finds",
+  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", self_hits: "self-hits", object: "objects", surface: "surfaces", fireflies: "brightest finds",
 };
 const LIGHT = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
 const UNSEEN = ["variance"];
