@@ -100,6 +100,11 @@ def meters_in_words(proof: Proof) -> list[str]:
     told = []
     if meters.get("stand_ins"):
         told.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
+    if meters.get("photons"):
+        p = meters["photons"]
+        whence = f"shot in {seconds(p['seconds'])}" if p["made"] else f"used again, {seconds(p['seconds'])} spared"
+        why = f" because {p['because']} had changed" if p["because"] else ""
+        told.append(f"{p['landed']:,} photons, {whence}{why}; gathered within {p['radius']:.3g} m.".replace(",", " ", 1))
     if meters["clamped"] > 0.0:
         most = meters["clamped_most"]
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""

@@ -4,6 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..gi.photon_map import DEEPEST, MOST_GATHERED
 from ..kernel import called_kernel, kernel
 from ..lights.direct import TALLY_COLUMNS
 from ..scene.model import Camera
@@ -216,11 +217,12 @@ def variance_of_mean(squares, mean, count):
 
 
 class Memory(NamedTuple):
-    """Working memory of one thread: the traversals' stack; of a sample its light passes [slots, TALLY_COLUMNS] and its parts
+    """Working memory of one thread: the traversals' stack; what gathers photons; of a sample its light passes [slots, TALLY_COLUMNS] and its parts
     [3, 3], and the same of its second time; the cycles spent, by light pass and then as CLOCK_… say; and of each pixel of a tile its
     sums, how many samples it takes next, and its noise."""
 
     stack: Stack
+    near: np.ndarray
     tally: np.ndarray
     again: np.ndarray
     parts: np.ndarray
@@ -236,6 +238,6 @@ def make_memory(slots: int) -> Memory:
     tally, clock = np.zeros((slots, TALLY_COLUMNS)), np.zeros(clock_entries(slots))
     pixels = np.zeros((TILE * TILE, film_columns(slots)))
     parts = np.zeros((3, 3))
-    return Memory(
-        make_stack(), tally, tally.copy(), parts, parts.copy(), clock, clock.copy(), pixels, np.zeros(TILE * TILE, np.int64), np.zeros(TILE * TILE)
-    )
+    near, count = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4)), TILE * TILE
+    again = tally.copy(), parts, parts.copy(), clock, clock.copy()
+    return Memory(make_stack(), near, tally, *again, pixels, np.zeros(count, np.int64), np.zeros(count))

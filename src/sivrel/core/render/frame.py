@@ -10,6 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import InputError
+from ..gi.brute_force import BRUTE_FORCE
+from ..gi.photon_map import PHOTON_MAP
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
@@ -84,10 +86,16 @@ def occlusion_rays(recipe: Recipe) -> int:
 
 
 def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSettings:
-    """The recipe as the kernels read it."""
+    """The recipe as the kernels read it. A final gather is brute force at what is seen, over the photons beyond."""
+    photons = recipe.photon_map
+    seen, beyond, gi_rays = SEEN[recipe.gi.seen].code, BEYOND[recipe.gi.beyond].code, recipe.sampling.gi_rays
+    if seen == PHOTON_MAP:
+        beyond = PHOTON_MAP
+        if photons.final_gather_rays:
+            seen, gi_rays = BRUTE_FORCE, photons.final_gather_rays
     return PathSettings(
-        SEEN[recipe.gi.seen].code,
-        BEYOND[recipe.gi.beyond].code,
+        seen,
+        beyond,
         recipe.limits.diffuse_bounces,
         recipe.limits.reflections,
         recipe.limits.refractions,
@@ -96,7 +104,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.limits.ray_offset or scene.offset,
         recipe.lights.seen == "all",
         recipe.lights.draws,
-        recipe.sampling.gi_rays,
+        gi_rays,
         recipe.sampling.glossy_rays,
         occlusion_rays(recipe),
         min(recipe.ambient.near, recipe.ambient.reach),
@@ -105,6 +113,10 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.ambient.level,
         recipe.ambient.occlusion,
         recipe.ambient.on_direct if recipe.ambient.samples else 0.0,
+        photons.gather,
+        photons.radius or scene.photons.radius,
+        math.cos(math.radians(photons.normal_tolerance)),
+        photons.corner_distance,
         pair_share(recipe, frame),
     )
 

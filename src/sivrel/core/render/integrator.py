@@ -12,6 +12,7 @@ import numpy as np
 
 from ..gi.ambient import AMBIENT, ambient_at
 from ..gi.off import OFF
+from ..gi.photon_map import PHOTON_MAP, irradiance_at
 from ..kernel import called_kernel, kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, Shading, glow_met, keep_parts, lights_aimed_at, lights_met, part_of
 from ..lights.emitters import BLACK
@@ -38,6 +39,8 @@ NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
 """Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
 MOST_VERTICES = 256
+LEAST_GLOSS = 1e-4
+"""Share of gloss below which a ray that left a point whose base was looked up is not followed."""
 # A kind of path in one number: the scatterings as digits from 1 to 3 to base 4, the first one first, at most six; times
 # three, plus how its light was found.
 AIMED, MET, GLOW = 0, 1, 2
@@ -56,6 +59,8 @@ class PathSettings(NamedTuple):
     contrast: how fast what is met counts less between the two
     ambient, ambient_occlusion: level of flat ambient light and strength of its darkening (gi.ambient)
     occlude_direct: share of the direct light that occlusion takes where the camera looks
+    gathered, gather_radius, gather_cos: photons gathered at a point, how far around it, and how alike their surfaces face
+    corner_distance: what a ray meets nearer than this is traced on, not looked up
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     """
 
@@ -78,6 +83,10 @@ class PathSettings(NamedTuple):
     ambient: float
     ambient_occlusion: float
     occlude_direct: float
+    gathered: int
+    gather_radius: float
+    gather_cos: float
+    corner_distance: float
     pairs: float
 
 
@@ -118,7 +127,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         first_hit, first_b1, first_b2, first_kind = hit, b1, b2, kind
         point = first = NOWHERE
         first_throughput = (1.0, 1.0, 1.0)
-        begun = turn_begun = cycles()
+        distance, begun = 0.0, cycles()
+        turn_begun = begun
         while turn < turns:
             branch, again = turn % branches, turn >= branches
             if again and branch == 0:
@@ -135,7 +145,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
             seen, last, ended_by, further = turn >= 0, False, NOTHING, False
             beyond, raised, code = 0.0, 1.0, 0
             start, layer, absorption, lifted = 0.0, 0, BLACK, 0.0
-            found = BLACK
+            found, pending = BLACK, (1.0, 1.0, 1.0)
             vertex = 0
             turn_begun = cycles()
             while True:
@@ -178,6 +188,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         keep_parts(memory.parts, lobe == GLASS, gloss_share, met)
                     else:
                         found = add(found, met)
+                    throughput, pending = multiply(throughput, pending), (1.0, 1.0, 1.0)
                     if kind == TINTED and hit != NO_HIT:
                         throughput = multiply(throughput, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
                         start, lifted = distance + scene.offset, 0.0
@@ -252,6 +263,22 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                             found = add(found, flat)
                     if vertex == 0:
                         turn_begun = cycles()
+                way = settings.seen if seen else settings.beyond
+                looked_up = way == PHOTON_MAP and not glass and luminance(scattering.diffuse) > 0.0
+                if looked_up and vertex > 0 and distance < settings.corner_distance:
+                    looked_up = False
+                if looked_up and (vertex > 0 or branch == 0) and (not last or further):
+                    light = irradiance_at(
+                        scene.photons, memory.near, point.position, point.geometric_normal, settings.gathered, settings.gather_radius,
+                        settings.gather_cos,
+                    )  # fmt: skip
+                    light = multiply(multiply(throughput, scattering.diffuse), scale(light, scattering.left_o * scattering.coat_left_o / math.pi))
+                    if further:
+                        beyond += luminance(light)
+                    elif vertex == 0:
+                        by_base = add(by_base, light)
+                    else:
+                        found = add(found, light)
 
                 by_base_branch = split and branch >= gloss_branches
                 if split:
@@ -272,7 +299,6 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 throughput = multiply(throughput, scale(value, 1.0 / density))
                 lobe_roughness = point.look.coat_roughness if lobe_here == GLOSS and choice < scattering.coat_chance else point.look.roughness
 
-                way = settings.seen if seen else settings.beyond
                 specular = seen and lobe_here != BASE and lobe_roughness < MIRROR_ROUGHNESS
                 if lobe_here == BASE:
                     diffuse_bounces += 1
@@ -295,6 +321,10 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 alone = glass and (through or not point.front)
                 share = part_of(gloss, value)
                 arrival = Arrival(point.position, point.normal, row, THROUGH if alone else density, share, seen)
+                if looked_up:
+                    # What the base scatters has been looked up, all but the light that this ray itself may meet.
+                    pending = share
+                    last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
                 seen = specular
                 if code < MOST_DIGITS:
                     code = code * 4 + lobe_here + 1
@@ -307,7 +337,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     # Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time
                     # than from the fourth. What survives is raised, so nothing is lost on average (Arvo & Kirk 1990).
                     weight = raised * LOOK_FURTHER if further else raised
-                    survival = min(1.0, weight * max(throughput[0], throughput[1], throughput[2]))
+                    kept = multiply(throughput, pending)
+                    survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
                     if sample_1d(path_key, index, dimension + ROULETTE) >= survival:
                         break
                     throughput = scale(throughput, 1.0 / survival)

@@ -2,6 +2,7 @@
 
 import functools
 import json
+import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -13,6 +14,8 @@ from ..caches import Cache, CacheFolder, hash_of
 from ..errors import InputError
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
+from ..gi.photon_map import build_tree
+from ..gi.ways import SEEN
 from ..lights.pack import active_lights, pack_lights, pass_names, with_maps
 from ..scene.apply_edits import apply_edits
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
@@ -24,9 +27,10 @@ from ..shadows.depth_map import map_row, render_map
 from ..shadows.ways import DEPTH_MAP
 from ..trace.traverse import closest_hits
 from .film import camera_array
+from .photons import automatic_radius, shoot_photons
 from .recipe import Recipe
 
-KIND_OF_MAP = "depth map"
+KIND_OF_MAP, KIND_OF_PHOTONS = "depth map", "photon map"
 SEEN_POINTS = 96
 """Points across the picture to which a sun's map is fitted when it is fitted to the view."""
 
@@ -60,6 +64,20 @@ class MapNote:
 
 
 @dataclass
+class PhotonNote:
+    """What happened to the photon map: how many photons landed of how many that were shot, the radius in metres at which they are
+    gathered, seconds that it took, or took when it was made; why it was made anew."""
+
+    digest: str
+    landed: int
+    shot: int
+    radius: float
+    seconds: float
+    made: bool
+    because: str
+
+
+@dataclass
 class Prepared:
     """scene: with the edits laid over it; passes: names of the light passes by slot; stand_ins: how many surfaces are plain
     stand-ins."""
@@ -71,6 +89,7 @@ class Prepared:
     geometry: Geometry
     maps: list[MapNote] = field(default_factory=list)
     stand_ins: int = 0
+    photons: PhotonNote | None = None
 
 
 class Files:
@@ -118,8 +137,37 @@ def prepare(
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
     chosen = edited.camera(camera)
     prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
-    _add_maps(prepared, recipe, caches or CacheFolder(), progress)
+    caches = caches or CacheFolder()
+    _add_maps(prepared, recipe, caches, progress)
+    if "photon_map" in (recipe.gi.seen, recipe.gi.beyond if SEEN[recipe.gi.seen].bounces else ""):
+        _add_photons(prepared, recipe, caches, progress)
     return prepared
+
+
+def _add_photons(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
+    """The photon map of a shot, found or made. It does not depend on the camera."""
+    arrays, wanted = prepared.arrays, recipe.photon_map
+    depends = {
+        "geometry and surfaces": hash_of(prepared.geometry.hash(), arrays.texels, arrays.textures, arrays.objects),
+        "lights": hash_of(arrays.lights, arrays.portals, arrays.tables, arrays.light_of),
+        "count and bounces": hash_of(np.array([wanted.count, wanted.bounces]), recipe.limits.ray_offset),
+    }
+    cache = caches.find(KIND_OF_PHOTONS, depends)
+    made, because = cache is None, ""
+    if cache is None:
+        because = _what_changed(caches, KIND_OF_PHOTONS, prepared.scene.name, depends)
+        begun = time.perf_counter()
+        tell = functools.partial(progress, "photons") if progress else None
+        offset = recipe.limits.ray_offset or arrays.offset
+        photons, shot = shoot_photons(arrays, wanted.count, wanted.bounces, offset, threads=os.cpu_count() or 1, progress=tell)
+        notes = {"seconds": time.perf_counter() - begun, "shot": shot}
+        cache = Cache(KIND_OF_PHOTONS, prepared.scene.name, depends, {"photons": photons}, notes)
+        if progress is None or progress("photons", 1.0):
+            caches.keep(cache)
+    photons = cache.arrays["photons"]
+    radius = wanted.radius or automatic_radius(photons, wanted.gather)
+    prepared.arrays = arrays._replace(photons=build_tree(photons, radius))
+    prepared.photons = PhotonNote(cache.digest, len(photons), int(cache.notes["shot"]), radius, float(cache.notes["seconds"]), made, because)
 
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
@@ -142,7 +190,7 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
         cache = caches.find(KIND_OF_MAP, depends)
         made, because = cache is None, ""
         if cache is None:
-            because = _what_changed(caches, light.name, depends)
+            because = _what_changed(caches, KIND_OF_MAP, light.name, depends)
             begun = time.perf_counter()
             what = f"depth map of {light.name}"
             depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)
@@ -164,10 +212,10 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
     prepared.arrays = with_maps(arrays, maps, scene)
 
 
-def _what_changed(caches: CacheFolder, subject: str, depends: dict[str, str]) -> str:
-    """What has changed since the newest cache of the same light, in words; empty when there was none."""
+def _what_changed(caches: CacheFolder, kind: str, subject: str, depends: dict[str, str]) -> str:
+    """What has changed since the newest cache of the same kind and subject, in words; empty when there was none."""
     for cache in reversed(list(caches.held.values())):
-        if cache.kind == KIND_OF_MAP and cache.subject == subject:
+        if cache.kind == kind and cache.subject == subject:
             return " and ".join(name for name in depends if cache.depends.get(name) != depends[name])
     return ""
 

@@ -11,6 +11,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ..errors import InputError
+from ..gi.photon_map import MOST_GATHERED
 from ..gi.ways import BEYOND, SEEN
 from ..scene.model import Shadow
 from ..shadows.ways import CODES as SHADOW_WAYS
@@ -24,6 +25,7 @@ QUESTIONS = {
     "shadows": "How shadows are cut",
     "limits": "Where paths stop",
     "sampling": "Where samples go",
+    "photon_map": "How photons serve",
     "ambient": "What lies near",
     "surfaces": "What surfaces are",
 }
@@ -60,7 +62,7 @@ class GiSettings(_Group):
         "beyond",
         "Beyond it, by {}.",
         "How bounced light is found at everything after; coarser is often enough.",
-        needs=BOUNCING,
+        needs={"gi.seen": ["brute_force"]},
     )
 
 
@@ -202,6 +204,79 @@ class ShadowSettings(_Group):
     def of_lights(self) -> Shadow:
         """What a light does that leaves its shadow to the recipe."""
         return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
+
+
+PHOTONS = {"gi.seen": ["photon_map", "brute_force"], "gi.beyond": ["photon_map"]}
+SEEN_BY_PHOTONS = {"gi.seen": ["photon_map"]}
+
+
+class PhotonMapSettings(_Group):
+    count: int = setting(
+        200_000,
+        "photons",
+        "At least {} photons land in the scene",
+        "More allow a smaller radius: finer shadows of bounced light for the same grain. Time and memory grow in proportion.",
+        needs=PHOTONS,
+        ge=100,
+        le=20_000_000,
+    )
+    bounces: int = setting(
+        8,
+        "photon bounces",
+        "after up to {} bounces;",
+        "Deep bounces cost photons next to nothing.",
+        needs=PHOTONS,
+        ge=1,
+        le=64,
+    )
+    gather: int = setting(
+        80,
+        "photons gathered",
+        "{} of them are gathered at a point,",
+        "More give smoother light and blur its shadows; fewer give blotches.",
+        needs=PHOTONS,
+        ge=2,
+        le=MOST_GATHERED,
+    )
+    radius: float = setting(
+        0.0,
+        "gather radius",
+        "within {} m; 0 leaves it to their density.",
+        "Too small leaves blotches and black spots, too large darkens corners and leaks through thin walls.",
+        unit="m",
+        needs=PHOTONS,
+        ge=0.0,
+        le=1e4,
+    )
+    normal_tolerance: float = setting(
+        60.0,
+        "normal tolerance",
+        "Photons on surfaces turned by more than {}° do not count.",
+        "Keeps light of one side of an edge from the other.",
+        unit="°",
+        needs=PHOTONS,
+        ge=1.0,
+        le=180.0,
+    )
+    final_gather_rays: int = setting(
+        8,
+        "gather rays",
+        "{} rays gather the photons from afar; 0 looks them up at once.",
+        "Rays scattered from each point that the camera sees look photons up where they land: blotches even out, at the price of rays.",
+        needs=SEEN_BY_PHOTONS,
+        ge=0,
+        le=1024,
+    )
+    corner_distance: float = setting(
+        0.1,
+        "corner distance",
+        "What they meet nearer than {} m is traced on.",
+        "Near corners a radius reaches round the edge: there the path goes on by brute force.",
+        unit="m",
+        needs=PHOTONS,
+        ge=0.0,
+        le=1e4,
+    )
 
 
 class AmbientSettings(_Group):
@@ -347,6 +422,7 @@ class Recipe(_Group):
     shadows: ShadowSettings = ShadowSettings()
     limits: LimitSettings = LimitSettings()
     sampling: SamplingSettings = SamplingSettings()
+    photon_map: PhotonMapSettings = PhotonMapSettings()
     ambient: AmbientSettings = AmbientSettings()
     surfaces: SurfaceSettings = SurfaceSettings()
 

@@ -63,4 +63,5 @@ def _render_smallest_scene() -> None:
     for target in (0.0, 50.0):
         render_tiles(ready.arrays, camera, with_values(recipe, {"sampling.noise_target": target}), Frame(2, 2), lambda *_: None)
     what_reaches(ready, (2, 2), 1.0, 1.0)
+    prepare(scene, with_values(recipe, {"gi.seen": "photon_map", "photon_map.count": 100}))
     points_seen(ready.arrays, camera)

@@ -1,0 +1,195 @@
+"""Shooting photons: from every light as its power asks, through the scene, kept where they land after they have scattered.
+
+Jensen 1996, section 3. Photons are numbered, and what each does depends on (seed, light, number) alone, so the map is the same
+whoever shoots it. Rounds of a fixed number are shot until enough have landed.
+"""
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..gi.photon_map import COLUMNS
+from ..kernel import called_kernel
+from ..lights.emission import emit, emit_from_triangle
+from ..lights.mesh_emitter import emitter_table
+from ..reference import by_reference
+from ..scene.arrays import BY_BOUNCED, FLAGS, GLOWS, KIND, LINKS, LIT, MESH, NO_LIGHT, SEE_THROUGH, SHADOWING, SOLID, TINT, SceneArrays
+from ..scene.surface_at import offset_point, surface_at
+from ..shadows.traced import stops
+from ..surfaces.preview import BASE, Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
+from ..trace.traverse import NO_HIT, make_stack
+from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
+from .rays import CLEAR, TINTED, next_surface
+
+ROUND, MOST_ROUNDS, PILOT = 32768, 256, 256
+PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
+GLOWING = -1
+"""Number of the light that stands for all triangles that glow, aimed at or not."""
+RADIUS_FACTOR, PROBES = 1.5, 512
+
+
+@called_kernel
+def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius, offset, bounces, triangles, densities, chosen, kept, fluxes):
+    """Shoot photons `first` to `first` + `count` of a light, each with `share` of its flux.
+
+    kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with. Returns
+    how many landed. `chosen` int64 [count]: for triangles that glow, which one of `triangles` each photon leaves.
+    """
+    scene = by_reference(scene_arrays)
+    landed = 0
+    for k in range(count):
+        number = first + k
+        u1, v1 = sample_2d(key, number, PLACE)
+        u2, v2 = sample_2d(key, number, DIRECTION)
+        if light == GLOWING:
+            at = chosen[k]
+            origin, d, flux = emit_from_triangle(scene, triangles[at], densities[at], u1, v1, u2, v2)
+        else:
+            origin, d, flux = emit(scene, light, centre, radius, u1, v1, u2, v2)
+        fluxes[k] = luminance(flux)
+        if fluxes[k] <= 0.0:
+            continue
+        flux = scale(flux, share)
+        origin = add(origin, scale(d, offset))
+        start, layer, scattered, point_number = 0.0, 0, 0, 0
+        link = int(scene.lights[light, SHADOWING]) if light != GLOWING else -1
+        while scattered <= bounces and point_number < 64:
+            dimension = 16 + point_number * PER_POINT
+            point_number += 1
+            hit, distance, b1, b2, kind, layer = next_surface(scene, stack, BY_BOUNCED, key, number, dimension + CUTOUT, layer, origin, d, start)
+            if hit == NO_HIT:
+                break
+            row = np.int64(scene.object_of[hit])
+            if scattered == 0 and not stops(scene, hit, link):
+                start = distance + scene.offset
+                continue
+            if kind == TINTED:
+                flux = multiply(flux, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                start = distance + scene.offset
+                continue
+            if scattered == 0 and light != GLOWING:
+                lit = int(scene.lights[light, LIT])
+                if lit >= 0 and (scene.objects[row, LINKS] >> lit) & 1 == 0:
+                    break  # a light that does not light this object brings no bounce from it
+            point = surface_at(scene, hit, b1, b2, d)
+            x, y = frame(point.normal)
+            wo = to_local(x, y, point.normal, scale(d, -1.0))
+            glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
+            if glass:
+                scattering = glass_at(point.look.roughness, point.look.ior if point.front else 1.0 / point.look.ior, 1.0, wo[2])
+            else:
+                look = point.look
+                if kind == CLEAR:
+                    look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
+                scattering = scattering_at(look, 0.0, 0.0, wo[2])
+            if scattered > 0 and not glass and luminance(scattering.diffuse) > 0.0:
+                if landed >= len(kept):
+                    return landed
+                for c in range(3):
+                    kept[landed, c] = point.position[c]
+                    kept[landed, 3 + c] = point.geometric_normal[c]
+                    kept[landed, 6 + c] = flux[c]
+                landed += 1
+            choice = sample_1d(key, number, dimension + LOBE)
+            u, v = sample_2d(key, number, dimension + SCATTER)
+            wi, lobe = sample_direction(scattering, wo, choice, u, v)
+            base, gloss, density = evaluate_parts(scattering, wo, wi)
+            d = to_world(x, y, point.normal, wi)
+            side = dot(d, point.geometric_normal)
+            through = wi[2] < 0.0
+            if density <= 0.0 or (side < 0.0) != through or (through and not glass):
+                break
+            before = luminance(flux)
+            flux = multiply(flux, scale(add(base, gloss), 1.0 / density))
+            survival = min(1.0, luminance(flux) / max(before, 1e-30))
+            if sample_1d(key, number, dimension + ROULETTE) >= survival:
+                break
+            flux = scale(flux, 1.0 / survival)
+            if lobe == BASE or not glass:
+                scattered += 1
+            else:
+                scattered = max(scattered, 1)  # what glass has bent is a caustic: it is kept where it lands
+            origin, start, layer = offset_point(point, d, offset), 0.0, 0
+    return landed
+
+
+def shoot_photons(
+    scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
+    progress: Callable[[float], bool] | None = None,
+) -> tuple[np.ndarray, int]:  # fmt: skip
+    """Photons float32 [n, COLUMNS] that landed, at least `wanted` where the lights allow, and how many were shot. Positions in metres;
+    fluxes add up to the power of the lights. `progress(share)` may stop it by returning False."""
+    corners = scene.vertices.reshape(-1, 3).astype(float)
+    low, high = corners.min(axis=0), corners.max(axis=0)
+    centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
+    glow = _Glow(scene)
+    sources = [i for i in range(len(scene.lights)) if scene.lights[i, KIND] != MESH]
+    if len(glow.triangles):
+        sources.append(GLOWING)
+    if not sources:
+        return np.zeros((0, COLUMNS), np.float32), 0
+
+    def shoot(source: int, first: int, count: int, share: float, room: int) -> tuple[np.ndarray, np.ndarray]:
+        kept, fluxes = np.empty((room, COLUMNS), np.float32), np.zeros(count)
+        key = hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2))
+        chosen = glow.choose(key, first, count) if source == GLOWING else np.zeros(0, np.int64)
+        landed = _shoot(
+            scene, make_stack(), source, first, count, share, key, centre, radius, offset, bounces, glow.triangles, glow.densities, chosen,
+            kept, fluxes,
+        )  # fmt: skip
+        return kept[:landed].copy(), fluxes
+
+    # As many photons for each light as its power asks, measured by a few of them (numbered before all others).
+    power = np.array([shoot(s, 1 << 30, PILOT, 1.0, 0)[1].mean() for s in sources])
+    if power.sum() <= 0.0:
+        return np.zeros((0, COLUMNS), np.float32), 0
+    # At least a little for each: a pilot may have missed what a light does.
+    counts: list[int] = np.maximum(np.round(ROUND * (0.02 / len(sources) + 0.98 * power / power.sum())), 16).astype(int).tolist()
+    batches: list[np.ndarray] = []
+    landed = rounds = 0
+    with ThreadPoolExecutor(threads) as pool:
+        while landed < wanted and rounds < MOST_ROUNDS:
+            jobs = [pool.submit(shoot, s, rounds * n, n, 1.0 / n, n * (bounces + 1)) for s, n in zip(sources, counts, strict=True)]
+            for job in jobs:
+                batches.append(job.result()[0])
+                landed += len(batches[-1])
+            rounds += 1
+            if progress is not None and not progress(min(1.0, max(landed / wanted, rounds / MOST_ROUNDS))):
+                break
+    photons = np.concatenate(batches)
+    photons[:, 6:9] /= max(1, rounds)
+    return photons, rounds * sum(counts)
+
+
+def automatic_radius(photons: np.ndarray, gathered: int) -> float:
+    """A radius in metres that holds `gathered` photons in most places: half as large again as the median distance of the last of them."""
+    if len(photons) < 2:
+        return 1.0
+    at = photons[:: max(1, len(photons) // PROBES), :3].astype(float)
+    distances, _ = cKDTree(photons[:, :3].astype(float)).query(at, k=min(gathered + 1, len(photons)))
+    return max(1e-6, RADIUS_FACTOR * float(np.median(distances[:, -1])))
+
+
+class _Glow:
+    """All triangles that glow, whether they are aimed at or not, as one emitter."""
+
+    def __init__(self, scene: SceneArrays) -> None:
+        numbers, _, _, density, _ = emitter_table(scene, 0, len(scene.vertices))
+        numbers = np.asarray(numbers, np.int64)
+        # What is switched off, or not soloed, does not shine.
+        shines = (scene.objects[scene.object_of[numbers], FLAGS] & GLOWS != 0) | (scene.light_of[numbers] != NO_LIGHT)
+        corners = scene.vertices[numbers[shines]].reshape(-1, 3, 3).astype(float)
+        areas = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        chance = areas * density[shines]
+        whole = float(chance.sum())
+        self.triangles = numbers[shines]
+        self.densities = density[shines].astype(float) / max(whole, 1e-30)
+        self.until = np.cumsum(chance) / max(whole, 1e-30)
+
+    def choose(self, key: np.uint32, first: int, count: int) -> np.ndarray:
+        """int64 [count]: which triangle each photon leaves."""
+        u = np.array([sample_1d(key, first + k, CHOICE) for k in range(count)])
+        return np.minimum(np.searchsorted(self.until, u, side="right"), len(self.triangles) - 1)
