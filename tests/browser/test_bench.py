@@ -266,6 +266,21 @@ class Loop(BrowserTest):
             page.keyboard.press("]")
         self.wait(f"{middle} !== '{before}'")
 
+    def test_the_settings_of_a_way_are_shown_where_it_is_in_use(self):
+        page = self.page
+        self.open()
+        count = page.locator("[name='photon_map.count']")
+        self.assertFalse(count.is_visible())
+        page.select_option("[name='gi.beyond']", "photon_map")
+        self.assertTrue(count.is_visible())
+        self.assertFalse(page.locator("[name='photon_map.final_gather_rays']").is_visible())
+        page.select_option("[name='gi.seen']", "photon_map")
+        self.assertTrue(page.locator("[name='photon_map.final_gather_rays']").is_visible())
+        self.assertFalse(page.locator("[name='gi.beyond']").is_visible())
+        page.select_option("[name='gi.seen']", "ambient")
+        self.assertTrue(page.locator("[name='ambient.level']").is_visible())
+        self.assertFalse(page.locator("legend", has_text="How photons serve").is_visible())
+
 
 class Restart(BrowserTest):
     def test_killed_in_the_middle_the_job_goes_on(self):

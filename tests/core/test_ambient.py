@@ -46,6 +46,15 @@ class Ambient(unittest.TestCase):
         # Half of the cosine sees the wall.
         self.assertAlmostEqual(float(darker[..., DIRECT].mean()), 0.25, delta=0.01)
 
+    def test_it_takes_of_light_that_is_met_by_chance_too(self):
+        """A large panel near a glossy floor is found both ways: half of the direct light goes, however it was found."""
+        panel = Light("panel", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), width=8.0, height=8.0)
+        surface = Surface("gloss", (0.5,) * 3, roughness=0.3)
+        wall = quad((0.01, -50, 0), (0.01, 50, 0), (0.01, 50, 50), (0.01, -50, 50))
+        dark = {"ambient__near": 50, "ambient__reach": 50, "ambient__samples": 16}
+        plain, darker = (self.film(floor(), wall, lights=[panel], surface=surface, ambient__on_direct=k, **dark) for k in (0, 1))
+        self.assertAlmostEqual(float(darker[..., DIRECT].mean() / plain[..., DIRECT].mean()), 0.5, delta=0.02)
+
     def test_it_is_seen_in_mirrors_and_adds_no_bounces(self):
         """A metal floor in a box: what it mirrors has the ambient light of the walls, and nothing bounces between them."""
         metal = Surface("metal", (1.0, 1.0, 1.0), roughness=0.0, metallic=1.0)

@@ -122,7 +122,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         base_kept, gloss_kept, glass_kept = BLACK, BLACK, BLACK
         clamped, clamped_kept, brightest, brightest_kind = 0.0, 0.0, 0.0, 0
         left_diffuse, left_mirror, left_glass, left_total, ended_in_glass, self_hits = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        hit_any, albedo, occlusion = 0.0, BLACK, 0.0
+        hit_any, albedo, occlusion, let_through = 0.0, BLACK, 0.0, 1.0
         ray_origin, d, hit, b1, b2, kind = origin, direction, NO_HIT, np.float32(0.0), np.float32(0.0), OPAQUE
         first_hit, first_b1, first_b2, first_kind = hit, b1, b2, kind
         point = first = NOWHERE
@@ -165,12 +165,14 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         throughput = multiply(
                             throughput, (math.exp(-absorption[0] * stretch), math.exp(-absorption[1] * stretch), math.exp(-absorption[2] * stretch))
                         )
-                    met = lights_met(scene, settings, memory, arrival, ray_origin, d, start, distance, throughput, near)
+                    # Light met straight after the first scattering is direct light: what occlusion takes of that, it takes here too.
+                    lit = scale(throughput, let_through) if vertex == 1 else throughput
+                    met = lights_met(scene, settings, memory, arrival, ray_origin, d, start, distance, lit, near)
                     glow = BLACK
                     if hit != NO_HIT and kind != TINTED:
                         point = surface_at(scene, hit, b1, b2, d)
                         cos = dot(point.geometric_normal, d)
-                        glow = glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, throughput, near)
+                        glow = glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, lit, near)
                     if vertex > 0 and not further:
                         bright = luminance(met)
                         if bright > brightest and not again:
@@ -224,6 +226,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     first_throughput = throughput
                     albedo = (1.0, 1.0, 1.0) if kind == CLEAR else point.look.base
                     occlusion = occlusion_at(scene, settings, memory.stack, key, sample, dimension + OCCLUSION, point, x, y)
+                    let_through = 1.0 - settings.occlude_direct * (1.0 - occlusion)
                     if split:
                         shiny = scattering.gloss_chance + scattering.coat_chance > 0.0
                         gloss_branches = settings.glossy_rays if glass or shiny else 0
@@ -237,10 +240,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 if vertex > 0 or branch == 0:
                     if not (glass and not point.front):
                         shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
-                        let_through = 1.0 - settings.occlude_direct * (1.0 - occlusion) if vertex == 0 else 1.0
                         aimed = lights_aimed_at(
-                            scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading, scale(throughput, let_through),
-                            seen, vertex == 0,
+                            scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading,
+                            scale(throughput, let_through) if vertex == 0 else throughput, seen, vertex == 0,
                         )  # fmt: skip
                         if further:
                             beyond += luminance(aimed)

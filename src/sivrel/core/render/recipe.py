@@ -37,7 +37,7 @@ def setting(
     **limits: Any,
 ) -> Any:  # fmt: skip
     """One setting: its default, what it is called, the sentence that its control stands in (at {}), what it trades,
-    its unit, the values of other settings without which it is not in use, and its range."""
+    its unit, the values of other settings without which it is not in use (of one of several, parted by |), and its range."""
     extra: Any = {"unit": unit, "phrase": phrase, "needs": needs or {}}
     return Field(default, title=name, description=trades, json_schema_extra=extra, **limits)
 
@@ -206,7 +206,7 @@ class ShadowSettings(_Group):
         return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
 
 
-PHOTONS = {"gi.seen": ["photon_map", "brute_force"], "gi.beyond": ["photon_map"]}
+PHOTONS = {"gi.seen|gi.beyond": ["photon_map"], "gi.seen": ["photon_map", "brute_force"]}
 SEEN_BY_PHOTONS = {"gi.seen": ["photon_map"]}
 
 

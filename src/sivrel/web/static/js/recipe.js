@@ -152,8 +152,11 @@ export class RecipeForm {
       const needs = Object.entries(JSON.parse(phrase.dataset.needs));
       // “!0” asks for any number but nought.
       const meets = (value, wanted) => (wanted === "!0" ? Number(value) !== 0 : value === wanted);
-      phrase.hidden = !needs.every(([key, values]) => values.some((wanted) => meets(this.field(key).value, wanted)));
+      const any = (keys, values) => keys.split("|").some((key) => values.some((wanted) => meets(this.field(key).value, wanted)));
+      phrase.hidden = !needs.every(([keys, values]) => any(keys, values));
     }
+    // A question whose answers are all out of use is not asked.
+    for (const group of this.form.querySelectorAll("fieldset:has(.phrase)")) group.hidden = !group.querySelector(".phrase:not([hidden])");
     const moved = this.changedEdits().length, count = changed.length + moved;
     document.getElementById("undo").hidden = count < 2;
     document.getElementById("back").hidden = this.past.length === 0;
