@@ -123,7 +123,7 @@ class Lights(BrowserTest):
         page.wait_for_selector("[data-edit='light.Flame.intensity']")
         self.assertEqual(page.input_value("#pass"), "light.Flame")
         page.click("#ledger .bar:first-child button:has-text('bounced')")
-        self.wait("document.activeElement.name === 'limits.diffuse_bounces'")
+        self.wait("document.activeElement.name === 'sampling.gi_rays'")
         self.assertEqual(page.input_value("#pass"), "indirect")
 
     def test_hatching_and_a_map_to_look_at(self):
