@@ -61,7 +61,7 @@ class Frame:
 
 
 class Cancel:
-    """A switch that stops a render within one pixel. Safe to use from any thread."""
+    """A switch that stops a render within some thousand samples. Safe to use from any thread."""
 
     def __init__(self) -> None:
         self.flag = np.zeros(1, np.uint8)

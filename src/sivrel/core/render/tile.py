@@ -11,6 +11,8 @@ from ..vector import luminance
 from .film import DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
 from .integrator import PathSettings, trace_paths
 
+MOST_JOBS = 16384
+"""Samples that are traced in one go."""
 NEIGHBOURS = 2
 """Pixels to each side whose noise counts too when a pixel's samples are decided: a dark pixel beside a grainy one may
 only have been lucky."""
@@ -47,17 +49,20 @@ def render_tile(
     memory.more[:count] = sampling.least if sampling.target > 0.0 else sampling.most
     place = np.array([x0, y0, columns])
     while True:
-        if not trace_paths(scene, settings, memory, camera, *size, place, _jobs(memory, count), seed, cancel):
-            return False
+        while memory.more[:count].any():
+            if not trace_paths(scene, settings, memory, camera, *size, place, _next_jobs(memory, count), seed, cancel):
+                return False
         if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, columns, count):
             break
     write_means(memory, columns, count, settings.pairs, film)
     return True
 
 
-def _jobs(memory: Memory, count: int) -> np.ndarray:
-    """int64 [n, 2]: the pixels of a tile, each as often as it takes samples next, and the numbers of those samples."""
-    more = memory.more[:count]
+def _next_jobs(memory: Memory, count: int) -> np.ndarray:
+    """int64 [n, 2]: the pixels of a tile, each as often as it takes samples next, and the numbers of those samples; taken off what the
+    memory says is to come. So few at once that a switch that stops the render, which compiled code may look at once alone, is heard."""
+    more = np.minimum(memory.more[:count], max(1, MOST_JOBS // count))
+    memory.more[:count] -= more
     pixels = np.repeat(np.arange(count), more)
     before = np.repeat(np.cumsum(more) - more, more)
     taken = memory.pixels[:count, SAMPLES].astype(np.int64)

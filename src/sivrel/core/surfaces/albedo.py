@@ -14,7 +14,7 @@ import numpy as np
 from ..kernel import allocating_kernel, kernel
 from .ggx import alpha_of, masking, masking_shadowing, sample_visible_normal
 
-SIZE = 48
+SIZE = 80
 """Nodes per axis: square root of the cosine (finer near grazing), and roughness."""
 QUADRATURE = 384
 TAIL = 5
