@@ -80,7 +80,7 @@ class CommandLine(unittest.TestCase):
     def test_lights_by_name_and_their_passes(self):
         told, out = self.render("l.exr", "--set", "light.Flame.solo=on", "--set", "light.Flame.shadows.rays=4", "--set", "gi.seen=off")
         self.assertEqual(told["edits"], {"light.Flame.shadows.rays": 4, "light.Flame.solo": True})
-        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light", "camera rays", "cross terms", "measuring"])
+        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light", "gloss", "camera rays", "cross terms", "measuring"])
         picture = read_exr(out)
         self.assertEqual(picture.edits.flat(), told["edits"])
         np.testing.assert_allclose(picture.passes["light.Flame"], picture.passes["direct"], rtol=1e-5)

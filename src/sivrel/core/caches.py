@@ -10,6 +10,7 @@ import io
 import json
 import os
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,6 +22,7 @@ from .errors import InputError
 FORMAT, VERSION = "sivrel cache", 1
 MOST_BYTES = 2 << 30
 """Of a folder of caches; the oldest go when it holds more."""
+MOST_HEADER = 1 << 20
 HELD = 8
 """Caches that are held in memory."""
 
@@ -66,18 +68,33 @@ def to_bytes(cache: Cache) -> bytes:
     return json.dumps(head, sort_keys=True).encode() + b"\n" + body
 
 
-def from_bytes(data: bytes, name: str) -> Cache:
-    """The inverse of `to_bytes`. Raises InputError, in one sentence, for a damaged or foreign file."""
-    head, _, body = data.partition(b"\n")
+def _read_header(head: bytes, name: str) -> dict[str, Any]:
+    """A header, of our format and version. Raises InputError."""
     try:
         about = json.loads(head)
         ours = about["format"] == FORMAT
-    except (ValueError, KeyError, TypeError):
+        texts = [about["kind"], about["subject"], about["checksum"], *about["depends"], *about["depends"].values()]
+        ours = ours and all(isinstance(text, str) for text in texts) and isinstance(about["notes"], dict)
+    except (ValueError, KeyError, TypeError, AttributeError):
         ours = False
     if not ours:
         raise InputError(f"{name} is not a cache of this program.")
     if about["version"] != VERSION:
         raise InputError(f"{name} is a cache of version {about['version']}; this program reads version {VERSION}, so make it again.")
+    return about
+
+
+def header_of(path: Path) -> Cache:
+    """The cache of a file without its arrays. Raises InputError for a foreign file."""
+    with open(path, "rb") as file:
+        about = _read_header(file.readline(MOST_HEADER), path.name)
+    return Cache(about["kind"], about["subject"], about["depends"], {}, about["notes"])
+
+
+def from_bytes(data: bytes, name: str) -> Cache:
+    """The inverse of `to_bytes`. Raises InputError, in one sentence, for a damaged or foreign file."""
+    head, _, body = data.partition(b"\n")
+    about = _read_header(head, name)
     if hashlib.sha256(body).hexdigest() != about["checksum"]:
         raise InputError(f"{name} is damaged: its checksum does not match, so make it again.")
     with np.load(io.BytesIO(body)) as archive:
@@ -91,6 +108,7 @@ class CacheFolder:
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = folder
         self.held: dict[str, Cache] = {}
+        self.worked_out: dict[str, Any] = {}
 
     def path(self, digest: str) -> Path | None:
         return self.folder / f"{digest}.cache" if self.folder else None
@@ -112,6 +130,61 @@ class CacheFolder:
         self._hold(cache)
         return cache
 
+    def newest(self, kind: str, subject: str) -> Cache | None:
+        """The newest cache of a kind and subject, without its arrays; None when there is none."""
+        for cache in reversed(list(self.held.values())):
+            if cache.kind == kind and cache.subject == subject:
+                return cache
+        alike = [(path.stat().st_mtime, about) for path, about in self.headers() if about.kind == kind and about.subject == subject]
+        return max(alike, key=lambda pair: pair[0])[1] if alike else None
+
+    def headers(self) -> list[tuple[Path, Cache]]:
+        """The files of the folder, newest first, each with its header as a cache without arrays. Damaged and foreign ones are left out."""
+        found = []
+        for path in self.folder.glob("*.cache") if self.folder else []:
+            try:
+                about = header_of(path)
+                found.append((path.stat().st_mtime, path, about))
+            except (InputError, OSError):
+                continue
+        return [(path, about) for _, path, about in sorted(found, key=lambda row: row[0], reverse=True)]
+
+    def marked(self, digest: str, mark: str) -> bool:
+        """Whether a cache is `kept` or `locked`."""
+        return self.folder is not None and (self.folder / f"{digest}.{mark}").exists()
+
+    def mark(self, digest: str, mark: str, on: bool) -> None:
+        """Mark a cache as `kept`, so that it is never thinned, or as `locked`, so that it serves its shot whatever changes."""
+        if self.folder is not None:
+            path = self.folder / f"{digest}.{mark}"
+            path.touch() if on else path.unlink(missing_ok=True)
+
+    def locked(self, kind: str, subject: str) -> Cache | None:
+        """The cache of a kind and subject that is locked; None when there is none, or its file is damaged."""
+        for mark in self.folder.glob("*.locked") if self.folder else []:
+            try:
+                path = mark.with_suffix(".cache")
+                about = header_of(path)
+                if about.kind == kind and about.subject == subject:
+                    return self.find(kind, about.depends)
+            except (InputError, OSError):
+                continue
+        return None
+
+    def delete(self, digest: str) -> None:
+        self.held.pop(digest, None)
+        for suffix in ("cache", "kept", "locked"):
+            if self.folder is not None:
+                (self.folder / f"{digest}.{suffix}").unlink(missing_ok=True)
+
+    def remember(self, key: str, work_out: Callable[[], Any]) -> Any:
+        """What `work_out` gives, worked out once for a key and remembered for a while, in memory alone."""
+        if key not in self.worked_out:
+            while len(self.worked_out) >= 2 * HELD:
+                self.worked_out.pop(next(iter(self.worked_out)))
+            self.worked_out[key] = work_out()
+        return self.worked_out[key]
+
     def keep(self, cache: Cache) -> None:
         """Keep a cache: written beside, then renamed."""
         self._hold(cache)
@@ -131,7 +204,8 @@ class CacheFolder:
         total = 0
         for _, size, file in files:
             total += size
-            if total > MOST_BYTES and file != newest:
+            spared = file == newest or file.with_suffix(".kept").exists() or file.with_suffix(".locked").exists()
+            if total > MOST_BYTES and not spared:
                 file.unlink(missing_ok=True)
 
     def _hold(self, cache: Cache) -> None:

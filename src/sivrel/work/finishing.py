@@ -63,11 +63,14 @@ def measurements(picture: Picture, film: np.ndarray) -> tuple[float | None, floa
 def found_in(film: np.ndarray, ready: Prepared, clock: np.ndarray, picture: Picture) -> dict[str, Any]:
     """What a finished render tells beside its picture: what each light did, what the limits cost, its depth maps with the
     share of the plate that they are too coarse for, and the names of its passes."""
-    photons = asdict(ready.photons) if ready.photons else None
     objects = [mesh.name for mesh in packed_meshes(ready.scene)]
     return {
         "lights": [row.as_dict() for row in measure_ledger(film, ready.passes, clock)],
-        "meters": {**measure_meters(film, objects, ready.arrays.object_of), "stand_ins": ready.stand_ins, "photons": photons},
+        "meters": {
+            **measure_meters(film, objects, ready.arrays.object_of),
+            "stand_ins": ready.stand_ins,
+            "ways": [asdict(note) for note in ready.ways],
+        },
         "maps": [{**asdict(note), "coarse": coarse_share(film)} for note in ready.maps],
         "passes": list(picture.passes),
     }

@@ -18,6 +18,7 @@ WAY = Way(
     does="Adds the same light everywhere, less in creases: fast, for drafts and stylised work.",
     costs="No colour bleeds and the brightness is a guess: what you set, not what the room does.",
     bounces=False,
+    elsewhere="it stands for all bounced light at once",
 )
 
 

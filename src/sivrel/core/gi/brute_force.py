@@ -11,4 +11,5 @@ WAY = Way(
     beyond=True,
     does="Traces paths anew for every sample: right on average everywhere, whatever the scene.",
     costs="Even grain that falls with the square root of the samples; slow in dark rooms.",
+    asks_beyond=True,
 )

@@ -1,20 +1,226 @@
 """The photon map: bounced light from photons that were shot from the lights and lie where they landed.
 
 Jensen 1996, "Global Illumination using Photon Maps": a balanced tree of photons (section 3.1) and the radiance that the nearest of
-them bring (equation 8). Direct light is found by aiming, so a photon is kept only after it has scattered. The tree lies in one array:
-the middle of every range is its node, split along the longest axis (Bentley 1975, "Multidimensional Binary Search Trees").
+them bring (equation 8). Where the camera looks, direct light is found by aiming, so only photons that have scattered count there.
+Beyond, all of them do: the irradiance is worked out once at every few photons, and a path takes that of the nearest (Christensen
+1999, "Faster Photon Map Global Illumination"), so that no light need be aimed at from there.
 """
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from ..kernel import allocating_kernel, called_kernel
-from ..scene.arrays import Photons
+from ..kernel import allocating_kernel, called_kernel, kernel
+from ..settings import Group, setting
 from ..vector import scale
-from .way import Way
+from .photons import CAUSTIC, COLUMNS, DIRECT, FLUX, KIND_OF_PHOTON, NORMAL, automatic_radius, shoot_photons
+from .tree import DEEPEST, sort_into_tree
+from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
 PHOTON_MAP = 3
+MOST_GATHERED = 512
+SITE_EVERY, MOST_SITES = 4, 200_000
+"""One photon in so many gets an irradiance of its own, for lookups beyond what is seen."""
+PHOTONS = {"gi.seen|gi.beyond": ["photon_map"], "gi.seen": ["photon_map", "brute_force", "irradiance_cache"]}
+SEEN_BY_PHOTONS = {"gi.seen": ["photon_map"]}
+
+
+class PhotonMapSettings(Group):
+    count: int = setting(
+        200_000,
+        "photons",
+        "At least {} photons land in the scene",
+        "More allow a smaller radius: finer shadows of bounced light for the same grain. Time and memory grow in proportion.",
+        needs=PHOTONS,
+        ge=100,
+        le=20_000_000,
+    )
+    bounces: int = setting(
+        8,
+        "photon bounces",
+        "after up to {} bounces;",
+        "Deep bounces cost photons next to nothing.",
+        needs=PHOTONS,
+        ge=1,
+        le=64,
+    )
+    gather: int = setting(
+        80,
+        "photons gathered",
+        "{} of them are gathered at a point,",
+        "More give smoother light and blur its shadows; fewer give blotches.",
+        needs=PHOTONS,
+        ge=2,
+        le=MOST_GATHERED,
+    )
+    radius: float = setting(
+        0.0,
+        "gather radius",
+        "within {} m; 0 leaves it to their density.",
+        "Too small leaves blotches and black spots, too large darkens corners and leaks through thin walls.",
+        unit="m",
+        needs=PHOTONS,
+        ge=0.0,
+        le=1e4,
+    )
+    normal_tolerance: float = setting(
+        60.0,
+        "normal tolerance",
+        "Photons on surfaces turned by more than {}° do not count.",
+        "Keeps light of one side of an edge from the other.",
+        unit="°",
+        needs=PHOTONS,
+        ge=1.0,
+        le=180.0,
+    )
+    final_gather_rays: int = setting(
+        8,
+        "gather rays",
+        "{} rays gather the photons from afar; 0 looks them up at once.",
+        "Rays scattered from each point that the camera sees look photons up where they land: blotches even out, at the price of rays.",
+        needs=SEEN_BY_PHOTONS,
+        ge=0,
+        le=1024,
+    )
+    corner_distance: float = setting(
+        0.1,
+        "corner distance",
+        "What they meet nearer than {} m is traced on.",
+        "Near corners a radius reaches round the edge: there the path goes on by brute force.",
+        unit="m",
+        needs=PHOTONS,
+        ge=0.0,
+        le=1e4,
+    )
+    roughness_limit: float = setting(
+        0.0,
+        "roughness limit",
+        "Surfaces smoother than {} are traced, not looked up.",
+        "Photons know nothing of gloss: raise it where shiny surfaces show blotches, and pay in grain there.",
+        needs=PHOTONS,
+        ge=0.0,
+        le=1.0,
+    )
+    stop_error: float = setting(
+        0.0,
+        "stop error",
+        "Shooting stops sooner when {} % of error is left; 0 shoots them all.",
+        "The median over places of what the photons within the gather radius leave to chance. It needs a set radius: an automatic one "
+        "shrinks as photons come.",
+        unit="%",
+        needs={**PHOTONS, "photon_map.radius": ["!0"]},
+        ge=0.0,
+        le=100.0,
+    )
+
+
+class Photons(NamedTuple):
+    """points float32 [n, COLUMNS], photons that have scattered, as a tree; axes uint8 [n]. sites float32 [m, COLUMNS]: irradiance by all
+    photons, in place of the flux, at some of them, as a tree; site_axes uint8 [m]. radius, corner_distance in metres."""
+
+    points: np.ndarray
+    axes: np.ndarray
+    sites: np.ndarray
+    site_axes: np.ndarray
+    radius: float
+    gathered: int
+    cos_tolerance: float
+    corner_distance: float
+    roughness_limit: float
+
+
+NO_PHOTONS = np.zeros((0, COLUMNS), np.float32)
+
+
+def as_tree(photons: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Photons in the order of a tree, and its axes."""
+    order, axes = sort_into_tree(photons)
+    return np.ascontiguousarray(photons[order]), axes
+
+
+def _make(job: Any, wanted: PhotonMapSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    enough = None
+    if wanted.stop_error > 0.0 and wanted.radius > 0.0:
+
+        def enough(photons: np.ndarray) -> bool:
+            return error_within(photons, wanted.radius) <= wanted.stop_error / 100.0
+
+    photons, shot = shoot_photons(
+        job.arrays, wanted.count, wanted.bounces, job.offset, threads=job.threads, progress=job.goes_on, enough=enough
+    )  # fmt: skip
+    return {"photons": photons}, {"shot": shot}
+
+
+def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float:
+    """Median over places of the relative standard error of what the photons within `radius` metres bring: the root of the sum of their
+    squared fluxes over the sum of these (photons land as a Poisson process)."""
+    scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
+    if len(scattered) < 2:
+        return 1.0
+    at = scattered[:: max(1, len(scattered) // probes), :3].astype(float)
+    flux = scattered[:, FLUX : FLUX + 3].astype(float) @ np.array([0.2126, 0.7152, 0.0722])
+    near = cKDTree(scattered[:, :3].astype(float)).query_ball_point(at, radius)
+    return float(np.median([math.sqrt((flux[k] ** 2).sum()) / max(flux[k].sum(), 1e-30) for k in near]))
+
+
+def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Photons:
+    photons = arrays["photons"]
+    if job.recipe.of("caustics").on == "yes":
+        photons = photons[photons[:, KIND_OF_PHOTON] != CAUSTIC]
+    scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
+    radius = wanted.radius or automatic_radius(scattered, wanted.gather)
+    cos = math.cos(math.radians(wanted.normal_tolerance))
+    points, axes = as_tree(scattered)
+    sites, site_axes = (NO_PHOTONS, axes[:0])
+    if job.looked_up_beyond("photon_map"):
+        every, every_axes = as_tree(photons)
+        sites = photons[:: max(SITE_EVERY, len(photons) // MOST_SITES)].copy()
+        job.shared_out(lambda part: _gather_at(part, every, every_axes, wanted.gather, radius, cos), sites)
+        sites, site_axes = as_tree(sites)
+    return Photons(points, axes, sites, site_axes, radius, wanted.gather, cos, wanted.corner_distance, wanted.roughness_limit)
+
+
+@allocating_kernel
+def _gather_at(sites, points, axes, gathered, radius, cos_tolerance):
+    """Put the irradiance at each site in place of its flux."""
+    near = np.empty((MOST_GATHERED + 2 * DEEPEST, 4))
+    for k in range(len(sites)):
+        p = (float(sites[k, 0]), float(sites[k, 1]), float(sites[k, 2]))
+        n = (float(sites[k, 3]), float(sites[k, 4]), float(sites[k, 5]))
+        light = irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance)
+        for c in range(3):
+            sites[k, FLUX + c] = light[c]
+
+
+@kernel
+def _lookup(prepared, scene, memory, spot):
+    found, light = NOT_SERVED, (0.0, 0.0, 0.0)
+    if spot.distance >= prepared.corner_distance and spot.look.roughness >= prepared.roughness_limit:
+        p, n = spot.position, spot.geometric_normal
+        site = -1
+        if not spot.seen and len(prepared.sites) > 0:
+            site = nearest_photon(prepared.sites, prepared.site_axes, memory.near, p, n, prepared.radius, prepared.cos_tolerance)
+        if site >= 0:
+            at = prepared.sites[site]
+            light, found = (float(at[FLUX]), float(at[FLUX + 1]), float(at[FLUX + 2])), WHOLE
+        elif spot.seen or len(prepared.sites) == 0:
+            light = irradiance_at(
+                prepared.points, prepared.axes, memory.near, p, n, prepared.gathered, prepared.radius, prepared.cos_tolerance,
+            )  # fmt: skip
+            found = INDIRECT
+    return light, found
+
+
+def _preview(arrays: dict[str, np.ndarray]) -> Preview:
+    photons = arrays["photons"]
+    photons = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
+    shown = photons[:: max(1, len(photons) // 20_000)]
+    radius = automatic_radius(photons, 80)
+    return Preview(shown[:, :3], np.full(len(shown), radius / 8.0), shown[:, FLUX : FLUX + 3], "dots", shown[:, NORMAL : NORMAL + 3])
+
+
 WAY = Way(
     key="photon_map",
     code=PHOTON_MAP,
@@ -23,73 +229,27 @@ WAY = Way(
     beyond=True,
     does="Gathers photons that were shot from the lights once, for all pixels: deep bounces and caustics at no more cost.",
     costs="Blotches where photons are few, dark corners and leaks where the radius is large; glass and gloss are still traced.",
+    question="How photons serve",
+    settings=PhotonMapSettings,
+    kind="photon map",
+    nothing=Photons(NO_PHOTONS, np.zeros(0, np.uint8), NO_PHOTONS, np.zeros(0, np.uint8), 1.0, 1, 0.0, 0.0, 0.0),
+    makes=lambda wanted, recipe: (wanted.count, wanted.bounces, (wanted.stop_error, wanted.radius) if wanted.stop_error else 0),
+    depends=("geometry", "surfaces", "lights"),
+    make=_make,
+    serve=_serve,
+    lookup=_lookup,
+    preview=_preview,
+    points=lambda arrays: (len(arrays["photons"]), "photons"),
 )
-POSITION, NORMAL, FLUX, COLUMNS = 0, 3, 6, 9
-MOST_GATHERED = 512
-DEEPEST = 64
-NO_PHOTONS = Photons(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), 1.0)
-
-
-@allocating_kernel
-def _build(points, order, axes):
-    """Sort `order` into the ranges of the tree and note the axis of each node, in place."""
-    lows, highs = np.empty(DEEPEST * 2, np.int64), np.empty(DEEPEST * 2, np.int64)
-    lows[0], highs[0], waiting = 0, len(order), 1
-    while waiting > 0:
-        waiting -= 1
-        low, high = lows[waiting], highs[waiting]
-        if high - low < 1:
-            continue
-        middle = (low + high) // 2
-        axis, widest = 0, np.float32(-1.0)
-        for a in range(3):
-            least = most = points[order[low], a]
-            for k in range(low + 1, high):
-                least, most = min(least, points[order[k], a]), max(most, points[order[k], a])
-            if most - least > widest:
-                axis, widest = a, most - least
-        # Quickselect (Hoare 1961): the middle comes to its place.
-        left, right = low, high - 1
-        while left < right:
-            pivot = points[order[(left + right) // 2], axis]
-            i, j = left, right
-            while i <= j:
-                while points[order[i], axis] < pivot:
-                    i += 1
-                while points[order[j], axis] > pivot:
-                    j -= 1
-                if i <= j:
-                    order[i], order[j] = order[j], order[i]
-                    i += 1
-                    j -= 1
-            if middle <= j:
-                right = j
-            elif middle >= i:
-                left = i
-            else:
-                break
-        axes[middle] = axis
-        lows[waiting], highs[waiting] = low, middle
-        lows[waiting + 1], highs[waiting + 1] = middle + 1, high
-        waiting += 2
-
-
-def build_tree(photons: np.ndarray, radius: float) -> Photons:
-    """The tree of photons float32 [n, COLUMNS]: position, normal of the surface, flux."""
-    order, axes = np.arange(len(photons)), np.zeros(len(photons), np.uint8)
-    if len(photons):
-        _build(photons, order, axes)
-    return Photons(np.ascontiguousarray(photons[order]), axes, radius)
 
 
 @called_kernel
-def irradiance_at(photons, near, p, n, gathered, radius, cos_tolerance):
+def irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance):
     """Irradiance by the photons nearest to `p` on surfaces that face as `n` does: the `gathered` nearest within `radius` metres.
 
-    `near` is working memory float64 [MOST_GATHERED + DEEPEST, 4]. Of a full gather the farthest photon only sets the radius, so that the
+    `near` is working memory float64 [MOST_GATHERED + 2 * DEEPEST, 4]. Of a full gather the farthest photon only sets the radius, so that the
     estimate is right on average (Jensen 1996 counts it too).
     """
-    points = photons.points
     count, found, reach2 = len(points), 0, radius * radius
     waiting = 0
     if count > 0:
@@ -101,7 +261,7 @@ def irradiance_at(photons, near, p, n, gathered, radius, cos_tolerance):
         if near[MOST_GATHERED + waiting, 2] > reach2 or low >= high:
             continue
         middle = (low + high) // 2
-        axis = photons.axes[middle]
+        axis = axes[middle]
         dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
         d2 = dx * dx + dy * dy + dz * dz
         facing = n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5]
@@ -149,3 +309,33 @@ def _sift_hole_down(near, found):
             child += 1
         near[k, 0], near[k, 1] = near[child, 0], near[child, 1]
         k = child
+
+
+@called_kernel
+def nearest_photon(points, axes, near, p, n, radius, cos_tolerance):
+    """The photon nearest to `p` on surfaces that face as `n` does, within `radius` metres; -1 for none."""
+    best, reach2 = -1, radius * radius
+    waiting = 0
+    if len(points) > 0:
+        near[0, 0], near[0, 1], near[0, 2] = 0.0, len(points), 0.0
+        waiting = 1
+    while waiting > 0:
+        waiting -= 1
+        low, high = int(near[waiting, 0]), int(near[waiting, 1])
+        if near[waiting, 2] > reach2 or low >= high:
+            continue
+        middle = (low + high) // 2
+        axis = axes[middle]
+        dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
+        d2 = dx * dx + dy * dy + dz * dz
+        if d2 < reach2 and n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > cos_tolerance:
+            best, reach2 = middle, d2
+        along = dx if axis == 0 else dy if axis == 1 else dz
+        if along < 0.0:
+            far_low, far_high, near_low, near_high = middle + 1, high, low, middle
+        else:
+            far_low, far_high, near_low, near_high = low, middle, middle + 1, high
+        near[waiting, 0], near[waiting, 1], near[waiting, 2] = far_low, far_high, along * along
+        near[waiting + 1, 0], near[waiting + 1, 1], near[waiting + 1, 2] = near_low, near_high, 0.0
+        waiting += 2
+    return best

@@ -1,15 +1,79 @@
 """What a way of finding bounced light declares about itself."""
 
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ..settings import Group
+from ..surfaces.preview import Look
+
+NOT_SERVED, INDIRECT, WHOLE = 0, 1, 2
+"""What a lookup has found: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
+
+
+class Spot(NamedTuple):
+    """Where light is looked up.
+
+    position, geometric_normal, normal: in metres; the normals face the ray, `normal` with all detail; look: the surface there
+    hit, b1, b2: triangle, and weights of its second and third corner
+    distance: length of the ray that led here, in metres; inf at the first surface
+    seen: whether the camera sees it, also in mirrors
+    key, number, dimension: of the random numbers that a lookup may take
+    """
+
+    position: tuple
+    geometric_normal: tuple
+    normal: tuple
+    look: Look
+    hit: int
+    b1: float
+    b2: float
+    distance: float
+    seen: bool
+    key: int
+    number: int
+    dimension: int
+
+
+class Preview(NamedTuple):
+    """What a cache holds, to be drawn: points float [n, 3] in metres; sizes float [n], radii or half edges in metres; values float
+    [n, 3], what each holds, as colour; shape: `discs` that lie on surfaces, `dots`, `boxes`, or `triangles` (points [n, 3, 3]);
+    normals float [n, 3]."""
+
+    points: np.ndarray
+    sizes: np.ndarray
+    values: np.ndarray
+    shape: str
+    normals: np.ndarray
+
+
+class Nothing(NamedTuple):
+    """What the kernels get of a way that prepares nothing."""
+
+    nothing: int
 
 
 class Way(NamedTuple):
     """One way of finding bounced light.
 
-    key: its value in a recipe; code: its number in the kernels; title: as the pages write it
+    key: its value in a recipe, and the name of its settings; code: its number in the kernels; title: as the pages write it
     seen, beyond: where it can be chosen
     does: what it does, one sentence; costs: what it costs or how it fails, one sentence
     bounces: whether paths go on, so that `beyond` and the bounce limits matter
+    asks_beyond: whether another way finds what lies beyond; a way that does not serves there itself
+    elsewhere: why it can not be chosen beyond, one clause, where it can not
+    question, settings: its settings, and what they answer
+    kind: name of its cache
+    nothing: what the kernels get where it is not in use; a named tuple of the same types as `serve` gives
+    makes: of its settings and the recipe, what its cache depends on beside the scene
+    depends: what of the shot it depends on: `geometry`, `surfaces`, `lights`, `limits`, `beyond`; `camera`
+    where its setting of that name is `own`
+    make, extend and serve get a job (see render.preparation.Preparation) and its settings.
+    make: makes its arrays and notes for a file; extend: adds to them what another camera needs; serve: what the kernels get of these
+    lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)
+    preview: of its arrays, what to draw
+    points: of its arrays, how many things it holds, and what they are called
     """
 
     key: str
@@ -20,3 +84,17 @@ class Way(NamedTuple):
     does: str
     costs: str
     bounces: bool = True
+    asks_beyond: bool = False
+    elsewhere: str = ""
+    question: str = ""
+    settings: type[Group] | None = None
+    kind: str = ""
+    nothing: Any = Nothing(0)
+    makes: Callable[[Any, Any], Any] | None = None
+    depends: tuple[str, ...] = ()
+    make: Callable[[Any, Any], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
+    extend: Callable[[Any, Any, dict[str, np.ndarray]], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
+    serve: Callable[[Any, Any, dict[str, np.ndarray], dict[str, Any]], Any] | None = None
+    lookup: Any = None
+    preview: Callable[[dict[str, np.ndarray]], Preview] | None = None
+    points: Callable[[dict[str, np.ndarray]], tuple[int, str]] | None = None

@@ -1,7 +1,48 @@
 """The table of ways of finding bounced light. A new way is one module and one line here."""
 
-from . import ambient, brute_force, off, photon_map
+from typing import Any
 
-WAYS = (off.WAY, ambient.WAY, brute_force.WAY, photon_map.WAY)
+from ..kernel import kernel
+from . import ambient, baked, brute_force, caustics, irradiance_cache, off, photon_map, radiance_cache
+from .way import NOT_SERVED, Way
+
+WAYS: tuple[Way, ...] = (
+    off.WAY,
+    ambient.WAY,
+    brute_force.WAY,
+    irradiance_cache.WAY,
+    photon_map.WAY,
+    radiance_cache.WAY,
+    baked.WAY,
+)
+EXTRAS: tuple[Way, ...] = (caustics.WAY,)
+"""What is found beside the way that is chosen."""
 SEEN = {way.key: way for way in WAYS if way.seen}
 BEYOND = {way.key: way for way in WAYS if way.beyond}
+PREPARING = {way.key: way for way in (*WAYS, *EXTRAS) if way.make is not None}
+NOTHING_PREPARED = tuple(way.nothing for way in (*WAYS, *EXTRAS))
+"""What the kernels get of the ways, in the order of the table, where none has been prepared."""
+CAUSTICS = len(WAYS) + EXTRAS.index(caustics.WAY)
+PLACES = {way.key: place for place, way in enumerate((*WAYS, *EXTRAS))}
+
+
+@kernel
+def _nobody(way, prepared, scene, memory, spot):
+    return (0.0, 0.0, 0.0), NOT_SERVED
+
+
+def _asking(place: int, code: int, own: Any, others: Any) -> Any:
+    @kernel
+    def ask(way, prepared, scene, memory, spot):
+        if way == code:
+            return own(prepared[place], scene, memory, spot)
+        return others(way, prepared, scene, memory, spot)
+
+    return ask
+
+
+looked_up = _nobody
+"""Kernel (way, prepared, scene, memory, spot) -> (irradiance, what was found): asks the way with that code."""
+for _place, _way in enumerate(WAYS):
+    if _way.lookup is not None:
+        looked_up = _asking(_place, _way.code, _way.lookup, looked_up)

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from ..gi.photon_map import NO_PHOTONS
+from ..gi.ways import NOTHING_PREPARED
 from ..scene.arrays import (
     AREA,
     AXIS_X,
@@ -93,7 +93,7 @@ def without_lights(**geometry: Any) -> SceneArrays:
         depths=np.zeros(1, np.float32),
         careful=False,
         slots=1,
-        photons=NO_PHOTONS,
+        prepared=NOTHING_PREPARED,
     )
 
 

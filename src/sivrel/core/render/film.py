@@ -4,7 +4,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..gi.photon_map import DEEPEST, MOST_GATHERED
+from ..gi.photon_map import MOST_GATHERED
+from ..gi.tree import DEEPEST
 from ..kernel import called_kernel, kernel
 from ..lights.direct import TALLY_COLUMNS
 from ..scene.model import Camera
@@ -31,7 +32,9 @@ BOUNCED = 47
 # The variance of the pixel's mean that its camera rays alone cause: what the two times of a sample have in common. While samples are
 # added: the sum of their products, the sum of their sums, and how many there are.
 BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
-FILM_COLUMNS = 53
+# How often a cache was asked for light, and served, a sample.
+ASKED, SERVED = 53, 54
+FILM_COLUMNS = 55
 TILE = 32
 """Largest side of a tile in pixels."""
 # Then, for every light pass: light; the luminance that it would bring unhindered and brings; its variance as in WITHIN.
@@ -80,6 +83,7 @@ class PathResult(NamedTuple):
     glass and all, found by following a few paths further; ended_in_glass: paths that the limit of glass ended
     self_hits: rays that met the very triangle they left; occlusion: share of the occlusion rays that got away
     brightest: luminance of the greatest single find, and brightest_kind its kind of path
+    asked, served: how often a cache was asked for light, and had it
     """
 
     direct: tuple
@@ -104,6 +108,8 @@ class PathResult(NamedTuple):
     occlusion: float
     brightest: float
     brightest_kind: int
+    asked: float
+    served: float
 
 
 @kernel
@@ -134,6 +140,8 @@ def keep_sample(memory, path, sums):
         sums[LEFT + c] += path.left[c]
     sums[LEFT + 3] += path.left[3]
     sums[TOTAL_VARIANCE] += luminance(beauty) ** 2
+    sums[ASKED] += path.asked
+    sums[SERVED] += path.served
     sums[CLAMPED] += path.clamped
     sums[SELF_HITS] += path.self_hits
     sums[ENDED_IN_GLASS] += path.ended_in_glass

@@ -11,7 +11,6 @@ import numpy as np
 
 from ..errors import InputError
 from ..gi.brute_force import BRUTE_FORCE
-from ..gi.photon_map import PHOTON_MAP
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
@@ -86,13 +85,13 @@ def occlusion_rays(recipe: Recipe) -> int:
 
 
 def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSettings:
-    """The recipe as the kernels read it. A final gather is brute force at what is seen, over the photons beyond."""
-    photons = recipe.photon_map
-    seen, beyond, gi_rays = SEEN[recipe.gi.seen].code, BEYOND[recipe.gi.beyond].code, recipe.sampling.gi_rays
-    if seen == PHOTON_MAP:
-        beyond = PHOTON_MAP
-        if photons.final_gather_rays:
-            seen, gi_rays = BRUTE_FORCE, photons.final_gather_rays
+    """The recipe as the kernels read it. A way that asks for none beyond serves there itself; a final gather is brute force at what is
+    seen, over that way beyond."""
+    way, gi_rays = SEEN[recipe.gi.seen], recipe.sampling.gi_rays
+    seen, beyond = way.code, BEYOND[recipe.gi.beyond].code if way.asks_beyond else way.code
+    rays = recipe.final_gather_rays(way.key)
+    if rays:
+        seen, gi_rays = BRUTE_FORCE, rays
     return PathSettings(
         seen,
         beyond,
@@ -113,10 +112,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.ambient.level,
         recipe.ambient.occlusion,
         recipe.ambient.on_direct if recipe.ambient.samples else 0.0,
-        photons.gather,
-        photons.radius or scene.photons.radius,
-        math.cos(math.radians(photons.normal_tolerance)),
-        photons.corner_distance,
+        recipe.of("caustics").on == "yes",
         pair_share(recipe, frame),
     )
 

@@ -11,13 +11,16 @@ from typing import NamedTuple
 import numpy as np
 
 from ..gi.ambient import AMBIENT, ambient_at
+from ..gi.caustics import caustics_at
 from ..gi.off import OFF
-from ..gi.photon_map import PHOTON_MAP, irradiance_at
+from ..gi.way import NOT_SERVED, WHOLE, Spot
+from ..gi.ways import CAUSTICS, looked_up
 from ..kernel import called_kernel, kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, Shading, glow_met, keep_parts, lights_aimed_at, lights_met, part_of
 from ..lights.emitters import BLACK
 from ..reference import by_passing_reference, by_reference
 from ..scene.arrays import ABSORPTION, BY_BOUNCED, BY_CAMERA, SEE_THROUGH, SOLID, TINT
+from ..scene.next_surface import CLEAR, OPAQUE, TINTED, next_surface
 from ..scene.surface_at import SurfacePoint, offset_point, surface_at
 from ..shadows.depth_map import texels_per_pixel
 from ..surfaces.preview import BASE, GLASS, GLOSS, Look, evaluate_parts, glass_at, sample_direction, scattering_at
@@ -26,14 +29,14 @@ from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, subtract, to_local, to_world
 from .film import CLOCK_ALL, CLOCK_PAIRS, TEXELS, PathResult, clear_sample, keep_sample
-from .rays import CLEAR, OPAQUE, TINTED, camera_ray, next_surface, occlusion_at, tent
+from .rays import camera_ray, occlusion_at, tent
 
 MIRROR_ROUGHNESS = 0.1
 """What is met in or through a surface smoother than this counts as seen."""
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
-CUTOUT, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
+CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
 # What ends a path: nothing yet, or a limit of diffuse bounces, of reflections, of glass, or of all.
 NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
@@ -59,8 +62,7 @@ class PathSettings(NamedTuple):
     contrast: how fast what is met counts less between the two
     ambient, ambient_occlusion: level of flat ambient light and strength of its darkening (gi.ambient)
     occlude_direct: share of the direct light that occlusion takes where the camera looks
-    gathered, gather_radius, gather_cos: photons gathered at a point, how far around it, and how alike their surfaces face
-    corner_distance: what a ray meets nearer than this is traced on, not looked up
+    caustics: whether caustic photons stand for the light that paths would find through glass and mirrors after a diffuse bounce
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     """
 
@@ -83,20 +85,20 @@ class PathSettings(NamedTuple):
     ambient: float
     ambient_occlusion: float
     occlude_direct: float
-    gathered: int
-    gather_radius: float
-    gather_cos: float
-    corner_distance: float
+    caustics: bool
     pairs: float
 
 
 @called_kernel
-def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, height, box, jobs, seed, cancel):
+def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, height, box, jobs, seed, cancel, given_rays):
     """Trace samples from the camera and add them to the sums of a tile's pixels in the memory. False when cancelled.
 
     `box` is (x0, y0, columns) of the tile in a frame of `width` x `height` pixels; `jobs` int64 [n, 2]: which pixel of the tile and
     which of its samples. The first surface may scatter several rays; each is followed as a path of its own (a turn). A sample that
     is paired takes all its turns twice, with other random numbers, and keeps the second outcome apart.
+
+    Where `given_rays` float64 [pixels, 6] are given, origin and unit direction, these are followed in place of rays from the camera, as
+    rays that a diffuse surface has scattered: what they meet that shines by itself does not count, and depth is the distance.
 
     (The walk is one function and not one a sample: a function that is called is compiled again into its caller.)
     """
@@ -111,7 +113,13 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         u, v = sample_2d(key, sample, PIXEL)
         film_x = (pixel_x + 0.5 + tent(u)) / width * 2.0 - 1.0
         film_y = 1.0 - (pixel_y + 0.5 + tent(v)) / height * 2.0
-        origin, direction = camera_ray(camera, film_x, film_y, key, sample)
+        gathering = len(given_rays) > 0
+        if gathering:
+            row = jobs[job, 0]
+            origin = (given_rays[row, 0], given_rays[row, 1], given_rays[row, 2])
+            direction = (given_rays[row, 3], given_rays[row, 4], given_rays[row, 5])
+        else:
+            origin, direction = camera_ray(camera, film_x, film_y, key, sample)
         clear_sample(memory)
 
         paired = sample_1d(key, sample, PAIRED) < settings.pairs
@@ -123,8 +131,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         clamped, clamped_kept, brightest, brightest_kind = 0.0, 0.0, 0.0, 0
         left_diffuse, left_mirror, left_glass, left_total, ended_in_glass, self_hits = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
         hit_any, albedo, occlusion, let_through = 0.0, BLACK, 0.0, 1.0
+        asked, served = 0.0, 0.0
         ray_origin, d, hit, b1, b2, kind = origin, direction, NO_HIT, np.float32(0.0), np.float32(0.0), OPAQUE
-        first_hit, first_b1, first_b2, first_kind = hit, b1, b2, kind
+        first_hit, first_b1, first_b2, first_kind, first_here = hit, b1, b2, kind, NOT_SERVED
         point = first = NOWHERE
         first_throughput = (1.0, 1.0, 1.0)
         distance, begun = 0.0, cycles()
@@ -141,8 +150,10 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
             path_key = hash32(key ^ np.uint32(0x5BD1E995)) if again else key
             throughput, gloss_share, lobe = (1.0, 1.0, 1.0), BLACK, BASE
             arrival = Arrival(origin, (0.0, 0.0, 1.0), CAMERA_ORIGIN, 0.0, BLACK, True)
-            diffuse_bounces, reflections, refractions = 0, 0, 0
-            seen, last, ended_by, further = turn >= 0, False, NOTHING, False
+            diffuse_bounces, reflections, refractions = 1 if gathering else 0, 0, 0
+            seen, last, ended_by, further = not gathering, False, NOTHING, False
+            # What of the path is no caustic, should it find a light now; and whether its last surface scatters nothing diffusely.
+            no_caustic, mirrored = BLACK if gathering and settings.caustics else (1.0, 1.0, 1.0), False
             beyond, raised, code = 0.0, 1.0, 0
             start, layer, absorption, lifted = 0.0, 0, BLACK, 0.0
             found, pending = BLACK, (1.0, 1.0, 1.0)
@@ -151,9 +162,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
             while True:
                 dimension = POINTS + vertex * PER_POINT
                 index = sample if vertex == 0 else sample * branches + branch
-                near = vertex <= 1
+                near = vertex <= 1 and not gathering
                 if vertex > 0 or turn == 0:
-                    by = BY_CAMERA if vertex == 0 else BY_BOUNCED
+                    by = BY_CAMERA if vertex == 0 and not gathering else BY_BOUNCED
                     left_triangle = hit if vertex > 0 else NO_HIT
                     hit, distance, b1, b2, kind, layer = next_surface(
                         scene, memory.stack, by, path_key, index, dimension + CUTOUT, layer, ray_origin, d, start,
@@ -181,10 +192,13 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         if bright > brightest and not again:
                             brightest, brightest_kind = bright, code * 3 + GLOW
                     met = add(met, glow)
+                    if mirrored:
+                        met = multiply(met, no_caustic)
                     if further:
                         beyond += luminance(met)
                     elif vertex == 0:
-                        met_by_camera = add(met_by_camera, met)
+                        if not gathering:
+                            met_by_camera = add(met_by_camera, met)
                     elif vertex == 1:
                         direct = add(direct, met)
                         keep_parts(memory.parts, lobe == GLASS, gloss_share, met)
@@ -209,7 +223,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 x, y = frame(point.normal)
                 wo = to_local(x, y, point.normal, scale(d if vertex > 0 else direction, -1.0))
                 glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
-                split = vertex == 0 and (settings.gi_rays > 1 or settings.glossy_rays > 1)
+                split = vertex == 0 and not gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
                 if glass:
                     ior = point.look.ior
                     scattering = glass_at(
@@ -221,10 +235,13 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, BLACK, 0.0, 0.0)
                     scattering = scattering_at(look, float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0, wo[2])
                 row = np.int64(scene.object_of[hit])
+                diffuse = not glass and luminance(scattering.diffuse) > 0.0
                 if vertex == 0 and turn == 0:
                     hit_any, first, first_hit, first_b1, first_b2, first_kind = 1.0, point, hit, b1, b2, kind
                     first_throughput = throughput
                     albedo = (1.0, 1.0, 1.0) if kind == CLEAR else point.look.base
+                    if gathering:
+                        albedo = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
                     occlusion = occlusion_at(scene, settings, memory.stack, key, sample, dimension + OCCLUSION, point, x, y)
                     let_through = 1.0 - settings.occlude_direct * (1.0 - occlusion)
                     if split:
@@ -237,13 +254,35 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                             for c in range(memory.tally.shape[1]):
                                 memory.again[slot, c] = memory.tally[slot, c]
 
+                # Light that has bounced, by the way in use; where that knows all light, no light is aimed at.
+                way, here = settings.seen if seen else settings.beyond, NOT_SERVED
+                counts = (vertex > 0 or branch == 0) and diffuse and (vertex == 0 or not last or further)
+                by_rays, by_photons = BLACK, BLACK
+                if counts:
+                    spot = Spot(
+                        point.position, point.geometric_normal, point.normal, point.look, hit, b1, b2,
+                        distance if vertex > 0 or gathering else math.inf, seen, path_key, index, dimension + LOOKUP,
+                    )  # fmt: skip
+                    by_rays, here = looked_up(way, scene.prepared, scene, memory, spot)
+                    if settings.caustics:
+                        by_photons = caustics_at(scene.prepared[CAUSTICS], memory.near, sample, point.position, point.geometric_normal)
+                    if way > AMBIENT:
+                        asked += 1.0
+                        served += 1.0 if here != NOT_SERVED else 0.0
+                    if vertex == 0:
+                        first_here = here
+                elif vertex == 0 and diffuse:
+                    here = first_here
+
                 if vertex > 0 or branch == 0:
-                    if not (glass and not point.front):
+                    if not (glass and not point.front) and here != WHOLE:
                         shading = by_passing_reference(Shading(point, row, scattering, x, y, wo))
                         aimed = lights_aimed_at(
                             scene, settings, memory, path_key, index, dimension + CHOICE, dimension + LIGHTS, shading,
                             scale(throughput, let_through) if vertex == 0 else throughput, seen, vertex == 0,
                         )  # fmt: skip
+                        if (vertex > 0 or gathering) and not diffuse:
+                            aimed = multiply(aimed, no_caustic)
                         if further:
                             beyond += luminance(aimed)
                         else:
@@ -254,33 +293,21 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                                 direct = add(direct, aimed)
                             else:
                                 found = add(found, aimed)
+                    light = multiply(scattering.diffuse, scale(add(by_rays, by_photons), scattering.left_o * scattering.coat_left_o / math.pi))
                     if settings.seen == AMBIENT and seen and not glass:
                         near_share = occlusion
                         if vertex > 0:
                             near_share = occlusion_at(scene, settings, memory.stack, path_key, index, dimension + OCCLUSION, point, x, y)
-                        flat = multiply(throughput, ambient_at(settings, scattering, near_share))
-                        if vertex == 0:
-                            by_base = add(by_base, flat)
-                        else:
-                            found = add(found, flat)
-                    if vertex == 0:
-                        turn_begun = cycles()
-                way = settings.seen if seen else settings.beyond
-                looked_up = way == PHOTON_MAP and not glass and luminance(scattering.diffuse) > 0.0
-                if looked_up and vertex > 0 and distance < settings.corner_distance:
-                    looked_up = False
-                if looked_up and (vertex > 0 or branch == 0) and (not last or further):
-                    light = irradiance_at(
-                        scene.photons, memory.near, point.position, point.geometric_normal, settings.gathered, settings.gather_radius,
-                        settings.gather_cos,
-                    )  # fmt: skip
-                    light = multiply(multiply(throughput, scattering.diffuse), scale(light, scattering.left_o * scattering.coat_left_o / math.pi))
+                        light = add(light, ambient_at(settings, scattering, near_share))
+                    light = multiply(throughput, light)
                     if further:
                         beyond += luminance(light)
                     elif vertex == 0:
                         by_base = add(by_base, light)
                     else:
                         found = add(found, light)
+                    if vertex == 0:
+                        turn_begun = cycles()
 
                 by_base_branch = split and branch >= gloss_branches
                 if split:
@@ -320,13 +347,21 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         last, ended_by = True, BY_REFRACTIONS
                     elif diffuse_bounces + reflections + refractions > settings.total:
                         last, ended_by = True, BY_TOTAL
-                alone = glass and (through or not point.front)
+                alone = here == WHOLE or (glass and (through or not point.front))
                 share = part_of(gloss, value)
                 arrival = Arrival(point.position, point.normal, row, THROUGH if alone else density, share, seen)
-                if looked_up:
-                    # What the base scatters has been looked up, all but the light that this ray itself may meet.
-                    pending = share
-                    last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
+                if here != NOT_SERVED:
+                    # What the base scatters has been looked up, all but the light that this ray itself may meet; or that too.
+                    if here == WHOLE:
+                        throughput = multiply(throughput, share)
+                        if max(share[0], share[1], share[2]) < LEAST_GLOSS:
+                            break
+                    else:
+                        pending = share
+                        last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
+                if settings.caustics and diffuse:
+                    no_caustic = (1.0, 1.0, 1.0) if here != NOT_SERVED or last else share
+                mirrored = not diffuse
                 seen = specular
                 if code < MOST_DIGITS:
                     code = code * 4 + lobe_here + 1
@@ -389,10 +424,12 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         indirect = add(add(by_base, by_gloss), by_glass)
         triangle = np.int64(first_hit) if hit_any > 0.0 else np.int64(-1)
         depth = -dot(subtract(first.position, row3(camera, 3, 0)), row3(camera, 2, 0))
+        if gathering:
+            depth = dot(subtract(first.position, origin), direction)
         path = PathResult(
             add(met_by_camera, direct), indirect, hit_any, albedo, first.normal, first.position, depth, triangle, first_b1, first_b2,
             bounced, total, paired, bounced_again, total_again, clamped_kept, (left_diffuse, left_mirror, left_glass, left_total),
-            ended_in_glass, self_hits, occlusion, brightest, brightest_kind,
+            ended_in_glass, self_hits, occlusion, brightest, brightest_kind, asked, served,
         )  # fmt: skip
         keep_sample(memory, path, sums)
         if len(scene.maps) > 0 and path.hit > 0.0:

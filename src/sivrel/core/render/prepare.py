@@ -2,7 +2,6 @@
 
 import functools
 import json
-import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -14,8 +13,6 @@ from ..caches import Cache, CacheFolder, hash_of
 from ..errors import InputError
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
-from ..gi.photon_map import build_tree
-from ..gi.ways import SEEN
 from ..lights.pack import active_lights, pack_lights, pass_names, with_maps
 from ..scene.apply_edits import apply_edits
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
@@ -26,11 +23,12 @@ from ..scene.stand_ins import with_stand_ins
 from ..shadows.depth_map import map_row, render_map
 from ..shadows.ways import DEPTH_MAP
 from ..trace.traverse import closest_hits
-from .film import camera_array
-from .photons import automatic_radius, shoot_photons
+from .frame import Frame
+from .preparation import Preparation, camera_rays
+from .prepare_ways import CacheNote, prepare_ways, what_changed
 from .recipe import Recipe
 
-KIND_OF_MAP, KIND_OF_PHOTONS = "depth map", "photon map"
+KIND_OF_MAP = "depth map"
 SEEN_POINTS = 96
 """Points across the picture to which a sun's map is fitted when it is fitted to the view."""
 
@@ -42,11 +40,17 @@ class Geometry:
     arrays: SceneArrays
     made_of: str
     digest: str = ""
+    of_surfaces: str = ""
 
     def hash(self) -> str:
         if not self.digest:
-            self.digest = hash_of(self.arrays.vertices, self.arrays.surface_of, self.arrays.surfaces, self.arrays.uvs)
+            self.digest = hash_of(self.arrays.vertices, self.arrays.normals, self.arrays.uvs, self.arrays.surface_of, self.arrays.object_of)
         return self.digest
+
+    def surfaces_hash(self) -> str:
+        if not self.of_surfaces:
+            self.of_surfaces = hash_of(self.arrays.surfaces, self.arrays.textures, self.arrays.texels)
+        return self.of_surfaces
 
 
 @dataclass
@@ -64,23 +68,9 @@ class MapNote:
 
 
 @dataclass
-class PhotonNote:
-    """What happened to the photon map: how many photons landed of how many that were shot, the radius in metres at which they are
-    gathered, seconds that it took, or took when it was made; why it was made anew."""
-
-    digest: str
-    landed: int
-    shot: int
-    radius: float
-    seconds: float
-    made: bool
-    because: str
-
-
-@dataclass
 class Prepared:
     """scene: with the edits laid over it; passes: names of the light passes by slot; stand_ins: how many surfaces are plain
-    stand-ins."""
+    stand-ins; maps, ways: what happened to the caches of depth maps, and of ways of finding bounced light."""
 
     scene: Scene
     arrays: SceneArrays
@@ -89,7 +79,7 @@ class Prepared:
     geometry: Geometry
     maps: list[MapNote] = field(default_factory=list)
     stand_ins: int = 0
-    photons: PhotonNote | None = None
+    ways: list[CacheNote] = field(default_factory=list)
 
 
 class Files:
@@ -124,9 +114,11 @@ class Files:
 def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
     files: Files | None = None, caches: CacheFolder | None = None, progress: Callable[[str, float], bool] | None = None,
+    frame: Frame | None = None,
 ) -> Prepared:  # fmt: skip
     """Make a shot ready to render. `geometry` of an earlier call is used again where it still fits; `progress(what, share)`
-    may stop the work by returning False. Raises InputError when an edit can't be applied."""
+    may stop the work by returning False. Some caches fit the camera and `frame`, the size of the
+    picture. Raises InputError when an edit can't be applied."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
@@ -139,35 +131,10 @@ def prepare(
     prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
     caches = caches or CacheFolder()
     _add_maps(prepared, recipe, caches, progress)
-    if "photon_map" in (recipe.gi.seen, recipe.gi.beyond if SEEN[recipe.gi.seen].bounces else ""):
-        _add_photons(prepared, recipe, caches, progress)
+    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame())
+    prepared.ways = prepare_ways(job, geometry.surfaces_hash(), geometry.hash(), caches, progress)
+    prepared.arrays = job.arrays
     return prepared
-
-
-def _add_photons(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
-    """The photon map of a shot, found or made. It does not depend on the camera."""
-    arrays, wanted = prepared.arrays, recipe.photon_map
-    depends = {
-        "geometry and surfaces": hash_of(prepared.geometry.hash(), arrays.texels, arrays.textures, arrays.objects),
-        "lights": hash_of(arrays.lights, arrays.portals, arrays.tables, arrays.light_of),
-        "count and bounces": hash_of(np.array([wanted.count, wanted.bounces]), recipe.limits.ray_offset),
-    }
-    cache = caches.find(KIND_OF_PHOTONS, depends)
-    made, because = cache is None, ""
-    if cache is None:
-        because = _what_changed(caches, KIND_OF_PHOTONS, prepared.scene.name, depends)
-        begun = time.perf_counter()
-        tell = functools.partial(progress, "photons") if progress else None
-        offset = recipe.limits.ray_offset or arrays.offset
-        photons, shot = shoot_photons(arrays, wanted.count, wanted.bounces, offset, threads=os.cpu_count() or 1, progress=tell)
-        notes = {"seconds": time.perf_counter() - begun, "shot": shot}
-        cache = Cache(KIND_OF_PHOTONS, prepared.scene.name, depends, {"photons": photons}, notes)
-        if progress is None or progress("photons", 1.0):
-            caches.keep(cache)
-    photons = cache.arrays["photons"]
-    radius = wanted.radius or automatic_radius(photons, wanted.gather)
-    prepared.arrays = arrays._replace(photons=build_tree(photons, radius))
-    prepared.photons = PhotonNote(cache.digest, len(photons), int(cache.notes["shot"]), radius, float(cache.notes["seconds"]), made, because)
 
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
@@ -183,14 +150,18 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             seen = points_seen(arrays, prepared.camera)
         row = map_row(arrays.lights, i, resolution, low, high, seen)
         depends = {
-            "geometry": hash_of(prepared.geometry.hash(), arrays.objects if arrays.filtered or arrays.lights[i, SHADOWING] >= 0 else 0),
+            "geometry": hash_of(
+                prepared.geometry.hash(),
+                prepared.geometry.surfaces_hash(),
+                arrays.objects if arrays.filtered or arrays.lights[i, SHADOWING] >= 0 else 0,
+            ),
             "light": hash_of(arrays.lights[i, POSITION : POSITION + 3], arrays.lights[i, AXIS_X : AXIS_X + 9], arrays.lights[i, SHADOWING]),
             "map": hash_of(row),
         }
         cache = caches.find(KIND_OF_MAP, depends)
         made, because = cache is None, ""
         if cache is None:
-            because = _what_changed(caches, KIND_OF_MAP, light.name, depends)
+            because = what_changed(caches.newest(KIND_OF_MAP, light.name), depends)
             begun = time.perf_counter()
             what = f"depth map of {light.name}"
             depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)
@@ -212,25 +183,11 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
     prepared.arrays = with_maps(arrays, maps, scene)
 
 
-def _what_changed(caches: CacheFolder, kind: str, subject: str, depends: dict[str, str]) -> str:
-    """What has changed since the newest cache of the same kind and subject, in words; empty when there was none."""
-    for cache in reversed(list(caches.held.values())):
-        if cache.kind == kind and cache.subject == subject:
-            return " and ".join(name for name in depends if cache.depends.get(name) != depends[name])
-    return ""
-
-
 def points_seen(arrays: SceneArrays, camera: Camera) -> np.ndarray:
     """float64 [n, 3]: what a coarse grid of camera rays meets, in metres."""
-    eye = camera_array(camera, 16, 9)
-    at = (np.arange(SEEN_POINTS) + 0.5) / SEEN_POINTS * 2.0 - 1.0
-    x, y = (grid.reshape(-1) for grid in np.meshgrid((at + eye[5, 0]) * eye[4, 0], (at + eye[5, 1]) * eye[4, 1]))
-    across = x[:, None] * eye[0] + y[:, None] * eye[1]
-    if camera.orthographic:
-        origins, d = eye[3] + across, np.broadcast_to(-eye[2], across.shape)
-    else:
-        origins, d = np.broadcast_to(eye[3], across.shape), across - eye[2]
-    d = d / np.linalg.norm(d, axis=1, keepdims=True)
+    at = (np.arange(SEEN_POINTS) + 0.5) / SEEN_POINTS
+    x, y = (grid.reshape(-1) for grid in np.meshgrid(at * 16.0, at * 9.0))
+    origins, d = camera_rays(camera, 16, 9, x, y)
     _, distances = closest_hits(arrays.bvh, origins.astype(np.float32), d.astype(np.float32), np.float32(0.0), np.float32(1e30))
     met = distances < 1e29
     return origins[met] + d[met] * distances[met, None].astype(float)

@@ -11,6 +11,7 @@ from ..lights.emitters import DELTA, sample_light
 from ..lights.pack import active_lights
 from ..reference import by_reference
 from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
+from ..scene.next_surface import next_surface
 from ..scene.pack import packed_meshes
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
@@ -21,7 +22,7 @@ from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, frame, luminance, multiply, scale, to_local
 from .film import camera_array
 from .prepare import Prepared
-from .rays import camera_ray, next_surface
+from .rays import camera_ray
 
 SAMPLES = 256
 OK, LINKED_AWAY, BEHIND = 0, 1, 2

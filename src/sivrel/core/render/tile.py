@@ -11,6 +11,7 @@ from ..vector import luminance
 from .film import DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
 from .integrator import PathSettings, trace_paths
 
+NO_RAYS = np.zeros((0, 6))
 MOST_JOBS = 16384
 """Samples that are traced in one go."""
 NEIGHBOURS = 2
@@ -50,7 +51,7 @@ def render_tile(
     place = np.array([x0, y0, columns])
     while True:
         while memory.more[:count].any():
-            if not trace_paths(scene, settings, memory, camera, *size, place, _next_jobs(memory, count), seed, cancel):
+            if not trace_paths(scene, settings, memory, camera, *size, place, _next_jobs(memory, count), seed, cancel, NO_RAYS):
                 return False
         if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, columns, count):
             break

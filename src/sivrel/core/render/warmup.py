@@ -5,6 +5,7 @@ from collections.abc import Callable
 import numpy as np
 from numba.core import event
 
+from ..gi.ways import SEEN
 from ..kernel import KERNELS
 from ..scene.edits import Edits, with_edits
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
@@ -63,5 +64,15 @@ def _render_smallest_scene() -> None:
     for target in (0.0, 50.0):
         render_tiles(ready.arrays, camera, with_values(recipe, {"sampling.noise_target": target}), Frame(2, 2), lambda *_: None)
     what_reaches(ready, (2, 2), 1.0, 1.0)
-    prepare(scene, with_values(recipe, {"gi.seen": "photon_map", "photon_map.count": 100}))
+    _prepare_every_way(scene, recipe)
     points_seen(ready.arrays, camera)
+
+
+def _prepare_every_way(scene: Scene, recipe: Recipe) -> None:
+    small = {
+        "photon_map.count": 100, "irradiance_cache.rays": 16, "radiance_cache.paths": 1.0, "baked.shots": 1000, "baked.samples": 1,
+        "baked.max_edge": 1.0, "caustics.count": 100, "caustics.on": "yes", "caustics.passes": 1,
+    }  # fmt: skip
+    for way in SEEN.values():
+        if way.make is not None:
+            prepare(scene, with_values(recipe, {**small, "gi.seen": way.key}), frame=Frame(8, 8))

@@ -86,6 +86,7 @@ def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
             ("bounced", "seen_by_bounced"),
             ("aimed", "aimed"),
             ("stand_in", "stand_in"),
+            ("refine", "refine"),
         ):
             value = getattr(edit, field)
             if value is not None:

@@ -47,15 +47,6 @@ WRAPS = {"repeat": REPEAT, "clamp": CLAMP, "mirror": MIRROR, "black": BLACK}
 NO_LIGHT = np.uint32(0xFFFFFFFF)
 
 
-class Photons(NamedTuple):
-    """A tree of photons (see gi.photon_map): points float32 [n, 9], position, normal and flux; axes uint8 [n]; radius: how far around a
-    point they are gathered when the recipe does not say, in metres."""
-
-    points: np.ndarray
-    axes: np.ndarray
-    radius: float
-
-
 class SceneArrays(NamedTuple):
     """The scene for the kernels.
 
@@ -67,7 +58,8 @@ class SceneArrays(NamedTuple):
     leaf_of int64 [lights]: node of each light in the tree, -1 for what has no place; distant int64: those lights
     see_through: whether any surface lets light pass; filtered: whether any object is hidden from some rays
     careful: whether some light's shadows are not just what a ray meets, so that lights met by chance need a look
-    offset: automatic ray offset in metres; slots: number of light passes; photons: see `Photons`
+    offset: automatic ray offset in metres; slots: number of light passes; prepared: what the ways of finding
+    bounced light have made ready, by their place in the table of gi.ways
     """
 
     bvh: Bvh
@@ -97,4 +89,4 @@ class SceneArrays(NamedTuple):
     depths: np.ndarray
     careful: bool
     slots: int
-    photons: Photons
+    prepared: tuple

@@ -103,6 +103,7 @@ class ObjectEdit(_Edit):
     shadows: bool | None = setting("casts shadows", "it casts shadows: {};", "Off, light passes through it to the lights.")
     bounced: bool | None = setting("seen by bounced light", "bounced light meets it: {}.", "Off, rays that have scattered pass through it.")
     stand_in: bool | None = setting("stand-in", "A plain stand-in takes its surfaces' place: {}.", "Matte, of the same mean colour, to light by.")
+    refine: int | None = setting("bake refining", "A bake refines it {} times.", "A number of its own; empty leaves it to the recipe.", ge=0, le=6)
     aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
 
 

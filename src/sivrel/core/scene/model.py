@@ -87,7 +87,7 @@ class Mesh:
     double_sided: whether the surface's emission leaves both faces; scattering always does
     seen_by_camera, casts_shadows, seen_by_bounced: what rays meet it
     aimed: a surface that emits is aimed at, as a light; otherwise it merely glows
-    stand_in: whether plain stand-ins take the place of its surfaces
+    stand_in: whether plain stand-ins take the place of its surfaces; refine: passes by which a bake refines it, None for the recipe's
     """
 
     name: str
@@ -101,6 +101,7 @@ class Mesh:
     seen_by_bounced: bool = True
     aimed: bool = False
     stand_in: bool = False
+    refine: int | None = None
 
 
 @dataclass

@@ -1,4 +1,4 @@
-"""Shooting photons: from every light as its power asks, through the scene, kept where they land after they have scattered.
+"""Shooting photons: from every light as its power asks, through the scene, kept where they land.
 
 Jensen 1996, section 3. Photons are numbered, and what each does depends on (seed, light, number) alone, so the map is the same
 whoever shoots it. Rounds of a fixed number are shot until enough have landed.
@@ -10,21 +10,26 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ..gi.photon_map import COLUMNS
 from ..kernel import called_kernel
 from ..lights.emission import emit, emit_from_triangle
 from ..lights.mesh_emitter import emitter_table
 from ..reference import by_reference
 from ..scene.arrays import BY_BOUNCED, FLAGS, GLOWS, KIND, LINKS, LIT, MESH, NO_LIGHT, SEE_THROUGH, SHADOWING, SOLID, TINT, SceneArrays
+from ..scene.next_surface import CLEAR, TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
 from ..surfaces.preview import BASE, Look, evaluate_parts, glass_at, sample_direction, scattering_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
-from .rays import CLEAR, TINTED, next_surface
 
-ROUND, MOST_ROUNDS, PILOT = 32768, 256, 256
+# Columns of a photon: where it landed, the normal of the surface there, its flux, and what it did before.
+POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
+DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
+"""Straight from its light; bent or mirrored alone, by what scatters nothing diffusely; scattered."""
+ROUND, LEAST_ROUNDS, MOST_ROUNDS, PILOT = 32768, 2, 256, 256
+MOST_A_LANDING = 64
+"""Photons that are shot at most for each that is wanted: where hardly one lands, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
 GLOWING = -1
 """Number of the light that stands for all triangles that glow, aimed at or not."""
@@ -32,9 +37,11 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @called_kernel
-def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius, offset, bounces, triangles, densities, chosen, kept, fluxes):
+def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius, offset, bounces, caustics,
+           triangles, densities, chosen, kept, fluxes):  # fmt: skip
     """Shoot photons `first` to `first` + `count` of a light, each with `share` of its flux.
 
+    With `caustics` none is followed past the first diffuse surface, and those that come there straight from the light are not kept.
     kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with. Returns
     how many landed. `chosen` int64 [count]: for triangles that glow, which one of `triangles` each photon leaves.
     """
@@ -54,7 +61,7 @@ def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius,
             continue
         flux = scale(flux, share)
         origin = add(origin, scale(d, offset))
-        start, layer, scattered, point_number = 0.0, 0, 0, 0
+        start, layer, scattered, point_number, kind_here = 0.0, 0, 0, 0, DIRECT
         link = int(scene.lights[light, SHADOWING]) if light != GLOWING else -1
         while scattered <= bounces and point_number < 64:
             dimension = 16 + point_number * PER_POINT
@@ -85,14 +92,21 @@ def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius,
                 if kind == CLEAR:
                     look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
                 scattering = scattering_at(look, 0.0, 0.0, wo[2])
-            if scattered > 0 and not glass and luminance(scattering.diffuse) > 0.0:
-                if landed >= len(kept):
-                    return landed
-                for c in range(3):
-                    kept[landed, c] = point.position[c]
-                    kept[landed, 3 + c] = point.geometric_normal[c]
-                    kept[landed, 6 + c] = flux[c]
-                landed += 1
+            if not glass and luminance(scattering.diffuse) > 0.0:
+                if not caustics or kind_here == CAUSTIC:
+                    if landed >= len(kept):
+                        return landed
+                    for c in range(3):
+                        kept[landed, POSITION + c] = point.position[c]
+                        kept[landed, NORMAL + c] = point.geometric_normal[c]
+                        kept[landed, FLUX + c] = flux[c]
+                    kept[landed, KIND_OF_PHOTON] = kind_here
+                    landed += 1
+                if caustics:
+                    break
+                kind_here = BOUNCED
+            elif kind_here == DIRECT:
+                kind_here = CAUSTIC
             choice = sample_1d(key, number, dimension + LOBE)
             u, v = sample_2d(key, number, dimension + SCATTER)
             wi, lobe = sample_direction(scattering, wo, choice, u, v)
@@ -118,10 +132,11 @@ def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius,
 
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
-    progress: Callable[[float], bool] | None = None,
+    progress: Callable[[float], bool] | None = None, caustics: bool = False, enough: Callable[[np.ndarray], bool] | None = None,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
-    """Photons float32 [n, COLUMNS] that landed, at least `wanted` where the lights allow, and how many were shot. Positions in metres;
-    fluxes add up to the power of the lights. `progress(share)` may stop it by returning False."""
+    """Photons float32 [n, COLUMNS], and how many were shot: until `wanted` have landed after they have scattered, where the lights
+    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `progress(share)` may stop it by
+    returning False. With `caustics` only those that nothing but glass, mirrors and panes has turned."""
     corners = scene.vertices.reshape(-1, 3).astype(float)
     low, high = corners.min(axis=0), corners.max(axis=0)
     centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
@@ -137,8 +152,8 @@ def shoot_photons(
         key = hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2))
         chosen = glow.choose(key, first, count) if source == GLOWING else np.zeros(0, np.int64)
         landed = _shoot(
-            scene, make_stack(), source, first, count, share, key, centre, radius, offset, bounces, glow.triangles, glow.densities, chosen,
-            kept, fluxes,
+            scene, make_stack(), source, first, count, share, key, centre, radius, offset, bounces, caustics,
+            glow.triangles, glow.densities, chosen, kept, fluxes,
         )  # fmt: skip
         return kept[:landed].copy(), fluxes
 
@@ -149,18 +164,21 @@ def shoot_photons(
     # At least a little for each: a pilot may have missed what a light does.
     counts: list[int] = np.maximum(np.round(ROUND * (0.02 / len(sources) + 0.98 * power / power.sum())), 16).astype(int).tolist()
     batches: list[np.ndarray] = []
+    most = min(MOST_ROUNDS, max(LEAST_ROUNDS, -(-MOST_A_LANDING * wanted // ROUND)))
     landed = rounds = 0
     with ThreadPoolExecutor(threads) as pool:
-        while landed < wanted and rounds < MOST_ROUNDS:
-            jobs = [pool.submit(shoot, s, rounds * n, n, 1.0 / n, n * (bounces + 1)) for s, n in zip(sources, counts, strict=True)]
+        while landed < wanted and rounds < most:
+            jobs = [pool.submit(shoot, s, rounds * n, n, 1.0 / n, n * (bounces + 2)) for s, n in zip(sources, counts, strict=True)]
             for job in jobs:
                 batches.append(job.result()[0])
-                landed += len(batches[-1])
+                landed += int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
             rounds += 1
-            if progress is not None and not progress(min(1.0, max(landed / wanted, rounds / MOST_ROUNDS))):
+            if progress is not None and not progress(min(1.0, max(landed / wanted, rounds / most))):
+                break
+            if enough is not None and rounds & (rounds - 1) == 0 and enough(np.concatenate(batches)):
                 break
     photons = np.concatenate(batches)
-    photons[:, 6:9] /= max(1, rounds)
+    photons[:, FLUX : FLUX + 3] /= max(1, rounds)
     return photons, rounds * sum(counts)
 
 

@@ -1,0 +1,293 @@
+"""Baked light: radiosity solved on the surfaces themselves, once, for any camera (see elements.py and radiosity.py)."""
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ..errors import InputError
+from ..kernel import called_kernel, kernel
+from ..settings import Group, setting
+from ..vector import cross, dot, row3, subtract
+from .elements import MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
+from .radiosity import LUMINANCE, Solution, solve
+from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
+
+BAKED = 6
+USED = {"gi.seen|gi.beyond": ["baked"], "gi.seen": ["baked", "brute_force", "irradiance_cache"]}
+SEEN_BAKED = {"gi.seen": ["baked"]}
+ELEMENTS = 12_000
+"""Elements that an automatic largest edge makes, about."""
+BOUNCED, ALL = 0, 3
+FAINT = 0.05
+"""Share of the scene's mean light that is added before a contrast is judged: the dark needs no fine mesh."""
+
+
+class BakedSettings(Group):
+    max_edge: float = setting(
+        0.0,
+        "largest edge",
+        "Surfaces are split until no edge is longer than {} m; 0 leaves it to the scene's size,",
+        "Smaller elements hold finer light and take more memory and rays. It is a length in the scene: a wrong scale ruins it.",
+        unit="m",
+        needs=USED,
+        ge=0.0,
+        le=1e4,
+    )
+    refine: int = setting(
+        1,
+        "refining passes",
+        "then, {} times, where light changes fast,",
+        "Each pass halves the elements that show contrast and solves anew. An object can have its own number.",
+        needs=USED,
+        ge=0,
+        le=6,
+    )
+    contrast: float = setting(
+        0.4,
+        "contrast",
+        "by more than {} across an element,",
+        "Less contrast splits more, and catches softer edges.",
+        needs={**USED, "baked.refine": ["!0"]},
+        ge=0.01,
+        le=10.0,
+    )
+    min_edge: float = setting(
+        0.0,
+        "smallest edge",
+        "but none below {} m; 0 is a quarter of the largest.",
+        "Bounds what refining may take.",
+        unit="m",
+        needs={**USED, "baked.refine": ["!0"]},
+        ge=0.0,
+        le=1e4,
+    )
+    converged: float = setting(
+        0.97,
+        "converged",
+        "Light is shot on until nine tenths of the scene have {} of theirs,",
+        "What is left unshot darkens the deep bounces: the proof says how much the last round still brought.",
+        needs=USED,
+        ge=0.1,
+        le=0.9999,
+    )
+    shots: int = setting(
+        1_000_000,
+        "shots",
+        "by {} rays for each bounce,",
+        "More clear the blotches of the bake; time grows in proportion.",
+        needs=USED,
+        ge=1000,
+        le=1_000_000_000,
+    )
+    samples: int = setting(
+        4,
+        "light samples",
+        "with {} looks at the lights from each element.",
+        "Where shadows of direct light cross elements, more make their mean right.",
+        needs=USED,
+        ge=1,
+        le=256,
+    )
+    smoothing: int = setting(
+        1,
+        "smoothing",
+        "The light is evened out {} times between neighbours.",
+        "0 shows every element flat; more hides blotches and smears shadows.",
+        needs=USED,
+        ge=0,
+        le=32,
+    )
+    final_gather_rays: int = setting(
+        8,
+        "gather rays",
+        "{} rays gather the bake from afar; 0 shows it as it is.",
+        "Rays scattered from each point that the camera sees look the bake up where they land: elements no longer show, at the price of rays.",
+        needs=SEEN_BAKED,
+        ge=0,
+        le=1024,
+    )
+
+
+class Bake(NamedTuple):
+    """The mesh's trees (see ElementMesh), numbers of the corners int32 [elements, 3], patches int32 [elements], and light
+    float32 [2 corners, 6] on both sides of each corner, or [2 patches, 6] where `flat`: irradiance bounced, and of all."""
+
+    split: np.ndarray
+    child: np.ndarray
+    element: np.ndarray
+    numbers: np.ndarray
+    patches: np.ndarray
+    light: np.ndarray
+    flat: bool
+
+
+@called_kernel
+def baked_light(bake, vertices, triangle, b1, b2, normal, column):
+    """Irradiance at a point of a triangle, on the side that `normal` is on; `column` is BOUNCED or ALL."""
+    a, b, c = row3(vertices, triangle, 0), row3(vertices, triangle, 3), row3(vertices, triangle, 6)
+    back = 1 if dot(normal, cross(subtract(b, a), subtract(c, a))) < 0.0 else 0
+    e, u, v = element_at(bake.split, bake.child, bake.element, triangle, b1, b2)
+    if bake.flat:
+        row = 2 * np.int64(bake.patches[e]) + back
+        return float(bake.light[row, column]), float(bake.light[row, column + 1]), float(bake.light[row, column + 2])
+    i, j, k = 2 * np.int64(bake.numbers[e, 0]) + back, 2 * np.int64(bake.numbers[e, 1]) + back, 2 * np.int64(bake.numbers[e, 2]) + back
+    w = 1.0 - u - v
+    return (
+        u * bake.light[i, column] + v * bake.light[j, column] + w * bake.light[k, column],
+        u * bake.light[i, column + 1] + v * bake.light[j, column + 1] + w * bake.light[k, column + 1],
+        u * bake.light[i, column + 2] + v * bake.light[j, column + 2] + w * bake.light[k, column + 2],
+    )
+
+
+@kernel
+def _lookup(prepared, scene, memory, spot):
+    light, found = (0.0, 0.0, 0.0), NOT_SERVED
+    if len(prepared.split) > 0:
+        light = baked_light(prepared, scene.vertices, np.int64(spot.hit), spot.b1, spot.b2, spot.geometric_normal, BOUNCED if spot.seen else ALL)
+        found = INDIRECT if spot.seen else WHOLE
+    return light, found
+
+
+def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    longest = wanted.max_edge or edge_for(job.arrays, ELEMENTS)
+    least = wanted.min_edge or longest / 4.0
+    _check_scale(job, longest)
+    mesh = split_to(job.arrays, longest)
+    passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
+    rounds = int(passes.max(initial=0))
+    for number in range(rounds + 1):
+        solution = solve(job, mesh, longest, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
+        if number == rounds:
+            break
+        score = _over_contrast(job, mesh, solution, wanted)
+        score *= passes[job.arrays.object_of[mesh.triangle].astype(np.int64)] > number
+        # Quartered, so that edges are halved in both directions.
+        for _ in range(2):
+            chosen = (mesh.longest() > 1.5 * least) & (score > 0.0)
+            room = MOST_ELEMENTS - len(chosen)
+            if chosen.sum() > room:
+                chosen &= score >= np.partition(score, len(score) - room)[len(score) - room] if room > 0 else False
+            score = np.concatenate([score[~chosen], np.repeat(score[chosen], 2)])
+            mesh = halve(mesh, chosen)
+    numbers, corners = shared_corners(job.arrays, mesh)
+    arrays = {
+        "split": mesh.split, "child": mesh.child, "element": mesh.element, "numbers": numbers, "patches": solution.patches,
+        "areas": mesh.areas(), "light": np.concatenate([solution.bounced, solution.bounced + solution.direct], axis=1).astype(np.float32),
+        "corners": mesh.corners.reshape(-1, 9).astype(np.float32), "landings": solution.landings.astype(np.float32),
+    }  # fmt: skip
+    return arrays, {
+        "elements": len(mesh.triangle), "patches": len(solution.areas) // 2, "corners": corners, "largest_edge": longest,
+        "coming": solution.coming, "rounds": solution.rounds, "rays": solution.rays,
+    }  # fmt: skip
+
+
+def _check_scale(job: Any, longest: float) -> None:
+    """Raises InputError where elements of that size are out of all proportion to the scene."""
+    area = float(whole_triangles(job.arrays).areas().sum())
+    corners = job.arrays.vertices.reshape(-1, 3)
+    extent = float((corners.max(axis=0) - corners.min(axis=0)).max())
+    if area / longest**2 > MOST_ELEMENTS:
+        at_least = (area / MOST_ELEMENTS) ** 0.5 * 2.0
+        raise InputError(
+            f"At a largest edge of {longest:g} m this scene, {extent:.3g} m across, takes more than {MOST_ELEMENTS} elements; set baked.max_edge "
+            f"to {at_least:.2g} m or more, or look whether the scene is to scale."
+        )
+    if longest > extent:
+        raise InputError(
+            f"A largest edge of {longest:g} m is more than the whole scene, {extent:.3g} m across; set baked.max_edge lower, or look whether the "
+            "scene is to scale."
+        )
+
+
+def _over_contrast(job: Any, mesh: ElementMesh, solution: Solution, wanted: BakedSettings) -> np.ndarray:
+    """float [n]: by how much the light across each element changes more than the contrast allows and chance explains, times its area;
+    0 where it does not."""
+    of_patch = (solution.bounced + solution.direct) @ LUMINANCE
+    areas = mesh.areas()
+    numbers, count = shared_corners(job.arrays, mesh)
+    at_corners = _to_corners(of_patch[:, None], areas, solution.patches, numbers, count)[:, 0]
+    mean = float((of_patch * solution.areas).sum() / max(solution.areas.sum(), 1e-12))
+    score = np.zeros(len(mesh.triangle))
+    for side in (0, 1):
+        rows = 2 * solution.patches.astype(np.int64) + side
+        values, own = at_corners[2 * numbers.astype(np.int64) + side], of_patch[rows]
+        spread = np.maximum(values.max(axis=1), own) - np.minimum(values.min(axis=1), own)
+        chance = (solution.bounced[rows] @ LUMINANCE) / np.sqrt(np.maximum(solution.landings[rows], 1.0))
+        over = spread - 2.0 * chance - wanted.contrast * (own + FAINT * mean)
+        score = np.maximum(score, over * areas)
+    return score
+
+
+def _to_corners(light: np.ndarray, areas: np.ndarray, patches: np.ndarray, numbers: np.ndarray, count: int) -> np.ndarray:
+    """Light of patches [2 n, c] at both sides of the corners [2 corners, c]: the mean of the elements about each, by area."""
+    columns = []
+    for side in (0, 1):
+        rows, of_element = numbers.astype(np.int64).reshape(-1), light[2 * patches.astype(np.int64) + side]
+        weights = np.bincount(rows, np.repeat(areas, 3), count)
+        sums = [np.bincount(rows, np.repeat(areas * of_element[:, c], 3), count) for c in range(light.shape[1])]
+        columns.append(np.stack(sums, axis=1) / np.maximum(weights, 1e-30)[:, None])
+    return np.stack(columns, axis=1).reshape(2 * count, -1)
+
+
+def _to_patches(at_corners: np.ndarray, areas: np.ndarray, patches: np.ndarray, numbers: np.ndarray) -> np.ndarray:
+    """Light of one side at the corners [corners, c] in the mean over each patch [patches, c]."""
+    of_element = at_corners[numbers].mean(axis=1)
+    sums = [np.bincount(patches, areas * of_element[:, c]) for c in range(of_element.shape[1])]
+    return np.stack(sums, axis=1) / np.maximum(np.bincount(patches, areas), 1e-30)[:, None]
+
+
+def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Bake:
+    light, numbers, patches = arrays["light"], arrays["numbers"], arrays["patches"]
+    for k in range(wanted.smoothing):
+        at_corners = _to_corners(light, arrays["areas"], patches, numbers, int(notes["corners"]))
+        if k == wanted.smoothing - 1:
+            light = at_corners
+        else:
+            sides = [_to_patches(at_corners[side::2], arrays["areas"], patches, numbers) for side in (0, 1)]
+            light = np.stack(sides, axis=1).reshape(light.shape)
+    light = np.ascontiguousarray(light, np.float32)
+    return Bake(arrays["split"], arrays["child"], arrays["element"], numbers, patches, light, wanted.smoothing == 0)
+
+
+def _preview(arrays: dict[str, np.ndarray]) -> Preview:
+    corners = arrays["corners"].reshape(-1, 3, 3)
+    patches = arrays["patches"].astype(np.int64)
+    light = arrays["light"][:, ALL : ALL + 3]
+    light = np.stack([light[2 * patches], light[2 * patches + 1]], axis=1).reshape(-1, 3)
+    brighter = np.where((light[0::2].sum(axis=1) > light[1::2].sum(axis=1))[:, None], light[0::2], light[1::2])
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return Preview(corners, np.zeros(len(corners)), brighter, "triangles", normals)
+
+
+WAY = Way(
+    key="baked",
+    code=BAKED,
+    title="a bake",
+    seen=True,
+    beyond=True,
+    does="Solves light on the surfaces themselves, once, for any camera; a final gather makes stills of it.",
+    costs="Shadows and smears in the shape of its mesh, leaks where elements cross a wall; stale after any change.",
+    question="How light is baked",
+    settings=BakedSettings,
+    kind="bake",
+    nothing=Bake(
+        np.zeros(0, np.int8),
+        np.zeros(0, np.int32),
+        np.zeros(0, np.int32),
+        np.zeros((0, 3), np.int32),
+        np.zeros(0, np.int32),
+        np.zeros((0, 6), np.float32),
+        False,
+    ),  # fmt: skip
+    makes=lambda wanted, recipe: (
+        wanted.model_dump(exclude={"smoothing", "final_gather_rays"}),
+        recipe.of("caustics").on,
+        recipe.limits.ray_offset,
+    ),  # fmt: skip
+    depends=("geometry", "surfaces", "lights"),
+    make=_make,
+    serve=_serve,
+    lookup=_lookup,
+    preview=_preview,
+    points=lambda arrays: (len(arrays["numbers"]), "elements"),
+)

@@ -1,0 +1,192 @@
+"""Caustic photons: light that glass, mirrors and panes have turned, where it falls on what scatters it.
+
+A map of its own, finer than that of all photons (Jensen 1996, section 3), and several of them: each sample of a pixel looks into the
+next map, whose radius is smaller than the last one's, so that their mean sharpens while it clears (Knaus & Zwicker 2011, "Progressive
+Photon Mapping: A Probabilistic Approach", equation 15). Paths then leave that light out.
+"""
+
+import math
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+
+from ..kernel import called_kernel
+from ..settings import Group, setting
+from ..vector import scale
+from .photon_map import as_tree
+from .photons import COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
+from .way import Preview, Way
+
+ON = {"caustics.on": ["yes"]}
+GATHERED = 40
+"""Photons that the automatic radius holds in most places."""
+FACING = 0.5
+"""Cosine of how far the surface of a photon may be turned away."""
+MOST_BOUNCES = 16
+
+
+class CausticSettings(Group):
+    on: Literal["no", "yes"] = setting(
+        "no",
+        "caustic photons",
+        "Light through glass and off mirrors is found by photons of its own: {}.",
+        "Paths find such light only by chance, as fireflies, and that of small lamps never. Photons find it, a little blurred.",
+    )
+    count: int = setting(
+        100_000,
+        "caustic photons",
+        "{} of them land in each map,",
+        "More let the light come out sharper for the same grain; time grows in proportion.",
+        needs=ON,
+        ge=100,
+        le=10_000_000,
+    )
+    passes: int = setting(
+        8,
+        "caustic maps",
+        "in up to {} maps, of which each sample of a pixel takes the next,",
+        "As many maps as samples at most. Each has a smaller radius: together they clear and sharpen.",
+        needs=ON,
+        ge=1,
+        le=256,
+    )
+    radius: float = setting(
+        0.0,
+        "caustic radius",
+        "gathered within {} m in the first; 0 leaves it to their density,",
+        "Large blurs the light, small leaves its grain.",
+        unit="m",
+        needs=ON,
+        ge=0.0,
+        le=1e3,
+    )
+    shrink: float = setting(
+        0.667,
+        "shrink",
+        "shrinking by {} from map to map,",
+        "At 1 the radius stays, and so does the blur; near 0 it falls fastest, and grain hardly clears. Two thirds is the best rate for both.",
+        needs=ON,
+        ge=0.0,
+        le=1.0,
+    )
+    min_radius: float = setting(
+        0.001,
+        "least radius",
+        "down to {} m.",
+        "Where more sharpness is not seen, less grain is worth more.",
+        unit="m",
+        needs=ON,
+        ge=0.0,
+        le=1e3,
+    )
+
+
+class Maps(NamedTuple):
+    """points float32 [n, COLUMNS] and axes uint8 [n]: the maps one after the other, each a tree; starts int64 [maps + 1]; radii float64
+    [maps], in metres."""
+
+    points: np.ndarray
+    axes: np.ndarray
+    starts: np.ndarray
+    radii: np.ndarray
+
+
+def radii_of(first: float, shrink: float, least: float, count: int) -> np.ndarray:
+    """float64 [count]: the radius of each map, so that the area falls by (i + shrink) / (i + 1) from the i-th to the next (Knaus & Zwicker
+    2011, equation 15)."""
+    radii = [first]
+    for i in range(1, count):
+        radii.append(radii[-1] * math.sqrt((i + shrink) / (i + 1.0)))
+    return np.maximum(np.array(radii), min(least, first))
+
+
+def _maps(wanted: CausticSettings, recipe: Any) -> int:
+    return min(wanted.passes, recipe.sampling.max)
+
+
+def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    points, axes, starts, shot, count = [], [], [0], 0, _maps(wanted, job.recipe)
+    for number in range(count if job.has_mirrors() else 0):
+
+        def goes_on(share: float, number: int = number) -> bool:
+            return job.goes_on((number + share) / count)
+
+        photons, more = shoot_photons(
+            job.arrays, wanted.count, MOST_BOUNCES, job.offset, seed=number + 1, threads=job.threads, caustics=True, progress=goes_on
+        )
+        tree, split = as_tree(photons)
+        points.append(tree)
+        axes.append(split)
+        starts.append(starts[-1] + len(tree))
+        shot += more
+    if not points:
+        return {"points": np.zeros((0, COLUMNS), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}, {"shot": 0}
+    return {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.array(starts)}, {"shot": shot}
+
+
+def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
+    starts = arrays["starts"].astype(np.int64)
+    first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
+    return Maps(arrays["points"], arrays["axes"], starts, radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1))
+
+
+@called_kernel
+def caustics_at(maps, near, sample, p, n):
+    """Irradiance at `p` by the photons of one of the maps on surfaces that face as `n` does."""
+    which = sample % max(1, len(maps.radii))
+    r = g = b = 0.0
+    waiting, radius2 = 0, 0.0
+    if len(maps.points) > 0:
+        radius2 = maps.radii[which] ** 2
+        near[0, 0], near[0, 1] = maps.starts[which], maps.starts[which + 1]
+        waiting = 1
+    points = maps.points
+    while waiting > 0:
+        waiting -= 1
+        low, high = int(near[waiting, 0]), int(near[waiting, 1])
+        if low >= high:
+            continue
+        middle = (low + high) // 2
+        axis = maps.axes[middle]
+        dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
+        if dx * dx + dy * dy + dz * dz < radius2:
+            if n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > FACING:
+                r += np.float64(points[middle, 6])
+                g += np.float64(points[middle, 7])
+                b += np.float64(points[middle, 8])
+        along = dx if axis == 0 else dy if axis == 1 else dz
+        if along < 0.0 or along * along < radius2:
+            near[waiting, 0], near[waiting, 1] = low, middle
+            waiting += 1
+        if along > 0.0 or along * along < radius2:
+            near[waiting, 0], near[waiting, 1] = middle + 1, high
+            waiting += 1
+    return scale((r, g, b), 1.0 / (math.pi * max(radius2, 1e-30)))
+
+
+def _preview(arrays: dict[str, np.ndarray]) -> Preview:
+    photons = arrays["points"]
+    shown = photons[:: max(1, len(photons) // 20_000)]
+    radius = automatic_radius(photons, GATHERED)
+    return Preview(shown[:, :3], np.full(len(shown), radius / 8.0), shown[:, FLUX : FLUX + 3], "dots", shown[:, NORMAL : NORMAL + 3])
+
+
+WAY = Way(
+    key="caustics",
+    code=-1,
+    title="caustic photons",
+    seen=False,
+    beyond=False,
+    does="Finds the light that glass and mirrors throw, in maps of its own that sharpen from sample to sample.",
+    costs="Blurred at a large radius, grainy at a small one.",
+    question="How caustics are found",
+    settings=CausticSettings,
+    kind="caustic photons",
+    nothing=Maps(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0)),
+    makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe)),
+    depends=("geometry", "surfaces", "lights"),
+    make=_make,
+    serve=_serve,
+    preview=_preview,
+    points=lambda arrays: (len(arrays["points"]), "photons"),
+)

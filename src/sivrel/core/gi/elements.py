@@ -1,0 +1,159 @@
+"""The mesh of a bake: triangles halved until no edge is too long, and again where light changes fast.
+
+Every triangle of the scene is the root of a tree; a node that is too large is halved across its longest edge (Rivara 1984, "Algorithms
+for Refining Triangular Grids"), so that shapes stay good. Both sides of an element bear light of their own.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from ..errors import InputError
+from ..kernel import kernel
+from ..scene.arrays import SceneArrays
+
+MOST_ELEMENTS = 400_000
+LEAF = -1
+
+
+class ElementMesh(NamedTuple):
+    """split int8 [nodes]: the edge that is halved (0: from corner 0 to 1, 1: 1 to 2, 2: 2 to 0), LEAF for none; child int32 [nodes]: the
+    first of the two halves; element int32 [nodes]: number of a leaf. Of each element: corners float64 [n, 3, 3] in metres, weights
+    float64 [n, 3, 3] of these corners in their triangle, triangle int64 [n]."""
+
+    split: np.ndarray
+    child: np.ndarray
+    element: np.ndarray
+    corners: np.ndarray
+    weights: np.ndarray
+    triangle: np.ndarray
+
+    def areas(self) -> np.ndarray:
+        """float64 [n], in square metres."""
+        return 0.5 * np.linalg.norm(np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0]), axis=1)
+
+    def normals(self) -> np.ndarray:
+        """float64 [n, 3] of the front sides."""
+        n = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
+        return n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30)
+
+    def longest(self) -> np.ndarray:
+        """float64 [n]: the longest edge of each, in metres."""
+        return np.linalg.norm(self.corners - np.roll(self.corners, -1, axis=1), axis=2).max(axis=1)
+
+
+def whole_triangles(arrays: SceneArrays) -> ElementMesh:
+    """Every triangle of a scene as one element."""
+    n = len(arrays.vertices)
+    corners = arrays.vertices.reshape(-1, 3, 3).astype(float)
+    weights = np.broadcast_to(np.eye(3), (n, 3, 3)).copy()
+    numbers = np.arange(n)
+    return ElementMesh(np.full(n, LEAF, np.int8), np.zeros(n, np.int32), numbers.astype(np.int32), corners, weights, numbers)
+
+
+def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
+    """The mesh with the chosen elements, bool [n], halved across their longest edge."""
+    if not chosen.any():
+        return mesh
+    count = int(chosen.sum())
+    if len(chosen) + count > MOST_ELEMENTS:
+        raise InputError(
+            f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or look whether the "
+            "scene is to scale."
+        )
+    edges = np.linalg.norm(mesh.corners[chosen] - np.roll(mesh.corners[chosen], -1, axis=1), axis=2)
+    edge = edges.argmax(axis=1)
+    node_of = np.zeros(len(chosen), np.int64)
+    leaves = np.flatnonzero(mesh.split == LEAF)
+    node_of[mesh.element[leaves]] = leaves
+    nodes = node_of[chosen]
+    first = len(mesh.split) + 2 * np.arange(count)
+    split = np.concatenate([mesh.split, np.full(2 * count, LEAF, np.int8)])
+    child = np.concatenate([mesh.child, np.zeros(2 * count, np.int32)])
+    split[nodes], child[nodes] = edge, first
+    a, b, c = _turned(mesh.corners[chosen], edge)
+    wa, wb, wc = _turned(mesh.weights[chosen], edge)
+    m, wm = (a + b) / 2.0, (wa + wb) / 2.0
+    halves = np.stack([np.stack([a, m, c], 1), np.stack([m, b, c], 1)], 1).reshape(-1, 3, 3)
+    weights = np.stack([np.stack([wa, wm, wc], 1), np.stack([wm, wb, wc], 1)], 1).reshape(-1, 3, 3)
+    kept = ~chosen
+    number = np.cumsum(kept) - 1
+    element = np.concatenate([mesh.element, np.zeros(2 * count, np.int32)])
+    element[leaves] = number[mesh.element[leaves]]
+    element[first], element[first + 1] = kept.sum() + 2 * np.arange(count), kept.sum() + 2 * np.arange(count) + 1
+    return ElementMesh(
+        split, child, element.astype(np.int32), np.concatenate([mesh.corners[kept], halves]), np.concatenate([mesh.weights[kept], weights]),
+        np.concatenate([mesh.triangle[kept], np.repeat(mesh.triangle[chosen], 2)]),
+    )  # fmt: skip
+
+
+def _turned(rows: np.ndarray, edge: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The corners of triangles [n, 3, 3] so that the edge to halve runs from the first to the second."""
+    at = np.arange(len(rows))
+    return rows[at, edge], rows[at, (edge + 1) % 3], rows[at, (edge + 2) % 3]
+
+
+def split_to(arrays: SceneArrays, longest: float) -> ElementMesh:
+    """The triangles of a scene halved until no edge is longer than that, in metres."""
+    mesh = whole_triangles(arrays)
+    while True:
+        # So many that no further halving can help are refused before they are made.
+        too_long = mesh.longest() > longest
+        if not too_long.any():
+            return mesh
+        mesh = halve(mesh, too_long)
+
+
+def edge_for(arrays: SceneArrays, elements: int) -> float:
+    """The longest edge, in metres, with which about that many elements cover a scene."""
+    area = float(whole_triangles(arrays).areas().sum())
+    return 2.0 * (area / max(1, elements)) ** 0.5
+
+
+@kernel
+def element_at(split, child, element, triangle, b1, b2):
+    """(element, weight of its first corner, of its second) at a point of a triangle, given as weights of its corners 1 and 2."""
+    node = np.int64(triangle)
+    u, v, w = 1.0 - b1 - b2, float(b1), float(b2)
+    while split[node] != LEAF:
+        edge = split[node]
+        if edge == 1:
+            u, v, w = v, w, u
+        elif edge == 2:
+            u, v, w = w, u, v
+        # On (a, m, c) or on (m, b, c), where m halves the edge from a to b.
+        node = np.int64(child[node])
+        if u >= v:
+            u, v = u - v, 2.0 * v
+        else:
+            node += 1
+            u, v = 2.0 * u, v - u
+    return np.int64(element[node]), u, v
+
+
+def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float) -> tuple[np.ndarray, int]:
+    """int32 [n]: the patch that each element belongs to, and how many there are. Triangles of the scene smaller than `size` metres that
+    lie together on one object and face alike are one patch: dense things need no finer light than they are wide."""
+    whole = mesh.split[: len(arrays.vertices)] == LEAF
+    small = (mesh.longest() < size) & whole[mesh.triangle]
+    if not small.any():
+        return np.arange(len(small), dtype=np.int32), len(small)
+    places = np.floor(mesh.corners[small].mean(axis=1) / size).astype(np.int64)
+    facing = np.round(mesh.normals()[small]).astype(np.int64)
+    objects = arrays.object_of[mesh.triangle[small]].astype(np.int64)
+    _, numbers = np.unique(np.concatenate([places, facing, objects[:, None]], axis=1), axis=0, return_inverse=True)
+    patches = np.empty(len(small), np.int32)
+    patches[small] = numbers.reshape(-1)
+    patches[~small] = numbers.max() + 1 + np.arange(int((~small).sum()))
+    return patches, int(patches.max()) + 1
+
+
+def shared_corners(arrays: SceneArrays, mesh: ElementMesh) -> tuple[np.ndarray, int]:
+    """int32 [n, 3]: numbers of the corners, one number for all that lie together on one object and face alike; and how many there are."""
+    extent = float(np.ptp(mesh.corners.reshape(-1, 3), axis=0).max()) or 1.0
+    at = np.round(mesh.corners.reshape(-1, 3) / (extent * 1e-6)).astype(np.int64)
+    normals = np.einsum("ekt,etc->ekc", mesh.weights, arrays.normals[mesh.triangle].reshape(-1, 3, 3).astype(float)).reshape(-1, 3)
+    facing = np.round(normals * 16.0).astype(np.int64)
+    objects = np.repeat(arrays.object_of[mesh.triangle].astype(np.int64), 3)
+    _, numbers = np.unique(np.concatenate([at, facing, objects[:, None]], axis=1), axis=0, return_inverse=True)
+    return numbers.reshape(-1, 3).astype(np.int32), int(numbers.max()) + 1 if len(numbers) else 0

@@ -1,0 +1,287 @@
+"""The irradiance cache: bounced light at chosen points, and between them from what is known of how it changes.
+
+Ward, Rubinstein & Clear 1988, "A Ray Tracing Solution for Diffuse Interreflection": records serve as far as the mean distance of what
+surrounds them lets light change. Ward & Heckbert 1992, "Irradiance Gradients": how it changes as the point moves and turns. Records are
+made before pixels (see records.py); where none serves, paths are traced as by brute force.
+"""
+
+import math
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+
+from ..kernel import called_kernel, kernel
+from ..reference import by_reference
+from ..settings import Group, setting
+from ..trace.traverse import any_hit, make_stack
+from ..vector import add, cross, dot, scale, subtract
+from .tree import DEEPEST, bounds_of_ranges, sort_into_tree
+from .way import INDIRECT, NOT_SERVED, Preview, Way
+
+IRRADIANCE_CACHE = 4
+USED = {"gi.seen": ["irradiance_cache"]}
+# Columns of a record: where it is, the normal of its hemisphere and that of its surface; irradiance; its gradients as the point moves
+# and as it turns (red, green, blue vectors); how far light hardly changes, at least so far; the nearest thing it saw; relative error.
+POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR, COLUMNS = 0, 3, 6, 9, 12, 21, 30, 31, 32, 33, 34
+
+
+class IrradianceCacheSettings(Group):
+    rays: int = setting(
+        512,
+        "record rays",
+        "Each record looks about with {} rays.",
+        "Blotches are records that looked too briefly: four times the rays halves them. Time grows in proportion.",
+        needs=USED,
+        ge=16,
+        le=65536,
+    )
+    error: float = setting(
+        0.4,
+        "cache error",
+        "It serves until the light may have changed by {},",
+        "Smaller means more records, closer together: at half the error about four times as many.",
+        needs=USED,
+        ge=0.01,
+        le=2.0,
+    )
+    min_spacing: float = setting(
+        3.0,
+        "least spacing",
+        "at least {}",
+        "Closer than this records are not made: it keeps creases from taking them all. Contact shadows finer than it are lost.",
+        needs=USED,
+        ge=0.0,
+        le=1e4,
+    )
+    max_spacing: float = setting(
+        60.0,
+        "greatest spacing",
+        "and at most {}",
+        "However open the place: with more, soft light on wide walls is missed.",
+        needs=USED,
+        ge=0.001,
+        le=1e5,
+    )
+    spacing_unit: Literal["px", "m"] = setting(
+        "px",
+        "spacing unit",
+        "{} from the next.",
+        "Pixels follow the picture: near things get more records. Metres are the same from every camera, as a moving one needs.",
+        needs=USED,
+    )
+    gradients: Literal["yes", "no"] = setting(
+        "yes",
+        "gradients",
+        "Records know how light changes about them: {}.",
+        "Without, every record is a flat spot, and more of them are needed for the same picture.",
+        needs=USED,
+    )
+    visible: Literal["yes", "no"] = setting(
+        "yes",
+        "visibility",
+        "A record serves only what it can see: {}.",
+        "Without, light leaks round thin walls and under doors, and lookups are cheaper.",
+        needs=USED,
+    )
+    smoothing: float = setting(
+        0.5,
+        "smoothing",
+        "Records reach {} farther than they are apart, to even out.",
+        "More blends more records: blotches fade, and so do the shadows of bounced light.",
+        needs=USED,
+        ge=0.0,
+        le=4.0,
+    )
+    corner_distance: float = setting(
+        0.0,
+        "corner distance",
+        "Where something is nearer than {} m, paths are traced instead.",
+        "Near contact light changes faster than records can follow: brute force keeps that detail, with its grain.",
+        unit="m",
+        needs=USED,
+        ge=0.0,
+        le=1e4,
+    )
+    camera: Literal["own", "shared"] = setting(
+        "own",
+        "camera",
+        "The records of a camera are its {}.",
+        "Own: made for this camera and this size alone, the same whatever was rendered before. Shared: kept as the camera moves, and added to "
+        "where it looks anew; neighbouring frames then agree.",
+        needs=USED,
+    )
+
+
+class Records(NamedTuple):
+    """records float32 [n, COLUMNS] as a tree, boxes float32 [n, 6] about what each range serves. error: as records serve."""
+
+    records: np.ndarray
+    axes: np.ndarray
+    boxes: np.ndarray
+    error: float
+    corner_distance: float
+    visible: bool
+    moving: bool
+
+
+def as_records(records: np.ndarray, wanted: IrradianceCacheSettings, smoothing: float) -> Records:
+    """What the kernels read of records float32 [n, COLUMNS]."""
+    order, axes = sort_into_tree(records)
+    records = np.ascontiguousarray(records[order])
+    error = wanted.error * (1.0 + smoothing)
+    boxes = bounds_of_ranges(records, (records[:, RADIUS] * error).astype(np.float32))
+    return Records(records, axes, boxes, error, wanted.corner_distance, wanted.visible == "yes", wanted.gradients == "yes")
+
+
+@called_kernel
+def light_of_records(cache, scene, memory, p, surface, normal):
+    """(irradiance, share of weight that lies nearer than the corner distance, how many serve) at `p` on a surface with the normals
+    `surface` and, with all detail, `normal`.
+
+    A record weighs as the inverse of the change that may lie between (Ward et al. 1988, equation 4), less that at its edge, so that it
+    fades out.
+    """
+    records, near = cache.records, memory.near
+    r = g = b = 0.0
+    weights, close, serving, waiting = 0.0, 0.0, 0, 0
+    if len(records) > 0:
+        near[0, 0], near[0, 1] = 0.0, len(records)
+        waiting = 1
+    while waiting > 0:
+        waiting -= 1
+        low, high = int(near[waiting, 0]), int(near[waiting, 1])
+        if low >= high:
+            continue
+        k = (low + high) // 2
+        box = cache.boxes[k]
+        if p[0] < box[0] or p[1] < box[1] or p[2] < box[2] or p[0] > box[3] or p[1] > box[4] or p[2] > box[5]:
+            continue
+        near[waiting, 0], near[waiting, 1] = low, k
+        near[waiting + 1, 0], near[waiting + 1, 1] = k + 1, high
+        waiting += 2
+        at = records[k]
+        away = (p[0] - at[POSITION], p[1] - at[POSITION + 1], p[2] - at[POSITION + 2])
+        distance = math.sqrt(dot(away, away))
+        its = (float(at[SURFACE]), float(at[SURFACE + 1]), float(at[SURFACE + 2]))
+        cos = dot(surface, its)
+        change = distance / at[RADIUS] + math.sqrt(max(0.0, 1.0 - cos))
+        if change >= cache.error:
+            continue
+        # What lies before a record sees other things than it does (Ward et al. 1988, equation 6).
+        if dot(away, add(surface, its)) < -2.0 * scene.offset - 0.02 * distance:
+            continue
+        if cache.visible and not _sees(scene, memory.stack, p, surface, at, its, distance, cos):
+            continue
+        weight = 1.0 / max(change, 1e-4) - 1.0 / cache.error
+        weights += weight
+        serving += 1
+        if at[NEAREST] < cache.corner_distance:
+            close += weight
+        red, green, blue = float(at[LIGHT]), float(at[LIGHT + 1]), float(at[LIGHT + 2])
+        if cache.moving:
+            turn = cross((float(at[NORMAL]), float(at[NORMAL + 1]), float(at[NORMAL + 2])), normal)
+            red += dot(away, _vector(at, MOVING)) + dot(turn, _vector(at, TURNING))
+            green += dot(away, _vector(at, MOVING + 3)) + dot(turn, _vector(at, TURNING + 3))
+            blue += dot(away, _vector(at, MOVING + 6)) + dot(turn, _vector(at, TURNING + 6))
+        r += weight * max(0.0, red)
+        g += weight * max(0.0, green)
+        b += weight * max(0.0, blue)
+    if weights <= 0.0:
+        return (0.0, 0.0, 0.0), 0.0, 0
+    return (r / weights, g / weights, b / weights), close / weights, serving
+
+
+@kernel
+def _vector(at, k):
+    return (float(at[k]), float(at[k + 1]), float(at[k + 2]))
+
+
+@kernel
+def _sees(scene, stack, p, surface, at, its, distance, cos):
+    """Whether nothing lies between a point and a record. Both ends are lifted, by more where the surface bends between them: the height
+    of the arc over the chord, half of it times the tangent of a quarter of the angle."""
+    lift = 2.0 * scene.offset + 0.5 * distance * math.sqrt(max(0.0, 2.0 - 2.0 * cos))
+    start = add(p, scale(surface, lift))
+    end = (at[POSITION] + lift * its[0], at[POSITION + 1] + lift * its[1], at[POSITION + 2] + lift * its[2])
+    d = subtract(end, start)
+    length = math.sqrt(dot(d, d))
+    if length < 1e-12:
+        return True
+    d = scale(d, 1.0 / length)
+    return not any_hit(scene.bvh, stack, start[0], start[1], start[2], d[0], d[1], d[2], 0.0, length)
+
+
+@kernel
+def _lookup(prepared, scene, memory, spot):
+    light, close, serving = light_of_records(prepared, scene, memory, spot.position, spot.geometric_normal, spot.normal)
+    return light, INDIRECT if serving > 0 and close < 0.5 else NOT_SERVED
+
+
+class Finder(NamedTuple):
+    """The working memory of `count_serving`."""
+
+    stack: Any
+    near: np.ndarray
+
+
+def make_finder() -> Finder:
+    return Finder(make_stack(), np.zeros((2 * DEEPEST, 4)))
+
+
+def count_serving(scene: Any, cache: Records, points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """int64 [n]: how many records serve each of some points float64 [n, 3] on surfaces with these normals."""
+    counts = np.zeros(len(points), np.int64)
+    _count_serving(scene, cache, make_finder(), points, normals, counts)
+    return counts
+
+
+@called_kernel
+def _count_serving(scene_arrays, cache, memory, points, normals, counts):
+    scene = by_reference(scene_arrays)
+    for k in range(len(points)):
+        p = (points[k, 0], points[k, 1], points[k, 2])
+        n = (normals[k, 0], normals[k, 1], normals[k, 2])
+        _, _, counts[k] = light_of_records(cache, scene, memory, p, n, n)
+
+
+def _make(job: Any, wanted: IrradianceCacheSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    from .records import make_records
+
+    return make_records(job, wanted, np.zeros((0, COLUMNS), np.float32))
+
+
+def _extend(job: Any, wanted: IrradianceCacheSettings, arrays: dict[str, np.ndarray]) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    from .records import make_records
+
+    return make_records(job, wanted, arrays["records"])
+
+
+def _preview(arrays: dict[str, np.ndarray]) -> Preview:
+    records = arrays["records"]
+    shown = records[:: max(1, len(records) // 20_000)]
+    return Preview(shown[:, :3], shown[:, RADIUS], shown[:, LIGHT : LIGHT + 3], "discs", shown[:, NORMAL : NORMAL + 3])
+
+
+WAY = Way(
+    key="irradiance_cache",
+    code=IRRADIANCE_CACHE,
+    title="an irradiance cache",
+    seen=True,
+    beyond=False,
+    does="Looks about carefully at chosen points and interpolates between them: clean and fast in smooth rooms.",
+    costs="Blotches where records are few or grainy, contact shadows lost, flicker when the camera moves.",
+    asks_beyond=True,
+    elsewhere="its records lie where the camera looks",
+    question="How the cache serves",
+    settings=IrradianceCacheSettings,
+    kind="irradiance cache",
+    nothing=Records(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros((0, 6), np.float32), 1.0, 0.0, True, True),
+    makes=lambda wanted, recipe: wanted.model_dump(exclude={"gradients", "smoothing", "corner_distance"}),
+    depends=("geometry", "surfaces", "lights", "limits", "beyond"),
+    make=_make,
+    extend=_extend,
+    serve=lambda job, wanted, arrays, notes: as_records(arrays["records"], wanted, wanted.smoothing),
+    lookup=_lookup,
+    preview=_preview,
+    points=lambda arrays: (len(arrays["records"]), "records"),
+)

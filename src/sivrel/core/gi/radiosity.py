@@ -1,0 +1,238 @@
+"""Progressive radiosity: what elements send out is shot round by round, until little of it is left unshot.
+
+Cohen et al. 1988, "A Progressive Refinement Approach to Fast Radiosity Image Generation": light that was received and not yet sent on is
+shot, brightest places first. Here a round shoots all of it by rays, as many from each place as it has to send (Shirley 1991, "Radiosity
+via Ray Tracing"; Neumann et al. 1995, "The Stochastic Ray Method for Radiosity"), which needs no table of form factors.
+"""
+
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..kernel import called_kernel
+from ..reference import by_reference
+from ..scene.arrays import BY_BOUNCED, SEE_THROUGH, SOLID, TINT
+from ..scene.next_surface import CLEAR, TINTED, next_surface
+from ..scene.surface_at import offset_point, surface_at
+from ..surfaces.preview import Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..trace.sampler import pixel_key, sample_1d, sample_2d
+from ..trace.traverse import NO_HIT, make_stack
+from ..vector import add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
+from .elements import ElementMesh, cluster, element_at
+from .photons import FLUX, NORMAL, shoot_photons
+
+SPOT, DIRECTION, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 0, 1, 2, 16, 128
+MOST_LANDINGS = 4
+"""Of one ray: it goes on by what gloss and glass turn."""
+ROUND_RAYS = 1 << 16
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+MOST_ROUNDS = 64
+CAUSTIC_PHOTONS = 100_000
+
+
+class Solution(NamedTuple):
+    """Of both sides of each patch, one after the other, [2 n, 3]: irradiance by bounced light, and by light straight from the lights;
+    landings [2 n]: how many rays told of it; areas [2 n] in square metres. patches int32 [elements]: to which one each element belongs;
+    coming: see share_coming; rounds, rays."""
+
+    bounced: np.ndarray
+    direct: np.ndarray
+    landings: np.ndarray
+    areas: np.ndarray
+    patches: np.ndarray
+    coming: float
+    rounds: int
+    rays: int
+
+
+@called_kernel
+def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources, first, total, tints, key, offset, landed, fluxes):
+    """Shoot a ray from each of `sources` int64 [n] (twice the element, and one for its back), each with `total` times the tint of its
+    patch; where it lands is noted in `landed` int64 (twice the patch, and one for its back) and with what in `fluxes`. Returns how often."""
+    scene = by_reference(scene_arrays)
+    count = 0
+    for k in range(len(sources)):
+        number = first + k
+        e, back = sources[k] >> 1, sources[k] & 1
+        a, b, c = row3(corners, e, 0), row3(corners, e, 3), row3(corners, e, 6)
+        u, v = sample_2d(key, number, SPOT)
+        root = math.sqrt(u)
+        p = add(scale(a, 1.0 - root), add(scale(b, root * (1.0 - v)), scale(c, root * v)))
+        n = normalize(cross(subtract(b, a), subtract(c, a)))
+        if back != 0:
+            n = scale(n, -1.0)
+        x, y = frame(n)
+        u, v = sample_2d(key, number, DIRECTION)
+        r, phi = math.sqrt(u), 2.0 * math.pi * v
+        d = to_world(x, y, n, (r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - u))))
+        origin = add(p, scale(n, offset))
+        flux = scale(row3(tints, 2 * np.int64(patches[e]) + back, 0), total)
+        start, layer, landings = 0.0, 0, 0
+        for step in range(32):
+            dimension = 16 + step * PER_POINT
+            hit, distance, b1, b2, kind, layer = next_surface(scene, stack, BY_BOUNCED, key, number, dimension + CUTOUT, layer, origin, d, start)
+            if hit == NO_HIT:
+                break
+            if kind == TINTED:
+                flux = multiply(flux, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                start = distance + scene.offset
+                continue
+            point = surface_at(scene, hit, b1, b2, d)
+            x, y = frame(point.normal)
+            wo = to_local(x, y, point.normal, scale(d, -1.0))
+            glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
+            if glass:
+                scattering = glass_at(point.look.roughness, point.look.ior if point.front else 1.0 / point.look.ior, 1.0, wo[2])
+            else:
+                look = point.look
+                if kind == CLEAR:
+                    look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
+                scattering = scattering_at(look, 0.0, 0.0, wo[2])
+            if not glass and luminance(scattering.diffuse) > 0.0:
+                place, _, _ = element_at(split, child, element, hit, b1, b2)
+                landed[count] = 2 * np.int64(patches[place]) + (0 if point.front else 1)
+                for c2 in range(3):
+                    fluxes[count, c2] = flux[c2]
+                count += 1
+                landings += 1
+                if landings >= MOST_LANDINGS:
+                    break
+            # What the base scatters is shot in a round of its own; what gloss and glass turn goes on.
+            u, v = sample_2d(key, number, dimension + SCATTER)
+            wi, _ = sample_direction(scattering, wo, sample_1d(key, number, dimension + LOBE), u, v)
+            _, gloss, density = evaluate_parts(scattering, wo, wi)
+            d = to_world(x, y, point.normal, wi)
+            side = dot(d, point.geometric_normal)
+            through = wi[2] < 0.0
+            if density <= 0.0 or (side < 0.0) != through or (through and not glass):
+                break
+            before = luminance(flux)
+            flux = multiply(flux, scale(gloss, 1.0 / density))
+            survival = min(1.0, luminance(flux) / max(before, 1e-30))
+            if sample_1d(key, number, dimension + ROULETTE) >= survival:
+                break
+            flux = scale(flux, 1.0 / survival)
+            origin, start, layer = offset_point(point, d, offset), 0.0, 0
+    return count
+
+
+class _Patches:
+    """The patches of a mesh: which elements they are made of, how large they are, and points on them."""
+
+    def __init__(self, mesh: ElementMesh, patches: np.ndarray, count: int) -> None:
+        self.mesh, self.of_element, self.count = mesh, patches, count
+        self.element_areas, self.normals = mesh.areas(), mesh.normals()
+        self.areas = np.repeat(np.bincount(patches, self.element_areas, count), 2)
+        self.order = np.argsort(patches, kind="stable")
+        self.until = np.cumsum(self.element_areas[self.order])
+        ends = np.searchsorted(patches[self.order], np.arange(count), side="right")
+        self.ends = self.until[ends - 1]
+        self.starts = np.concatenate([[0.0], self.ends[:-1]])
+
+    def points(self, random: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+        """A point on each patch, and the normal of its front there, float64 [n, 3]."""
+        at = self.starts + (self.ends - self.starts) * random.random(self.count)
+        e = self.order[np.minimum(np.searchsorted(self.until, at), len(self.order) - 1)]
+        root, v = np.sqrt(random.random(self.count)), random.random(self.count)
+        weights = np.stack([1.0 - root, root * (1.0 - v), root * v], axis=1)
+        return np.einsum("ek,ekc->ec", weights, self.mesh.corners[e]), self.normals[e]
+
+
+def solve(job: Any, mesh: ElementMesh, size: float, wanted: Any, tell: Any) -> Solution:
+    """Solve for the light on a mesh, up to the share `wanted.converged` of all that is sent out; elements below `size` metres are put
+    together to patches; `tell(share)` hears how far it is."""
+    patches = _Patches(mesh, *cluster(job.arrays, mesh, size))
+    areas = patches.areas
+    direct, reflected = _direct_light(job, patches, wanted.samples)
+    landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
+    if job.recipe.of("caustics").on != "yes":
+        _add_caustics(job, patches, bounced)
+    # Flux that each side has to send: what it got, times what it reflects.
+    unshot = (direct + bounced) * reflected * areas[:, None]
+    rounds, number, left = 0, 0, 1.0 if unshot.any() else 0.0
+    while left > 1.0 - wanted.converged and rounds < MOST_ROUNDS:
+        count = max(ROUND_RAYS, int(wanted.shots * math.sqrt(left)))
+        received, landed = _round(job, patches, unshot, count, number)
+        arrived = received / np.maximum(areas, 1e-12)[:, None]
+        bounced += arrived
+        landings += landed
+        unshot = received * reflected
+        left = share_coming(arrived @ LUMINANCE, (bounced + direct) @ LUMINANCE, areas)
+        rounds, number = rounds + 1, number + count
+        tell(min(1.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - wanted.converged, 1e-9))))
+    return Solution(bounced, direct, landings, areas, patches.of_element, left, rounds, number)
+
+
+def share_coming(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
+    """How much of their light the last round has still brought to places [n]: nine tenths of the lit area got no larger a share of theirs.
+    (The power that is unshot, which Cohen et al. watch, says nothing of a dim room beside a sunlit yard.)"""
+    lit = whole > 0.0
+    if not lit.any():
+        return 0.0
+    share = arrived[lit] / whole[lit]
+    order = np.argsort(share)
+    until = np.cumsum(areas[lit][order])
+    return float(share[order][np.searchsorted(until, 0.9 * until[-1])])
+
+
+def _direct_light(job: Any, patches: _Patches, samples: int) -> tuple[np.ndarray, np.ndarray]:
+    """Irradiance [2 n, 3] straight from the lights on both sides of each patch, in the mean over some places, and the reflected share."""
+    random = np.random.default_rng([job.frame.seed, 7])
+    light, reflected = np.zeros((2 * patches.count, 3)), np.zeros((2 * patches.count, 3))
+    for _ in range(samples):
+        p, n = patches.points(random)
+        sent, share = job.look_at(np.repeat(p, 2, axis=0), np.stack([n, -n], axis=1).reshape(-1, 3), "off")
+        light += sent * math.pi
+        reflected += share
+    light, reflected = light / samples, reflected / samples
+    return np.where(reflected > 1e-3, light / np.maximum(reflected, 1e-3), 0.0), reflected
+
+
+def _add_caustics(job: Any, patches: _Patches, bounced: np.ndarray) -> None:
+    """Add what glass and mirrors throw straight from the lights to the patches where it lands."""
+    if not job.has_mirrors():
+        return
+    photons, _ = shoot_photons(job.arrays, CAUSTIC_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, caustics=True)
+    if not len(photons):
+        return
+    near = min(8, len(patches.of_element))
+    _, close = cKDTree(patches.mesh.corners.mean(axis=1)).query(photons[:, :3], k=near)
+    close = close.reshape(len(photons), near)
+    facing = np.einsum("pkc,pc->pk", patches.normals[close], photons[:, NORMAL : NORMAL + 3])
+    best, at = np.abs(facing).argmax(axis=1), np.arange(len(photons))
+    place = 2 * patches.of_element[close[at, best]].astype(np.int64) + (facing[at, best] < 0.0)
+    for c in range(3):
+        bounced[:, c] += np.bincount(place, photons[:, FLUX + c], len(bounced)) / np.maximum(patches.areas, 1e-12)
+
+
+def _round(job: Any, patches: _Patches, unshot: np.ndarray, count: int, first: int) -> tuple[np.ndarray, np.ndarray]:
+    """Shoot all that is unshot by `count` rays: flux received [2 n, 3], and how many rays landed [2 n]."""
+    mesh, weights = patches.mesh, unshot @ LUMINANCE
+    density = weights / np.maximum(patches.areas, 1e-30)
+    rows = np.stack([2 * patches.of_element.astype(np.int64), 2 * patches.of_element.astype(np.int64) + 1], axis=1)
+    # As many rays as the root of what there is to send: a dim room beside a sunlit yard gets its share of them.
+    chance = np.sqrt(density)
+    until = np.cumsum(chance[rows] * patches.element_areas[:, None])
+    sources = np.minimum(np.searchsorted(until, (np.arange(count) + 0.5) / count * until[-1]), len(until) - 1).astype(np.int64)
+    tints = np.ascontiguousarray(unshot / np.maximum(patches.areas * chance, 1e-30)[:, None])
+    total, key = until[-1] / count, pixel_key(job.frame.seed, 0x7FFFFF10)
+    corners = np.ascontiguousarray(mesh.corners.reshape(-1, 9))
+    received, landed_on = np.zeros_like(unshot), np.zeros(len(unshot))
+
+    def shoot(start: int) -> tuple[np.ndarray, np.ndarray]:
+        part = sources[start : start + ROUND_RAYS]
+        landed, fluxes = np.empty(len(part) * MOST_LANDINGS, np.int64), np.empty((len(part) * MOST_LANDINGS, 3))
+        k = _shoot(
+            job.arrays, make_stack(), mesh.split, mesh.child, mesh.element, patches.of_element, corners, part, first + start, total, tints,
+            key, job.offset, landed, fluxes,
+        )  # fmt: skip
+        return landed[:k].copy(), fluxes[:k].copy()
+
+    for landed, fluxes in job.in_order(shoot, range(0, count, ROUND_RAYS)):
+        landed_on += np.bincount(landed, minlength=len(unshot))
+        for c in range(3):
+            received[:, c] += np.bincount(landed, fluxes[:, c], len(unshot))
+    job.tell_part(0.0)
+    return received, landed_on

@@ -1,0 +1,170 @@
+"""Making the records of an irradiance cache: where they are needed, what they see about them, and how far each serves.
+
+The picture is walked at rising resolutions; where the records so far do not serve, new ones are made (after Ward, Rubinstein & Clear
+1988, in passes, so that the outcome does not depend on the order of threads). Radii follow Křivánek et al. 2006, "Making Radiance and
+Irradiance Caching Practical": limited by the gradient, and by the records about.
+"""
+
+import math
+from typing import Any
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from .irradiance_cache import (
+    COLUMNS,
+    ERROR,
+    LEAST,
+    LIGHT,
+    MOVING,
+    NEAREST,
+    NORMAL,
+    POSITION,
+    RADIUS,
+    SURFACE,
+    TURNING,
+    IrradianceCacheSettings,
+    as_records,
+    count_serving,
+)  # fmt: skip
+
+COARSEST = 64
+"""Pixels between the points of the first pass; every pass halves them."""
+MOST_RAYS = 1 << 19
+"""Rays that are held at once."""
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+
+
+def make_records(job: Any, wanted: IrradianceCacheSettings, records: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    """Add to `records` float32 [n, COLUMNS] what the camera of `job` needs."""
+    finest = max(1, int(wanted.min_spacing)) if wanted.spacing_unit == "px" else 1
+    steps = [s for s in (COARSEST >> k for k in range(COARSEST.bit_length())) if s >= finest]
+    passes, before = [], len(records)
+    for level, step in enumerate(steps):
+        points = job.points_seen(step)
+        cache = as_records(records, wanted, 0.0)
+        serving = job.map_parts(lambda p, n, cache=cache: count_serving(job.arrays, cache, p, n), points.positions, points.surfaces)
+        missing = serving == 0
+        count = int(missing.sum())
+        passes.append({"step": step, "points": len(missing), "records": count})
+        if count:
+            p, surface, n, pixels = (column[missing] for column in points[:4])
+            made = _look_about(job, wanted, p, surface, n, pixels, level)
+            records = _with_radii(np.concatenate([records, made]))
+        job.tell((level + 1) / len(steps))
+    return {"records": records}, {"passes": passes, "added": len(records) - before}
+
+
+def _look_about(
+    job: Any, wanted: IrradianceCacheSettings, p: np.ndarray, surface: np.ndarray, n: np.ndarray, pixels: np.ndarray, level: int
+) -> np.ndarray:
+    """Records float32 [k, COLUMNS] at points float64 [k, 3]; `pixels` float64 [k]: size in metres of a pixel there."""
+    rings = max(2, round(math.sqrt(wanted.rays / math.pi)))
+    slices = max(4, round(wanted.rays / rings))
+    each = rings * slices
+    made = []
+    for start in range(0, len(p), max(1, MOST_RAYS // each)):
+        part = slice(start, start + max(1, MOST_RAYS // each))
+        k = len(p[part])
+        random = np.random.default_rng([job.frame.seed, level, start])
+        ring = (np.arange(rings)[None, :, None] + random.random((k, rings, slices))) / rings
+        angle = 2.0 * math.pi * (np.arange(slices)[None, None, :] + random.random((k, rings, slices))) / slices
+        x, y = _frames(n[part])
+        sin, cos = np.sqrt(ring), np.sqrt(1.0 - ring)
+        d = (
+            x[:, None, None] * (sin * np.cos(angle))[..., None] + y[:, None, None] * (sin * np.sin(angle))[..., None]
+            + n[part][:, None, None] * cos[..., None]
+        )  # fmt: skip
+        origins = np.broadcast_to((p[part] + surface[part] * job.offset)[:, None, None], d.shape)
+        light, distance = job.gather(origins.reshape(-1, 3), d.reshape(-1, 3))
+        # Rays below the surface itself, where normals are rounded off, bring nothing.
+        above = np.einsum("kjic,kc->kji", d, surface[part]) > 0.0
+        light = light.reshape(k, rings, slices, 3) * above[..., None]
+        distance = np.maximum(distance.reshape(k, rings, slices), job.offset)
+        made.append(_records(p[part], surface[part], n[part], pixels[part], x, y, light, distance, wanted))
+        job.tell_part((start + k) / len(p))
+    return np.concatenate(made)
+
+
+def _records(
+    p: np.ndarray, surface: np.ndarray, n: np.ndarray, pixels: np.ndarray, x: np.ndarray, y: np.ndarray, light: np.ndarray,
+    distance: np.ndarray, wanted: IrradianceCacheSettings,
+) -> np.ndarray:  # fmt: skip
+    """Irradiance, gradients and radii from radiance float [k, rings, slices, 3] and distances [k, rings, slices] in metres."""
+    k, rings, slices = distance.shape
+    e = math.pi * light.mean(axis=(1, 2))
+    bright = light @ LUMINANCE
+    spread = math.pi * bright.std(axis=(1, 2)) / math.sqrt(rings * slices)
+    mean = 1.0 / np.maximum((1.0 / distance).mean(axis=(1, 2)), 1e-9)
+    records = np.zeros((k, COLUMNS), np.float32)
+    records[:, POSITION : POSITION + 3], records[:, NORMAL : NORMAL + 3], records[:, SURFACE : SURFACE + 3] = p, n, surface
+    records[:, LIGHT : LIGHT + 3] = e
+    records[:, NEAREST] = distance.min(axis=(1, 2))
+    bright_e = np.maximum(e @ LUMINANCE, 1e-9)
+    records[:, ERROR] = spread / bright_e
+    moving, turning = gradients(light, distance, x, y)
+    # No farther than until the light would have changed by itself (Křivánek et al. 2006, section 4).
+    steepness = np.linalg.norm(np.einsum("kcd,c->kd", moving, LUMINANCE), axis=1)
+    radius = np.minimum(mean, bright_e / np.maximum(steepness, 1e-12))
+    unit = pixels if wanted.spacing_unit == "px" else np.ones(k)
+    records[:, LEAST] = wanted.min_spacing * unit / wanted.error
+    radius = np.clip(radius, records[:, LEAST], np.maximum(wanted.max_spacing * unit / wanted.error, records[:, LEAST]))
+    # A gradient that was too steep for the least spacing would overshoot within it.
+    moving *= np.minimum(1.0, bright_e / np.maximum(steepness * radius, 1e-12))[:, None, None]
+    records[:, MOVING : MOVING + 9] = moving.reshape(k, 9)
+    records[:, TURNING : TURNING + 9] = turning.reshape(k, 9)
+    records[:, RADIUS] = radius
+    return records
+
+
+def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Gradients [k, 3 channels, 3] of the irradiance as a point moves along its surface, per metre, and as it turns about an axis.
+
+    light [k, rings, slices, 3]: radiance in cells of equal share of a hemisphere dense as the cosine, from its pole and from axis x on.
+    Ward & Heckbert 1992, equations for translation and rotation (cells stratified so that cos² of the polar angle is even).
+    """
+    _, rings, slices, _ = light.shape
+    angle = 2.0 * math.pi * (np.arange(slices) + 0.5) / slices
+    edge_angle = 2.0 * math.pi * np.arange(slices) / slices
+    u = x[:, None] * np.cos(angle)[:, None] + y[:, None] * np.sin(angle)[:, None]  # [k, slices, 3]: along the middle of each slice
+    v = y[:, None] * np.cos(angle)[:, None] - x[:, None] * np.sin(angle)[:, None]  # across it
+    v_edge = y[:, None] * np.cos(edge_angle)[:, None] - x[:, None] * np.sin(edge_angle)[:, None]
+    share = (np.arange(rings) + 0.5) / rings
+    tangent = np.sqrt(share / (1.0 - share))
+    turning = math.pi / (rings * slices) * np.einsum("ksd,ksc->kcd", v, -np.einsum("r,krsc->ksc", tangent, light))
+    # Between the rings: sin cos² of the edge, over the nearer of the two.
+    low = np.arange(1, rings) / rings
+    weight = np.sqrt(low) * (1.0 - low)
+    nearer = np.minimum(distance[:, 1:], distance[:, :-1])
+    across_rings = np.einsum("r,krsc->ksc", weight, (light[:, 1:] - light[:, :-1]) / nearer[..., None])
+    moving = 2.0 * math.pi / slices * np.einsum("ksd,ksc->kcd", u, across_rings)
+    # Between the slices: difference of the sines of the ring, over the nearer of the two.
+    sines = np.sqrt(np.arange(1, rings + 1) / rings) - np.sqrt(np.arange(rings) / rings)
+    before = np.roll(light, 1, axis=2)
+    nearer = np.minimum(distance, np.roll(distance, 1, axis=2))
+    across_slices = np.einsum("r,krsc->ksc", sines, (light - before) / nearer[..., None])
+    return moving + np.einsum("ksd,ksc->kcd", v_edge, across_slices), turning
+
+
+def _with_radii(records: np.ndarray) -> np.ndarray:
+    """Let no record serve farther than one beside it does, by more than they are apart (Křivánek et al. 2006, section 5)."""
+    tree = cKDTree(records[:, :3].astype(float))
+    radii = records[:, RADIUS].astype(float)
+    distances, near = tree.query(records[:, :3].astype(float), k=min(9, len(records)))
+    if near.ndim == 1:
+        return records
+    for _ in range(3):
+        bound = (radii[near] + distances).min(axis=1)
+        radii = np.minimum(radii, bound)
+    records[:, RADIUS] = np.maximum(records[:, LEAST], radii)
+    return records
+
+
+def _frames(n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Two axes across each normal (Duff et al. 2017, "Building an Orthonormal Basis, Revisited")."""
+    sign = np.where(n[:, 2] >= 0.0, 1.0, -1.0)
+    a = -1.0 / (sign + n[:, 2])
+    b = n[:, 0] * n[:, 1] * a
+    x = np.stack([1.0 + sign * n[:, 0] ** 2 * a, sign * b, -sign * n[:, 0]], axis=1)
+    y = np.stack([b, sign + n[:, 1] ** 2 * a, -n[:, 1]], axis=1)
+    return x, y

@@ -1,0 +1,98 @@
+"""How a way of finding bounced light agrees with brute force, measured at some spots of this very shot."""
+
+import math
+
+import numpy as np
+
+from ..gi.way import NOT_SERVED, Spot, Way
+from ..gi.ways import looked_up
+from ..kernel import called_kernel
+from ..reference import by_reference
+from ..surfaces.preview import Look
+from .film import make_memory
+from .preparation import Points, Preparation
+
+SPOTS, RINGS, SLICES = 48, 10, 26
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+
+
+@called_kernel
+def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triangles, weights, found):
+    """found float64 [n, 4] takes the irradiance by bounced light at points that are seen, and whether the way served."""
+    scene, memory = by_reference(scene_arrays), by_reference(memory_arrays)
+    black = (0.0, 0.0, 0.0)
+    for k in range(len(points)):
+        spot = Spot(
+            (points[k, 0], points[k, 1], points[k, 2]), (surfaces[k, 0], surfaces[k, 1], surfaces[k, 2]),
+            (normals[k, 0], normals[k, 1], normals[k, 2]), Look((0.5, 0.5, 0.5), 1.0, 0.0, 1.0, False, black, 0.0, 0.0),
+            np.uint32(triangles[k]), np.float32(weights[k, 0]), np.float32(weights[k, 1]), math.inf, True, np.uint32(k), 0, 0,
+        )  # fmt: skip
+        light, served = looked_up(way, scene.prepared, scene, memory, spot)
+        found[k, 0], found[k, 1], found[k, 2] = light
+        found[k, 3] = 1.0 if served != NOT_SERVED else 0.0
+
+
+def look_up(job: Preparation, way: Way, points: Points) -> tuple[np.ndarray, np.ndarray]:
+    """Irradiance [n, 3] that a way finds at points that the camera sees, and where it served, bool [n]."""
+    memory, found = make_memory(job.arrays.slots), np.zeros((len(points.positions), 4))
+    _look_up(job.arrays, memory, way.code, points.positions, points.surfaces, points.normals, points.triangles, points.weights, found)
+    return found[:, :3], found[:, 3] > 0.0
+
+
+def irradiance(job: Preparation, points: Points, beyond: str) -> tuple[np.ndarray, np.ndarray]:
+    """Irradiance [n, 3] by bounced light at points, gathered by rays over the whole hemisphere, and its standard error [n] in luminance.
+    The rays are the same at every call."""
+    n, each = len(points.positions), RINGS * SLICES
+    random = np.random.default_rng([job.frame.seed, 11])
+    share = (np.arange(RINGS)[None, :, None] + random.random((n, RINGS, SLICES))) / RINGS
+    angle = 2.0 * math.pi * (np.arange(SLICES)[None, None, :] + random.random((n, RINGS, SLICES))) / SLICES
+    z = points.normals
+    across = np.cross(z, np.where(np.abs(z[:, :1]) > 0.5, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
+    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
+    up = np.cross(z, across)
+    d = (
+        across[:, None, None] * (np.sqrt(share) * np.cos(angle))[..., None] + up[:, None, None] * (np.sqrt(share) * np.sin(angle))[..., None]
+        + z[:, None, None] * np.sqrt(1.0 - share)[..., None]
+    )  # fmt: skip
+    above = np.einsum("krsc,kc->krs", d, points.surfaces) > 0.0
+    origins = np.broadcast_to((points.positions + points.surfaces * job.offset)[:, None, None], d.shape)
+    job.rays = 1 << 28
+    light, _ = job.gather(origins.reshape(-1, 3), d.reshape(-1, 3), beyond)
+    light = light.reshape(n, RINGS, SLICES, 3) * above[..., None]
+    bright = light @ LUMINANCE
+    # The spread within each ring: what the rings themselves differ by is no chance.
+    error = math.pi * np.sqrt(bright.var(axis=2, ddof=1).mean(axis=1) / each)
+    return math.pi * light.mean(axis=(1, 2)), error
+
+
+def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | None:
+    """The light that a way finds at spots that the camera sees, against brute force there.
+
+    mean: by how much its light is off in all, as a share; mean_error: standard error of that; spread: root mean square of how far single
+    spots are off beyond what chance explains in the check, over the mean light; spots: how many. Where rays gather the way from afar, what
+    they gather is checked. None where nothing is lit.
+    """
+    points = job.points_seen(max(1, round(math.sqrt(job.frame.width * job.frame.height / (4.0 * SPOTS)))))
+    if not len(points.positions):
+        return None
+    chosen = np.unique(np.linspace(0, len(points.positions) - 1, SPOTS).astype(int))
+    points = Points(*(column[chosen] for column in points))
+    truth, error = irradiance(job, points, "brute_force")
+    if job.looked_up_beyond(way.key):
+        found, _ = irradiance(job, points, way.key)
+        # The same rays: what they have in common is no error of either. Half of what chance does is left, about.
+        error = error * math.sqrt(0.5)
+    else:
+        found, served = look_up(job, way, points)
+        if not served.any():
+            return None
+        found, truth, error = found[served], truth[served], error[served]
+    off, mean = (found - truth) @ LUMINANCE, float((truth @ LUMINANCE).mean())
+    if mean <= 0.0:
+        return None
+    return {
+        "spots": len(off),
+        "mean": float(off.mean()) / mean,
+        "mean_error": float(np.sqrt((error**2).sum())) / len(off) / mean,
+        "spread": float(np.sqrt(max(0.0, (off**2 - error**2).mean()))) / mean,
+    }

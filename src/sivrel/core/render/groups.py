@@ -1,0 +1,302 @@
+"""The settings that every recipe has, group by group; those of a way of finding bounced light stand in its module."""
+
+from typing import Literal
+
+from ..gi.ways import BEYOND, SEEN
+from ..scene.model import Shadow
+from ..settings import Group, setting
+from ..shadows.ways import CODES as SHADOW_WAYS
+
+BOUNCING = {"gi.seen": [key for key, way in SEEN.items() if way.bounces]}
+AMBIENT = {"gi.seen": ["ambient"]}
+
+
+class GiSettings(Group):
+    seen: Literal[tuple(SEEN)] = setting(  # type: ignore[valid-type]
+        "brute_force",
+        "seen",
+        "What the camera sees gathers bounced light by {}.",
+        "How bounced light is found at what the camera sees.",
+    )
+    beyond: Literal[tuple(BEYOND)] = setting(  # type: ignore[valid-type]
+        "brute_force",
+        "beyond",
+        "Beyond it, by {}.",
+        "How bounced light is found at everything after; coarser is often enough.",
+        needs={"gi.seen": [key for key, way in SEEN.items() if way.asks_beyond]},
+    )
+
+
+class LimitSettings(Group):
+    diffuse_bounces: int = setting(
+        4,
+        "diffuse bounces",
+        "Up to {} diffuse bounces,",
+        "More lighten and tint closed rooms, each with less effect; fewer are faster.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
+    )
+    reflections: int = setting(
+        4,
+        "reflections",
+        "{} reflections,",
+        "More show mirrors in mirrors; fewer are faster.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
+    )
+    refractions: int = setting(
+        8,
+        "glass",
+        "and {} times through glass,",
+        "Crossings of solid glass, and reflections inside it; a thin pane costs none. Too few leave glass black.",
+        needs=BOUNCING,
+        ge=0,
+        le=64,
+    )
+    total: int = setting(
+        64,
+        "bounces in all",
+        "{} in all.",
+        "Of every kind together: a bound on what one path may cost.",
+        needs=BOUNCING,
+        ge=0,
+        le=128,
+    )
+    indirect_clamp: float = setting(
+        0.0,
+        "clamp",
+        "One sample brings at most {} of indirect light; 0 lets it bring any.",
+        "Takes the sparkle out of rare bright samples, and their light with it: the proof measures how much.",
+        needs=BOUNCING,
+        ge=0.0,
+        le=1e6,
+    )
+    ray_offset: float = setting(
+        0.0,
+        "ray offset",
+        "Rays start {} m off a surface; 0 leaves it to the scene's size.",
+        "Keeps a ray from hitting the surface it leaves. 0 follows from the scene's size. Too small gives speckle, "
+        "too large gaps under contact and leaks.",
+        unit="m",
+        ge=0.0,
+        le=1.0,
+    )
+
+
+class LightSettings(Group):
+    seen: Literal["all", "chosen"] = setting(
+        "all",
+        "lights seen",
+        "What the camera sees aims at {}.",
+        "All lights at every point, or some chosen by importance: with many lights that is far cheaper, and grainier. "
+        "Beyond what the camera sees one light is always chosen.",
+    )
+    draws: int = setting(
+        4,
+        "lights drawn",
+        "It draws {} of them at each point.",
+        "How many lights are drawn at each point; grain falls with more, time grows in proportion.",
+        needs={"lights.seen": ["chosen"]},
+        ge=1,
+        le=256,
+    )
+
+
+MAPPED = {"shadows.way": ["depth_map"]}
+
+
+class ShadowSettings(Group):
+    way: Literal[tuple(SHADOW_WAYS)] = setting(  # type: ignore[valid-type]
+        "traced",
+        "shadows",
+        "Shadows are cut by {},",
+        "How shadows are cut; each light may have a way of its own. A sky and a glowing mesh are always traced.",
+    )
+    rays: int = setting(
+        1,
+        "shadow rays",
+        "{} to each light at each point.",
+        "Rays from each point that the camera sees to each light, for every sample of the pixel: they clear the grain of soft "
+        "shadows without paying for more camera rays.",
+        needs={"lights.seen": ["all"], "shadows.way": ["traced"]},
+        ge=1,
+        le=256,
+    )
+    resolution: int = setting(
+        1024,
+        "map resolution",
+        "{} texels across,",
+        "More make finer edges and take more memory; steps show where a texel is larger than a pixel.",
+        unit="texels",
+        needs=MAPPED,
+        ge=16,
+        le=8192,
+    )
+    filter: float = setting(
+        2.0,
+        "map filter",
+        "softened over {} texels,",
+        "Wider hides the steps and makes contact mushy. 0 shows every texel.",
+        unit="texels",
+        needs=MAPPED,
+        ge=0.0,
+        le=32.0,
+    )
+    bias: float = setting(
+        2.0,
+        "map bias",
+        "with {} texels of bias,",
+        "Too little stripes surfaces with their own shadow, too much lets light under contact. It counts in texels, so it shrinks as the map grows.",
+        unit="texels",
+        needs=MAPPED,
+        ge=0.0,
+        le=64.0,
+    )
+    fit: Literal["scene", "view"] = setting(
+        "scene",
+        "map fit",
+        "a sun's fitted to {}.",
+        "The whole scene: good for any camera. The view: the texels where most of the picture lies, traced beyond.",
+        needs=MAPPED,
+    )
+
+    def of_lights(self) -> Shadow:
+        """What a light does that leaves its shadow to the recipe."""
+        return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
+
+
+class AmbientSettings(Group):
+    level: float = setting(
+        0.1,
+        "ambient level",
+        "Ambient light of {} comes from everywhere,",
+        "Radiance, in the unit of the scene's lights: what a white wall would show in the open. Left on with bounced light it would count twice, "
+        "so it is a way of its own.",
+        needs=AMBIENT,
+        ge=0.0,
+        le=1e6,
+    )
+    occlusion: float = setting(
+        1.0,
+        "occlusion",
+        "{} of it less where all is near.",
+        "Strength of the darkening in creases; 0 is wholly flat, and needs no rays.",
+        needs=AMBIENT,
+        ge=0.0,
+        le=1.0,
+    )
+    on_direct: float = setting(
+        0.0,
+        "occlusion on direct light",
+        "Occlusion takes {} of the direct light, too.",
+        "Not what light does: it deepens contact where shadows are soft. The pass of occlusion is kept for compositing anyway.",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.0,
+        le=1.0,
+    )
+    samples: int = setting(
+        0,
+        "occlusion rays",
+        "{} rays a sample look for what is near; 0 makes no occlusion pass.",
+        "Rays about each point that the camera sees; grain falls with more. Flat ambient light with occlusion takes at least one.",
+        ge=0,
+        le=256,
+    )
+    near: float = setting(
+        0.0,
+        "occlusion near",
+        "What is nearer than {} m counts wholly,",
+        "From there to the reach what is met counts less and less.",
+        unit="m",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.0,
+        le=1e5,
+    )
+    reach: float = setting(
+        1.0,
+        "occlusion reach",
+        "what is farther than {} m not at all.",
+        "Short reaches darken creases alone, long ones the whole room.",
+        unit="m",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.001,
+        le=1e5,
+    )
+    contrast: float = setting(
+        1.0,
+        "occlusion contrast",
+        "Between the two it fades with a contrast of {}.",
+        "At 1 in proportion to the distance; above 1 creases darken wider, below 1 tighter.",
+        needs={"ambient.samples": ["!0"]},
+        ge=0.05,
+        le=20.0,
+    )
+
+
+class SamplingSettings(Group):
+    max: int = setting(
+        16,
+        "samples",
+        "At most {} samples a pixel.",
+        "Grain halves when this is four times as large; time grows in proportion.",
+        ge=1,
+        le=65536,
+    )
+    noise_target: float = setting(
+        0.0,
+        "noise target",
+        "A pixel stops sooner when its noise is under {} %; 0 lets none stop.",
+        "Standard error of the luminance as the eye takes it, at the camera's exposure: at 5 % grain is seen on a plain wall, at 2 % "
+        "hardly, at 1 % not at all. Samples then go where the picture is grainy.",
+        unit="%",
+        ge=0.0,
+        le=100.0,
+    )
+    noise_terms: Literal["eye", "linear"] = setting(
+        "eye",
+        "noise terms",
+        "Noise counts as {} takes it.",
+        "The eye judges grain against the brightness of its spot, so dark corners get samples too. In linear terms it is judged "
+        "against middle grey everywhere: right where the picture will be brightened or composited by a fixed gain, and bright parts get the samples.",
+        needs={"sampling.noise_target": ["!0"]},
+    )
+    min: int = setting(
+        8,
+        "least samples",
+        "It takes at least {} before.",
+        "Taken by every pixel before its noise is judged; with too few, lucky pixels stop too soon.",
+        needs={"sampling.noise_target": ["!0"]},
+        ge=2,
+        le=65536,
+    )
+    gi_rays: int = setting(
+        1,
+        "bounced rays",
+        "Each sample scatters {} rays by the base",
+        "Rays of bounced light from each point that the camera sees: they clear its grain without paying for more camera rays and "
+        "shadow rays. With 1 and 1 a single ray is drawn from both.",
+        needs=BOUNCING,
+        ge=1,
+        le=1024,
+    )
+    glossy_rays: int = setting(
+        1,
+        "glossy rays",
+        "and {} by gloss and glass.",
+        "The same for what shines, mirrors and glass.",
+        needs=BOUNCING,
+        ge=1,
+        le=1024,
+    )
+
+
+class SurfaceSettings(Group):
+    stand_ins: Literal["none", "costly", "all"] = setting(
+        "none",
+        "stand-ins",
+        "Plain stand-ins of the same mean colour take the place of {} surfaces.",
+        "For lighting fast: costly ones are glass, coats, metals, gloss and cut-outs. An object can be given one by itself. The picture is not "
+        "final until they are gone.",
+    )

@@ -1,0 +1,212 @@
+"""What a way of finding bounced light may use while it prepares: the shot, rays, points that the camera sees, and who to tell."""
+
+import os
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ..gi.ways import BEYOND, PLACES, SEEN
+from ..scene.arrays import METALLIC, METALLIC_MAP, OPACITY, OPACITY_MAP, SEE_THROUGH, SceneArrays
+from ..scene.model import Camera, Scene
+from ..trace.traverse import closest_hits
+from .film import camera_array
+from .frame import Frame, path_settings
+from .gather import Arrived, gather
+from .integrator import PathSettings
+from .recipe import Recipe
+
+MOST_PASSED = 8
+"""Panes, cut-outs and mirrors that a line of sight passes."""
+WHOLLY_METAL = 0.99
+
+
+class Stopped(Exception):
+    """The work was called off."""
+
+
+class Points(NamedTuple):
+    """Points float64 [n, 3] that the camera sees, in metres; normals of the surface, and smoothed, towards where they are seen from; size
+    of a pixel there [n], in metres; numbers of their triangles [n], and weights of the second and third corners [n, 2]."""
+
+    positions: np.ndarray
+    surfaces: np.ndarray
+    normals: np.ndarray
+    pixels: np.ndarray
+    triangles: np.ndarray
+    weights: np.ndarray
+
+
+class Preparation:
+    """One shot while something is prepared for it."""
+
+    def __init__(
+        self, scene: Scene, arrays: SceneArrays, recipe: Recipe, camera: Camera, frame: Frame,
+        progress: Callable[[float], bool] | None = None,
+    ) -> None:  # fmt: skip
+        self.scene, self.arrays, self.recipe, self.camera, self.frame, self.progress = scene, arrays, recipe, camera, frame, progress
+        self.threads = os.cpu_count() or 1
+        self.offset = recipe.limits.ray_offset or arrays.offset
+        self.at, self.span, self.rays = 0.0, 1.0, 0
+
+    def goes_on(self, share: float) -> bool:
+        """Tell how much is done; False when the work is called off."""
+        return self.progress is None or self.progress(share)
+
+    def tell(self, share: float) -> None:
+        """Tell how much is done. Raises Stopped when the work is called off."""
+        self.at = share
+        if not self.goes_on(share):
+            raise Stopped
+
+    def tell_part(self, share: float) -> None:
+        """Tell how much of a part is done that itself is not told. Raises Stopped when the work is called off."""
+        if not self.goes_on(self.at):
+            raise Stopped
+
+    def looked_up_beyond(self, way: str) -> bool:
+        """Whether rays look a way up where they land, after what the camera sees."""
+        gi = self.recipe.gi
+        return (gi.beyond == way and SEEN[gi.seen].asks_beyond) or (gi.seen == way and self.recipe.final_gather_rays(way) > 0)
+
+    def settings(self, beyond: str = "") -> PathSettings:
+        """The recipe as gathered rays follow it, with a way of finding what bounces beyond; the recipe's own when that is not said."""
+        settings = path_settings(self.recipe, self.arrays, self.frame)
+        way = BEYOND[beyond].code if beyond else settings.beyond
+        return settings._replace(seen=way, beyond=way)
+
+    def gather(self, origins: np.ndarray, directions: np.ndarray, beyond: str = "") -> tuple[np.ndarray, np.ndarray]:
+        """Radiance [n, 3] that arrives along rays as after a diffuse bounce, and how far they go, in metres."""
+        arrived = self.arrive(origins, directions, self.settings(beyond))
+        return arrived.light, arrived.distance
+
+    def arrive(self, origins: np.ndarray, directions: np.ndarray, settings: PathSettings, samples: int = 1, again: bool = False) -> Arrived:
+        """What arrives along rays; `again` takes the random numbers of the last time. Raises Stopped when the work is called off."""
+        rays = np.concatenate([origins, directions], axis=1)
+        first = self.rays - len(rays) if again else self.rays
+        arrived = gather(
+            self.arrays, settings, rays, samples, seed=self.frame.seed, first=first, threads=self.threads, goes_on=lambda _: self.goes_on(self.at)
+        )
+        self.rays = first + len(rays)
+        self.tell(self.at)
+        return arrived
+
+    def look_at(self, p: np.ndarray, n: np.ndarray, beyond: str = "", samples: int = 1, again: bool = False) -> tuple[np.ndarray, np.ndarray]:
+        """Radiance [n, 3] that the base of surfaces sends on at points, seen along their normals, and how much it reflects [n, 3]."""
+        lift = 4.0 * self.offset
+        arrived = self.arrive(p + n * lift, -n, self.settings(beyond), samples, again)
+        met = np.abs(arrived.distance - lift) < 3.0 * self.offset
+        return np.where(met[:, None], arrived.by_base, 0.0), np.where(met[:, None], arrived.base, 0.0)
+
+    def served(self, way: str, prepared: Any) -> None:
+        """Let rays look a way up from now on."""
+        parts = list(self.arrays.prepared)
+        parts[PLACES[way]] = prepared
+        self.arrays = self.arrays._replace(prepared=tuple(parts))
+
+    def map_parts(self, function: Callable, *columns: np.ndarray) -> np.ndarray:
+        """`function` of parts of some columns [n, …], on all threads, joined again."""
+        parts = np.array_split(np.arange(len(columns[0])), self.threads)
+        with ThreadPoolExecutor(self.threads) as pool:
+            jobs = [pool.submit(function, *(np.ascontiguousarray(column[part]) for column in columns)) for part in parts]
+            return np.concatenate([job.result() for job in jobs])
+
+    def shared_out(self, function: Callable[[np.ndarray], None], rows: np.ndarray) -> None:
+        """`function` on parts of some rows, in place, on all threads."""
+        with ThreadPoolExecutor(self.threads) as pool:
+            for job in [pool.submit(function, part) for part in np.array_split(rows, self.threads)]:
+                job.result()
+
+    def in_order(self, function: Callable[[int], Any], numbers: Iterable[int]) -> Iterator[Any]:
+        """`function` of each number, on all threads; what comes of it in their order."""
+        with ThreadPoolExecutor(self.threads) as pool:
+            yield from pool.map(function, numbers)
+
+    def refine_of_objects(self) -> list[int | None]:
+        """The refining passes of each object's own, by its number."""
+        return [mesh.refine for mesh in self.scene.meshes]
+
+    def has_mirrors(self) -> bool:
+        """Whether any surface turns light without scattering it: glass, panes, metals."""
+        surfaces = self.arrays.surfaces
+        clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
+        return bool((clear | (surfaces[:, METALLIC] > WHOLLY_METAL) | (surfaces[:, METALLIC_MAP] >= 0)).any())
+
+    def points_seen(self, step: int = 1) -> Points:
+        """What the camera sees through the middles of every `step`-th pixel, past panes and cut-outs and in plain metal mirrors: where
+        light can be looked up. Nothing is bent."""
+        width, height = self.frame.width, self.frame.height
+        px, py = np.meshgrid(np.arange(step // 2, width, step) + 0.5, np.arange(step // 2, height, step) + 0.5)
+        return self.points_along(*self.rays_through(px.reshape(-1), py.reshape(-1)))
+
+    def rays_through(self, px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Origins and unit directions [n, 3] of the camera's rays through points of the picture, in pixels from the top left."""
+        return camera_rays(self.camera, self.frame.width, self.frame.height, px, py)
+
+    def points_along(self, origins: np.ndarray, d: np.ndarray) -> Points:
+        """The first point along each ray where light can be looked up; rays that meet none have no point."""
+        return points_met(self.arrays, origins, d, self.camera, self.frame.width)
+
+
+def camera_rays(camera: Camera, width: int, height: int, px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Origins and unit directions float64 [n, 3] through film points in pixels from the top left, through the middle of the lens."""
+    eye = camera_array(camera, width, height)
+    x, y = (px / width * 2.0 - 1.0 + eye[5, 0]) * eye[4, 0], (1.0 - py / height * 2.0 + eye[5, 1]) * eye[4, 1]
+    across = x[:, None] * eye[0] + y[:, None] * eye[1]
+    if camera.orthographic:
+        return eye[3] + across, np.broadcast_to(-eye[2], across.shape).copy()
+    d = across - eye[2]
+    return np.broadcast_to(eye[3], across.shape).copy(), d / np.linalg.norm(d, axis=1, keepdims=True)
+
+
+def points_met(arrays: SceneArrays, origins: np.ndarray, d: np.ndarray, camera: Camera, width: int) -> Points:
+    """The first point along each ray where light can be looked up."""
+    origins, d, gone = origins.copy(), d.copy(), np.zeros(len(d))
+    done = np.zeros(len(d), bool)
+    p, flat, smooth = np.zeros((3, len(d), 3))
+    found = Points(p, flat, smooth, np.zeros(len(d)), np.zeros(len(d), np.int64), np.zeros((len(d), 2)))
+    alive = np.arange(len(d))
+    for _ in range(MOST_PASSED):
+        if not len(alive):
+            break
+        hits, distances = closest_hits(arrays.bvh, origins[alive].astype(np.float32), d[alive].astype(np.float32), np.float32(0.0), np.float32(1e30))
+        alive, hits, distances = (part[distances < 1e29] for part in (alive, hits, distances))
+        hits = hits.astype(np.int64)
+        p = origins[alive] + d[alive] * distances[:, None].astype(float)
+        corners = arrays.vertices[hits].reshape(-1, 3, 3).astype(float)
+        b = _weights(corners, p)
+        flat = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        flat /= np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-30)
+        smooth = np.einsum("nk,nkc->nc", np.concatenate([1.0 - b.sum(axis=1, keepdims=True), b], axis=1), arrays.normals[hits].reshape(-1, 3, 3))
+        smooth /= np.maximum(np.linalg.norm(smooth, axis=1, keepdims=True), 1e-30)
+        away = np.where(np.einsum("nc,nc->n", flat, d[alive]) > 0.0, -1.0, 1.0)[:, None]
+        flat = flat * away
+        smooth *= np.where(np.einsum("nc,nc->n", smooth, flat) < 0.0, -1.0, 1.0)[:, None]
+        gone[alive] += distances
+        surfaces = arrays.surfaces[arrays.surface_of[hits].astype(np.int64)]
+        passes = ((surfaces[:, SEE_THROUGH] != 0) & (surfaces[:, OPACITY] < 1.0)) | (surfaces[:, OPACITY] <= 0.0)
+        mirrors = ~passes & (surfaces[:, METALLIC] > WHOLLY_METAL)
+        stays = ~passes & ~mirrors
+        for column, values in zip(found, (p, flat, smooth, _pixel_size(camera, width, gone[alive]), hits, b), strict=True):
+            column[alive[stays]] = values[stays]
+        done[alive[stays]] = True
+        turned = d[alive] - 2.0 * np.einsum("nc,nc->n", d[alive], smooth)[:, None] * smooth
+        d[alive] = np.where(mirrors[:, None], turned, d[alive])
+        origins[alive] = p + d[alive] * 2.0 * arrays.offset
+        alive = alive[~stays]
+    return Points(*(column[done] for column in found))
+
+
+def _pixel_size(camera: Camera, width: int, distance: np.ndarray) -> np.ndarray:
+    size = 2.0 * camera.half_width / width
+    return np.full(len(distance), size) if camera.orthographic else size * distance
+
+
+def _weights(corners: np.ndarray, p: np.ndarray) -> np.ndarray:
+    """Weights [n, 2] of the second and third corners at points in triangles."""
+    u, v, w = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0], p - corners[:, 0]
+    uu, uv, vv = (np.einsum("nc,nc->n", *pair) for pair in ((u, u), (u, v), (v, v)))
+    wu, wv = np.einsum("nc,nc->n", w, u), np.einsum("nc,nc->n", w, v)
+    det = np.maximum(uu * vv - uv * uv, 1e-30)
+    return np.clip(np.stack([(vv * wu - uv * wv) / det, (uu * wv - uv * wu) / det], axis=1), 0.0, 1.0)

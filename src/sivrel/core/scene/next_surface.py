@@ -1,0 +1,45 @@
+"""The next surface along a ray, past cut-outs and panes and what some rays do not meet."""
+
+import numpy as np
+
+from ..kernel import kernel
+from ..lights.emitters import FAR
+from ..shadows.traced import MOST_LAYERS
+from ..trace.sampler import sample_1d
+from ..trace.traverse import NO_HIT, closest_hit
+from ..vector import add, row3, scale
+from .arrays import FLAGS, PANE, SEE_THROUGH, TINT
+from .surface_at import passing_at
+
+# How a ray meets a surface: as opaque, as glass or pane, or not at all, passing a tinted pane.
+OPAQUE, CLEAR, TINTED = 0, 1, 2
+
+
+@kernel
+def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, start):
+    """The surface that a ray meets from `start` on, among the objects that rays of the kind `by` meet; cut-outs and panes are
+    passed by chance: (triangle, distance, b1, b2, kind, layers met so far). The distance is FAR where nothing is met."""
+    while layer < MOST_LAYERS:
+        o = add(origin, scale(d, start))
+        hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)
+        if hit == NO_HIT:
+            break
+        if not scene.filtered or scene.objects[scene.object_of[hit], FLAGS] & by != 0:
+            if not scene.see_through:
+                return hit, start + t, b1, b2, OPAQUE, layer
+            passing, clear = passing_at(scene, hit, b1, b2, d)
+            if passing + clear <= 0.0:
+                return hit, start + t, b1, b2, OPAQUE, layer
+            u = sample_1d(key, sample, dimension + layer)
+            layer += 1
+            if u >= passing:
+                return hit, start + t, b1, b2, CLEAR if u < passing + clear else OPAQUE, layer
+            row = scene.surface_of[hit]
+            if scene.surfaces[row, SEE_THROUGH] == PANE:
+                tint = row3(scene.surfaces, np.int64(row), TINT)
+                if min(tint[0], tint[1], tint[2]) < 1.0:
+                    return hit, start + t, b1, b2, TINTED, layer
+        else:
+            layer += 1
+        start += t + scene.offset
+    return NO_HIT, FAR, np.float32(0.0), np.float32(0.0), OPAQUE, layer
