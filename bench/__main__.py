@@ -2,7 +2,7 @@
 
 import sys
 
-from . import lights, render, trace
+from . import lights, render, trace, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -15,6 +15,8 @@ BENCHMARKS = {
     "compile": render.cold_compile,
     "lanterns": lights.lanterns,
     "glow": lights.glow,
+    "ways": ways.ways,
+    "caustics": ways.caustics,
 }
 
 for name in sys.argv[1:] or BENCHMARKS:

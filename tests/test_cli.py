@@ -39,6 +39,27 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(picture.recipe, with_values(Recipe(), {"sampling.max": 2, "limits.diffuse_bounces": 2}))
         self.assertEqual((picture.shot, picture.camera, picture.frame.seed), ("keepers-kitchen", "table", 7))
 
+    def test_caches_are_kept_listed_used_again_and_refused(self):
+        kept = self.folder / "caches"
+        given = ("--set", "gi.seen=photon_map", "--set", "photon_map.count=2000", "--caches", str(kept))
+        first, _ = self.render("a.exr", *given, shot="demo:slipway")
+        note = first["meters"]["ways"][0]
+        self.assertEqual((note["made"], note["kind"]), (True, "photon map"))
+        again, _ = self.render("b.exr", *given, "--camera", first["camera"], "--seed", "0", shot="demo:slipway")
+        self.assertFalse(again["meters"]["ways"][0]["made"])
+        (row,) = json.loads(sivrel("caches", str(kept), "--lock", note["digest"][:8], "--json").stdout)["caches"]
+        self.assertEqual((row["cache"], row["locked"], row["of"]), (note["digest"], True, "slipway"))
+        out = self.folder / "out.cache"
+        self.assertEqual(sivrel("caches", str(kept), "--export", row["cache"], str(out)).returncode, 0)
+        out.write_bytes(out.read_bytes()[:-4])
+        for arguments, part in (
+            (("--delete", row["cache"]), "is locked"),
+            (("--import", str(out)), "is damaged"),
+            (("--keep", "zz"), "No caches begin with"),
+        ):
+            done = sivrel("caches", str(kept), *arguments)
+            self.assertEqual((done.returncode, part in done.stderr), (2, True), done.stderr)
+
     def test_two_runs_and_any_threads_give_the_same_bytes(self):
         pictures = [self.render(f"{n}.exr", *more)[1].read_bytes() for n, more in enumerate(((), (), ("--threads", "1"), ("--threads", "2")))]
         self.assertEqual(len(set(pictures)), 1)

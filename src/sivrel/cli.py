@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from . import __version__
+from .cli_caches import add_arguments, caches
 from .core.errors import InputError
 
 
@@ -114,6 +115,7 @@ def render(args: argparse.Namespace) -> int:
     scene.camera(args.camera)
     for note in scene.notes:
         _say(note)
+    from .core.caches import CacheFolder
     from .core.formats.exr import write_exr
     from .core.render.film import clock_entries, film_columns
     from .core.render.frame import Cancel, assemble, render_tiles
@@ -123,7 +125,13 @@ def render(args: argparse.Namespace) -> int:
 
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
-    prepared = prepare(scene, recipe, edits, args.camera)
+
+    def told(what: str, share: float) -> bool:
+        progress(f"{what}: {share:.0%}")
+        return True
+
+    kept = CacheFolder(Path(args.caches)) if args.caches else None
+    prepared = prepare(scene, recipe, edits, args.camera, frame=frame, caches=kept, progress=told)
     arrays, camera, clock = prepared.arrays, prepared.camera, np.zeros(clock_entries(prepared.arrays.slots))
     ready = time.monotonic()
     tiles: dict[int, Any] = {}
@@ -376,6 +384,7 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
     sub.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default 0)")
     sub.add_argument("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="default: all cores")
+    sub.add_argument("--caches", metavar="DIR", help="folder where what is prepared is kept, and found again")
     sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="begin no tile after this time")
     sub.add_argument("--json", action="store_true")
     sub = command("layer", layer, "Write edits of lights and objects as a USD layer over the scene, which stays as it is.")
@@ -386,6 +395,8 @@ def _parser() -> argparse.ArgumentParser:
     sub.set_defaults(recipe=None)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")
     sub.add_argument("--json", action="store_true")
+    sub = command("caches", lambda args: caches(args, _print), "Show what is kept in a folder of caches; keep, lock, delete, export, import.")
+    add_arguments(sub)
     sub = command("finish", finish, "Finish a rendered picture as PNG, filtered if asked; or keep the filtered picture in an EXR.")
     sub.add_argument("picture", metavar="IN.exr")
     sub.add_argument("-o", "--output", required=True, metavar="OUT.png|OUT.exr")

@@ -19,7 +19,7 @@ class Settings(unittest.TestCase):
                 self.assertIn("{}", info.phrase)
                 self.assertGreater(len(info.trades), 20)
                 self.assertTrue(info.choices or info.minimum is not None and info.maximum is not None)
-                self.assertTrue(all(needed in settings() for needed in info.needs))
+                self.assertTrue(all(needed in settings() for keys in info.needs for needed in keys.split("|")))
 
     def test_values_come_as_text_or_as_themselves(self):
         recipe = with_values(Recipe(), {"sampling.max": "64", "limits.ray_offset": 0.01, "gi.beyond": "off"})

@@ -130,13 +130,11 @@ class CacheFolder:
         self._hold(cache)
         return cache
 
-    def newest(self, kind: str, subject: str) -> Cache | None:
-        """The newest cache of a kind and subject, without its arrays; None when there is none."""
-        for cache in reversed(list(self.held.values())):
-            if cache.kind == kind and cache.subject == subject:
-                return cache
-        alike = [(path.stat().st_mtime, about) for path, about in self.headers() if about.kind == kind and about.subject == subject]
-        return max(alike, key=lambda pair: pair[0])[1] if alike else None
+    def alike(self, kind: str, subject: str) -> list[Cache]:
+        """The caches of a kind and subject, newest first; their arrays may be left out."""
+        held = [cache for cache in reversed(self.held.values()) if cache.kind == kind and cache.subject == subject]
+        known = {cache.digest for cache in held}
+        return held + [about for _, about in self.headers() if about.kind == kind and about.subject == subject and about.digest not in known]
 
     def headers(self) -> list[tuple[Path, Cache]]:
         """The files of the folder, newest first, each with its header as a cache without arrays. Damaged and foreign ones are left out."""

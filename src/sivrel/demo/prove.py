@@ -105,7 +105,7 @@ def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
 
 def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path) -> dict[str, Any]:
     frame, begun = Frame(), time.monotonic()
-    ready = prepare(scene, recipe, edits, camera)
+    ready = prepare(scene, recipe, edits, camera, frame=frame)
     tiles: dict = {}
     clock = np.zeros(clock_entries(ready.arrays.slots))
     render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)

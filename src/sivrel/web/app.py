@@ -10,6 +10,7 @@ from ..core.errors import InputError
 from .access.routes import guard
 from .access.routes import pages as access_pages
 from .bench.routes import pages as bench_pages
+from .caches.routes import pages as cache_pages
 from .database import close_database
 from .lights.routes import pages as light_pages
 from .pictures.routes import pages as picture_pages
@@ -39,7 +40,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
     register_filters(app)
     app.before_request(guard)
     app.teardown_appcontext(close_database)
-    for pages in (access_pages, shot_pages, bench_pages, light_pages, picture_pages):
+    for pages in (access_pages, shot_pages, bench_pages, light_pages, cache_pages, picture_pages):
         app.register_blueprint(pages)
 
     @app.after_request

@@ -100,11 +100,7 @@ def meters_in_words(proof: Proof) -> list[str]:
     told = []
     if meters.get("stand_ins"):
         told.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
-    if meters.get("photons"):
-        p = meters["photons"]
-        whence = f"shot in {seconds(p['seconds'])}" if p["made"] else f"used again, {seconds(p['seconds'])} spared"
-        why = f" because {p['because']} had changed" if p["because"] else ""
-        told.append(f"{p['landed']:,} photons, {whence}{why}; gathered within {p['radius']:.3g} m.".replace(",", " ", 1))
+    told += [way_in_words(note) for note in meters.get("ways", [])]
     if meters["clamped"] > 0.0:
         most = meters["clamped_most"]
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
@@ -126,6 +122,35 @@ def meters_in_words(proof: Proof) -> list[str]:
     if meters["self_hits"] > 1e-3:
         told.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
     return told
+
+
+def way_in_words(note: dict[str, Any]) -> str:
+    """What happened to the cache of a way, a sentence or two."""
+    count = f"{note['count']:,} {note['unit']}".replace(",", " ")
+    if note["added"]:
+        whence = f"kept and added to for this camera, {seconds(note['seconds'])} in all"
+    elif note["made"]:
+        whence = f"made in {seconds(note['seconds'])}" + (f" because {note['because']} had changed" if note["because"] else "")
+    elif note["because"]:
+        whence = f"locked: used although {note['because']} has changed since"
+    else:
+        whence = f"used again, {seconds(note['seconds'])} spared"
+    told = [f"{note['kind'].capitalize()}: {count}, {whence}."]
+    notes = note["notes"]
+    if "last_radius" in notes:
+        told.append(f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last.")
+    elif "radius" in notes:
+        told.append(f"Gathered within {notes['radius']:.3g} m.")
+    if "cell" in notes:
+        told.append(f"Cells are {notes['cell']:.2g} m wide.")
+    if "coming" in notes:
+        told.append(f"About {notes['coming'] * 100:.1f} % of the light was still to come.")
+    check = note.get("check")
+    if check:
+        off, error, spread = (check[name] * 100.0 for name in ("mean", "mean_error", "spread"))
+        sentence = f"Against brute force at {check['spots']:.0f} spots: {off:+.1f} % in all (± {error:.1f}), single spots {spread:.0f} % off."
+        told.append(sentence.replace("-", "−"))
+    return " ".join(told)
 
 
 def register_filters(app: Flask) -> None:

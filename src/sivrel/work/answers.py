@@ -15,10 +15,11 @@ from ..core.formats.exr import read_exr
 from ..core.render.filter import SMEARED, filter_noise
 from ..core.render.prepare import Prepared
 from ..core.render.reach import what_reaches
-from ..core.render.recipe import from_json
+from ..core.render.recipe import from_json, with_values
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.survey.plan import Drawing, plan_and_elevation
 from ..store import database, files, questions, shots
+from .cache_answers import cache_state, preview, ways_state
 from .intake import light_facts
 
 if TYPE_CHECKING:
@@ -41,7 +42,12 @@ def answer_questions(worker: "Worker") -> None:
             if kind == "filter":
                 questions.answer(db, number, filter_picture(worker.data, body["picture"]))
                 continue
-            ready = worker.prepare(db, shot, from_json(body["recipe"]), edits_from_json(body["edits"]), body.get("camera"))
+            # What a question needs is the scene; what bounced light needs is made for pictures alone.
+            recipe = with_values(from_json(body["recipe"]), {"gi.seen": "off", "caustics.on": "no"})
+            ready = worker.prepare(db, shot, recipe, edits_from_json(body["edits"]), body.get("camera"))
+            if kind in OF_CACHES:
+                questions.answer(db, number, OF_CACHES[kind](worker.caches, ready, body))
+                continue
             questions.answer(db, number, ANSWERS[kind](ready, body))
         except (InputError, OSError) as error:
             questions.answer(db, number, None, str(error))
@@ -94,3 +100,4 @@ def filter_picture(data: Path, digest: str) -> dict[str, Any]:
 
 
 ANSWERS = {"reach": reach, "plan": plan}
+OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

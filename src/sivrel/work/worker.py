@@ -20,7 +20,7 @@ from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.film import clock_entries, film_columns
-from ..core.render.frame import Cancel, empty_film, paste, render_tiles
+from ..core.render.frame import Cancel, Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
@@ -75,7 +75,8 @@ class Worker:
             os._exit(0)
 
     def prepare(
-        self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, progress: Progress | None = None
+        self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, progress: Progress | None = None,
+        frame: Frame | None = None,
     ) -> Prepared:  # fmt: skip
         """The shot made ready, its geometry kept for the next time. Safe from any thread."""
         with self.scene_lock:
@@ -83,11 +84,11 @@ class Worker:
             version = (shot.path, stat.st_mtime_ns, stat.st_size)
             if version in self.scenes:
                 scene, files, geometry = self.scenes.pop(version)
-                ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress)
+                ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress, frame=frame)
             else:
                 jobs.set_worker(db, "reading", message=shot.title)
                 scene, files = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.path.parent)
-                ready = prepare(scene, recipe, edits, camera, files=files, caches=self.caches, progress=progress)
+                ready = prepare(scene, recipe, edits, camera, files=files, caches=self.caches, progress=progress, frame=frame)
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))
             self.scenes[version] = scene, files, ready.geometry
@@ -141,7 +142,7 @@ class Worker:
             jobs.set_worker(self.db, "making", int(share * 100), 100, what)
             return not cancel
 
-        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making)
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making, proof.frame)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)

@@ -9,6 +9,7 @@ from ..kernel import called_kernel, kernel
 from ..settings import Group, setting
 from ..vector import cross, dot, row3, subtract
 from .elements import MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
+from .importance import importances
 from .radiosity import LUMINANCE, Solution, solve
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
@@ -65,7 +66,7 @@ class BakedSettings(Group):
         0.97,
         "converged",
         "Light is shot on until nine tenths of the scene have {} of theirs,",
-        "What is left unshot darkens the deep bounces: the proof says how much the last round still brought.",
+        "What is left unshot darkens the deep bounces: the proof says how much was still to come.",
         needs=USED,
         ge=0.1,
         le=0.9999,
@@ -153,13 +154,15 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     least = wanted.min_edge or longest / 4.0
     _check_scale(job, longest)
     mesh = split_to(job.arrays, longest)
+    coarse_nodes = len(mesh.split)
     passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
     rounds = int(passes.max(initial=0))
     for number in range(rounds + 1):
-        solution = solve(job, mesh, longest, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
+        solution = solve(job, mesh, longest, coarse_nodes, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
         if number == rounds:
             break
         score = _over_contrast(job, mesh, solution, wanted)
+        score *= importances(job.importance(), mesh.corners.mean(axis=1)) > 0.0
         score *= passes[job.arrays.object_of[mesh.triangle].astype(np.int64)] > number
         # Quartered, so that edges are halved in both directions.
         for _ in range(2):

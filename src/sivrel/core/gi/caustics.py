@@ -112,7 +112,15 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
             return job.goes_on((number + share) / count)
 
         photons, more = shoot_photons(
-            job.arrays, wanted.count, MOST_BOUNCES, job.offset, seed=number + 1, threads=job.threads, caustics=True, progress=goes_on
+            job.arrays,
+            wanted.count,
+            MOST_BOUNCES,
+            job.offset,
+            seed=number + 1,
+            threads=job.threads,
+            caustics=True,
+            progress=goes_on,
+            importance=job.importance(),
         )
         tree, split = as_tree(photons)
         points.append(tree)

@@ -14,6 +14,8 @@ from ..scene.arrays import SceneArrays
 
 MOST_ELEMENTS = 400_000
 LEAF = -1
+SMALL = 0.1
+"""Share of the square of the largest edge below which an element is small."""
 
 
 class ElementMesh(NamedTuple):
@@ -131,11 +133,14 @@ def element_at(split, child, element, triangle, b1, b2):
     return np.int64(element[node]), u, v
 
 
-def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float) -> tuple[np.ndarray, int]:
-    """int32 [n]: the patch that each element belongs to, and how many there are. Triangles of the scene smaller than `size` metres that
-    lie together on one object and face alike are one patch: dense things need no finer light than they are wide."""
-    whole = mesh.split[: len(arrays.vertices)] == LEAF
-    small = (mesh.longest() < size) & whole[mesh.triangle]
+def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: int) -> tuple[np.ndarray, int]:
+    """int32 [n]: the patch that each element belongs to, and how many there are. Elements that are small for a size in metres, lie
+    together on one object and face alike are one patch: dense things and slivers need no finer light. Those whose node is numbered from
+    `coarse_nodes` on were split for their light, and stay alone."""
+    leaves = np.flatnonzero(mesh.split == LEAF)
+    node_of = np.zeros(len(mesh.triangle), np.int64)
+    node_of[mesh.element[leaves]] = leaves
+    small = (mesh.areas() < SMALL * size * size) & (node_of < coarse_nodes)
     if not small.any():
         return np.arange(len(small), dtype=np.int32), len(small)
     places = np.floor(mesh.corners[small].mean(axis=1) / size).astype(np.int64)

@@ -1,6 +1,7 @@
 """Shooting photons: from every light as its power asks, through the scene, kept where they land.
 
-Jensen 1996, section 3. Photons are numbered, and what each does depends on (seed, light, number) alone, so the map is the same
+Jensen 1996, section 3; after a pilot more of them go to where light matters (see importance.py). Photons are
+numbered, and what each does depends on (seed, light, number) alone, so the map is the same
 whoever shoots it. Rounds of a fixed number are shot until enough have landed.
 """
 
@@ -22,12 +23,17 @@ from ..surfaces.preview import BASE, Look, evaluate_parts, glass_at, sample_dire
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
+from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and what it did before.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
 """Straight from its light; bent or mirrored alone, by what scatters nothing diffusely; scattered."""
-ROUND, LEAST_ROUNDS, MOST_ROUNDS, PILOT = 32768, 2, 256, 256
+ROUND, LEAST_ROUNDS, MOST_ROUNDS = 16384, 1, 1024
+PLACES, TURNS = 16, 3
+STRATA = PLACES**2 * TURNS**2
+"""Strata of the four random numbers of a light: so many a side for its place and for its direction."""
+PILOTS, BY_POWER, LEAST_EACH = 1 << 18, 0.2, 0.02
 MOST_A_LANDING = 64
 """Photons that are shot at most for each that is wanted: where hardly one lands, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
@@ -37,22 +43,26 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @called_kernel
-def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius, offset, bounces, caustics,
-           triangles, densities, chosen, kept, fluxes):  # fmt: skip
-    """Shoot photons `first` to `first` + `count` of a light, each with `share` of its flux.
+def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radius, offset, bounces, caustics, triangles, densities, until,
+           importance, kept, fluxes, mattering):  # fmt: skip
+    """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with so
+    much of its flux, float64 [count].
 
     With `caustics` none is followed past the first diffuse surface, and those that come there straight from the light are not kept.
-    kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with. Returns
-    how many landed. `chosen` int64 [count]: for triangles that glow, which one of `triangles` each photon leaves.
+    kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with, and
+    mattering float64 [count] what it brought to where light matters. Returns how many landed. Triangles that glow are chosen by `until`.
     """
     scene = by_reference(scene_arrays)
     landed = 0
-    for k in range(count):
-        number = first + k
+    for k in range(len(strata)):
+        number, share = first + k, weights[k]
         u1, v1 = sample_2d(key, number, PLACE)
         u2, v2 = sample_2d(key, number, DIRECTION)
+        place, turn = strata[k] // TURNS**2, strata[k] % TURNS**2
+        u1, v1 = (place // PLACES + u1) / PLACES, (place % PLACES + v1) / PLACES
+        u2, v2 = (turn // TURNS + u2) / TURNS, (turn % TURNS + v2) / TURNS
         if light == GLOWING:
-            at = chosen[k]
+            at = min(np.searchsorted(until, sample_1d(key, number, CHOICE)), len(triangles) - 1)
             origin, d, flux = emit_from_triangle(scene, triangles[at], densities[at], u1, v1, u2, v2)
         else:
             origin, d, flux = emit(scene, light, centre, radius, u1, v1, u2, v2)
@@ -94,6 +104,8 @@ def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius,
                 scattering = scattering_at(look, 0.0, 0.0, wo[2])
             if not glass and luminance(scattering.diffuse) > 0.0:
                 if not caustics or kind_here == CAUSTIC:
+                    if kind_here != DIRECT:
+                        mattering[k] += luminance(flux) * importance_at(importance, point.position)
                     if landed >= len(kept):
                         return landed
                     for c in range(3):
@@ -133,10 +145,12 @@ def _shoot(scene_arrays, stack, light, first, count, share, key, centre, radius,
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
     progress: Callable[[float], bool] | None = None, caustics: bool = False, enough: Callable[[np.ndarray], bool] | None = None,
+    importance: Importance = ANYWHERE,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
     """Photons float32 [n, COLUMNS], and how many were shot: until `wanted` have landed after they have scattered, where the lights
     allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `progress(share)` may stop it by
-    returning False. With `caustics` only those that nothing but glass, mirrors and panes has turned."""
+    returning False. With `caustics` only those that nothing but glass, mirrors and panes has turned. More are shot, each with less flux, to
+    where light matters."""
     corners = scene.vertices.reshape(-1, 3).astype(float)
     low, high = corners.min(axis=0), corners.max(axis=0)
     centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
@@ -147,28 +161,44 @@ def shoot_photons(
     if not sources:
         return np.zeros((0, COLUMNS), np.float32), 0
 
-    def shoot(source: int, first: int, count: int, share: float, room: int) -> tuple[np.ndarray, np.ndarray]:
-        kept, fluxes = np.empty((room, COLUMNS), np.float32), np.zeros(count)
-        key = hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2))
-        chosen = glow.choose(key, first, count) if source == GLOWING else np.zeros(0, np.int64)
-        landed = _shoot(
-            scene, make_stack(), source, first, count, share, key, centre, radius, offset, bounces, caustics,
-            glow.triangles, glow.densities, chosen, kept, fluxes,
-        )  # fmt: skip
-        return kept[:landed].copy(), fluxes
+    keys = [hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2)) for source in sources]
 
-    # As many photons for each light as its power asks, measured by a few of them (numbered before all others).
-    power = np.array([shoot(s, 1 << 30, PILOT, 1.0, 0)[1].mean() for s in sources])
+    def shoot(k: int, first: int, strata: np.ndarray, weights: np.ndarray, room: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        kept, fluxes, mattering = np.empty((room, COLUMNS), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
+        landed = _shoot(
+            scene, make_stack(), sources[k], first, strata, weights, keys[k], centre, radius, offset, bounces, caustics, glow.triangles,
+            glow.densities, glow.until, importance, kept, fluxes, mattering,
+        )  # fmt: skip
+        return kept[:landed].copy(), fluxes, mattering
+
+    # A pilot: what each stratum of each light sends, and what of that comes to where light matters. (A full map ends it sooner.)
+    each = max(1, min(8, PILOTS // (STRATA * len(sources)), wanted // STRATA))
+    strata = np.tile(np.arange(STRATA), each)
+    with ThreadPoolExecutor(threads) as pool:
+        jobs = [pool.submit(shoot, k, 1 << 30, strata, np.ones(len(strata)), len(strata) * (bounces + 2)) for k in range(len(sources))]
+        pilots = [job.result()[1:] for job in jobs]
+    power = np.array([fluxes.reshape(each, STRATA).mean(axis=0) for fluxes, _ in pilots]).reshape(-1)
+    mattering = np.array([worth.reshape(each, STRATA).mean(axis=0) for _, worth in pilots]).reshape(-1)
     if power.sum() <= 0.0:
         return np.zeros((0, COLUMNS), np.float32), 0
-    # At least a little for each: a pilot may have missed what a light does.
-    counts: list[int] = np.maximum(np.round(ROUND * (0.02 / len(sources) + 0.98 * power / power.sum())), 16).astype(int).tolist()
+    # A part by power, and a little for each light: the pilot may have missed what a stratum does.
+    chance = BY_POWER * power / power.sum() + LEAST_EACH / len(power)
+    chance += (1.0 - BY_POWER - LEAST_EACH) * (mattering / mattering.sum() if mattering.any() else power / power.sum())
+    until = np.cumsum(chance) / chance.sum()
+    chance /= chance.sum()
     batches: list[np.ndarray] = []
     most = min(MOST_ROUNDS, max(LEAST_ROUNDS, -(-MOST_A_LANDING * wanted // ROUND)))
     landed = rounds = 0
     with ThreadPoolExecutor(threads) as pool:
         while landed < wanted and rounds < most:
-            jobs = [pool.submit(shoot, s, rounds * n, n, 1.0 / n, n * (bounces + 2)) for s, n in zip(sources, counts, strict=True)]
+            shift = sample_1d(keys[0], (1 << 29) + rounds, CHOICE)
+            chosen = np.minimum(np.searchsorted(until, (np.arange(ROUND) + shift) / ROUND, side="right"), len(chance) - 1)
+            of = chosen // STRATA
+            jobs = []
+            for k in np.unique(of):
+                own = chosen[of == k]
+                weights = 1.0 / (STRATA * chance[own] * ROUND)
+                jobs.append(pool.submit(shoot, int(k), rounds * ROUND, own % STRATA, weights, len(own) * (bounces + 2)))
             for job in jobs:
                 batches.append(job.result()[0])
                 landed += int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
@@ -179,7 +209,7 @@ def shoot_photons(
                 break
     photons = np.concatenate(batches)
     photons[:, FLUX : FLUX + 3] /= max(1, rounds)
-    return photons, rounds * sum(counts)
+    return photons, rounds * ROUND
 
 
 def automatic_radius(photons: np.ndarray, gathered: int) -> float:
@@ -206,8 +236,3 @@ class _Glow:
         self.triangles = numbers[shines]
         self.densities = density[shines].astype(float) / max(whole, 1e-30)
         self.until = np.cumsum(chance) / max(whole, 1e-30)
-
-    def choose(self, key: np.uint32, first: int, count: int) -> np.ndarray:
-        """int64 [count]: which triangle each photon leaves."""
-        u = np.array([sample_1d(key, first + k, CHOICE) for k in range(count)])
-        return np.minimum(np.searchsorted(self.until, u, side="right"), len(self.triangles) - 1)

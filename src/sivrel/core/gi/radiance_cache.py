@@ -34,7 +34,7 @@ class RadianceCacheSettings(Group):
         "{} paths for each pixel fill the cells,",
         "Tied to the size of the picture. More clear the cells' blotches, or allow smaller ones; time grows in proportion.",
         needs=USED,
-        gt=0.0,
+        ge=0.01,
         le=1000.0,
     )
     cell: float = setting(

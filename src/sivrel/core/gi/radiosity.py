@@ -21,6 +21,7 @@ from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
 from .elements import ElementMesh, cluster, element_at
+from .importance import Importance, importances
 from .photons import FLUX, NORMAL, shoot_photons
 
 SPOT, DIRECTION, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 0, 1, 2, 16, 128
@@ -29,13 +30,16 @@ MOST_LANDINGS = 4
 ROUND_RAYS = 1 << 16
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_ROUNDS = 64
+MOST_FALL = 0.95
 CAUSTIC_PHOTONS = 100_000
+LEAST_MATTERING = 0.05
+"""Share of the rays that places get where light does not matter, against where it matters most."""
 
 
 class Solution(NamedTuple):
     """Of both sides of each patch, one after the other, [2 n, 3]: irradiance by bounced light, and by light straight from the lights;
     landings [2 n]: how many rays told of it; areas [2 n] in square metres. patches int32 [elements]: to which one each element belongs;
-    coming: see share_coming; rounds, rays."""
+    coming: how much light is still to come to most places, as a share of theirs; rounds, rays."""
 
     bounced: np.ndarray
     direct: np.ndarray
@@ -121,10 +125,14 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
 class _Patches:
     """The patches of a mesh: which elements they are made of, how large they are, and points on them."""
 
-    def __init__(self, mesh: ElementMesh, patches: np.ndarray, count: int) -> None:
+    def __init__(self, mesh: ElementMesh, patches: np.ndarray, count: int, importance: Importance) -> None:
         self.mesh, self.of_element, self.count = mesh, patches, count
         self.element_areas, self.normals = mesh.areas(), mesh.normals()
         self.areas = np.repeat(np.bincount(patches, self.element_areas, count), 2)
+        middles = mesh.corners.mean(axis=1)
+        matters = importances(importance, middles)
+        share = np.bincount(patches, matters * self.element_areas, count) / np.maximum(self.areas[::2], 1e-30)
+        self.mattering = np.repeat(LEAST_MATTERING + np.sqrt(share), 2)
         self.order = np.argsort(patches, kind="stable")
         self.until = np.cumsum(self.element_areas[self.order])
         ends = np.searchsorted(patches[self.order], np.arange(count), side="right")
@@ -140,10 +148,10 @@ class _Patches:
         return np.einsum("ek,ekc->ec", weights, self.mesh.corners[e]), self.normals[e]
 
 
-def solve(job: Any, mesh: ElementMesh, size: float, wanted: Any, tell: Any) -> Solution:
-    """Solve for the light on a mesh, up to the share `wanted.converged` of all that is sent out; elements below `size` metres are put
-    together to patches; `tell(share)` hears how far it is."""
-    patches = _Patches(mesh, *cluster(job.arrays, mesh, size))
+def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, wanted: Any, tell: Any) -> Solution:
+    """Solve for the light on a mesh, up to the share `wanted.converged` of all that is sent out; elements that are small for
+    `size` metres are put together to patches (see cluster); `tell(share)` hears how far it is."""
+    patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     areas = patches.areas
     direct, reflected = _direct_light(job, patches, wanted.samples)
     landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
@@ -151,7 +159,7 @@ def solve(job: Any, mesh: ElementMesh, size: float, wanted: Any, tell: Any) -> S
         _add_caustics(job, patches, bounced)
     # Flux that each side has to send: what it got, times what it reflects.
     unshot = (direct + bounced) * reflected * areas[:, None]
-    rounds, number, left = 0, 0, 1.0 if unshot.any() else 0.0
+    rounds, number, left, last = 0, 0, 1.0 if unshot.any() else 0.0, 1.0
     while left > 1.0 - wanted.converged and rounds < MOST_ROUNDS:
         count = max(ROUND_RAYS, int(wanted.shots * math.sqrt(left)))
         received, landed = _round(job, patches, unshot, count, number)
@@ -159,14 +167,17 @@ def solve(job: Any, mesh: ElementMesh, size: float, wanted: Any, tell: Any) -> S
         bounced += arrived
         landings += landed
         unshot = received * reflected
-        left = share_coming(arrived @ LUMINANCE, (bounced + direct) @ LUMINANCE, areas)
+        share = share_arrived(arrived @ LUMINANCE, (bounced + direct) @ LUMINANCE, areas)
+        # The rounds to come fall as the last two did.
+        fall = min(MOST_FALL, share / last) if rounds else MOST_FALL
+        left, last = share * fall / (1.0 - fall), share
         rounds, number = rounds + 1, number + count
         tell(min(1.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - wanted.converged, 1e-9))))
     return Solution(bounced, direct, landings, areas, patches.of_element, left, rounds, number)
 
 
-def share_coming(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
-    """How much of their light the last round has still brought to places [n]: nine tenths of the lit area got no larger a share of theirs.
+def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
+    """How much of their light the last round has brought to places [n]: nine tenths of the lit area got no larger a share of theirs.
     (The power that is unshot, which Cohen et al. watch, says nothing of a dim room beside a sunlit yard.)"""
     lit = whole > 0.0
     if not lit.any():
@@ -194,7 +205,9 @@ def _add_caustics(job: Any, patches: _Patches, bounced: np.ndarray) -> None:
     """Add what glass and mirrors throw straight from the lights to the patches where it lands."""
     if not job.has_mirrors():
         return
-    photons, _ = shoot_photons(job.arrays, CAUSTIC_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, caustics=True)
+    photons, _ = shoot_photons(
+        job.arrays, CAUSTIC_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, caustics=True, importance=job.importance()
+    )
     if not len(photons):
         return
     near = min(8, len(patches.of_element))
@@ -212,8 +225,8 @@ def _round(job: Any, patches: _Patches, unshot: np.ndarray, count: int, first: i
     mesh, weights = patches.mesh, unshot @ LUMINANCE
     density = weights / np.maximum(patches.areas, 1e-30)
     rows = np.stack([2 * patches.of_element.astype(np.int64), 2 * patches.of_element.astype(np.int64) + 1], axis=1)
-    # As many rays as the root of what there is to send: a dim room beside a sunlit yard gets its share of them.
-    chance = np.sqrt(density)
+    # As many rays as the root of what there is to send, and as light matters there: a dim room beside a sunlit yard gets its share.
+    chance = np.sqrt(density) * patches.mattering
     until = np.cumsum(chance[rows] * patches.element_areas[:, None])
     sources = np.minimum(np.searchsorted(until, (np.arange(count) + 0.5) / count * until[-1]), len(until) - 1).astype(np.int64)
     tints = np.ascontiguousarray(unshot / np.maximum(patches.areas * chance, 1e-30)[:, None])

@@ -129,9 +129,11 @@ def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndar
     u = x[:, None] * np.cos(angle)[:, None] + y[:, None] * np.sin(angle)[:, None]  # [k, slices, 3]: along the middle of each slice
     v = y[:, None] * np.cos(angle)[:, None] - x[:, None] * np.sin(angle)[:, None]  # across it
     v_edge = y[:, None] * np.cos(edge_angle)[:, None] - x[:, None] * np.sin(edge_angle)[:, None]
-    share = (np.arange(rings) + 0.5) / rings
-    tangent = np.sqrt(share / (1.0 - share))
-    turning = math.pi / (rings * slices) * np.einsum("ksd,ksc->kcd", v, -np.einsum("r,krsc->ksc", tangent, light))
+    # The mean of the tangent over each ring, in closed form: at the horizon it is far from that of the middle. (It stands with the turn
+    # from the record's normal to the point's; Ward & Heckbert write the other way about, with a minus.)
+    share = np.arange(rings + 1) / rings
+    tangent = rings * np.diff(np.arcsin(np.sqrt(share)) - np.sqrt(share * (1.0 - share)))
+    turning = math.pi / (rings * slices) * np.einsum("ksd,ksc->kcd", v, np.einsum("r,krsc->ksc", tangent, light))
     # Between the rings: sin cos² of the edge, over the nearer of the two.
     low = np.arange(1, rings) / rings
     weight = np.sqrt(low) * (1.0 - low)

@@ -69,8 +69,8 @@ def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | 
     """The light that a way finds at spots that the camera sees, against brute force there.
 
     mean: by how much its light is off in all, as a share; mean_error: standard error of that; spread: root mean square of how far single
-    spots are off beyond what chance explains in the check, over the mean light; spots: how many. Where rays gather the way from afar, what
-    they gather is checked. None where nothing is lit.
+    spots are off beyond what chance explains in the check, over the mean light; spots: how many. Light counts as surfaces reflect it.
+    Where rays gather the way from afar, what they gather is checked. None where nothing is lit.
     """
     points = job.points_seen(max(1, round(math.sqrt(job.frame.width * job.frame.height / (4.0 * SPOTS)))))
     if not len(points.positions):
@@ -78,6 +78,7 @@ def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | 
     chosen = np.unique(np.linspace(0, len(points.positions) - 1, SPOTS).astype(int))
     points = Points(*(column[chosen] for column in points))
     truth, error = irradiance(job, points, "brute_force")
+    _, reflected = job.look_at(points.positions, points.surfaces, "off")
     if job.looked_up_beyond(way.key):
         found, _ = irradiance(job, points, way.key)
         # The same rays: what they have in common is no error of either. Half of what chance does is left, about.
@@ -86,8 +87,10 @@ def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | 
         found, served = look_up(job, way, points)
         if not served.any():
             return None
-        found, truth, error = found[served], truth[served], error[served]
-    off, mean = (found - truth) @ LUMINANCE, float((truth @ LUMINANCE).mean())
+        found, truth, error, reflected = found[served], truth[served], error[served], reflected[served]
+    # As it is seen: times what the surface reflects.
+    off, mean = ((found - truth) * reflected) @ LUMINANCE, float(((truth * reflected) @ LUMINANCE).mean())
+    error = error * (reflected @ LUMINANCE)
     if mean <= 0.0:
         return None
     return {

@@ -259,6 +259,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 counts = (vertex > 0 or branch == 0) and diffuse and (vertex == 0 or not last or further)
                 by_rays, by_photons = BLACK, BLACK
                 if counts:
+                    looking = cycles()
                     spot = Spot(
                         point.position, point.geometric_normal, point.normal, point.look, hit, b1, b2,
                         distance if vertex > 0 or gathering else math.inf, seen, path_key, index, dimension + LOOKUP,
@@ -271,6 +272,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         served += 1.0 if here != NOT_SERVED else 0.0
                     if vertex == 0:
                         first_here = here
+                        memory.clock[len(memory.tally) + BASE] += float(cycles() - looking)
                 elif vertex == 0 and diffuse:
                     here = first_here
 

@@ -30,6 +30,7 @@ PASSES: dict[str, Sequence[str]] = {
     "samples": "N",
     "fireflies": ("luminance", "kind"),
     "texels": "Y",
+    "served": "Y",
     "clamped": "Y",
     "beyond": ("diffuse", "mirror", "glass", "total"),
     "ended_in_glass": "Y",
@@ -44,7 +45,8 @@ light is the sum of the light passes. occlusion: share of the rays that met noth
 axis in metres, infinite where nothing is met. position (metres), object and surface (numbers, -1 for none) and motion (pixels to
 the next frame, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
 greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
-where no map serves. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
+where no map serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the
+rest was traced. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
 glass ended, and self_hits the rays a sample that met the triangle they left. filtered and smeared: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out where they are black."""
@@ -90,6 +92,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
         return film[..., first : first + count]
 
     light = part(columns.DIRECT, 3) + part(columns.INDIRECT, 3)
+    asked = part(columns.ASKED, 1)
     scattered = [part(columns.PARTS + 3 * k, 3) for k in range(3)]
     passes = {
         "beauty": np.concatenate([light, part(columns.ALPHA, 1)], axis=2),
@@ -107,6 +110,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
         "samples": part(columns.SAMPLES, 1),
         "fireflies": part(columns.BRIGHTEST, 2),
         "texels": part(columns.TEXELS, 1),
+        "served": np.where(asked > 0.0, part(columns.SERVED, 1) / np.maximum(asked, 1e-30), np.inf),
         "clamped": part(columns.CLAMPED, 1),
         "beyond": part(columns.LEFT, 4),
         "ended_in_glass": part(columns.ENDED_IN_GLASS, 1),
@@ -116,8 +120,9 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
     }
     if arrays is not None:
         passes |= _of_first_samples(film, arrays)
-    if not np.isfinite(passes["texels"]).any():
-        del passes["texels"]
+    for name in ("texels", "served"):
+        if not np.isfinite(passes[name]).any():
+            del passes[name]
     if (passes["occlusion"] == 1.0).all():
         del passes["occlusion"]
     for name in OPTIONAL:
@@ -168,12 +173,12 @@ def motion_pass(
     scene and camera are `then` and `next_camera`. None where the two scenes have not the same triangles."""
     if now.vertices.shape != then.vertices.shape or not np.array_equal(now.object_of, then.object_of):
         return None
-    here = _on_screen(on_triangles(film, now.vertices), camera, size)
-    there = _on_screen(on_triangles(film, then.vertices), next_camera, size)
+    here = on_screen(on_triangles(film, now.vertices), camera, size)
+    there = on_screen(on_triangles(film, then.vertices), next_camera, size)
     return np.where(film[..., columns.TRIANGLE, None] >= 0, there - here, 0.0).astype(np.float32)
 
 
-def _on_screen(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> np.ndarray:
+def on_screen(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> np.ndarray:
     """Pixels from the left and from the top of world points [..., 3]."""
     eye = camera_array(camera, *size)
     v = points - eye[3]

@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..gi.importance import Importance, importance_of
 from ..gi.ways import BEYOND, PLACES, SEEN
 from ..scene.arrays import METALLIC, METALLIC_MAP, OPACITY, OPACITY_MAP, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
@@ -48,7 +49,8 @@ class Preparation:
         self.scene, self.arrays, self.recipe, self.camera, self.frame, self.progress = scene, arrays, recipe, camera, frame, progress
         self.threads = os.cpu_count() or 1
         self.offset = recipe.limits.ray_offset or arrays.offset
-        self.at, self.span, self.rays = 0.0, 1.0, 0
+        self.at, self.rays = 0.0, 0
+        self.where_it_matters: Importance | None = None
 
     def goes_on(self, share: float) -> bool:
         """Tell how much is done; False when the work is called off."""
@@ -139,6 +141,18 @@ class Preparation:
         width, height = self.frame.width, self.frame.height
         px, py = np.meshgrid(np.arange(step // 2, width, step) + 0.5, np.arange(step // 2, height, step) + 0.5)
         return self.points_along(*self.rays_through(px.reshape(-1), py.reshape(-1)))
+
+    def points_through(self, camera: Camera, across: int) -> Points:
+        """What another camera sees on a grid of points, as many across."""
+        height = max(1, across * self.frame.height // self.frame.width)
+        px, py = np.meshgrid(np.arange(across) + 0.5, np.arange(height) + 0.5)
+        return points_met(self.arrays, *camera_rays(camera, across, height, px.reshape(-1), py.reshape(-1)), camera, across)
+
+    def importance(self) -> Importance:
+        """Where light matters for the cameras of the shot."""
+        if self.where_it_matters is None:
+            self.where_it_matters = importance_of(self)
+        return self.where_it_matters
 
     def rays_through(self, px: np.ndarray, py: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Origins and unit directions [n, 3] of the camera's rays through points of the picture, in pixels from the top left."""

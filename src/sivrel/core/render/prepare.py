@@ -161,7 +161,7 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
         cache = caches.find(KIND_OF_MAP, depends)
         made, because = cache is None, ""
         if cache is None:
-            because = what_changed(caches.newest(KIND_OF_MAP, light.name), depends)
+            because = what_changed(caches.alike(KIND_OF_MAP, light.name), depends)
             begun = time.perf_counter()
             what = f"depth map of {light.name}"
             depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)

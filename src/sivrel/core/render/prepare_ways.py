@@ -42,10 +42,15 @@ class CacheNote:
     check: dict[str, float] | None = None
 
 
-def what_changed(before: Cache | None, depends: dict[str, str], parts: dict[str, str] | None = None) -> str:
-    """What has changed since a cache was made, in words; empty when there was none."""
-    if before is None:
-        return ""
+def what_changed(before: list[Cache], depends: dict[str, str], parts: dict[str, str] | None = None) -> str:
+    """What has changed since the cache that is most like what is wanted was made, in words; empty when there was none."""
+    changes = [_changes(cache, depends, parts or {}) for cache in before]
+    named = min(changes, key=len, default=[])
+    return " and ".join([*named[:4], *(["others"] if len(named) > 4 else [])])
+
+
+def _changes(before: Cache, depends: dict[str, str], parts: dict[str, str]) -> list[str]:
+    """Names of what has changed: the lights, surfaces and objects where they are known, else what they are part of."""
     changed = [name for name in depends if before.depends.get(name) != depends[name]]
     kept = before.notes.get("parts", {})
     named = []
@@ -55,8 +60,7 @@ def what_changed(before: Cache | None, depends: dict[str, str], parts: dict[str,
                 named.append(part if part in kept and part in parts else f"{part} (new)" if part in parts else f"{part} (gone)")
         kinds = {"geometry": "object ", "surfaces": "surface ", "lights": "light "}
         changed = [c for c in changed if c not in kinds or not any(n.startswith(kinds[c]) for n in named)]
-    words = [*named[:4], *(["others"] if len(named) > 4 else []), *changed]
-    return " and ".join(words)
+    return [*named, *changed]
 
 
 def parts_of(job: Preparation) -> dict[str, str]:
@@ -121,12 +125,12 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
     assert way.make is not None and way.serve is not None and way.points is not None
     cache, because, made, added = caches.locked(way.kind, subject), "", False, False
     if cache is not None:
-        because = what_changed(cache, depends, parts) if cache.depends != depends else ""
+        because = what_changed([cache], depends, parts) if cache.depends != depends else ""
     else:
         cache = caches.find(way.kind, depends)
         here = camera_hash(job)
         if cache is None:
-            because = what_changed(caches.newest(way.kind, subject), depends, parts)
+            because = what_changed(caches.alike(way.kind, subject), depends, parts)
             arrays, notes = way.make(job, wanted)
             made = True
             about = {**notes, "seconds": time.perf_counter() - begun, "parts": parts, "cameras": [here], "way": way.key}

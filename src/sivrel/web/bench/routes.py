@@ -176,6 +176,7 @@ def proof_json(proof_id: int):
         ledger=proof.lights,
         meters=meters_in_words(proof),
         stand_ins=proof.meters.get("stand_ins", 0),
+        caches=[{"kind": way["kind"], "digest": way["digest"]} for way in proof.meters.get("ways", [])],
         edits=proof.edits.flat(),
         exposure=shot.camera(proof.camera)["exposure"],
         tiles_done=job.tiles_done if job else 0,

@@ -3,9 +3,11 @@
 import { sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
 import { FinishPanel } from "./finish.js";
+import { Hatching } from "./hatching.js";
 import { followKeys } from "./keys.js";
 import { showLedger } from "./ledger.js";
 import { LightsPanel, ask } from "./lights.js";
+import { Marks } from "./marks.js";
 import { Plan } from "./plan.js";
 import { hasPass, isLight, offerPasses } from "./passes.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
@@ -13,6 +15,7 @@ import { RecipeForm } from "./recipe.js";
 import { followPointer } from "./pointer.js";
 import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
+import { WaysState } from "./ways.js";
 
 const $ = (id) => document.getElementById(id);
 const places = document.querySelector(".places");
@@ -28,31 +31,14 @@ const lights = new LightsPanel(slug, recipe, () => chosen.a?.id);
 const plan = new Plan($("plan"), slug, recipe, edited, (name) => {
   lights.opened = name;
   lights.show(true);
-});
+}, () => marks.inSpace());
 const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
-let hatching = false;
+const hatching = new Hatching(plate, () => chosen.a);
+const marks = new Marks(plate);
+const ways = new WaysState(slug, recipe);
 const spots = new Spots(plate, slug, () => unproven(), (name) => openLight(name));
 
 // ---- pictures -------------------------------------------------------------------------------------------------
-
-async function loadHatching() {
-  const proof = chosen.a;
-  let halves = null;
-  if (hatching && proof?.passes?.includes("texels")) {
-    const answer = await fetch(`/pictures/${proof.picture}.half?pass=texels`);
-    if (answer.ok) halves = new Uint16Array(await answer.arrayBuffer());
-  }
-  if (chosen.a !== proof) return;
-  plate.painter.setMarked(halves);
-  $("hatch-note")?.remove();
-  if (hatching) {
-    const note = document.createElement("span");
-    note.id = "hatch-note";
-    note.textContent = halves ? " · hatched: a depth map's texels are larger than pixels" : " · no depth map in this proof";
-    $("caption-a").append(note);
-  }
-  plate.draw();
-}
 
 async function load(proof) {
   const pass = proof.unfiltered ? "beauty" : $("pass").value;
@@ -83,7 +69,8 @@ async function show(slot, proof) {
   if (slot === "a") {
     sayLedger();
     recipe.sayMeters(proof?.meters);
-    loadHatching();
+    hatching.load();
+    if (marks.on) marks.show(true, proof);
     lights.load();
   }
 }
@@ -244,6 +231,7 @@ function next(select) {
 }
 
 function sayPlate() {
+  marks.draw();
   const both = plate.pictures[0] && plate.pictures[1];
   for (const [name, mode] of [["wipe", WIPE], ["difference", DIFFERENCE]]) {
     const button = document.querySelector(`[data-do=${name}]`);
@@ -318,6 +306,12 @@ async function togglePlan() {
   await plan.show(on, unproven);
 }
 
+async function toggleMarks() {
+  document.querySelector("[data-do=marks]").setAttribute("aria-pressed", String(!marks.on));
+  await marks.show(!marks.on, chosen.a);
+  if (plan.shown) plan.draw();
+}
+
 // ---- hands ----------------------------------------------------------------------------------------------------
 
 const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
@@ -350,6 +344,7 @@ const DO = {
   region: toggleRegion,
   reach: () => spots.show(!spots.on),
   plan: togglePlan,
+  marks: toggleMarks,
   filter: toggleFilter,
   fit: () => plate.fit(),
   cancel: () => watcher.cancel(),
@@ -399,10 +394,8 @@ const KEYS = {
   e: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
   n: toggleFilter,
   m: () => finish.measure(),
-  o: () => {
-    hatching = !hatching;
-    loadHatching();
-  },
+  o: () => hatching.next(),
+  c: toggleMarks,
   v: () => next($("view")),
   a: () => next($("pass")),
   "[": () => setExposure(plate.exposure - 1 / 3),
@@ -430,10 +423,14 @@ const KEYS = {
 
 followKeys(KEYS, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
 
-recipe.onChange = () => plate.draw();
+recipe.onChange = () => {
+  plate.draw();
+  ways.renew();
+};
+ways.renew();
 setView($("view").value);
 const first = document.querySelector(".card[data-chosen=a]");
 if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish };
+window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways };

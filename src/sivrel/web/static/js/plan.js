@@ -38,8 +38,8 @@ class View {
 }
 
 export class Plan {
-  constructor(holder, slug, recipe, onEdit, onOpen) {
-    Object.assign(this, { holder, slug, recipe, onEdit, onOpen });
+  constructor(holder, slug, recipe, onEdit, onOpen, marks = () => []) {
+    Object.assign(this, { holder, slug, recipe, onEdit, onOpen, marks });
     this.chosen = "";
     holder.addEventListener("pointerdown", (event) => this.grab(event));
     // The plate below does not move while a light does.
@@ -105,8 +105,21 @@ export class Plan {
       const box = view.svg.getBoundingClientRect();
       view.pixel = Math.max(view.size[0] / (box.width || 400), view.size[1] / (box.height || 300));
       view.layer.replaceChildren();
+      this.drawMarks(view);
       this.drawCamera(view);
       for (const light of this.told.lights) if (!light.mesh && light.kind !== "dome") this.drawLight(view, light);
+    }
+  }
+
+  /** What the caches hold, where it is: the same shapes as on the plate. */
+  drawMarks(view) {
+    const group = make("g", { class: "cache-marks" }, view.layer);
+    for (const [x, y, z, radius, tone, shape] of this.marks()) {
+      const [cx, cy] = view.flat([x, y, z]), grey = Math.round(tone * 255), tint = `rgb(${grey} ${grey} ${grey})`;
+      const half = Math.max(2 * view.pixel, radius / 2);
+      if (shape === "boxes") make("rect", { x: cx - half, y: cy - half, width: 2 * half, height: 2 * half, fill: "none", stroke: tint, "stroke-width": view.pixel }, group);
+      else if (shape === "discs") make("circle", { cx, cy, r: Math.max(2 * view.pixel, radius / 4), fill: "none", stroke: tint, "stroke-width": view.pixel }, group);
+      else make("circle", { cx, cy, r: 1.5 * view.pixel, fill: tint }, group);
     }
   }
 

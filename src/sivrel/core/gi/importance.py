@@ -1,0 +1,85 @@
+"""Where light matters: what the cameras of a shot see, and what is seen from there. Photons and shots go there first.
+
+After Peter & Pietrek 1998, "Importance Driven Construction of Photon Maps", and Smits, Arvo & Salesin 1992, "An Importance-Driven
+Radiosity Algorithm". It only decides where more of them are shot: each weighs the less for it, so that no place gets more light.
+"""
+
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ..kernel import kernel
+
+CELLS = 48
+"""Cells along the longest side of what matters."""
+LOOKS = 40
+"""Points across the picture of each camera."""
+
+
+class Importance(NamedTuple):
+    """grid float32 [cells along x, y, z]: how much light matters in each cell, 0 outside; low: its lowest corner and size: of a cell, in
+    metres."""
+
+    grid: np.ndarray
+    low: tuple
+    size: float
+
+
+ANYWHERE = Importance(np.ones((1, 1, 1), np.float32), (-1e30, -1e30, -1e30), 2e30)
+"""Light matters the same everywhere."""
+
+
+@kernel
+def importance_at(importance, p):
+    """How much light matters at a point."""
+    i = int(math.floor((p[0] - importance.low[0]) / importance.size))
+    j = int(math.floor((p[1] - importance.low[1]) / importance.size))
+    k = int(math.floor((p[2] - importance.low[2]) / importance.size))
+    grid = importance.grid
+    if min(i, j, k) < 0 or i >= grid.shape[0] or j >= grid.shape[1] or k >= grid.shape[2]:
+        return 0.0
+    return float(grid[i, j, k])
+
+
+def importances(importance: Importance, points: np.ndarray) -> np.ndarray:
+    """float64 [n]: how much light matters at points [n, 3]."""
+    shape = np.array(importance.grid.shape)
+    at = np.floor((points - np.array(importance.low)) / importance.size).astype(np.int64)
+    inside = ((at >= 0) & (at < shape)).all(axis=1)
+    at = np.clip(at, 0, shape - 1)
+    return np.where(inside, importance.grid[at[:, 0], at[:, 1], at[:, 2]], 0.0)
+
+
+def importance_of(job: Any) -> Importance:
+    """Where light matters for all the cameras of a job's shot."""
+    points = []
+    random = np.random.default_rng([job.frame.seed, 17])
+    for camera in job.scene.cameras:
+        first = job.points_through(camera, LOOKS)
+        if not len(first.positions):
+            continue
+        u = random.random((len(first.positions), 2))
+        n, radius, angle = first.surfaces, np.sqrt(u[:, :1]), 2.0 * math.pi * u[:, 1:]
+        across = np.cross(n, np.where(np.abs(n[:, :1]) > 0.5, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
+        across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
+        out = across * radius * np.cos(angle) + np.cross(n, across) * radius * np.sin(angle) + n * np.sqrt(1.0 - radius**2)
+        points += [first.positions, job.points_along(first.positions + n * 2.0 * job.offset, out).positions]
+    at = np.concatenate(points) if points else np.zeros((0, 3))
+    if not len(at):
+        return ANYWHERE
+    # The farthest few may lie at the horizon.
+    low, high = np.percentile(at, 1.0, axis=0), np.percentile(at, 99.0, axis=0)
+    size = max(float((high - low).max()) / CELLS, 1e-6)
+    shape = np.floor((high - low) / size).astype(int) + 3
+    places = np.floor((at - low) / size).astype(int) + 1
+    inside = ((places >= 0) & (places < shape)).all(axis=1)
+    counts = np.zeros(shape)
+    np.add.at(counts, tuple(places[inside].T), 1.0)
+    # A root, so that what is near the camera does not take all; and what lies beside counts a little.
+    grid = np.sqrt(counts)
+    wide = grid.copy()
+    for axis in range(3):
+        for step in (-1, 1):
+            wide = np.maximum(wide, 0.5 * np.roll(grid, step, axis))
+    return Importance((wide / wide.max()).astype(np.float32), tuple((low - size).tolist()), size)

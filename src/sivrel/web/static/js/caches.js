@@ -1,0 +1,30 @@
+// The caches page: whether each cache is still right is asked of the worker, which holds the scenes.
+
+import { ask } from "./lights.js";
+
+/** What a cache's state is called. */
+function inWords({ fresh, because, others }) {
+  if (!fresh) return `stale: ${because} changed`;
+  const not = { settings: "other settings", camera: "another camera", limits: "other limits" };
+  const words = others.map((name) => not[name] ?? name);
+  return words.length ? `fresh, for ${words.join(" and ")} than the newest proof's` : "fresh";
+}
+
+const slugs = new Set([...document.querySelectorAll("tr[data-shot]")].map((row) => row.dataset.shot));
+for (const slug of slugs) {
+  const rows = [...document.querySelectorAll(`tr[data-shot="${slug}"]`)];
+  try {
+    const { caches } = await ask(`/shots/${slug}/caches`, {});
+    for (const row of rows) {
+      const told = caches[row.dataset.digest], cell = row.querySelector(".state");
+      if (!told) {
+        if (cell.textContent === "looking…") cell.textContent = "–";
+        continue;
+      }
+      cell.textContent = inWords(told);
+      cell.classList.toggle("stale", !told.fresh);
+    }
+  } catch (problem) {
+    for (const row of rows) row.querySelector(".state").textContent = problem.message;
+  }
+}

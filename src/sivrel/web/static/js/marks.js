@@ -1,0 +1,85 @@
+// What the caches of a proof hold, drawn over the plate and the plan. Shape says what it is: rings are records with how far they serve,
+// dots photons, squares cells, outlines the elements of a bake. Tone says how much light it holds, from dark to white.
+
+import { ask } from "./lights.js";
+
+const $ = (id) => document.getElementById(id);
+const NAMES = { discs: "records", dots: "photons", boxes: "cells", triangles: "elements" };
+
+export class Marks {
+  constructor(plate) {
+    Object.assign(this, { plate, on: false, told: [], of: null });
+    this.canvas = $("marks");
+  }
+
+  /** Show or hide the marks of a proof's caches; says what they are in `note`. */
+  async show(on, proof) {
+    this.on = on;
+    this.canvas.hidden = !on;
+    $("marks-note")?.remove();
+    if (!on) return void this.draw();
+    const note = Object.assign(document.createElement("span"), { id: "marks-note" });
+    $("caption-a").append(note);
+    if (this.of !== proof?.id) this.told = [];
+    this.of = proof?.id;
+    if (!proof?.caches?.length) note.textContent = " · this proof used no cache of bounced light";
+    else if (!this.told.length) {
+      note.textContent = " · looking into the caches…";
+      try {
+        for (const cache of proof.caches) this.told.push(await ask(`/proofs/${proof.id}/preview`, { digest: cache.digest }));
+      } catch (problem) {
+        note.textContent = ` · ${problem.message}`;
+        return;
+      }
+      if (this.of !== proof.id) return;
+    }
+    if (this.told.length) note.textContent = ` · ${this.told.map((told) => `${told.marks.length} of ${told.of} ${NAMES[told.shape]}`).join(", ")} in sight`;
+    this.draw();
+  }
+
+  draw() {
+    const { canvas, plate } = this, stage = canvas.parentElement, ratio = devicePixelRatio || 1;
+    if (canvas.hidden) return;
+    const size = [Math.round(stage.clientWidth * ratio), Math.round(stage.clientHeight * ratio)];
+    if (canvas.width !== size[0] || canvas.height !== size[1]) [canvas.width, canvas.height] = size;
+    const ink = canvas.getContext("2d"), [left, top, width, height] = plate.place();
+    ink.clearRect(0, 0, ...size);
+    const scale = width / plate.frame[0], at = (x, y) => [left + x * scale, top + (y * height) / plate.frame[1]];
+    for (const told of this.told) {
+      for (const [k, [x, y, radius, tone]] of told.marks.entries()) {
+        const [px, py] = at(x, y), grey = Math.round(tone * 255);
+        const path = new Path2D();
+        if (told.shape === "discs") path.arc(px, py, Math.max(2 * ratio, radius * scale * 0.25), 0, 7);
+        else if (told.shape === "dots") path.arc(px, py, 1.6 * ratio, 0, 7);
+        else if (told.shape === "boxes") {
+          const half = Math.max(2 * ratio, radius * scale * 0.5);
+          path.rect(px - half, py - half, 2 * half, 2 * half);
+        } else {
+          const c = told.corners[k];
+          path.moveTo(...at(c[0], c[1]));
+          path.lineTo(...at(c[2], c[3]));
+          path.lineTo(...at(c[4], c[5]));
+          path.closePath();
+        }
+        if (told.shape === "dots") {
+          ink.fillStyle = `rgb(${grey} ${grey} ${grey})`;
+          ink.fill(path);
+          continue;
+        }
+        // A dark line under a light one shows on any picture.
+        ink.lineWidth = 2.4 * ratio;
+        ink.strokeStyle = `rgb(0 0 0 / 45%)`;
+        if (told.shape !== "triangles") ink.stroke(path);
+        ink.lineWidth = 1.1 * ratio;
+        ink.strokeStyle = `rgb(${grey} ${grey} ${grey})`;
+        ink.stroke(path);
+      }
+    }
+  }
+
+  /** Marks in space for the plan: [x, y, z, radius, tone, shape] each. */
+  inSpace() {
+    if (!this.on) return [];
+    return this.told.flatMap((told) => told.marks.filter((_, k) => k % Math.ceil(told.marks.length / 800) === 0).map((mark) => [...mark.slice(4, 8), mark[3], told.shape]));
+  }
+}

@@ -1,0 +1,51 @@
+// What the ways of the recipe have ready for this shot, and what they would have to prepare, said beside them.
+
+import { ask } from "./lights.js";
+
+const PREPARING = ["irradiance_cache", "photon_map", "radiance_cache", "baked"];
+const REST = 350; // milliseconds without a change before it is asked
+
+const time = (seconds) => (seconds < 1 ? `${seconds.toFixed(2)} s` : seconds < 10 ? `${seconds.toFixed(1)} s` : `${Math.round(seconds)} s`);
+
+/** One way's state as a sentence. */
+export function wayInWords(row) {
+  const name = `The ${row.kind}`, held = row.count == null ? "" : ` (${row.count.toLocaleString("en").replaceAll(",", " ")} ${row.unit})`;
+  if (row.locked) return `${name}${held} is locked: it serves whatever changes.${row.because ? ` Since it was made, ${row.because} changed.` : ""}`;
+  if (row.added) return `${name}${held} is kept, and will be added to for this camera.`;
+  if (row.ready) return `${name}${held} is ready: ${time(row.seconds)} spared.`;
+  if (row.seconds == null) return `${name} has to be made before the first pixel; none was made for this shot yet.`;
+  const why = row.because && row.because !== "settings" ? `, since ${row.because} changed` : "";
+  return `${name} has to be made anew before the first pixel${why}: the last one took ${time(row.seconds)}.`;
+}
+
+export class WaysState {
+  constructor(slug, recipe) {
+    Object.assign(this, { slug, recipe, timer: 0, asked: "" });
+  }
+
+  /** The recipe may have changed. */
+  renew() {
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => this.ask(), REST);
+  }
+
+  async ask() {
+    const holder = this.recipe.holder.querySelector(".ways-state");
+    if (!holder) return;
+    const value = (name) => this.recipe.field(name)?.value, beyond = this.recipe.field("gi.beyond")?.closest(".phrase");
+    const used = PREPARING.includes(value("gi.seen")) || (PREPARING.includes(value("gi.beyond")) && !beyond.hidden) || value("caustics.on") === "yes";
+    if (!used) {
+      this.asked = "";
+      return holder.replaceChildren();
+    }
+    const fields = new URLSearchParams([...new FormData(this.recipe.form)].filter(([name]) => name !== "csrf_token"));
+    if (this.asked === fields.toString() && holder.children.length) return;
+    this.asked = fields.toString();
+    try {
+      const { ways } = await ask(`/shots/${this.slug}/ways`, fields);
+      if (this.asked === fields.toString()) holder.replaceChildren(...ways.map((row) => Object.assign(document.createElement("p"), { className: "note", textContent: wayInWords(row) })));
+    } catch {
+      holder.replaceChildren(); // a number is wrong, and its field says so
+    }
+  }
+}

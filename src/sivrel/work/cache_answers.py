@@ -1,0 +1,122 @@
+"""What the worker tells about caches: what a recipe would have to prepare, which caches are stale and why, and what one holds."""
+
+from typing import Any
+
+import numpy as np
+
+from ..core.caches import CacheFolder, digest_of, from_bytes
+from ..core.errors import InputError
+from ..core.gi.way import Preview
+from ..core.gi.ways import PREPARING
+from ..core.render.frame import Frame
+from ..core.render.passes import on_screen
+from ..core.render.preparation import Preparation
+from ..core.render.prepare import Prepared
+from ..core.render.prepare_ways import camera_hash, dependencies, parts_of, what_changed
+from ..core.render.recipe import from_json
+from ..core.trace.traverse import closest_hits
+
+MOST_MARKS = 5000
+SCENE = ("geometry", "surfaces", "lights")
+"""Dependencies that make a cache wrong, not just another."""
+
+
+def _job(ready: Prepared, body: dict[str, Any]) -> Preparation:
+    frame = Frame(int(body.get("width") or 480), int(body.get("height") or 270), None, int(body.get("seed") or 0))
+    return Preparation(ready.scene, ready.arrays, from_json(body["recipe"]), ready.camera, frame)
+
+
+def ways_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    """What the recipe's ways have ready, and what they would have to prepare: a row each."""
+    job, rows, beyond = _job(ready, body), [], ""
+    parts = parts_of(job)
+    for key in job.recipe.preparing():
+        way = PREPARING.get(key)
+        if way is None:
+            continue
+        depends = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), beyond)
+        beyond = digest_of(way.kind, depends)
+        locked, found = caches.locked(way.kind, job.scene.name), caches.find(way.kind, depends)
+        alike = [locked] if locked else [found] if found else caches.alike(way.kind, job.scene.name)
+        before = alike[0] if alike else None
+        rows.append(
+            {
+                "way": key, "kind": way.kind, "ready": found is not None or locked is not None, "locked": locked is not None,
+                "added": locked is None and found is not None and getattr(job.recipe.of(key), "camera", "") == "shared"
+                and camera_hash(job) not in found.notes.get("cameras", []),
+                "because": what_changed(alike, depends, parts) if found is None else "",
+                "seconds": float(before.notes["seconds"]) if before else None,
+                "count": before.notes.get("count") if before else None, "unit": before.notes.get("unit", "") if before else "",
+            }
+        )  # fmt: skip
+    return {"ways": rows}
+
+
+def cache_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    """Which caches of a shot are fresh against its newest proof, and what makes the others stale, by their digests."""
+    job, told = _job(ready, body), {}
+    parts, kinds = parts_of(job), {way.kind: way for way in PREPARING.values()}
+    for path, cache in caches.headers():
+        way = kinds.get(cache.kind)
+        if way is None or cache.subject != job.scene.name:
+            continue
+        depends = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), "")
+        scene = {name: depends[name] for name in SCENE if name in depends}
+        because = what_changed([cache], scene, parts)
+        others = [name for name in depends if name not in SCENE and name != "beyond" and cache.depends.get(name) != depends[name]]
+        told[path.stem] = {"fresh": not because, "because": because, "others": others}
+    return {"caches": told}
+
+
+def preview(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    """What a cache holds, where the camera sees it and in space: marks as [x, y, radius in pixels, tone, world x, y, z, radius in metres],
+    or, of triangles, their corners in pixels."""
+    path = caches.path(body["digest"])
+    if path is None or not path.is_file():
+        raise InputError("This cache is gone; prove once more to make it again.")
+    cache = from_bytes(path.read_bytes(), path.name)
+    way = next((way for way in PREPARING.values() if way.kind == cache.kind), None)
+    if way is None or way.preview is None:
+        raise InputError(f"A {cache.kind} has nothing to show on the plate.")
+    return {"kind": cache.kind, **marks_of(way.preview(cache.arrays), ready, _job(ready, body))}
+
+
+def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any]:
+    """The marks of a preview that the camera sees, at most MOST_MARKS."""
+    triangles = shown.shape == "triangles"
+    at = shown.points.astype(float).mean(axis=1) if triangles else shown.points.astype(float)
+    size = (job.frame.width, job.frame.height)
+    seen = np.flatnonzero(_in_sight(at, ready, size))
+    seen = seen[:: max(1, -(-len(seen) // MOST_MARKS))]
+    screen = on_screen(at[seen], ready.camera, size)
+    # Size on the plate: a point beside it, along the picture.
+    beside = at[seen] + ready.camera.to_world[:, 0] * shown.sizes[seen, None]
+    radii = np.linalg.norm(on_screen(beside, ready.camera, size) - screen, axis=1)
+    light = shown.values[seen].astype(float) @ np.array([0.2126, 0.7152, 0.0722])
+    middle = float(np.median(light[light > 0.0])) if (light > 0.0).any() else 1.0
+    tone = light / (light + middle)
+    rows = np.column_stack([screen, radii, tone, at[seen], shown.sizes[seen]])
+    told: dict[str, Any] = {"shape": shown.shape, "marks": np.round(rows, 4).tolist(), "of": len(at)}
+    if triangles:
+        corners = on_screen(shown.points[seen].astype(float), ready.camera, size)
+        told["corners"] = np.round(corners.reshape(len(seen), 6), 2).tolist()
+    return told
+
+
+def _in_sight(points: np.ndarray, ready: Prepared, size: tuple[int, int]) -> np.ndarray:
+    """bool [n]: points within the picture that nothing hides from the camera."""
+    camera = ready.camera
+    eye, away = camera.to_world[:, 3], -camera.to_world[:, 2]
+    screen = on_screen(points, camera, size)
+    within = ((screen >= 0.0) & (screen < np.array(size))).all(axis=1)
+    d = points - eye
+    if camera.orthographic:
+        depth = d @ away
+        origins, d = points - away * depth[:, None], np.broadcast_to(away, d.shape)
+    else:
+        depth = np.linalg.norm(d, axis=1)
+        origins, d = np.broadcast_to(eye, d.shape), d / np.maximum(depth, 1e-9)[:, None]
+    within &= (points - eye) @ away > 0.0
+    rays = origins.astype(np.float32), np.ascontiguousarray(d, np.float32)
+    _, first = closest_hits(ready.arrays.bvh, np.ascontiguousarray(rays[0]), rays[1], np.float32(0.0), np.float32(1e30))
+    return within & (first > depth * 0.995 - 20.0 * ready.arrays.offset)

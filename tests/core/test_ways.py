@@ -1,0 +1,175 @@
+"""Every way of finding bounced light: against closed forms and brute force, the same bytes on any threads, and declared in one place."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from sivrel.core.errors import InputError
+from sivrel.core.gi.ways import BEYOND, SEEN, WAYS
+from sivrel.core.render.film import ASKED, DIRECT, INDIRECT, SERVED
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.prepare import prepare
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.scene.model import Light, Scene
+from tests.scenes import box_inside, lambert, looking_down, quad, render
+
+ROOT = Path(__file__).parents[2]
+GLOWING = Scene("glowing", [box_inside()], [lambert(0.6, (0.25,) * 3)], [])
+CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
+LAMP = Light("lamp", "sphere", (30.0, 20.0, 10.0), (0.3, 0.2, 0.4), radius=0.1)
+WALL = quad((-1, 0.2, -1), (1, 0.2, -1), (1, 0.2, 0.3), (-1, 0.2, 0.3))
+ROOM = Scene("room", [box_inside(), WALL], [lambert((0.7, 0.5, 0.4))], [LAMP])
+DEEP = {"limits__diffuse_bounces": 32, "photon_map__bounces": 32, "sampling__max": 64, "photon_map__count": 100_000}
+DEEP |= {"baked__converged": 0.99, "baked__shots": 200_000, "baked__refine": 0}
+COMBINATIONS = [
+    {"gi__seen": "irradiance_cache"},
+    {"gi__seen": "irradiance_cache", "gi__beyond": "photon_map"},
+    {"gi__seen": "irradiance_cache", "gi__beyond": "radiance_cache"},
+    {"gi__seen": "irradiance_cache", "gi__beyond": "baked"},
+    {"gi__seen": "photon_map"},
+    {"gi__seen": "photon_map", "photon_map__final_gather_rays": 0},
+    {"gi__seen": "radiance_cache"},
+    {"gi__seen": "baked"},
+    {"gi__seen": "baked", "baked__final_gather_rays": 0, "baked__max_edge": 0.2},
+    {"gi__beyond": "photon_map"},
+    {"gi__beyond": "radiance_cache"},
+    {"gi__beyond": "baked"},
+]
+
+
+def mean(film: np.ndarray, column: int = INDIRECT) -> np.ndarray:
+    return film[..., column : column + 3].reshape(-1, 3).astype(float).mean(axis=0)
+
+
+class Agreement(unittest.TestCase):
+    def test_a_closed_box_that_glows_is_its_series(self):
+        """Indirect light is the glow times albedo² / (1 - albedo): what is reflected at least twice, seen through no other."""
+        indirect = 0.25 * 0.6**2 / (1.0 - 0.6)
+        for settings in COMBINATIONS:
+            with self.subTest(**settings):
+                film = render(GLOWING, CAMERA, (24, 24), **DEEP, **settings)
+                # Two standard errors of the coarsest of them, photons gathered by eighty: 3 %.
+                np.testing.assert_allclose(mean(film), indirect, rtol=0.03)
+
+    def test_a_room_with_a_lamp_agrees_with_brute_force(self):
+        truth = render(ROOM, CAMERA, (32, 32), **{**DEEP, "sampling__max": 1024})
+        place = truth[..., INDIRECT : INDIRECT + 3].mean(axis=2)
+        for settings in COMBINATIONS:
+            with self.subTest(**settings):
+                film = render(ROOM, CAMERA, (32, 32), **DEEP, **settings)
+                np.testing.assert_allclose(mean(film), mean(truth), rtol=0.05)
+                np.testing.assert_allclose(mean(film, DIRECT), mean(truth, DIRECT), rtol=0.02)
+                # Place by place, over four by four pixels, where single samples hardly count: no blotch, no leak past the wall.
+                blocks = [light.reshape(8, 4, 8, 4).mean(axis=(1, 3)) for light in (film[..., INDIRECT : INDIRECT + 3].mean(axis=2), place)]
+                self.assertLess(float(np.sqrt(np.mean((blocks[0] / blocks[1] - 1.0) ** 2))), 0.15)
+
+    def test_the_check_states_what_a_long_render_finds(self):
+        """What the proof says of its own bias is right within the errors that it states."""
+        truth = mean(render(ROOM, CAMERA, (32, 32), **{**DEEP, "sampling__max": 512}))
+        for settings in ({"gi.seen": "irradiance_cache"}, {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.radius": 0.5}):
+            with self.subTest(**settings):
+                given = {key.replace("__", "."): value for key, value in DEEP.items()}
+                scene = Scene("room", ROOM.meshes, ROOM.surfaces, ROOM.lights, cameras=[CAMERA])
+                check = prepare(scene, with_values(Recipe(), {**given, **settings}), frame=Frame(32, 32)).ways[-1].check
+                film = render(ROOM, CAMERA, (32, 32), **DEEP, **{key.replace(".", "__"): value for key, value in settings.items()})
+                off = mean(film).sum() / truth.sum() - 1.0
+                self.assertLess(abs(check["mean"] - off), 4.0 * check["mean_error"] + 0.03)
+
+    def test_the_same_bytes_on_one_and_two_threads(self):
+        for settings in ({"gi__seen": key} for key, way in SEEN.items() if way.make):
+            with self.subTest(**settings):
+                films = [render(ROOM, CAMERA, (24, 16), threads=n, sampling__max=4, photon_map__count=20_000, **settings) for n in (1, 2)]
+                np.testing.assert_array_equal(films[0][..., :6], films[1][..., :6])
+
+    def test_where_a_cache_serves_is_counted(self):
+        film = render(ROOM, CAMERA, (24, 24), sampling__max=4, gi__seen="irradiance_cache", irradiance_cache__corner_distance=0.2)
+        served = film[..., SERVED] / np.maximum(film[..., ASKED], 1e-9)
+        self.assertGreater(float(served.max()), 0.9)
+        self.assertLess(float(served.min()), 0.1)
+
+
+class Places(unittest.TestCase):
+    def test_what_can_not_be_chosen_is_refused_with_the_reason(self):
+        for way in WAYS:
+            if not way.beyond:
+                self.assertGreater(len(way.elsewhere), 10)
+                with self.assertRaisesRegex(InputError, way.elsewhere[:12]):
+                    with_values(Recipe(), {"gi.beyond": way.key})
+        self.assertIn("photon_map", BEYOND)
+
+
+TOY = '''"""A toy: light from above, as much as is set."""
+
+from typing import NamedTuple
+
+from ..kernel import kernel
+from ..settings import Group, setting
+from .way import INDIRECT, Way
+
+
+class ToySettings(Group):
+    level: float = setting(0.5, "toy level", "Above shines {}.", "More is brighter, and no truer.", needs={"gi.seen": ["toy"]}, ge=0.0, le=9.0)
+
+
+class Toy(NamedTuple):
+    level: float
+
+
+@kernel
+def _lookup(prepared, scene, memory, spot):
+    return (prepared.level, prepared.level, prepared.level), INDIRECT
+
+
+WAY = Way(
+    key="toy", code=77, title="a toy", seen=True, beyond=True, does="Shines from above.", costs="Everything else.", question="How the toy shines",
+    settings=ToySettings, kind="toy", nothing=Toy(0.0), makes=lambda wanted, recipe: wanted.level, depends=("geometry",),
+    make=lambda job, wanted: ({}, {}), serve=lambda job, wanted, arrays, notes: Toy(wanted.level), lookup=_lookup,
+    points=lambda arrays: (1, "toys"),
+)
+'''
+PAGE = """
+import tempfile
+from pathlib import Path
+from sivrel.store import database
+from sivrel.work.intake import add_demo_shots
+from sivrel.web.app import create_app
+with tempfile.TemporaryDirectory() as folder:
+    data = Path(folder)
+    add_demo_shots(database.connect(data), data)
+    print(create_app(data).test_client().get("/shots/slipway").text)
+"""
+
+
+class OneModuleOneLine(unittest.TestCase):
+    def test_a_toy_way_shows_up_everywhere(self):
+        with tempfile.TemporaryDirectory() as folder:
+            shutil.copytree(ROOT / "src", Path(folder) / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+            gi = Path(folder) / "src" / "sivrel" / "core" / "gi"
+            (gi / "toy.py").write_text(TOY)
+            table = (gi / "ways.py").read_text()
+            (gi / "ways.py").write_text(table.replace("    baked.WAY,\n", "    baked.WAY, __import__('sivrel.core.gi.toy').core.gi.toy.WAY,\n"))
+            env = {**os.environ, "PYTHONPATH": str(Path(folder) / "src")}
+
+            def run(*arguments: str) -> subprocess.CompletedProcess:
+                return subprocess.run([sys.executable, *arguments], env=env, capture_output=True, text=True, timeout=300)
+
+            told = json.loads(run("-m", "sivrel.cli", "recipes", "--json").stdout)
+            self.assertIn("toy", told["keys"]["gi.seen"]["choices"])
+            self.assertEqual(told["keys"]["toy.level"]["maximum"], 9.0)
+            self.assertIn("`toy.level`", run("-m", "sivrel.core.render.reference").stdout)
+            refused = run("-m", "sivrel.cli", "render", "demo:slipway", "-o", f"{folder}/a.exr", "--set", "toy.level=12")
+            self.assertEqual((refused.returncode, "give a number from 0 to 9" in refused.stderr), (2, True), refused.stderr)
+            page = run("-c", PAGE).stdout
+            self.assertIn('name="toy.level"', page)
+            self.assertIn("How the toy shines", page)
+
+
+if __name__ == "__main__":
+    unittest.main()
