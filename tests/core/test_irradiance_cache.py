@@ -10,7 +10,7 @@ from sivrel.core.gi.irradiance_cache import COLUMNS, LIGHT, NEAREST, POSITION, R
 from sivrel.core.gi.records import gradients, make_records
 from sivrel.core.gi.tree import bounds_of_ranges, sort_into_tree
 from sivrel.core.render.film import INDIRECT
-from sivrel.core.render.frame import Frame
+from sivrel.core.render.frame import Frame, render_tiles
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -99,16 +99,20 @@ class Records(unittest.TestCase):
 
 class Serving(unittest.TestCase):
     def test_light_leaks_past_a_thin_wall_only_where_it_is_let(self):
-        """Two rooms, one dark, with a sheet between: records of the lit one serve the dark one when visibility is off."""
+        """Two rooms, one dark, with a sheet between, and a cache that both cameras share: records of the lit room would serve beyond it."""
         sheet = quad((0.0, -1, -1), (0.0, 1, -1), (0.0, 1, 1), (0.0, -1, 1))
-        scene = Scene("rooms", [box_inside(), sheet], [lambert(0.7)], [LAMP])
-        settings = {"gi__seen": "irradiance_cache", "irradiance_cache__smoothing": 2.0, "sampling__max": 4}
-        dark = {}
+        cameras = [replace(looking_down(height=0.9, half_width=0.9, at=(x, 0.0)), name=name) for x, name in ((0.5, "lit"), (-0.5, "dark"))]
+        scene = Scene("rooms", [box_inside(), sheet], [lambert(0.7)], [LAMP], cameras=cameras)
+        given = {"gi.seen": "irradiance_cache", "irradiance_cache.camera": "shared", "irradiance_cache.smoothing": 2.0, "sampling.max": 4}
+        bounced = {}
         for visible in ("yes", "no"):
-            film = render(scene, looking_down(height=0.9, half_width=0.9), (32, 32), irradiance_cache__visible=visible, **settings)
-            dark[visible] = float(film[:, :14, INDIRECT].mean())  # what is next to the sheet blends into both
-        self.assertEqual(dark["yes"], 0.0)
-        self.assertGreater(dark["no"], 0.0)
+            recipe, caches, frame = with_values(Recipe(), {**given, "irradiance_cache.visible": visible}), CacheFolder(), Frame(32, 32)
+            for name in ("lit", "dark"):
+                ready, tiles = prepare(scene, recipe, camera=name, caches=caches, frame=frame), {}
+            render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__)
+            bounced[visible] = float(sum(film[..., INDIRECT].sum() for film in tiles.values()))
+        self.assertEqual(bounced["yes"], 0.0)
+        self.assertGreater(bounced["no"], 0.0)
 
     def test_gradients_serve_better_than_flat_records(self):
         truth = render(ROOM, CAMERA, (32, 32), sampling__max=512, limits__diffuse_bounces=16)[..., INDIRECT].astype(float)

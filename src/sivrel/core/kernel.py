@@ -5,6 +5,7 @@ calls. So the compiled code lies in a folder whose name hashes all sources of th
 Numba and its LLVM, and the processor.
 """
 
+import functools
 import hashlib
 import os
 import platform
@@ -58,14 +59,16 @@ _use_cache_folder()
 
 from numba import njit  # noqa: E402  (Numba must know the folder before the first kernel is declared)
 
+from .inlined import inlined  # noqa: E402
+
 KERNELS: list = []
 """Every compiled function, in the order of declaration."""
 
 
-def _declare(**options):
+def _declare(decorator=functools.partial(njit, cache=True), **options):
     def decorate(function):
         # What is compiled into its callers is kept with them.
-        compiled = njit(cache=not options.get("forceinline"), nogil=True, error_model="numpy", **options)(function)
+        compiled = decorator(nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)
         return compiled
 
@@ -75,18 +78,19 @@ def _declare(**options):
 FUSED = {"contract"}
 """Products and sums may be rounded once. (Not-a-number keeps its meaning.)"""
 
-kernel = _declare(_nrt=False, forceinline=True, fastmath=FUSED)
+kernel = _declare(inlined, _nrt=False, fastmath=FUSED)
 """A function compiled without reference counting, and into its callers: it may read, write and slice arrays, and never
 make one. Counting references in atomic operations costs a third of the rays per second, and more with two threads;
 handing a scene of a dozen arrays to a function that is really called costs more than most functions do."""
 
-called_kernel = _declare(_nrt=False, fastmath=FUSED)
+CALLED = {"forceinline": False, "no_cpython_wrapper": False, "no_cfunc_wrapper": True}
+"""What a called function must say: what it does not say it inherits from the function that first calls it."""
+called_kernel = _declare(_nrt=False, fastmath=FUSED, **CALLED)
 """The same, really called: for what is large and called from several places."""
 
-exact_kernel = _declare(_nrt=False, fastmath=False)
+exact_kernel = _declare(_nrt=False, fastmath=False, **CALLED)
 """A called kernel in which every operation is rounded by itself: Numba spreads the flag above to all that a function
-contains, and a fused product would open the edges between triangles. It must say so: what it does not say it inherits
-from the function that first calls it."""
+contains, and a fused product would open the edges between triangles."""
 
-allocating_kernel = _declare()
+allocating_kernel = _declare(**CALLED)
 """A compiled function that makes arrays."""

@@ -33,7 +33,7 @@ ROUND, LEAST_ROUNDS, MOST_ROUNDS = 16384, 1, 1024
 PLACES, TURNS = 16, 3
 STRATA = PLACES**2 * TURNS**2
 """Strata of the four random numbers of a light: so many a side for its place and for its direction."""
-PILOTS, BY_POWER, LEAST_EACH = 1 << 18, 0.2, 0.02
+PILOTS, BY_POWER, LEAST_EACH = 1 << 18, 0.3, 0.03
 MOST_A_LANDING = 64
 """Photons that are shot at most for each that is wanted: where hardly one lands, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
@@ -181,7 +181,9 @@ def shoot_photons(
     mattering = np.array([worth.reshape(each, STRATA).mean(axis=0) for _, worth in pilots]).reshape(-1)
     if power.sum() <= 0.0:
         return np.zeros((0, COLUMNS), np.float32), 0
-    # A part by power, and a little for each light: the pilot may have missed what a stratum does.
+    # The pilot may have missed what a stratum does: half by what its place and its direction do in the mean, a part by power, a little for
+    # each. What is sent by a small chance weighs the more, and a few such photons would stand out.
+    mattering = (mattering + _by_margins(mattering.reshape(len(sources), PLACES**2, TURNS**2)).reshape(-1)) / 2.0
     chance = BY_POWER * power / power.sum() + LEAST_EACH / len(power)
     chance += (1.0 - BY_POWER - LEAST_EACH) * (mattering / mattering.sum() if mattering.any() else power / power.sum())
     until = np.cumsum(chance) / chance.sum()
@@ -210,6 +212,12 @@ def shoot_photons(
     photons = np.concatenate(batches)
     photons[:, FLUX : FLUX + 3] /= max(1, rounds)
     return photons, rounds * ROUND
+
+
+def _by_margins(values: np.ndarray) -> np.ndarray:
+    """Values [lights, places, turns] as the product of their means over turns and over places, light by light."""
+    whole = values.sum(axis=(1, 2), keepdims=True)
+    return values.sum(axis=2, keepdims=True) * values.sum(axis=1, keepdims=True) / np.where(whole > 0.0, whole, 1.0)
 
 
 def automatic_radius(photons: np.ndarray, gathered: int) -> float:

@@ -111,7 +111,7 @@ def _fill(samples, size, rows):
     for row in range(rows):
         if sums[row, COUNT] > 0.0:
             for c in range(6):
-                values[row, c] = sums[row, c] / sums[row, COUNT]
+                values[row, c] = max(0.0, sums[row, c] / sums[row, COUNT])
             values[row, COUNT] = sums[row, COUNT]
     return keys, values
 
@@ -191,7 +191,7 @@ def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
         # Black things tell nothing of the light that reaches them.
         kept[part] = reflected.min(axis=1) > LEAST_REFLECTED
         share = math.pi / np.maximum(reflected, LEAST_REFLECTED)
-        samples[part, 6:9], samples[part, 9:12] = np.maximum(light - direct, 0.0) * share, light * share
+        samples[part, 6:9], samples[part, 9:12] = (light - direct) * share, light * share
         job.tell(min(1.0, (start + (1 << 16)) / len(p)))
     return samples[kept]
 

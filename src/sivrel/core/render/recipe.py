@@ -135,6 +135,9 @@ def _sentence(error: ValidationError, known: dict[str, SettingInfo]) -> str:
     info = known.get(key)
     if info is None:
         return f"The recipe has something unknown at “{key}”; remove it."
+    if key == "gi.beyond" and given in SEEN:
+        choices = ", ".join(info.choices or [])
+        return f"gi.beyond can't be {given}, since {SEEN[given].elsewhere}; choose one of: {choices}."
     if info.choices:
         return f"{key} can't be “{given}”; choose one of: {', '.join(info.choices)}."
     kind = "a whole number" if info.type == "integer" else "a number"

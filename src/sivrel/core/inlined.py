@@ -1,0 +1,68 @@
+"""Kernels that live in their callers alone: translated, and neither optimised nor made into machine code by themselves.
+
+Numba makes machine code of every function it meets, with all that it calls in it, level upon level. What is always inlined needs
+none: the kernel that is really called is optimised as a whole, once. That halves the first compile. Such a kernel can be called from
+Python all the same; a twin of it is compiled for that.
+"""
+
+import functools
+from collections.abc import Callable
+from typing import Any
+
+from numba import njit
+from numba.core.codegen import CPUCodeLibrary
+from numba.core.cpu import CPUContext
+from numba.core.dispatcher import Dispatcher
+from numba.core.registry import CPUDispatcher
+
+OURS = __name__.split(".")[0]
+
+
+class InlinedDispatcher(CPUDispatcher):
+    """A function that other kernels take in."""
+
+    def __init__(self, function: Callable, options: dict[str, Any]) -> None:
+        super().__init__(function, {}, {"nopython": True, "boundscheck": None, **options})
+        self.alone_options = {key: value for key, value in options.items() if key not in ("forceinline", "no_cpython_wrapper", "no_cfunc_wrapper")}
+
+    def __call__(self, *arguments: Any) -> Any:
+        return self.alone(*arguments)
+
+    @functools.cached_property
+    def alone(self) -> Dispatcher:
+        return njit(cache=True, **self.alone_options)(self.py_func)
+
+    def add_overload(self, compiled: Any) -> None:
+        self.overloads[tuple(compiled.signature.args)] = compiled
+
+
+def inlined(**options: Any) -> Callable[[Callable], InlinedDispatcher]:
+    """Decorator: a kernel that is compiled into its callers."""
+    more = {"forceinline": True, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+    return lambda function: InlinedDispatcher(function, {**options, **more})
+
+
+_whole_executable, _whole_finalize = CPUContext.get_executable, CPUCodeLibrary.finalize
+
+
+def _get_executable(context: Any, library: Any, fndesc: Any, env: Any) -> Any:
+    """What stands for a function's machine code; of an inlined one there is none, and a mark stands for it."""
+    if not (fndesc.inline and fndesc.modname.split(".")[0] == OURS):
+        return _whole_executable(context, library, fndesc, env)
+    library.is_only_linked = True
+    return object()
+
+
+def _finalize(library: Any) -> None:
+    """Finish a library: one that is only linked into others keeps its code as it was translated."""
+    if not getattr(library, "is_only_linked", False):
+        return _whole_finalize(library)
+    library._raise_if_finalized()
+    for other in dict.fromkeys(library._linking_libraries):
+        library._reload_init.update(other._reload_init)
+        library._final_module.link_in(other._get_module_for_linking(), preserve=True)
+    library._finalized = True
+    return None
+
+
+CPUContext.get_executable, CPUCodeLibrary.finalize = _get_executable, _finalize
