@@ -59,7 +59,19 @@ class Agreement(unittest.TestCase):
         scene = Scene("point", [floor(6.0), slab(6.0, 0.4, 0.5)], [lambert(0.5), CLEAR], [lamp])
         camera = looking_down(0.3, half_width=0.05)
         self.assertEqual(float(mean(render(scene, camera, (8, 8), sampling__max=16)).max()), 0.0)
-        found = mean(render(scene, camera, (8, 8), sampling__max=32, caustics__on="yes", caustics__radius=0.05, gi__seen="off"))
+        found = mean(
+            render(
+                scene,
+                camera,
+                (8, 8),
+                sampling__max=32,
+                caustics__on="yes",
+                caustics__radius=0.05,
+                caustics__count=500_000,
+                caustics__passes=4,
+                gi__seen="off",
+            )
+        )
         # Seen through glass of index n and thickness t at normal incidence the lamp stands nearer by t (1 - 1 / n).
         n, t = CLEAR.ior, 0.1
         once = ((n - 1.0) / (n + 1.0)) ** 2

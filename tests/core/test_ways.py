@@ -17,7 +17,7 @@ from sivrel.core.render.film import ASKED, DIRECT, INDIRECT, SERVED
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.model import Light, Scene
+from sivrel.core.scene.model import Light, Scene, Surface
 from tests.scenes import box_inside, lambert, looking_down, quad, render
 
 ROOT = Path(__file__).parents[2]
@@ -69,6 +69,17 @@ class Agreement(unittest.TestCase):
                 # Place by place, over four by four pixels, where single samples hardly count: no blotch, no leak past the wall.
                 blocks = [light.reshape(8, 4, 8, 4).mean(axis=(1, 3)) for light in (film[..., INDIRECT : INDIRECT + 3].mean(axis=2), place)]
                 self.assertLess(float(np.sqrt(np.mean((blocks[0] / blocks[1] - 1.0) ** 2))), 0.15)
+
+    def test_gloss_and_metal_on_the_way_are_not_forgotten(self):
+        """A varnished dark room with a metal wall: much of what bounces has been thrown by gloss."""
+        wall = quad((-0.98, -0.9, -0.9), (-0.98, 0.9, -0.9), (-0.98, 0.9, 0.9), (-0.98, -0.9, 0.9), 1)
+        surfaces = [Surface("varnish", (0.25, 0.2, 0.15), roughness=0.3), Surface("brass", (0.9, 0.7, 0.4), metallic=1.0, roughness=0.4)]
+        scene = Scene("varnished", [box_inside(), wall], surfaces, [LAMP])
+        deep = {**DEEP, "limits__reflections": 32}
+        truth = mean(render(scene, CAMERA, (24, 24), **{**deep, "sampling__max": 1024}))
+        for settings in ({"gi__beyond": key} for key in ("photon_map", "radiance_cache", "baked")):
+            with self.subTest(**settings):
+                np.testing.assert_allclose(mean(render(scene, CAMERA, (24, 24), **deep, **settings)), truth, rtol=0.06)
 
     def test_the_check_states_what_a_long_render_finds(self):
         """What the proof says of its own bias is right within the errors that it states."""

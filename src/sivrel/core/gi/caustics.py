@@ -14,7 +14,7 @@ from ..kernel import called_kernel
 from ..settings import Group, setting
 from ..vector import scale
 from .photon_map import as_tree
-from .photons import COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
+from .photons import CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
 from .way import Preview, Way
 
 ON = {"caustics.on": ["yes"]}
@@ -118,7 +118,7 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
             job.offset,
             seed=number + 1,
             threads=job.threads,
-            caustics=True,
+            mode=CAUSTICS,
             progress=goes_on,
             importance=job.importance(),
         )

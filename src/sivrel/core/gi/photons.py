@@ -27,6 +27,7 @@ from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and what it did before.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
+EVERYTHING, CAUSTICS, BY_GLOSS = 0, 1, 2
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
 """Straight from its light; bent or mirrored alone, by what scatters nothing diffusely; scattered."""
 ROUND, LEAST_ROUNDS, MOST_ROUNDS = 16384, 1, 1024
@@ -43,12 +44,13 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @called_kernel
-def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radius, offset, bounces, caustics, triangles, densities, until,
+def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radius, offset, bounces, mode, triangles, densities, until,
            importance, kept, fluxes, mattering):  # fmt: skip
     """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with so
     much of its flux, float64 [count].
 
-    With `caustics` none is followed past the first diffuse surface, and those that come there straight from the light are not kept.
+    `mode` is EVERYTHING; or CAUSTICS, where none is followed past the first diffuse surface; or BY_GLOSS, where only what gloss scatters
+    goes on there. In the last two, those that come straight from the light are not kept.
     kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with, and
     mattering float64 [count] what it brought to where light matters. Returns how many landed. Triangles that glow are chosen by `until`.
     """
@@ -103,7 +105,7 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
                     look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
                 scattering = scattering_at(look, 0.0, 0.0, wo[2])
             if not glass and luminance(scattering.diffuse) > 0.0:
-                if not caustics or kind_here == CAUSTIC:
+                if mode == EVERYTHING or kind_here != DIRECT:
                     if kind_here != DIRECT:
                         mattering[k] += luminance(flux) * importance_at(importance, point.position)
                     if landed >= len(kept):
@@ -114,7 +116,7 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
                         kept[landed, FLUX + c] = flux[c]
                     kept[landed, KIND_OF_PHOTON] = kind_here
                     landed += 1
-                if caustics:
+                if mode == CAUSTICS:
                     break
                 kind_here = BOUNCED
             elif kind_here == DIRECT:
@@ -129,7 +131,7 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
             if density <= 0.0 or (side < 0.0) != through or (through and not glass):
                 break
             before = luminance(flux)
-            flux = multiply(flux, scale(add(base, gloss), 1.0 / density))
+            flux = multiply(flux, scale(gloss if mode == BY_GLOSS and not glass else add(base, gloss), 1.0 / density))
             survival = min(1.0, luminance(flux) / max(before, 1e-30))
             if sample_1d(key, number, dimension + ROULETTE) >= survival:
                 break
@@ -144,12 +146,12 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
 
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
-    progress: Callable[[float], bool] | None = None, caustics: bool = False, enough: Callable[[np.ndarray], bool] | None = None,
+    progress: Callable[[float], bool] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
     importance: Importance = ANYWHERE,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
     """Photons float32 [n, COLUMNS], and how many were shot: until `wanted` have landed after they have scattered, where the lights
     allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `progress(share)` may stop it by
-    returning False. With `caustics` only those that nothing but glass, mirrors and panes has turned. More are shot, each with less flux, to
+    returning False. For `mode` see _shoot. More are shot, each with less flux, to
     where light matters."""
     corners = scene.vertices.reshape(-1, 3).astype(float)
     low, high = corners.min(axis=0), corners.max(axis=0)
@@ -166,7 +168,7 @@ def shoot_photons(
     def shoot(k: int, first: int, strata: np.ndarray, weights: np.ndarray, room: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         kept, fluxes, mattering = np.empty((room, COLUMNS), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
         landed = _shoot(
-            scene, make_stack(), sources[k], first, strata, weights, keys[k], centre, radius, offset, bounces, caustics, glow.triangles,
+            scene, make_stack(), sources[k], first, strata, weights, keys[k], centre, radius, offset, bounces, mode, glow.triangles,
             glow.densities, glow.until, importance, kept, fluxes, mattering,
         )  # fmt: skip
         return kept[:landed].copy(), fluxes, mattering

@@ -22,7 +22,7 @@ from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
 from .elements import ElementMesh, cluster, element_at
 from .importance import Importance, importances
-from .photons import FLUX, NORMAL, shoot_photons
+from .photons import BY_GLOSS, CAUSTIC, FLUX, KIND_OF_PHOTON, NORMAL, shoot_photons
 
 SPOT, DIRECTION, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 0, 1, 2, 16, 128
 MOST_LANDINGS = 4
@@ -31,7 +31,7 @@ ROUND_RAYS = 1 << 16
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_ROUNDS = 64
 MOST_FALL = 0.95
-CAUSTIC_PHOTONS = 100_000
+GLOSS_PHOTONS = 200_000
 LEAST_MATTERING = 0.05
 """Share of the rays that places get where light does not matter, against where it matters most."""
 
@@ -155,8 +155,7 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, wanted: A
     areas = patches.areas
     direct, reflected = _direct_light(job, patches, wanted.samples)
     landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
-    if job.recipe.of("caustics").on != "yes":
-        _add_caustics(job, patches, bounced)
+    _add_gloss(job, patches, bounced)
     # Flux that each side has to send: what it got, times what it reflects.
     unshot = (direct + bounced) * reflected * areas[:, None]
     rounds, number, left, last = 0, 0, 1.0 if unshot.any() else 0.0, 1.0
@@ -201,13 +200,14 @@ def _direct_light(job: Any, patches: _Patches, samples: int) -> tuple[np.ndarray
     return np.where(reflected > 1e-3, light / np.maximum(reflected, 1e-3), 0.0), reflected
 
 
-def _add_caustics(job: Any, patches: _Patches, bounced: np.ndarray) -> None:
-    """Add what glass and mirrors throw straight from the lights to the patches where it lands."""
-    if not job.has_mirrors():
-        return
+def _add_gloss(job: Any, patches: _Patches, bounced: np.ndarray) -> None:
+    """Add what glass, mirrors and gloss throw straight from the lights to the patches where it lands; without caustics where these are
+    found by photons of their own."""
     photons, _ = shoot_photons(
-        job.arrays, CAUSTIC_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, caustics=True, importance=job.importance()
-    )
+        job.arrays, GLOSS_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, mode=BY_GLOSS, importance=job.importance()
+    )  # fmt: skip
+    if job.recipe.of("caustics").on == "yes":
+        photons = photons[photons[:, KIND_OF_PHOTON] != CAUSTIC]
     if not len(photons):
         return
     near = min(8, len(patches.of_element))
