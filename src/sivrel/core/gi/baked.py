@@ -72,7 +72,7 @@ class BakedSettings(Group):
         le=0.9999,
     )
     shots: int = setting(
-        1_000_000,
+        300_000,
         "shots",
         "by {} rays for each bounce,",
         "More clear the blotches of the bake; time grows in proportion.",
@@ -81,7 +81,7 @@ class BakedSettings(Group):
         le=1_000_000_000,
     )
     samples: int = setting(
-        4,
+        16,
         "light samples",
         "with {} looks at the lights from each element.",
         "Where shadows of direct light cross elements, more make their mean right.",

@@ -143,12 +143,12 @@ def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: i
     small = (mesh.areas() < SMALL * size * size) & (node_of < coarse_nodes)
     if not small.any():
         return np.arange(len(small), dtype=np.int32), len(small)
-    places = np.floor(mesh.corners[small].mean(axis=1) / size).astype(np.int64)
-    facing = np.round(mesh.normals()[small]).astype(np.int64)
+    places = np.floor(mesh.corners[small].mean(axis=1) / (size / 2.0)).astype(np.int64)
+    facing = np.round(mesh.normals()[small] * 2.5).astype(np.int64)
     objects = arrays.object_of[mesh.triangle[small]].astype(np.int64)
-    _, numbers = np.unique(np.concatenate([places, facing, objects[:, None]], axis=1), axis=0, return_inverse=True)
+    numbers = _numbered(np.concatenate([places, facing, objects[:, None]], axis=1))
     patches = np.empty(len(small), np.int32)
-    patches[small] = numbers.reshape(-1)
+    patches[small] = numbers
     patches[~small] = numbers.max() + 1 + np.arange(int((~small).sum()))
     return patches, int(patches.max()) + 1
 
@@ -160,5 +160,14 @@ def shared_corners(arrays: SceneArrays, mesh: ElementMesh) -> tuple[np.ndarray, 
     normals = np.einsum("ekt,etc->ekc", mesh.weights, arrays.normals[mesh.triangle].reshape(-1, 3, 3).astype(float)).reshape(-1, 3)
     facing = np.round(normals * 16.0).astype(np.int64)
     objects = np.repeat(arrays.object_of[mesh.triangle].astype(np.int64), 3)
-    _, numbers = np.unique(np.concatenate([at, facing, objects[:, None]], axis=1), axis=0, return_inverse=True)
+    numbers = _numbered(np.concatenate([at, facing, objects[:, None]], axis=1))
     return numbers.reshape(-1, 3).astype(np.int32), int(numbers.max()) + 1 if len(numbers) else 0
+
+
+def _numbered(rows: np.ndarray) -> np.ndarray:
+    """int64 [n]: a number for each row int64 [n, k], one for all that are alike. (By a hash of 64 bits: far faster than sorting rows.)"""
+    mixed = np.zeros(len(rows), np.uint64)
+    for column in rows.T:
+        mixed = (mixed ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
+        mixed ^= mixed >> np.uint64(29)
+    return np.unique(mixed, return_inverse=True)[1].reshape(-1)

@@ -31,7 +31,7 @@ ROUND_RAYS = 1 << 16
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_ROUNDS = 64
 MOST_FALL = 0.95
-GLOSS_PHOTONS = 200_000
+GLOSS_PHOTONS = 50_000
 LEAST_MATTERING = 0.05
 """Share of the rays that places get where light does not matter, against where it matters most."""
 

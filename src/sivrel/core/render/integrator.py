@@ -42,6 +42,8 @@ NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
 """Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
 MOST_VERTICES = 256
+MOST_SHINE = 0.35
+"""Share of gloss above which a point is traced on where all of its light could be looked up."""
 LEAST_GLOSS = 1e-4
 """Share of gloss below which a ray that left a point whose base was looked up is not followed."""
 # A kind of path in one number: the scatterings as digits from 1 to 3 to base 4, the first one first, at most six; times
@@ -265,6 +267,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         distance if vertex > 0 or gathering else math.inf, seen, path_key, index, dimension + LOOKUP,
                     )  # fmt: skip
                     by_rays, here = looked_up(way, scene.prepared, scene, memory, spot)
+                    if here == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
+                        by_rays, here = BLACK, NOT_SERVED
                     if settings.caustics:
                         by_photons = caustics_at(scene.prepared[CAUSTICS], memory.near, sample, point.position, point.geometric_normal)
                     if way > AMBIENT:
@@ -295,7 +299,14 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                                 direct = add(direct, aimed)
                             else:
                                 found = add(found, aimed)
-                    light = multiply(scattering.diffuse, scale(add(by_rays, by_photons), scattering.left_o * scattering.coat_left_o / math.pi))
+                    reflected = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
+                    if here == WHOLE:
+                        # The path ends here: gloss sends on what it reflects as the base does, too.
+                        plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.many)
+                        shine = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
+                        reflected = add(reflected, scale(scattering.many, scattering.escape_o * scattering.coat_left_o))
+                        reflected = add(reflected, (shine, shine, shine))
+                    light = multiply(reflected, scale(add(by_rays, by_photons), 1.0 / math.pi))
                     if settings.seen == AMBIENT and seen and not glass:
                         near_share = occlusion
                         if vertex > 0:
@@ -310,6 +321,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         found = add(found, light)
                     if vertex == 0:
                         turn_begun = cycles()
+                if here == WHOLE:
+                    break
 
                 by_base_branch = split and branch >= gloss_branches
                 if split:
@@ -349,18 +362,13 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         last, ended_by = True, BY_REFRACTIONS
                     elif diffuse_bounces + reflections + refractions > settings.total:
                         last, ended_by = True, BY_TOTAL
-                alone = here == WHOLE or (glass and (through or not point.front))
+                alone = glass and (through or not point.front)
                 share = part_of(gloss, value)
                 arrival = Arrival(point.position, point.normal, row, THROUGH if alone else density, share, seen)
                 if here != NOT_SERVED:
-                    # What the base scatters has been looked up, all but the light that this ray itself may meet; or that too.
-                    if here == WHOLE:
-                        throughput = multiply(throughput, share)
-                        if max(share[0], share[1], share[2]) < LEAST_GLOSS:
-                            break
-                    else:
-                        pending = share
-                        last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
+                    # What the base scatters has been looked up, all but the light that this ray itself may meet.
+                    pending = share
+                    last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
                 if settings.caustics and diffuse:
                     no_caustic = (1.0, 1.0, 1.0) if here != NOT_SERVED or last else share
                 mirrored = not diffuse
