@@ -12,9 +12,12 @@ from pathlib import Path
 import numpy as np
 
 from sivrel.core.errors import InputError
-from sivrel.core.gi.ways import BEYOND, SEEN, WAYS
+from sivrel.core.gi.photon_map import MOST_GATHERED, irradiance_at
+from sivrel.core.gi.tree import DEEPEST
+from sivrel.core.gi.ways import BEYOND, PLACES, PREPARING, SEEN, WAYS
 from sivrel.core.render.film import ASKED, DIRECT, INDIRECT, SERVED
 from sivrel.core.render.frame import Frame
+from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
@@ -104,6 +107,50 @@ class Agreement(unittest.TestCase):
         served = film[..., SERVED] / np.maximum(film[..., ASKED], 1e-9)
         self.assertGreater(float(served.max()), 0.9)
         self.assertLess(float(served.min()), 0.1)
+
+
+class Rates(unittest.TestCase):
+    """Within a box that glows evenly all light is the same: what single places differ by is chance, and falls as its source says."""
+
+    def served(self, values: dict):
+        scene = Scene("glowing", GLOWING.meshes, GLOWING.surfaces, [], cameras=[CAMERA])
+        recipe = with_values(Recipe(), {**{key.replace("__", "."): value for key, value in DEEP.items()}, **values})
+        return prepare(scene, recipe, frame=Frame(48, 48)).arrays.prepared[PLACES[values["gi.seen"]]]
+
+    def test_photons_within_a_fixed_radius_clear_as_the_root_of_their_number(self):
+        at = np.stack([*np.random.default_rng(5).uniform(-0.7, 0.7, (2, 300)), np.full(300, -1.0)], axis=1)
+        spreads = []
+        for count in (20_000, 80_000, 320_000):
+            map_ = self.served({"gi.seen": "photon_map", "photon_map.count": count, "photon_map.radius": 0.12, "photon_map.gather": 512})
+            near = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4))
+            found = [irradiance_at(map_.points, map_.axes, near, tuple(p), (0.0, 0.0, 1.0), 512, 0.12, 0.5)[1] for p in at]
+            self.assertAlmostEqual(float(np.mean(found)), np.pi * 0.25 * 0.6 / 0.4, delta=0.06)
+            spreads.append(float(np.std(found)))
+        self.assertAlmostEqual(float(np.polyfit(np.log([20, 80, 320]), np.log(spreads), 1)[0]), -0.5, delta=0.15)
+
+    def test_cells_clear_as_the_root_of_their_paths(self):
+        spreads = []
+        for paths in (4.0, 16.0, 64.0):
+            cells = self.served({"gi.seen": "radiance_cache", "radiance_cache.paths": paths, "radiance_cache.cell": 0.5})
+            values, count = cells.values[:, 1], cells.values[:, 6]
+            full = count > 4.0 * paths  # cells that the faces cut through have few, and stay out of the fit
+            spreads.append(float(np.std(values[full])))
+        self.assertAlmostEqual(float(np.polyfit(np.log([4, 16, 64]), np.log(spreads), 1)[0]), -0.5, delta=0.2)
+
+    def test_what_is_prepared_is_the_same_on_any_number_of_threads(self):
+        scene = Scene("room", ROOM.meshes, ROOM.surfaces, ROOM.lights, cameras=[CAMERA])
+        values = {"photon_map.count": 5000, "baked.shots": 70_000, "baked.max_edge": 0.5, "irradiance_cache.rays": 64, "caustics.count": 2000}
+        for key, way in PREPARING.items():
+            recipe = with_values(Recipe(), {**values, "gi.seen": "off" if key == "caustics" else key})
+            made = []
+            for threads in (1, 3):
+                ready = prepare(scene, with_values(recipe, {"gi.seen": "off"}))
+                job = Preparation(scene, ready.arrays, recipe, CAMERA, Frame(24, 24))
+                job.threads = threads
+                made.append(way.make(job, recipe.of(key))[0])
+            with self.subTest(key):
+                for name, array in made[0].items():
+                    np.testing.assert_array_equal(array, made[1][name])
 
 
 class Places(unittest.TestCase):
