@@ -148,7 +148,8 @@ def way_in_words(note: dict[str, Any]) -> str:
     check = note.get("check")
     if check:
         off, error, spread = (check[name] * 100.0 for name in ("mean", "mean_error", "spread"))
-        sentence = f"Against brute force at {check['spots']:.0f} spots: {off:+.1f} % in all (± {error:.1f}), single spots {spread:.0f} % off."
+        spots = f"single spots {spread:.0f} % off" if spread >= 0.5 else "single spots within chance"
+        sentence = f"Against brute force at {check['spots']:.0f} spots: {off:+.1f} % in all (± {error:.1f}), {spots}."
         told.append(sentence.replace("-", "−"))
     return " ".join(told)
 
