@@ -5,6 +5,7 @@ The declarations (groups.py, and the ways of finding bounced light) are the one 
 """
 
 import difflib
+import functools
 import json
 from typing import TYPE_CHECKING, Any
 
@@ -88,8 +89,9 @@ class SettingInfo(BaseModel):
     choices: list[str] | None = None
 
 
+@functools.cache
 def settings() -> dict[str, SettingInfo]:
-    """Every key with its declaration, in order."""
+    """Every key with its declaration, in order. (Worked out once: a page of five hundred proofs asks for it as often.)"""
     infos = {}
     for group, group_field in Recipe.model_fields.items():
         schema = group_field.annotation.model_json_schema()["properties"]  # type: ignore[union-attr]
