@@ -26,7 +26,7 @@ def add_arguments(sub: argparse.ArgumentParser) -> None:
 
 
 def caches(args: argparse.Namespace, print_: Callable[[argparse.Namespace, dict[str, Any], Callable[[], str]], None]) -> int:
-    from .core.caches import CacheFolder, from_bytes
+    from .core.caches import CacheFolder
 
     path = Path(args.folder)
     if not path.is_dir() and not args.import_:
@@ -37,10 +37,7 @@ def caches(args: argparse.Namespace, print_: Callable[[argparse.Namespace, dict[
         if getattr(args, name):
             folder.mark(_digest(folder, getattr(args, name)), mark, on)
     if args.delete:
-        digest = _digest(folder, args.delete)
-        if folder.marked(digest, "locked"):
-            raise InputError(f"The cache {digest} is locked; unlock it first.")
-        folder.delete(digest)
+        folder.delete(_digest(folder, args.delete))
     if args.export:
         data, out = (path / f"{_digest(folder, args.export[0])}.cache").read_bytes(), Path(args.export[1])
         beside = out.with_name(f".{out.name}.new")
@@ -48,11 +45,10 @@ def caches(args: argparse.Namespace, print_: Callable[[argparse.Namespace, dict[
         os.replace(beside, out)
     if args.import_:
         try:
-            cache = from_bytes(Path(args.import_).read_bytes(), Path(args.import_).name)
+            data = Path(args.import_).read_bytes()
         except OSError:
             raise InputError(f"There is no file {args.import_}; check the name.") from None
-        folder.keep(cache)
-        folder.mark(cache.digest, "kept", True)
+        folder.take_in(data, Path(args.import_).name)
     rows = [
         {
             "cache": file.stem, "kind": about.kind, "of": about.subject, "holds": about.notes.get("count"), "unit": about.notes.get("unit", ""),

@@ -7,7 +7,7 @@ import numpy as np
 
 from sivrel.core.errors import InputError
 from sivrel.core.gi.elements import LEAF, cluster, element_at, halve, split_to, whole_triangles
-from sivrel.core.gi.radiosity import share_arrived, solve
+from sivrel.core.gi.radiosity import gloss_photons, share_arrived, solve
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
@@ -28,7 +28,7 @@ def baked(scene: Scene, longest: float = 9.0, **settings):
     ready = prepare(scene, with_values(recipe, {"gi.seen": "off"}))
     job = Preparation(scene, ready.arrays, recipe, CAMERA, Frame(16, 16))
     mesh = split_to(ready.arrays, longest)
-    return mesh, solve(job, mesh, 0.0, 0, recipe.of("baked"), lambda share: None)
+    return mesh, solve(job, mesh, 0.0, 0, gloss_photons(job, recipe.of("baked")), recipe.of("baked"), lambda share: None)
 
 
 def ball_inside(rows: int, columns: int):

@@ -2,14 +2,11 @@
 
 import io
 import shutil
-import threading
 import time
 
 from sivrel.core.caches import CacheFolder
 from sivrel.store import jobs, proofs, questions, shots
-from sivrel.work.answers import answer_questions
-from sivrel.work.worker import Worker
-from tests.web.test_lights import LightsTest
+from tests.web.test_lights import WithWorker
 
 PHOTONS = {
     "gi.seen": "photon_map",
@@ -21,19 +18,7 @@ PHOTONS = {
 }
 
 
-class Caches(LightsTest):
-    @classmethod
-    def setUpClass(cls):
-        super().setUpClass()
-        cls.worker = Worker(cls.data)
-        threading.Thread(target=answer_questions, args=(cls.worker,), daemon=True).start()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.worker.parent = -1  # its thread ends
-        time.sleep(0.2)
-        super().tearDownClass()
-
+class Caches(WithWorker):
     def setUp(self):
         super().setUp()
         shutil.rmtree(self.data / "caches", ignore_errors=True)

@@ -77,7 +77,9 @@ class Proving(LightsTest):
         self.assertIn("# Of the light NoonSun, solo has no word", answer.text)
 
 
-class Answers(LightsTest):
+class WithWorker(LightsTest):
+    """With a worker that answers questions."""
+
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
@@ -90,6 +92,8 @@ class Answers(LightsTest):
         time.sleep(0.2)
         super().tearDownClass()
 
+
+class Answers(WithWorker):
     def answer(self, address: str, edits=None, **fields):
         asked = self.post(address, edits, **fields)
         self.assertEqual(asked.status_code, 200, asked.text)

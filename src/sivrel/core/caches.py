@@ -23,6 +23,8 @@ FORMAT, VERSION = "sivrel cache", 1
 MOST_BYTES = 2 << 30
 """Of a folder of caches; the oldest go when it holds more."""
 MOST_HEADER = 1 << 20
+ASIDE, ASIDE_NAME = "deleted.aside", "deleted.name"
+"""The file that was deleted last, and its digest."""
 HELD = 8
 """Caches that are held in memory."""
 
@@ -170,10 +172,29 @@ class CacheFolder:
         return None
 
     def delete(self, digest: str) -> None:
+        """Delete a cache; its file is put aside until the next one is, see `take_back`. Raises InputError where it is locked."""
+        if self.marked(digest, "locked"):
+            raise InputError(f"The cache {digest} is locked; unlock it first.")
         self.held.pop(digest, None)
-        for suffix in ("cache", "kept", "locked"):
-            if self.folder is not None:
-                (self.folder / f"{digest}.{suffix}").unlink(missing_ok=True)
+        path = self.path(digest)
+        if path is not None and path.is_file():
+            os.replace(path, path.with_name(ASIDE))
+            path.with_name(ASIDE_NAME).write_text(digest)
+            path.with_suffix(".kept").unlink(missing_ok=True)
+
+    def take_back(self) -> None:
+        """Take back the cache that was deleted last. Raises InputError where there is none."""
+        try:
+            assert self.folder is not None
+            os.replace(self.folder / ASIDE, self.folder / f"{(self.folder / ASIDE_NAME).read_text()}.cache")
+        except OSError:
+            raise InputError("There is no deleted cache to take back.") from None
+
+    def take_in(self, data: bytes, name: str) -> None:
+        """Keep a cache that comes as a file's bytes. Raises InputError for a damaged or foreign one."""
+        cache = from_bytes(data, name)
+        self.keep(cache)
+        self.mark(cache.digest, "kept", True)
 
     def remember(self, key: str, work_out: Callable[[], Any]) -> Any:
         """What `work_out` gives, worked out once for a key and remembered for a while, in memory alone."""

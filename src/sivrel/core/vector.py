@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from .kernel import kernel
 
 
@@ -40,6 +42,10 @@ def normalize(a):
     """`a` at unit length; a null vector stays null."""
     length = math.sqrt(dot(a, a))
     return scale(a, 1.0 / length) if length > 0.0 else (0.0, 0.0, 0.0)
+
+
+LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
+"""Weights of `luminance`, for whole arrays of colours."""
 
 
 @kernel

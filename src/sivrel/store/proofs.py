@@ -107,5 +107,10 @@ def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
     return [_proof(row) for row in db.execute(f"{_SELECT} WHERE shot_id = ? ORDER BY proofs.id", (shot_id,))]
 
 
+def shots_of(db: sqlite3.Connection) -> dict[int, int]:
+    """The shot of every proof, by their numbers."""
+    return {row["id"]: row["shot_id"] for row in db.execute("SELECT id, shot_id FROM proofs")}
+
+
 def has_picture(db: sqlite3.Connection, digest: str) -> bool:
     return db.execute("SELECT 1 FROM proofs WHERE picture = ?", (digest,)).fetchone() is not None

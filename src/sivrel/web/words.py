@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Flask
 
-from ..core.gi.ways import WAYS
+from ..core.gi.ways import PREPARING, WAYS
 from ..core.render.recipe import difference, settings
 from ..core.scene.edits import SETTINGS, split_key
 from ..core.scene.edits import difference as edits_difference
@@ -88,6 +88,11 @@ def _region(region: tuple[int, int, int, int] | None) -> str:
     return "whole" if region is None else f"{region[2] - region[0]}×{region[3] - region[1]} px"
 
 
+def thousands(number: int) -> str:
+    """A whole number with its thousands apart: 12 345."""
+    return f"{number:,}".replace(",", " ")
+
+
 def counted(number: int, noun: str) -> str:
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
 
@@ -126,7 +131,6 @@ def meters_in_words(proof: Proof) -> list[str]:
 
 def way_in_words(note: dict[str, Any]) -> str:
     """What happened to the cache of a way, a sentence or two."""
-    count = f"{note['count']:,} {note['unit']}".replace(",", " ")
     if note["added"]:
         whence = f"kept and added to for this camera, {seconds(note['seconds'])} in all"
     elif note["made"]:
@@ -135,16 +139,10 @@ def way_in_words(note: dict[str, Any]) -> str:
         whence = f"locked: used although {note['because']} has changed since"
     else:
         whence = f"used again, {seconds(note['seconds'])} spared"
-    told = [f"{note['kind'].capitalize()}: {count}, {whence}."]
-    notes = note["notes"]
-    if "last_radius" in notes:
-        told.append(f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last.")
-    elif "radius" in notes:
-        told.append(f"Gathered within {notes['radius']:.3g} m.")
-    if "cell" in notes:
-        told.append(f"Cells are {notes['cell']:.2g} m wide.")
-    if "coming" in notes:
-        told.append(f"About {notes['coming'] * 100:.1f} % of the light was still to come.")
+    told = [f"{note['kind'].capitalize()}: {thousands(note['count'])} {note['unit']}, {whence}."]
+    says = PREPARING[note["way"]].says
+    if says:
+        told.append(says(note["notes"]))
     check = note.get("check")
     if check:
         off, error, spread = (check[name] * 100.0 for name in ("mean", "mean_error", "spread"))
@@ -158,6 +156,7 @@ def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
     app.add_template_filter(share)
+    app.add_template_filter(thousands)
     app.add_template_filter(shown)
     app.add_template_filter(value_in_words)
     app.add_template_filter(seconds_against)

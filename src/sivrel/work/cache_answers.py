@@ -7,14 +7,15 @@ import numpy as np
 from ..core.caches import CacheFolder, digest_of, from_bytes
 from ..core.errors import InputError
 from ..core.gi.way import Preview
-from ..core.gi.ways import PREPARING
+from ..core.gi.ways import OF_KIND
 from ..core.render.frame import Frame
 from ..core.render.passes import on_screen
 from ..core.render.preparation import Preparation
 from ..core.render.prepare import Prepared
-from ..core.render.prepare_ways import camera_hash, dependencies, parts_of, what_changed
+from ..core.render.prepare_ways import dependencies, needs_more, parts_of, what_changed
 from ..core.render.recipe import from_json
 from ..core.trace.traverse import closest_hits
+from ..core.vector import LUMINANCE
 
 MOST_MARKS = 5000
 SCENE = ("geometry", "surfaces", "lights")
@@ -30,23 +31,18 @@ def ways_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> di
     """What the recipe's ways have ready, and what they would have to prepare: a row each."""
     job, rows, beyond = _job(ready, body), [], ""
     parts = parts_of(job)
-    for key in job.recipe.preparing():
-        way = PREPARING.get(key)
-        if way is None:
-            continue
+    for way in job.recipe.preparing():
         depends = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), beyond)
         beyond = digest_of(way.kind, depends)
         locked, found = caches.locked(way.kind, job.scene.name), caches.find(way.kind, depends)
         alike = [locked] if locked else [found] if found else caches.alike(way.kind, job.scene.name)
-        before = alike[0] if alike else None
+        notes = alike[0].notes if alike else {}
         rows.append(
             {
-                "way": key, "kind": way.kind, "ready": found is not None or locked is not None, "locked": locked is not None,
-                "added": locked is None and found is not None and getattr(job.recipe.of(key), "camera", "") == "shared"
-                and camera_hash(job) not in found.notes.get("cameras", []),
-                "because": what_changed(alike, depends, parts) if found is None else "",
-                "seconds": float(before.notes["seconds"]) if before else None,
-                "count": before.notes.get("count") if before else None, "unit": before.notes.get("unit", "") if before else "",
+                "way": way.key, "kind": way.kind, "ready": bool(found or locked), "locked": locked is not None,
+                "added": locked is None and found is not None and needs_more(job, way, found),
+                "because": what_changed(alike, depends, parts), "seconds": notes.get("seconds"), "count": notes.get("count"),
+                "unit": notes.get("unit", ""),
             }
         )  # fmt: skip
     return {"ways": rows}
@@ -54,16 +50,17 @@ def ways_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> di
 
 def cache_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
     """Which caches of a shot are fresh against its newest proof, and what makes the others stale, by their digests."""
-    job, told = _job(ready, body), {}
-    parts, kinds = parts_of(job), {way.kind: way for way in PREPARING.values()}
+    job, told, wanted = _job(ready, body), {}, {}
+    parts = parts_of(job)
     for path, cache in caches.headers():
-        way = kinds.get(cache.kind)
+        way = OF_KIND.get(cache.kind)
         if way is None or cache.subject != job.scene.name:
             continue
-        depends = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), "")
-        scene = {name: depends[name] for name in SCENE if name in depends}
-        because = what_changed([cache], scene, parts)
-        others = [name for name in depends if name not in SCENE and name != "beyond" and cache.depends.get(name) != depends[name]]
+        if way.key not in wanted:
+            wanted[way.key] = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), "")
+        depends = wanted[way.key]
+        because = what_changed([cache], {name: depends[name] for name in SCENE if name in depends}, parts)
+        others = [name for name in depends if name not in (*SCENE, "beyond") and cache.depends.get(name) != depends[name]]
         told[path.stem] = {"fresh": not because, "because": because, "others": others}
     return {"caches": told}
 
@@ -75,7 +72,7 @@ def preview(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[
     if path is None or not path.is_file():
         raise InputError("This cache is gone; prove once more to make it again.")
     cache = from_bytes(path.read_bytes(), path.name)
-    way = next((way for way in PREPARING.values() if way.kind == cache.kind), None)
+    way = OF_KIND.get(cache.kind)
     if way is None or way.preview is None:
         raise InputError(f"A {cache.kind} has nothing to show on the plate.")
     return {"kind": cache.kind, **marks_of(way.preview(cache.arrays), ready, _job(ready, body))}
@@ -92,7 +89,7 @@ def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any
     # Size on the plate: a point beside it, along the picture.
     beside = at[seen] + ready.camera.to_world[:, 0] * shown.sizes[seen, None]
     radii = np.linalg.norm(on_screen(beside, ready.camera, size) - screen, axis=1)
-    light = shown.values[seen].astype(float) @ np.array([0.2126, 0.7152, 0.0722])
+    light = shown.values[seen].astype(float) @ LUMINANCE
     middle = float(np.median(light[light > 0.0])) if (light > 0.0).any() else 1.0
     tone = light / (light + middle)
     rows = np.column_stack([screen, radii, tone, at[seen], shown.sizes[seen]])
@@ -117,6 +114,6 @@ def _in_sight(points: np.ndarray, ready: Prepared, size: tuple[int, int]) -> np.
         depth = np.linalg.norm(d, axis=1)
         origins, d = np.broadcast_to(eye, d.shape), d / np.maximum(depth, 1e-9)[:, None]
     within &= (points - eye) @ away > 0.0
-    rays = origins.astype(np.float32), np.ascontiguousarray(d, np.float32)
-    _, first = closest_hits(ready.arrays.bvh, np.ascontiguousarray(rays[0]), rays[1], np.float32(0.0), np.float32(1e30))
+    rays = (np.ascontiguousarray(column, np.float32) for column in (origins, d))
+    _, first = closest_hits(ready.arrays.bvh, *rays, np.float32(0.0), np.float32(1e30))
     return within & (first > depth * 0.995 - 20.0 * ready.arrays.offset)

@@ -7,10 +7,10 @@ import numpy as np
 from ..errors import InputError
 from ..kernel import called_kernel, kernel
 from ..settings import Group, setting
-from ..vector import cross, dot, row3, subtract
+from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
-from .radiosity import LUMINANCE, Solution, solve
+from .radiosity import Solution, gloss_photons, solve
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
 BAKED = 6
@@ -154,11 +154,11 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     least = wanted.min_edge or longest / 4.0
     _check_scale(job, longest)
     mesh = split_to(job.arrays, longest)
-    coarse_nodes = len(mesh.split)
+    coarse_nodes, gloss = len(mesh.split), gloss_photons(job, wanted)
     passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
     rounds = int(passes.max(initial=0))
     for number in range(rounds + 1):
-        solution = solve(job, mesh, longest, coarse_nodes, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
+        solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
         if number == rounds:
             break
         score = _over_contrast(job, mesh, solution, wanted)
@@ -292,5 +292,6 @@ WAY = Way(
     serve=_serve,
     lookup=_lookup,
     preview=_preview,
+    says=lambda notes: f"About {notes['coming'] * 100:.1f} % of the light was still to come.",
     points=lambda arrays: (len(arrays["numbers"]), "elements"),
 )

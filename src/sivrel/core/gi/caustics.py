@@ -135,7 +135,9 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
 def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
     starts = arrays["starts"].astype(np.int64)
     first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
-    return Maps(arrays["points"], arrays["axes"], starts, radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1))
+    radii = radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1)
+    notes["radius"], notes["last_radius"] = float(radii[0]), float(radii[-1])
+    return Maps(arrays["points"], arrays["axes"], starts, radii)
 
 
 @called_kernel
@@ -196,5 +198,6 @@ WAY = Way(
     make=_make,
     serve=_serve,
     preview=_preview,
+    says=lambda notes: f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last.",
     points=lambda arrays: (len(arrays["points"]), "photons"),
 )

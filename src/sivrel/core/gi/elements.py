@@ -32,16 +32,30 @@ class ElementMesh(NamedTuple):
 
     def areas(self) -> np.ndarray:
         """float64 [n], in square metres."""
-        return 0.5 * np.linalg.norm(np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0]), axis=1)
+        return 0.5 * np.linalg.norm(self._crossed(), axis=1)
 
     def normals(self) -> np.ndarray:
         """float64 [n, 3] of the front sides."""
-        n = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
+        n = self._crossed()
         return n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30)
 
     def longest(self) -> np.ndarray:
         """float64 [n]: the longest edge of each, in metres."""
-        return np.linalg.norm(self.corners - np.roll(self.corners, -1, axis=1), axis=2).max(axis=1)
+        return self.edges().max(axis=1)
+
+    def edges(self) -> np.ndarray:
+        """float64 [n, 3]: the edges from each corner to the next, in metres."""
+        return np.linalg.norm(self.corners - np.roll(self.corners, -1, axis=1), axis=2)
+
+    def nodes(self) -> np.ndarray:
+        """int64 [n]: the node of each element."""
+        leaves = np.flatnonzero(self.split == LEAF)
+        nodes = np.zeros(len(self.triangle), np.int64)
+        nodes[self.element[leaves]] = leaves
+        return nodes
+
+    def _crossed(self) -> np.ndarray:
+        return np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
 
 
 def whole_triangles(arrays: SceneArrays) -> ElementMesh:
@@ -63,11 +77,8 @@ def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
             f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or look whether the "
             "scene is to scale."
         )
-    edges = np.linalg.norm(mesh.corners[chosen] - np.roll(mesh.corners[chosen], -1, axis=1), axis=2)
-    edge = edges.argmax(axis=1)
-    node_of = np.zeros(len(chosen), np.int64)
-    leaves = np.flatnonzero(mesh.split == LEAF)
-    node_of[mesh.element[leaves]] = leaves
+    edge = mesh.edges()[chosen].argmax(axis=1)
+    node_of = mesh.nodes()
     nodes = node_of[chosen]
     first = len(mesh.split) + 2 * np.arange(count)
     split = np.concatenate([mesh.split, np.full(2 * count, LEAF, np.int8)])
@@ -81,7 +92,7 @@ def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
     kept = ~chosen
     number = np.cumsum(kept) - 1
     element = np.concatenate([mesh.element, np.zeros(2 * count, np.int32)])
-    element[leaves] = number[mesh.element[leaves]]
+    element[node_of] = number
     element[first], element[first + 1] = kept.sum() + 2 * np.arange(count), kept.sum() + 2 * np.arange(count) + 1
     return ElementMesh(
         split, child, element.astype(np.int32), np.concatenate([mesh.corners[kept], halves]), np.concatenate([mesh.weights[kept], weights]),
@@ -99,7 +110,6 @@ def split_to(arrays: SceneArrays, longest: float) -> ElementMesh:
     """The triangles of a scene halved until no edge is longer than that, in metres."""
     mesh = whole_triangles(arrays)
     while True:
-        # So many that no further halving can help are refused before they are made.
         too_long = mesh.longest() > longest
         if not too_long.any():
             return mesh
@@ -137,10 +147,7 @@ def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: i
     """int32 [n]: the patch that each element belongs to, and how many there are. Elements that are small for a size in metres, lie
     together on one object and face alike are one patch: dense things and slivers need no finer light. Those whose node is numbered from
     `coarse_nodes` on were split for their light, and stay alone."""
-    leaves = np.flatnonzero(mesh.split == LEAF)
-    node_of = np.zeros(len(mesh.triangle), np.int64)
-    node_of[mesh.element[leaves]] = leaves
-    small = (mesh.areas() < SMALL * size * size) & (node_of < coarse_nodes)
+    small = (mesh.areas() < SMALL * size * size) & (mesh.nodes() < coarse_nodes)
     if not small.any():
         return np.arange(len(small), dtype=np.int32), len(small)
     places = np.floor(mesh.corners[small].mean(axis=1) / (size / 2.0)).astype(np.int64)

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from ..kernel import kernel
+from .hemisphere import cosine_directions
 
 CELLS = 48
 """Cells along the longest side of what matters."""
@@ -59,12 +60,8 @@ def importance_of(job: Any) -> Importance:
         first = job.points_through(camera, LOOKS)
         if not len(first.positions):
             continue
-        u = random.random((len(first.positions), 2))
-        n, radius, angle = first.surfaces, np.sqrt(u[:, :1]), 2.0 * math.pi * u[:, 1:]
-        across = np.cross(n, np.where(np.abs(n[:, :1]) > 0.5, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
-        across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
-        out = across * radius * np.cos(angle) + np.cross(n, across) * radius * np.sin(angle) + n * np.sqrt(1.0 - radius**2)
-        points += [first.positions, job.points_along(first.positions + n * 2.0 * job.offset, out).positions]
+        out = cosine_directions(first.surfaces, random)
+        points += [first.positions, job.points_along(first.positions + first.surfaces * 2.0 * job.offset, out).positions]
     at = np.concatenate(points) if points else np.zeros((0, 3))
     if not len(at):
         return ANYWHERE

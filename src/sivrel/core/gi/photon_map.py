@@ -14,9 +14,9 @@ from scipy.spatial import cKDTree
 
 from ..kernel import allocating_kernel, called_kernel, kernel
 from ..settings import Group, setting
-from ..vector import scale
+from ..vector import LUMINANCE, scale
 from .photons import CAUSTIC, COLUMNS, DIRECT, FLUX, KIND_OF_PHOTON, NORMAL, automatic_radius, shoot_photons
-from .tree import DEEPEST, sort_into_tree
+from .tree import DEEPEST, push_halves, sort_into_tree
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
 PHOTON_MAP = 3
@@ -160,7 +160,7 @@ def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float
     if len(scattered) < 2:
         return 1.0
     at = scattered[:: max(1, len(scattered) // probes), :3].astype(float)
-    flux = scattered[:, FLUX : FLUX + 3].astype(float) @ np.array([0.2126, 0.7152, 0.0722])
+    flux = scattered[:, FLUX : FLUX + 3].astype(float) @ LUMINANCE
     near = cKDTree(scattered[:, :3].astype(float)).query_ball_point(at, radius)
     return float(np.median([math.sqrt((flux[k] ** 2).sum()) / max(flux[k].sum(), 1e-30) for k in near]))
 
@@ -172,6 +172,7 @@ def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], n
     scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
     radius = wanted.radius or automatic_radius(scattered, wanted.gather)
     cos = math.cos(math.radians(wanted.normal_tolerance))
+    notes["radius"] = radius
     points, axes = as_tree(scattered)
     sites, site_axes = (NO_PHOTONS, axes[:0])
     if job.looked_up_beyond("photon_map"):
@@ -239,6 +240,7 @@ WAY = Way(
     serve=_serve,
     lookup=_lookup,
     preview=_preview,
+    says=lambda notes: f"Gathered within {notes['radius']:.3g} m.",
     points=lambda arrays: (len(arrays["photons"]), "photons"),
 )
 
@@ -279,13 +281,7 @@ def irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance):
             if found == gathered:
                 reach2 = near[0, 0]
         along = dx if axis == 0 else dy if axis == 1 else dz
-        if along < 0.0:
-            far_low, far_high, near_low, near_high = middle + 1, high, low, middle
-        else:
-            far_low, far_high, near_low, near_high = low, middle, middle + 1, high
-        at = MOST_GATHERED + waiting
-        near[at, 0], near[at, 1], near[at, 2] = far_low, far_high, along * along
-        near[at + 1, 0], near[at + 1, 1], near[at + 1, 2] = near_low, near_high, 0.0
+        push_halves(near, MOST_GATHERED + waiting, low, middle, high, along)
         waiting += 2
     full = found == gathered
     r = g = b = 0.0
@@ -331,11 +327,6 @@ def nearest_photon(points, axes, near, p, n, radius, cos_tolerance):
         if d2 < reach2 and n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > cos_tolerance:
             best, reach2 = middle, d2
         along = dx if axis == 0 else dy if axis == 1 else dz
-        if along < 0.0:
-            far_low, far_high, near_low, near_high = middle + 1, high, low, middle
-        else:
-            far_low, far_high, near_low, near_high = low, middle, middle + 1, high
-        near[waiting, 0], near[waiting, 1], near[waiting, 2] = far_low, far_high, along * along
-        near[waiting + 1, 0], near[waiting + 1, 1], near[waiting + 1, 2] = near_low, near_high, 0.0
+        push_halves(near, waiting, low, middle, high, along)
         waiting += 2
     return best

@@ -15,11 +15,12 @@ from ..kernel import called_kernel
 from ..lights.emission import emit, emit_from_triangle
 from ..lights.mesh_emitter import emitter_table
 from ..reference import by_reference
-from ..scene.arrays import BY_BOUNCED, FLAGS, GLOWS, KIND, LINKS, LIT, MESH, NO_LIGHT, SEE_THROUGH, SHADOWING, SOLID, TINT, SceneArrays
-from ..scene.next_surface import CLEAR, TINTED, next_surface
+from ..scene.arrays import BY_BOUNCED, FLAGS, GLOWS, KIND, LINKS, LIT, MESH, NO_LIGHT, SHADOWING, TINT, SceneArrays
+from ..scene.next_surface import TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
-from ..surfaces.preview import BASE, Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..surfaces.met import scattering_met
+from ..surfaces.preview import BASE, evaluate_parts, sample_direction
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
@@ -96,14 +97,7 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
             point = surface_at(scene, hit, b1, b2, d)
             x, y = frame(point.normal)
             wo = to_local(x, y, point.normal, scale(d, -1.0))
-            glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
-            if glass:
-                scattering = glass_at(point.look.roughness, point.look.ior if point.front else 1.0 / point.look.ior, 1.0, wo[2])
-            else:
-                look = point.look
-                if kind == CLEAR:
-                    look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
-                scattering = scattering_at(look, 0.0, 0.0, wo[2])
+            glass, scattering = scattering_met(scene, kind, point, 0.0, 0.0, wo[2])
             if not glass and luminance(scattering.diffuse) > 0.0:
                 if mode == EVERYTHING or kind_here != DIRECT:
                     if kind_here != DIRECT:

@@ -13,12 +13,15 @@ from ..kernel import allocating_kernel, called_kernel, kernel
 from ..settings import Group, setting
 from ..trace.sampler import hash32, sample_2d
 from ..vector import add, frame, scale
+from .hemisphere import cosine_directions
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
 RADIANCE_CACHE = 5
 USED = {"gi.seen|gi.beyond": ["radiance_cache"], "gi.seen": ["radiance_cache", "brute_force", "irradiance_cache"]}
 # Columns of a cell's values: irradiance by bounced light, and by all; how many paths found it.
 BOUNCED, ALL, COUNT, COLUMNS = 0, 3, 6, 7
+FACES = 0.38
+"""A normal faces along an axis, among others, when its part along it is more than this: the sine of 22 degrees."""
 EMPTY = -1
 LEAST_PATHS = 4
 """A cell with fewer paths is not asked."""
@@ -80,7 +83,7 @@ def facing_of(n):
     """Which of 26 directions a normal is nearest to, as a number below 64."""
     number = 0
     for c in range(3):
-        number = number * 4 + (0 if n[c] < -0.38 else 2 if n[c] > 0.38 else 1)
+        number = number * 4 + (0 if n[c] < -FACES else 2 if n[c] > FACES else 1)
     return number
 
 
@@ -148,18 +151,22 @@ def automatic_size(samples: np.ndarray, extent: float) -> float:
     if not len(samples):
         return extent / 64.0
     size = extent / 16.0
-    facing = np.where(samples[:, 3:6] < -0.38, 0, np.where(samples[:, 3:6] > 0.38, 2, 1)) @ np.array([16, 4, 1])
     for _ in range(16):
-        half = size / math.sqrt(2.0)
-        places = np.floor(samples[:, :3] / half).astype(np.int64)
-        places -= places.min(axis=0)
-        spans = places.max(axis=0) + 1
-        numbers = ((places[:, 0] * spans[1] + places[:, 1]) * spans[2] + places[:, 2]) * 64 + facing
-        _, at, counts = np.unique(numbers, return_inverse=True, return_counts=True)
+        smaller = size / math.sqrt(2.0)
+        _, at, counts = np.unique(_cell_numbers(samples, smaller), return_inverse=True, return_counts=True)
         if np.median(counts[at]) < WANTED_PATHS:
             break
-        size = half
+        size = smaller
     return size
+
+
+def _cell_numbers(samples: np.ndarray, size: float) -> np.ndarray:
+    """int64 [n]: a number for each cell of that size in metres that samples [n, 12] lie in, by place and facing."""
+    facing = np.where(samples[:, 3:6] < -FACES, 0, np.where(samples[:, 3:6] > FACES, 2, 1)) @ np.array([16, 4, 1])
+    places = np.floor(samples[:, :3] / size).astype(np.int64)
+    places -= places.min(axis=0, initial=0)
+    spans = places.max(axis=0, initial=0) + 1
+    return ((places[:, 0] * spans[1] + places[:, 1]) * spans[2] + places[:, 2]) * 64 + facing
 
 
 def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
@@ -170,15 +177,7 @@ def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
     origins, d = job.rays_through(random.random(count) * width, random.random(count) * height)
     first = job.points_along(origins, d)
     points = [first] if job.recipe.gi.seen == "radiance_cache" else []
-    u = random.random((len(first.positions), 2))
-    radius, angle = np.sqrt(u[:, 0]), 2.0 * math.pi * u[:, 1]
-    across = np.cross(first.surfaces, np.where(np.abs(first.surfaces[:, :1]) > 0.5, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
-    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
-    up = np.cross(first.surfaces, across)
-    out = (
-        across * (radius * np.cos(angle))[:, None] + up * (radius * np.sin(angle))[:, None]
-        + first.surfaces * np.sqrt(1.0 - u[:, 0])[:, None]
-    )  # fmt: skip
+    out = cosine_directions(first.surfaces, random)
     points.append(job.points_along(first.positions + first.surfaces * 2.0 * job.offset, out))
     p, n = np.concatenate([part.positions for part in points]), np.concatenate([part.surfaces for part in points])
     samples = np.zeros((len(p), 12))
@@ -210,8 +209,7 @@ def _serve(job: Any, wanted: RadianceCacheSettings, arrays: dict[str, np.ndarray
     corners = job.arrays.vertices.reshape(-1, 3)
     extent = float(np.linalg.norm(corners.max(axis=0) - corners.min(axis=0)))
     size = wanted.cell or automatic_size(samples, extent)
-    places = np.floor(samples[:, :3] / size)
-    cells = len(np.unique(np.concatenate([places, np.sign(np.round(samples[:, 3:6] / 0.76))], axis=1), axis=0))
+    cells = len(np.unique(_cell_numbers(samples, size)))
     keys, values = _fill(samples, size, 1 << max(4, int(math.ceil(math.log2(2 * cells + 16)))))
     notes["cell"], notes["cells"] = size, int((values[:, COUNT] > 0).sum())
     return Cells(keys, values, size, wanted.corner_distance)
@@ -247,5 +245,6 @@ WAY = Way(
     serve=_serve,
     lookup=_lookup,
     preview=_preview,
+    says=lambda notes: f"Cells are {notes['cell']:.2g} m wide.",
     points=lambda arrays: (len(arrays["samples"]), "paths"),
 )

@@ -13,13 +13,14 @@ from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel
 from ..reference import by_reference
-from ..scene.arrays import BY_BOUNCED, SEE_THROUGH, SOLID, TINT
-from ..scene.next_surface import CLEAR, TINTED, next_surface
+from ..scene.arrays import BY_BOUNCED, TINT
+from ..scene.next_surface import TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
-from ..surfaces.preview import Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..surfaces.met import scattering_met
+from ..surfaces.preview import evaluate_parts, sample_direction
 from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
-from ..vector import add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
+from ..vector import LUMINANCE, add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
 from .elements import ElementMesh, cluster, element_at
 from .importance import Importance, importances
 from .photons import BY_GLOSS, CAUSTIC, FLUX, KIND_OF_PHOTON, NORMAL, shoot_photons
@@ -28,7 +29,6 @@ SPOT, DIRECTION, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 0, 1, 2, 16,
 MOST_LANDINGS = 4
 """Of one ray: it goes on by what gloss and glass turn."""
 ROUND_RAYS = 1 << 16
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_ROUNDS = 64
 MOST_FALL = 0.95
 GLOSS_PHOTONS = 50_000
@@ -86,14 +86,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
             point = surface_at(scene, hit, b1, b2, d)
             x, y = frame(point.normal)
             wo = to_local(x, y, point.normal, scale(d, -1.0))
-            glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
-            if glass:
-                scattering = glass_at(point.look.roughness, point.look.ior if point.front else 1.0 / point.look.ior, 1.0, wo[2])
-            else:
-                look = point.look
-                if kind == CLEAR:
-                    look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
-                scattering = scattering_at(look, 0.0, 0.0, wo[2])
+            glass, scattering = scattering_met(scene, kind, point, 0.0, 0.0, wo[2])
             if not glass and luminance(scattering.diffuse) > 0.0:
                 place, _, _ = element_at(split, child, element, hit, b1, b2)
                 landed[count] = 2 * np.int64(patches[place]) + (0 if point.front else 1)
@@ -129,8 +122,7 @@ class _Patches:
         self.mesh, self.of_element, self.count = mesh, patches, count
         self.element_areas, self.normals = mesh.areas(), mesh.normals()
         self.areas = np.repeat(np.bincount(patches, self.element_areas, count), 2)
-        middles = mesh.corners.mean(axis=1)
-        matters = importances(importance, middles)
+        matters = importances(importance, mesh.corners.mean(axis=1))
         share = np.bincount(patches, matters * self.element_areas, count) / np.maximum(self.areas[::2], 1e-30)
         self.mattering = np.repeat(LEAST_MATTERING + np.sqrt(share), 2)
         self.order = np.argsort(patches, kind="stable")
@@ -148,14 +140,15 @@ class _Patches:
         return np.einsum("ek,ekc->ec", weights, self.mesh.corners[e]), self.normals[e]
 
 
-def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, wanted: Any, tell: Any) -> Solution:
+def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np.ndarray, wanted: Any, tell: Any) -> Solution:
     """Solve for the light on a mesh, up to the share `wanted.converged` of all that is sent out; elements that are small for
-    `size` metres are put together to patches (see cluster); `tell(share)` hears how far it is."""
+    `size` metres are put together to patches (see cluster); gloss: see gloss_photons;
+    `tell(share)` hears how far it is."""
     patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     areas = patches.areas
     direct, reflected = _direct_light(job, patches, wanted.samples)
     landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
-    _add_gloss(job, patches, bounced)
+    _add_photons(gloss, patches, bounced)
     # Flux that each side has to send: what it got, times what it reflects.
     unshot = (direct + bounced) * reflected * areas[:, None]
     rounds, number, left, last = 0, 0, 1.0 if unshot.any() else 0.0, 1.0
@@ -200,14 +193,17 @@ def _direct_light(job: Any, patches: _Patches, samples: int) -> tuple[np.ndarray
     return np.where(reflected > 1e-3, light / np.maximum(reflected, 1e-3), 0.0), reflected
 
 
-def _add_gloss(job: Any, patches: _Patches, bounced: np.ndarray) -> None:
-    """Add what glass, mirrors and gloss throw straight from the lights to the patches where it lands; without caustics where these are
-    found by photons of their own."""
+def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
+    """Photons that glass, mirrors and gloss throw straight from the lights; without caustics where these are found by photons of their own."""
     photons, _ = shoot_photons(
-        job.arrays, GLOSS_PHOTONS, 16, job.offset, threads=job.threads, progress=job.goes_on, mode=BY_GLOSS, importance=job.importance()
+        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, progress=job.goes_on, mode=BY_GLOSS,
+        importance=job.importance(),
     )  # fmt: skip
-    if job.recipe.of("caustics").on == "yes":
-        photons = photons[photons[:, KIND_OF_PHOTON] != CAUSTIC]
+    return photons[photons[:, KIND_OF_PHOTON] != CAUSTIC] if job.recipe.of("caustics").on == "yes" else photons
+
+
+def _add_photons(photons: np.ndarray, patches: _Patches, bounced: np.ndarray) -> None:
+    """Add the light of photons to the patches where they landed."""
     if not len(photons):
         return
     near = min(8, len(patches.of_element))
@@ -247,5 +243,4 @@ def _round(job: Any, patches: _Patches, unshot: np.ndarray, count: int, first: i
         landed_on += np.bincount(landed, minlength=len(unshot))
         for c in range(3):
             received[:, c] += np.bincount(landed, fluxes[:, c], len(unshot))
-    job.tell_part(0.0)
     return received, landed_on

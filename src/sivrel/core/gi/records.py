@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
+from ..vector import LUMINANCE
+from .hemisphere import stratified_directions
 from .irradiance_cache import (
     COLUMNS,
     ERROR,
@@ -32,7 +34,6 @@ COARSEST = 64
 """Pixels between the points of the first pass; every pass halves them."""
 MOST_RAYS = 1 << 19
 """Rays that are held at once."""
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 def make_records(job: Any, wanted: IrradianceCacheSettings, records: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
@@ -67,14 +68,7 @@ def _look_about(
         part = slice(start, start + max(1, MOST_RAYS // each))
         k = len(p[part])
         random = np.random.default_rng([job.frame.seed, level, start])
-        ring = (np.arange(rings)[None, :, None] + random.random((k, rings, slices))) / rings
-        angle = 2.0 * math.pi * (np.arange(slices)[None, None, :] + random.random((k, rings, slices))) / slices
-        x, y = _frames(n[part])
-        sin, cos = np.sqrt(ring), np.sqrt(1.0 - ring)
-        d = (
-            x[:, None, None] * (sin * np.cos(angle))[..., None] + y[:, None, None] * (sin * np.sin(angle))[..., None]
-            + n[part][:, None, None] * cos[..., None]
-        )  # fmt: skip
+        d, x, y = stratified_directions(n[part], rings, slices, random)
         origins = np.broadcast_to((p[part] + surface[part] * job.offset)[:, None, None], d.shape)
         light, distance = job.gather(origins.reshape(-1, 3), d.reshape(-1, 3))
         # Rays below the surface itself, where normals are rounded off, bring nothing.
@@ -82,7 +76,6 @@ def _look_about(
         light = light.reshape(k, rings, slices, 3) * above[..., None]
         distance = np.maximum(distance.reshape(k, rings, slices), job.offset)
         made.append(_records(p[part], surface[part], n[part], pixels[part], x, y, light, distance, wanted))
-        job.tell_part((start + k) / len(p))
     return np.concatenate(made)
 
 
@@ -160,13 +153,3 @@ def _with_radii(records: np.ndarray) -> np.ndarray:
         radii = np.minimum(radii, bound)
     records[:, RADIUS] = np.maximum(records[:, LEAST], radii)
     return records
-
-
-def _frames(n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Two axes across each normal (Duff et al. 2017, "Building an Orthonormal Basis, Revisited")."""
-    sign = np.where(n[:, 2] >= 0.0, 1.0, -1.0)
-    a = -1.0 / (sign + n[:, 2])
-    b = n[:, 0] * n[:, 1] * a
-    x = np.stack([1.0 + sign * n[:, 0] ** 2 * a, sign * b, -sign * n[:, 0]], axis=1)
-    y = np.stack([b, sign + n[:, 1] ** 2 * a, -n[:, 1]], axis=1)
-    return x, y

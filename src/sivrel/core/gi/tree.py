@@ -3,7 +3,7 @@
 
 import numpy as np
 
-from ..kernel import allocating_kernel
+from ..kernel import allocating_kernel, kernel
 
 DEEPEST = 64
 
@@ -93,3 +93,15 @@ def bounds_of_ranges(centres, radii):
                 least, most = min(least, boxes[below, axis]), max(most, boxes[below, 3 + axis])
             boxes[middle, axis], boxes[middle, 3 + axis] = least, most
     return boxes
+
+
+@kernel
+def push_halves(near, at, low, middle, high, along):
+    """Put the two halves of a range on the stack `near`, rows from `at` on, the one that a point lies in on top; `along` is how far it lies
+    past the node. A row holds the range, and the least squared distance to it that the node tells of."""
+    if along < 0.0:
+        far_low, far_high, near_low, near_high = middle + 1, high, low, middle
+    else:
+        far_low, far_high, near_low, near_high = low, middle, middle + 1, high
+    near[at, 0], near[at, 1], near[at, 2] = far_low, far_high, along * along
+    near[at + 1, 0], near[at + 1, 1], near[at + 1, 2] = near_low, near_high, 0.0

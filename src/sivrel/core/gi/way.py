@@ -73,6 +73,7 @@ class Way(NamedTuple):
     make: makes its arrays and notes for a file; extend: adds to them what another camera needs; serve: what the kernels get of these
     lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)
     preview: of its arrays, what to draw
+    says: of its notes, one sentence more about what was made
     points: of its arrays, how many things it holds, and what they are called
     """
 
@@ -97,4 +98,5 @@ class Way(NamedTuple):
     serve: Callable[[Any, Any, dict[str, np.ndarray], dict[str, Any]], Any] | None = None
     lookup: Any = None
     preview: Callable[[dict[str, np.ndarray]], Preview] | None = None
+    says: Callable[[dict[str, Any]], str] | None = None
     points: Callable[[dict[str, np.ndarray]], tuple[int, str]] | None = None

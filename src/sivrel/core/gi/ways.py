@@ -20,6 +20,8 @@ EXTRAS: tuple[Way, ...] = (caustics.WAY,)
 SEEN = {way.key: way for way in WAYS if way.seen}
 BEYOND = {way.key: way for way in WAYS if way.beyond}
 PREPARING = {way.key: way for way in (*WAYS, *EXTRAS) if way.make is not None}
+OF_KIND = {way.kind: way for way in PREPARING.values()}
+"""Ways by the kind of their cache."""
 NOTHING_PREPARED = tuple(way.nothing for way in (*WAYS, *EXTRAS))
 """What the kernels get of the ways, in the order of the table, where none has been prepared."""
 CAUSTICS = len(WAYS) + EXTRAS.index(caustics.WAY)

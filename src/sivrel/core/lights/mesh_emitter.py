@@ -11,9 +11,8 @@ import numpy as np
 from ..kernel import kernel
 from ..scene.arrays import BOTH_SIDES, EMISSION, EMISSION_MAP, EMITTER_COUNT, EMITTERS, SceneArrays
 from ..scene.surface_at import emission_at
-from ..vector import cross, dot, scale, subtract
+from ..vector import LUMINANCE, cross, dot, scale, subtract
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 PROBES = np.array([[1 / 3, 1 / 3], [0.1, 0.1], [0.8, 0.1], [0.1, 0.8], [0.45, 0.1], [0.1, 0.45], [0.45, 0.45]])
 """Barycentric weights at which the emission of a textured triangle is looked at."""
 

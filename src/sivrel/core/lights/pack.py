@@ -57,13 +57,13 @@ from ..scene.model import Light, Mesh, Scene, Shadow, TextureUse
 from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import CODES
+from ..vector import LUMINANCE
 from .mesh_emitter import emitter_table
 from .panorama import sky_table
 from .radiance import area, emitted
 from .shaping import profile_table
 from .tree import build_tree
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_PASSES = 24
 """Lights that get a pass of their own; the weakest beyond share one."""
 MOST_LINKS = 63

@@ -13,9 +13,8 @@ from ..kernel import called_kernel, kernel
 from ..scene.arrays import AXIS_X, AXIS_Y, AXIS_Z, PANORAMA, RADIANCE, ROTATION, SKY
 from ..scene.model import Texture
 from ..scene.textures import look_up_colour
-from ..vector import dot, frame, multiply, row3, to_world
+from ..vector import LUMINANCE, dot, frame, multiply, row3, to_world
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 MOST_COLUMNS = 1024
 """Cells along a row of the distribution; a larger picture is averaged down for aiming, and looked up whole."""
 EVEN = 0.02

@@ -4,16 +4,17 @@ import math
 
 import numpy as np
 
+from ..gi.hemisphere import stratified_directions
 from ..gi.way import NOT_SERVED, Spot, Way
 from ..gi.ways import looked_up
 from ..kernel import called_kernel
 from ..reference import by_reference
 from ..surfaces.preview import Look
+from ..vector import LUMINANCE
 from .film import make_memory
 from .preparation import Points, Preparation
 
 SPOTS, RINGS, SLICES = 48, 10, 26
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 @called_kernel
@@ -44,16 +45,7 @@ def irradiance(job: Preparation, points: Points, beyond: str) -> tuple[np.ndarra
     The rays are the same at every call."""
     n, each = len(points.positions), RINGS * SLICES
     random = np.random.default_rng([job.frame.seed, 11])
-    share = (np.arange(RINGS)[None, :, None] + random.random((n, RINGS, SLICES))) / RINGS
-    angle = 2.0 * math.pi * (np.arange(SLICES)[None, None, :] + random.random((n, RINGS, SLICES))) / SLICES
-    z = points.normals
-    across = np.cross(z, np.where(np.abs(z[:, :1]) > 0.5, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
-    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-30)
-    up = np.cross(z, across)
-    d = (
-        across[:, None, None] * (np.sqrt(share) * np.cos(angle))[..., None] + up[:, None, None] * (np.sqrt(share) * np.sin(angle))[..., None]
-        + z[:, None, None] * np.sqrt(1.0 - share)[..., None]
-    )  # fmt: skip
+    d, _, _ = stratified_directions(points.normals, RINGS, SLICES, random)
     above = np.einsum("krsc,kc->krs", d, points.surfaces) > 0.0
     origins = np.broadcast_to((points.positions + points.surfaces * job.offset)[:, None, None], d.shape)
     job.rays = 1 << 28

@@ -19,11 +19,12 @@ from ..kernel import called_kernel, kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, Shading, glow_met, keep_parts, lights_aimed_at, lights_met, part_of
 from ..lights.emitters import BLACK
 from ..reference import by_passing_reference, by_reference
-from ..scene.arrays import ABSORPTION, BY_BOUNCED, BY_CAMERA, SEE_THROUGH, SOLID, TINT
+from ..scene.arrays import ABSORPTION, BY_BOUNCED, BY_CAMERA, TINT
 from ..scene.next_surface import CLEAR, OPAQUE, TINTED, next_surface
 from ..scene.surface_at import SurfacePoint, offset_point, surface_at
 from ..shadows.depth_map import texels_per_pixel
-from ..surfaces.preview import BASE, GLASS, GLOSS, Look, evaluate_parts, glass_at, sample_direction, scattering_at
+from ..surfaces.met import scattering_met
+from ..surfaces.preview import BASE, GLASS, GLOSS, Look, evaluate_parts, sample_direction
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
@@ -224,18 +225,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
 
                 x, y = frame(point.normal)
                 wo = to_local(x, y, point.normal, scale(d if vertex > 0 else direction, -1.0))
-                glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
                 split = vertex == 0 and not gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
-                if glass:
-                    ior = point.look.ior
-                    scattering = glass_at(
-                        point.look.roughness, ior if point.front else 1.0 / ior, float(settings.glossy_rays) if split else 1.0, wo[2]
-                    )
-                else:
-                    look = point.look
-                    if kind == CLEAR:  # what a pane does not let pass it reflects wholly
-                        look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, BLACK, 0.0, 0.0)
-                    scattering = scattering_at(look, float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0, wo[2])
+                base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
+                glass, scattering = scattering_met(scene, kind, point, base_rays, gloss_rays, wo[2])
                 row = np.int64(scene.object_of[hit])
                 diffuse = not glass and luminance(scattering.diffuse) > 0.0
                 if vertex == 0 and turn == 0:

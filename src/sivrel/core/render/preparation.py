@@ -62,11 +62,6 @@ class Preparation:
         if not self.goes_on(share):
             raise Stopped
 
-    def tell_part(self, share: float) -> None:
-        """Tell how much of a part is done that itself is not told. Raises Stopped when the work is called off."""
-        if not self.goes_on(self.at):
-            raise Stopped
-
     def looked_up_beyond(self, way: str) -> bool:
         """Whether rays look a way up where they land, after what the camera sees."""
         gi = self.recipe.gi

@@ -6,16 +6,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
 from ..caches import Cache, CacheFolder, hash_of
 from ..gi.way import Way
-from ..gi.ways import PREPARING
 from ..scene.arrays import CAMERA, RAYS, SLOT
 from .check import check_against_brute_force
 from .film import camera_array
 from .preparation import Preparation, Stopped
 
+OF_FILE = ("parts", "cameras", "seconds", "count", "unit", "way")
+"""Notes of every cache; the others are what its way tells."""
+PART_OF = {"object": "geometry", "surface": "surfaces", "light": "lights"}
+"""What of the dependencies the first word of a part's name stands for."""
 MOST_PARTS = 2000
 """Lights, surfaces and objects whose own hashes are kept, to name which of them has changed."""
 
@@ -53,14 +54,15 @@ def _changes(before: Cache, depends: dict[str, str], parts: dict[str, str]) -> l
     """Names of what has changed: the lights, surfaces and objects where they are known, else what they are part of."""
     changed = [name for name in depends if before.depends.get(name) != depends[name]]
     kept = before.notes.get("parts", {})
-    named = []
-    if parts and kept:
-        for part in {**kept, **parts}:
-            if kept.get(part) != parts.get(part):
-                named.append(part if part in kept and part in parts else f"{part} (new)" if part in parts else f"{part} (gone)")
-        kinds = {"geometry": "object ", "surfaces": "surface ", "lights": "light "}
-        changed = [c for c in changed if c not in kinds or not any(n.startswith(kinds[c]) for n in named)]
-    return [*named, *changed]
+    if not (parts and kept):
+        return changed
+    named, explained = [], set()
+    for part in {**kept, **parts}:
+        of = PART_OF[part.split(" ")[0]]
+        if of in changed and kept.get(part) != parts.get(part):
+            named.append(part if part in kept and part in parts else f"{part} (new)" if part in parts else f"{part} (gone)")
+            explained.add(of)
+    return [*named, *(name for name in changed if name not in explained)]
 
 
 def parts_of(job: Preparation) -> dict[str, str]:
@@ -98,18 +100,20 @@ def camera_hash(job: Preparation) -> str:
     return hash_of(camera_array(job.camera, job.frame.width, job.frame.height), job.frame.width, job.frame.height)
 
 
+def needs_more(job: Preparation, way: Way, cache: Cache) -> bool:
+    """Whether a cache that cameras share has to be added to for the one of the job."""
+    shared = way.extend is not None and getattr(job.recipe.of(way.key), "camera", "") == "shared"
+    return shared and camera_hash(job) not in cache.notes.get("cameras", [])
+
+
 def prepare_ways(
     job: Preparation, surfaces: str, geometry: str, caches: CacheFolder, progress: Callable[[str, float], bool] | None
 ) -> list[CacheNote]:
     """Make ready what the recipe's ways need, in the order in which they rest on each other; the job's arrays then hold it."""
     told: list[CacheNote] = []
-    if not any(key in PREPARING for key in job.recipe.preparing()):
-        return told
-    parts, beyond = parts_of(job), ""
-    for key in job.recipe.preparing():
-        way = PREPARING.get(key)
-        if way is None:
-            continue
+    ways = job.recipe.preparing()
+    parts, beyond = parts_of(job) if ways else {}, ""
+    for way in ways:
         job.progress = functools.partial(progress, way.kind) if progress else None
         try:
             note = _prepare_way(job, way, dependencies(job, way, surfaces, geometry, beyond), parts, caches)
@@ -121,53 +125,50 @@ def prepare_ways(
 
 
 def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder) -> CacheNote:
-    wanted, subject, begun = job.recipe.of(way.key), job.scene.name, time.perf_counter()
-    assert way.make is not None and way.serve is not None and way.points is not None
-    cache, because, made, added = caches.locked(way.kind, subject), "", False, False
-    if cache is not None:
-        because = what_changed([cache], depends, parts) if cache.depends != depends else ""
-    else:
+    """Find or make the cache of a way, let rays look it up, and check what they find."""
+    wanted, made, added = job.recipe.of(way.key), False, False
+    cache = caches.locked(way.kind, job.scene.name)
+    because = what_changed([cache], depends, parts) if cache is not None else ""
+    if cache is None:
         cache = caches.find(way.kind, depends)
-        here = camera_hash(job)
-        if cache is None:
-            because = what_changed(caches.alike(way.kind, subject), depends, parts)
-            arrays, notes = way.make(job, wanted)
-            made = True
-            about = {**notes, "seconds": time.perf_counter() - begun, "parts": parts, "cameras": [here], "way": way.key}
-            cache = Cache(way.kind, subject, depends, arrays, about)
-        elif way.extend is not None and getattr(wanted, "camera", "") == "shared" and here not in cache.notes.get("cameras", []):
-            arrays, notes = way.extend(job, wanted, cache.arrays)
-            added = True
-            about = {
-                **cache.notes, **notes, "seconds": float(cache.notes["seconds"]) + time.perf_counter() - begun,
-                "cameras": [*cache.notes.get("cameras", []), here],
-            }  # fmt: skip
-            cache = Cache(way.kind, subject, depends, arrays, about)
+        made, added = cache is None, cache is not None and needs_more(job, way, cache)
+        if made:
+            because = what_changed(caches.alike(way.kind, job.scene.name), depends, parts)
         if made or added:
-            job.tell(1.0)
-            count, unit = way.points(cache.arrays)
-            cache.notes["count"], cache.notes["unit"] = count, unit
+            cache = _make(job, way, depends, parts, cache)
             caches.keep(cache)
-    count, unit = way.points(cache.arrays)
-    serving = hash_of(cache.digest, count, wanted.model_dump(), job.looked_up_beyond(way.key), job.recipe.of("caustics").on)
-    notes = dict(cache.notes)
-    prepared, told = caches.remember(serving, lambda: _serve(job, way, wanted, cache, notes))
+    assert cache is not None and way.serve is not None
+    serving = hash_of(cache.digest, cache.notes["count"], wanted.model_dump(), job.looked_up_beyond(way.key), job.recipe.of("caustics").on)
+    prepared, told = caches.remember(serving, functools.partial(_serve, job, way, cache))
     job.served(way.key, prepared)
     check = None
     if way.lookup is not None:
         of_check = hash_of(serving, camera_hash(job), job.recipe.limits.model_dump(), job.recipe.gi.model_dump())
         check = caches.remember(of_check, lambda: check_against_brute_force(job, way))
-    kept = {key: value for key, value in {**notes, **told}.items() if key not in ("parts", "cameras", "seconds", "count", "unit", "way")}
-    return CacheNote(way.key, way.kind, cache.digest, count, unit, float(cache.notes["seconds"]), made, added, because, kept, check)
+    count, unit, seconds = cache.notes["count"], cache.notes["unit"], float(cache.notes["seconds"])
+    return CacheNote(way.key, way.kind, cache.digest, count, unit, seconds, made, added, because, told, check)
 
 
-def _serve(job: Preparation, way: Way, wanted: Any, cache: Cache, notes: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
+def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
+    """Make the cache of a way, or add to the one there was `before` what the job's camera needs. Raises Stopped."""
+    assert way.make is not None and way.points is not None
+    wanted, begun, about = job.recipe.of(way.key), time.perf_counter(), dict(before.notes) if before else {}
+    if before is None:
+        arrays, notes = way.make(job, wanted)
+    else:
+        assert way.extend is not None
+        arrays, notes = way.extend(job, wanted, before.arrays)
+    job.tell(1.0)
+    count, unit = way.points(arrays)
+    seconds = about.get("seconds", 0.0) + time.perf_counter() - begun
+    cameras = [*about.get("cameras", []), camera_hash(job)]
+    about |= {**notes, "seconds": seconds, "parts": about.get("parts", parts), "cameras": cameras, "way": way.key, "count": count, "unit": unit}
+    return Cache(way.kind, job.scene.name, depends, arrays, about)
+
+
+def _serve(job: Preparation, way: Way, cache: Cache) -> tuple[Any, dict[str, Any]]:
     """What the kernels get, and what the way tells of it."""
     assert way.serve is not None
-    told: dict[str, Any] = dict(notes)
-    prepared = way.serve(job, wanted, cache.arrays, told)
-    if hasattr(prepared, "radius"):
-        told["radius"] = float(prepared.radius)
-    if hasattr(prepared, "radii") and len(prepared.radii):
-        told["radius"], told["last_radius"] = float(prepared.radii[0]), float(prepared.radii[-1])
-    return prepared, {key: value for key, value in told.items() if isinstance(value, int | float | str | list) and not isinstance(value, np.generic)}
+    notes = dict(cache.notes)
+    prepared = way.serve(job, job.recipe.of(way.key), cache.arrays, notes)
+    return prepared, {key: value for key, value in notes.items() if key not in OF_FILE}

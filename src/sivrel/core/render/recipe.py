@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any
 from pydantic import BaseModel, ValidationError, create_model
 
 from ..errors import InputError
-from ..gi.ways import EXTRAS, SEEN, WAYS
+from ..gi.way import Way
+from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
 from ..settings import Group
 from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
 
@@ -55,11 +56,11 @@ class FixedSettings(Group):
         """Rays by which the way is gathered from afar; 0 where it is looked up at once."""
         return getattr(self.of(way), "final_gather_rays", 0)
 
-    def preparing(self) -> list[str]:
-        """Keys of the ways that are in use, those first that others are built on."""
+    def preparing(self) -> list[Way]:
+        """The ways in use that prepare something, those first that others are built on."""
         seen, beyond = self.gi.seen, self.gi.beyond if SEEN[self.gi.seen].asks_beyond else ""
         extras = [way.key for way in EXTRAS if self.of(way.key).on == "yes"]
-        return [*extras, *([beyond] if beyond else []), *([seen] if seen != beyond else [])]
+        return [PREPARING[key] for key in dict.fromkeys([*extras, beyond, seen]) if key in PREPARING]
 
 
 if TYPE_CHECKING:

@@ -10,15 +10,15 @@ from ...core.errors import InputError
 from ...core.finish.finishing import Finish
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
 from ...core.formats.exr import read_exr
-from ...core.gi.ways import BEYOND, SEEN
+from ...core.gi.ways import BEYOND, PREPARING, SEEN
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.render.film import DIRECT, INDIRECT
 from ...core.render.frame import Frame
-from ...core.render.recipe import QUESTIONS, Recipe, settings, with_values
+from ...core.render.recipe import QUESTIONS, Recipe, settings
 from ...store import files, jobs, proofs, shots
 from ...store.database import transaction
+from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
 from ..database import data, db
-from ..lights.routes import edits_of
 from ..pictures.routes import halves
 from ..words import meters_in_words
 from .lineage import lineage
@@ -26,20 +26,6 @@ from .lineage import lineage
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
 WAYS = {"gi.seen": SEEN, "gi.beyond": BEYOND}
-
-
-def _shot(slug: str) -> shots.Shot:
-    shot = shots.find(db(), slug)
-    if shot is None:
-        abort(404)
-    return shot
-
-
-def _proof(proof_id: int) -> proofs.Proof:
-    proof = proofs.get(db(), proof_id)
-    if proof is None:
-        abort(404)
-    return proof
 
 
 def _chosen(all_proofs: list[proofs.Proof], name: str) -> proofs.Proof | None:
@@ -50,7 +36,7 @@ def _chosen(all_proofs: list[proofs.Proof], name: str) -> proofs.Proof | None:
 @pages.get("/shots/<slug>")
 def page(slug: str):
     """The bench. ?proof= is on the plate, ?with= is compared with it."""
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     shots.opened(db(), shot)
     all_proofs = proofs.of_shot(db(), shot.id)
     finished = [p for p in all_proofs if p.picture]
@@ -65,7 +51,7 @@ def page(slug: str):
 
 @pages.get("/shots/<slug>/lineage")
 def lineage_part(slug: str):
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     all_proofs = proofs.of_shot(db(), shot.id)
     return render_template(
         "lineage.html", shot=shot, cards=lineage(all_proofs), proof=_chosen(all_proofs, "proof"), other=_chosen(all_proofs, "with")
@@ -75,7 +61,7 @@ def lineage_part(slug: str):
 @pages.get("/shots/<slug>/recipe")
 def recipe_part(slug: str):
     """The recipe of ?proof= as sentences, to change and prove again."""
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     return render_template("recipe.html", shot=shot, **_recipe_values(shot, _chosen(proofs.of_shot(db(), shot.id), "proof")))
 
 
@@ -91,18 +77,18 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
         "seed": str(frame.seed),
     }
     edits = json.dumps(proof.edits.flat() if proof else {})
-    return {"parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS}
+    return {"parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS, "preparing": list(PREPARING)}
 
 
 @pages.post("/shots/<slug>/prove")
 def prove(slug: str):
     """Render what the form says, as a child of `parent`."""
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     form = request.form
     parent = proofs.get(db(), form.get("parent", 0, type=int))
     if parent is not None and parent.shot_id != shot.id:
         parent = None
-    recipe = with_values(Recipe(), {key: form[key] for key in settings() if key in form})
+    recipe = recipe_of(form)
     edits = edits_of(form.get("edits", ""))
     frame = Frame(
         _whole(form, "width", "The width"), _whole(form, "height", "The height"), _region(form.get("region", "")),
@@ -116,7 +102,7 @@ def prove(slug: str):
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))
     response = make_response(
-        render_template("lineage.html", shot=shot, cards=lineage(proofs.of_shot(db(), shot.id)), proof=_proof(number), other=parent)
+        render_template("lineage.html", shot=shot, cards=lineage(proofs.of_shot(db(), shot.id)), proof=proof_or_404(number), other=parent)
     )
     response.headers["HX-Trigger-After-Settle"] = f'{{"sivrel:started": {{"proof": {number}}}}}'
     return response
@@ -141,20 +127,20 @@ def _region(text: str) -> tuple[int, int, int, int] | None:
 
 @pages.post("/proofs/<int:proof_id>/cancel")
 def cancel(proof_id: int):
-    jobs.cancel(db(), _proof(proof_id).id)
+    jobs.cancel(db(), proof_or_404(proof_id).id)
     return "", 204
 
 
 @pages.post("/proofs/<int:proof_id>/resume")
 def resume(proof_id: int):
-    jobs.resume(db(), _proof(proof_id).id)
+    jobs.resume(db(), proof_or_404(proof_id).id)
     return "", 204
 
 
 @pages.get("/proofs/<int:proof_id>.json")
 def proof_json(proof_id: int):
     """A proof with the progress of its job and what the worker does."""
-    proof = _proof(proof_id)
+    proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
     shot = shots.get(db(), proof.shot_id)
     left = None
@@ -189,7 +175,7 @@ def proof_json(proof_id: int):
 @pages.get("/proofs/<int:proof_id>/noise.json")
 def noise_json(proof_id: int):
     """Where the noise of a part of a proof comes from (?region=left,top,right,bottom in pixels of the frame)."""
-    proof, wanted = _proof(proof_id), _region(request.args.get("region", ""))
+    proof, wanted = proof_or_404(proof_id), _region(request.args.get("region", ""))
     if proof.picture is None:
         abort(404)
     x0, y0, x1, y1 = proof.frame.window
@@ -205,7 +191,7 @@ def noise_json(proof_id: int):
 def tiles(proof_id: int):
     """Finished tiles from number ?from= on, in the order in which they came: for each five int32 (index, x0, y0, x1, y1
     in pixels of the frame), then its beauty as RGBA half floats."""
-    proof = _proof(proof_id)
+    proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
     parts = []
     if job is not None:

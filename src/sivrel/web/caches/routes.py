@@ -1,6 +1,5 @@
 """The caches page: what has been prepared and kept, what it cost, who used it, and whether it is still right."""
 
-import os
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,14 +8,15 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, send_file, url_for
 from werkzeug.utils import secure_filename
 
-from ...core.caches import Cache, CacheFolder, from_bytes
+from ...core.caches import Cache, CacheFolder, header_of
 from ...core.errors import InputError
-from ...core.render.recipe import Recipe, settings, to_json, with_values
+from ...core.render.recipe import Recipe, to_json
 from ...core.scene.edits import to_json as edits_to_json
 from ...store import caches as stored
 from ...store import proofs, questions, shots
+from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
 from ..database import data, db
-from ..lights.routes import edits_of
+from ..words import thousands
 
 pages = Blueprint("caches", __name__, template_folder="templates")
 
@@ -37,7 +37,7 @@ class Line:
     @property
     def holds(self) -> str:
         count = self.cache.notes.get("count")
-        return "" if count is None else f"{count:,} {self.cache.notes.get('unit', '')}".replace(",", " ", 1)
+        return "" if count is None else f"{thousands(count)} {self.cache.notes.get('unit', '')}"
 
 
 def _folder() -> CacheFolder:
@@ -57,17 +57,16 @@ def page():
 
 
 def _page(problem: str = "", status: int = 200):
-    folder, used = _folder(), stored.used_by(db())
+    folder, used, used_in = _folder(), stored.used_by(db()), proofs.shots_of(db())
     all_shots = {shot.slug: shot for shot, _, _ in shots.listed(db())}
-    by_proof: dict[int, proofs.Proof | None] = {}
+    by_id = {shot.id: shot for shot in all_shots.values()}
     lines = []
     for path, cache in folder.headers():
         digest = path.stem
         numbers = used.get(digest, [])
         shot = all_shots.get(cache.subject)
         if shot is None and numbers:
-            proof = by_proof.setdefault(numbers[-1], proofs.get(db(), numbers[-1]))
-            shot = next((s for s in all_shots.values() if proof and s.id == proof.shot_id), None)
+            shot = by_id.get(used_in[numbers[-1]])
         size = path.stat().st_size / 1e6
         lines.append(Line(digest, cache, shot, size, _age(path), numbers, folder.marked(digest, "kept"), folder.marked(digest, "locked")))
     total = sum(line.megabytes for line in lines)
@@ -94,11 +93,7 @@ def mark(digest: str, mark: str):
 @pages.post("/caches/<digest>/delete")
 def delete(digest: str):
     """Delete a cache; it is put aside until another one is, so that it can be taken back."""
-    path = _path(digest)
-    if _folder().marked(digest, "locked"):
-        raise InputError("This cache is locked; unlock it first.")
-    os.replace(path, path.parent / "deleted.aside")
-    (path.parent / "deleted.name").write_text(digest)
+    _path(digest)
     _folder().delete(digest)
     return redirect(url_for("caches.page", undo=digest))
 
@@ -106,20 +101,15 @@ def delete(digest: str):
 @pages.post("/caches/undelete")
 def undelete():
     """Take back the cache that was deleted last."""
-    folder = data() / "caches"
-    try:
-        digest = (folder / "deleted.name").read_text()
-        os.replace(folder / "deleted.aside", folder / f"{digest}.cache")
-    except OSError:
-        raise InputError("There is no deleted cache to take back.") from None
+    _folder().take_back()
     return redirect(url_for("caches.page"))
 
 
 @pages.get("/caches/<digest>.cache")
 def export(digest: str):
     path = _path(digest)
-    about = next((cache for p, cache in _folder().headers() if p == path), None)
-    name = secure_filename(f"{about.subject}-{about.kind}-{digest[:8]}.cache".replace(" ", "-")) if about else path.name
+    about = header_of(path)
+    name = secure_filename(f"{about.subject}-{about.kind}-{digest[:8]}.cache".replace(" ", "-"))
     return send_file(path, mimetype="application/octet-stream", as_attachment=True, download_name=name)
 
 
@@ -130,12 +120,9 @@ def import_():
     if file is None or not file.filename:
         return _page("No file was chosen; choose a .cache file that was exported here.", 422)
     try:
-        cache = from_bytes(file.read(), secure_filename(file.filename) or "The file")
+        _folder().take_in(file.read(), secure_filename(file.filename) or "The file")
     except InputError as error:
         return _page(str(error), 422)
-    folder = _folder()
-    folder.keep(cache)
-    folder.mark(cache.digest, "kept", True)
     return redirect(url_for("caches.page"))
 
 
@@ -146,9 +133,7 @@ def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 @pages.post("/shots/<slug>/caches")
 def state(slug: str):
     """Ask which caches of a shot are fresh against its newest proof; the answer comes at /questions/N.json."""
-    shot = shots.find(db(), slug)
-    if shot is None:
-        abort(404)
+    shot = shot_or_404(slug)
     newest = next(reversed([p for p in proofs.of_shot(db(), shot.id) if p.picture]), None)
     return _ask("caches", shot, _of_proof(shot, newest))
 
@@ -166,21 +151,18 @@ def _of_proof(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
 @pages.post("/shots/<slug>/ways")
 def ways(slug: str):
     """Ask what the recipe on the page would have to prepare, and what it has ready."""
-    shot = shots.find(db(), slug)
-    if shot is None:
-        abort(404)
+    shot = shot_or_404(slug)
     form = request.form
-    recipe = with_values(Recipe(), {key: form[key] for key in settings() if key in form})
     numbers = {name: form.get(name, type=int) for name in ("width", "height", "seed")}
     edits = edits_to_json(edits_of(form.get("edits", "")))
-    return _ask("ways", shot, {"recipe": to_json(recipe), "edits": edits, "camera": form.get("camera"), **numbers})
+    return _ask("ways", shot, {"recipe": to_json(recipe_of(form)), "edits": edits, "camera": form.get("camera"), **numbers})
 
 
 @pages.post("/proofs/<int:proof_id>/preview")
 def preview(proof_id: int):
     """Ask what a cache of a proof holds (`digest`), where the proof's camera sees it."""
-    proof = proofs.get(db(), proof_id)
-    digest = request.form.get("digest", "")
-    if proof is None or digest not in [way["digest"] for way in proof.meters.get("ways", [])]:
+    proof, digest = proof_or_404(proof_id), request.form.get("digest", "")
+    if digest not in [way["digest"] for way in proof.meters.get("ways", [])]:
         abort(404)
-    return _ask("preview", shots.get(db(), proof.shot_id), {**_of_proof(shots.get(db(), proof.shot_id), proof), "digest": digest})
+    shot = shots.get(db(), proof.shot_id)
+    return _ask("preview", shot, {**_of_proof(shot, proof), "digest": digest})

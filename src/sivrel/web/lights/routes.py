@@ -1,7 +1,6 @@
 """Lights on the bench: the panel, plan and elevation, what reaches a spot, depth maps to look at, edits as a USD layer."""
 
 import io
-import json
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -13,35 +12,15 @@ from ...core.caches import from_bytes
 from ...core.errors import InputError
 from ...core.formats.usd_edits import write_layer
 from ...core.render.recipe import Recipe, to_json
-from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS, Edits, with_edits
+from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS
 from ...core.scene.edits import to_json as edits_to_json
 from ...core.shadows.depth_map import map_picture
 from ...store import proofs, questions, shots
+from ..asked import edits_of, shot_or_404
 from ..database import data, db
 from .panel import light_lines, other_lines
 
 pages = Blueprint("lights", __name__, template_folder="templates")
-MOST_EDITS = 1 << 20
-
-
-def edits_of(text: str) -> Edits:
-    """Edits from the flat JSON of a form. Raises InputError."""
-    if len(text) > MOST_EDITS:
-        raise InputError("There are too many edits for one shot; write them out as a USD layer and open that.")
-    try:
-        flat = json.loads(text or "{}")
-    except ValueError:
-        flat = None
-    if not isinstance(flat, dict) or any(isinstance(value, dict | list) for value in flat.values()):
-        raise InputError("The edits on this page could not be read; reload it and make them again.")
-    return with_edits(Edits(), flat)
-
-
-def _shot(slug: str) -> shots.Shot:
-    shot = shots.find(db(), slug)
-    if shot is None:
-        abort(404)
-    return shot
 
 
 def _proof(shot: shots.Shot) -> proofs.Proof | None:
@@ -52,7 +31,7 @@ def _proof(shot: shots.Shot) -> proofs.Proof | None:
 @pages.post("/shots/<slug>/lights")
 def panel(slug: str):
     """The panel for the form's edits; `open` is the light whose sentences are shown."""
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     proof, edits, opened = _proof(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
     lines = light_lines(shot, proof, edits, request.form.get("way") == "depth_map")
     bounced = next((m for m in proof.lights if m["name"] == "bounced light"), None) if proof else None
@@ -84,13 +63,13 @@ def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 @pages.post("/shots/<slug>/plan")
 def plan(slug: str):
     """Ask for plan and elevation; the answer comes at /questions/N.json."""
-    return _ask("plan", _shot(slug), {})
+    return _ask("plan", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/reach")
 def reach(slug: str):
     """Ask which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
-    shot = _shot(slug)
+    shot = shot_or_404(slug)
     numbers = {}
     for name in ("x", "y", "width", "height"):
         value = request.form.get(name, type=float)
@@ -124,7 +103,7 @@ def depth_map(proof_id: int, digest: str):
 @pages.post("/shots/<slug>/layer")
 def layer(slug: str):
     """The form's edits as a USD layer over the shot's own file."""
-    shot, edits = _shot(slug), edits_of(request.form.get("edits", ""))
+    shot, edits = shot_or_404(slug), edits_of(request.form.get("edits", ""))
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "edits.usda"
         left_out = write_layer(shot.path, edits, out)

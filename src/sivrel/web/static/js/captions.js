@@ -1,6 +1,6 @@
 // What stands under the plate: which two proofs are on it, and how they differ.
 
-const inSeconds = (seconds) => `${seconds < 10 ? seconds.toFixed(seconds < 1 ? 2 : 1) : Math.round(seconds)} s`;
+export const inSeconds = (seconds) => `${seconds < 10 ? seconds.toFixed(seconds < 1 ? 2 : 1) : Math.round(seconds)} s`;
 
 /** What `proof` is, with its letter; nothing where there is none. */
 export function sayCaption(caption, letter, proof, filtered) {

@@ -1,21 +1,19 @@
 // What the ways of the recipe have ready for this shot, and what they would have to prepare, said beside them.
 
+import { inSeconds } from "./captions.js";
 import { ask } from "./lights.js";
 
-const PREPARING = ["irradiance_cache", "photon_map", "radiance_cache", "baked"];
 const REST = 350; // milliseconds without a change before it is asked
-
-const time = (seconds) => (seconds < 1 ? `${seconds.toFixed(2)} s` : seconds < 10 ? `${seconds.toFixed(1)} s` : `${Math.round(seconds)} s`);
 
 /** One way's state as a sentence. */
 export function wayInWords(row) {
   const name = `The ${row.kind}`, held = row.count == null ? "" : ` (${row.count.toLocaleString("en").replaceAll(",", " ")} ${row.unit})`;
   if (row.locked) return `${name}${held} is locked: it serves whatever changes.${row.because ? ` Since it was made, ${row.because} changed.` : ""}`;
   if (row.added) return `${name}${held} is kept, and will be added to for this camera.`;
-  if (row.ready) return `${name}${held} is ready: ${time(row.seconds)} spared.`;
+  if (row.ready) return `${name}${held} is ready: ${inSeconds(row.seconds)} spared.`;
   if (row.seconds == null) return `${name} has to be made before the first pixel; none was made for this shot yet.`;
   const why = row.because && row.because !== "settings" ? `, since ${row.because} changed` : "";
-  return `${name} has to be made anew before the first pixel${why}: the last one took ${time(row.seconds)}.`;
+  return `${name} has to be made anew before the first pixel${why}: the last one took ${inSeconds(row.seconds)}.`;
 }
 
 export class WaysState {
@@ -33,7 +31,8 @@ export class WaysState {
     const holder = this.recipe.holder.querySelector(".ways-state");
     if (!holder) return;
     const value = (name) => this.recipe.field(name)?.value, beyond = this.recipe.field("gi.beyond")?.closest(".phrase");
-    const used = PREPARING.includes(value("gi.seen")) || (PREPARING.includes(value("gi.beyond")) && !beyond.hidden) || value("caustics.on") === "yes";
+    const preparing = JSON.parse(holder.dataset.preparing);
+    const used = preparing.includes(value("gi.seen")) || (preparing.includes(value("gi.beyond")) && !beyond.hidden) || value("caustics.on") === "yes";
     if (!used) {
       this.asked = "";
       return holder.replaceChildren();
