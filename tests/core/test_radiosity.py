@@ -7,7 +7,7 @@ import numpy as np
 
 from sivrel.core.errors import InputError
 from sivrel.core.gi.elements import LEAF, cluster, element_at, halve, split_to, whole_triangles
-from sivrel.core.gi.radiosity import gloss_photons, share_arrived, solve
+from sivrel.core.gi.radiosity import gloss_photons, share_arrived, solve, solve_finer
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
@@ -21,14 +21,18 @@ FACING, BESIDE = 0.1998, 0.2000
 """Form factors of unit squares that face each other at distance one, and that share an edge (Howell, configurations C-11 and C-14)."""
 
 
-def baked(scene: Scene, longest: float = 9.0, **settings):
-    """(mesh, solution) of a scene whose elements are no longer than that."""
+def job_for(scene: Scene, **settings) -> Preparation:
     recipe = with_values(Recipe(), {"gi.seen": "baked", "baked.converged": 0.9999, **{f"baked.{key}": value for key, value in settings.items()}})
     scene = replace(scene, cameras=[CAMERA])
     ready = prepare(scene, with_values(recipe, {"gi.seen": "off"}))
-    job = Preparation(scene, ready.arrays, recipe, CAMERA, Frame(16, 16))
-    mesh = split_to(ready.arrays, longest)
-    return mesh, solve(job, mesh, 0.0, 0, gloss_photons(job, recipe.of("baked")), recipe.of("baked"), lambda share: None)
+    return Preparation(scene, ready.arrays, recipe, CAMERA, Frame(16, 16))
+
+
+def baked(scene: Scene, longest: float = 9.0, **settings):
+    """(mesh, solution) of a scene whose elements are no longer than that."""
+    job = job_for(scene, **settings)
+    mesh = split_to(job.arrays, longest)
+    return mesh, solve(job, mesh, 0.0, 0, gloss_photons(job, job.recipe.of("baked")), job.recipe.of("baked"), lambda share: None)
 
 
 def ball_inside(rows: int, columns: int):
@@ -149,6 +153,25 @@ class Mesh(unittest.TestCase):
         self.assertLess(once, 4 * plain)
         self.assertEqual(elements({"baked.refine": 1}, refine=0), plain)
         self.assertEqual(elements({"baked.refine": 0}, refine=1), once)
+
+    def test_parts_of_elements_get_what_a_whole_solution_gives_them(self):
+        lamp = Light("lamp", "sphere", (90.0,) * 3, (0.0, 0.0, -0.8), radius=0.05)
+        job = job_for(Scene("spot", [box_inside()], [lambert(0.5)], [lamp]), shots=200_000, samples=256)
+        wanted, none = job.recipe.of("baked"), np.zeros((0, 16))
+        coarse = split_to(job.arrays, 0.8)
+        before = solve(job, coarse, 0.0, len(coarse.split), none, wanted, lambda share: None)
+        chosen = coarse.triangle < 4
+        fine = halve(coarse, chosen)
+        parents = np.concatenate([np.flatnonzero(~chosen), np.repeat(np.flatnonzero(chosen), 2)])
+        finer = solve_finer(job, fine, 0.0, len(coarse.split), parents, before, none, wanted)
+        whole = solve(job, fine, 0.0, len(coarse.split), none, wanted, lambda share: None)
+        fronts = 2 * finer.patches.astype(int)
+        np.testing.assert_array_equal(finer.patches, whole.patches)
+        np.testing.assert_allclose(finer.bounced[fronts].mean(), whole.bounced[fronts].mean(), rtol=0.02)
+        np.testing.assert_allclose(finer.bounced[fronts], whole.bounced[fronts], rtol=0.25)
+        new = fronts[np.isin(fine.triangle, range(4))]
+        np.testing.assert_allclose(finer.direct[new].mean(), whole.direct[new].mean(), rtol=0.1)
+        self.assertGreater(float(np.abs(finer.direct[new] - whole.direct[new]).max()), 0.0)  # looked at anew, by fewer looks
 
     def test_a_wrong_scale_is_told(self):
         scene = replace(Scene("far", [floor(4000.0)], [lambert(0.5)], [Light("sun", "sun", (1.0,) * 3)]), cameras=[CAMERA])

@@ -10,7 +10,7 @@ from ..settings import Group, setting
 from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
-from .radiosity import Solution, gloss_photons, solve
+from .radiosity import Solution, gloss_photons, solve, solve_finer
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
 
 BAKED = 6
@@ -157,21 +157,16 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     coarse_nodes, gloss = len(mesh.split), gloss_photons(job, wanted)
     passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
     rounds = int(passes.max(initial=0))
-    for number in range(rounds + 1):
-        solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share, n=number: job.tell((n + share) / (rounds + 1)))
-        if number == rounds:
-            break
+    solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share: job.tell(share * (1.0 if rounds == 0 else 0.5)))
+    for number in range(rounds):
+        job.tell(0.5 + 0.5 * number / rounds)
         score = _over_contrast(job, mesh, solution, wanted)
         score *= importances(job.importance(), mesh.corners.mean(axis=1)) > 0.0
         score *= passes[job.arrays.object_of[mesh.triangle].astype(np.int64)] > number
-        # Quartered, so that edges are halved in both directions.
-        for _ in range(2):
-            chosen = (mesh.longest() > 1.5 * least) & (score > 0.0)
-            room = MOST_ELEMENTS - len(chosen)
-            if chosen.sum() > room:
-                chosen &= score >= np.partition(score, len(score) - room)[len(score) - room] if room > 0 else False
-            score = np.concatenate([score[~chosen], np.repeat(score[chosen], 2)])
-            mesh = halve(mesh, chosen)
+        mesh, parents = _quartered(mesh, score, least)
+        if len(parents) == len(score):
+            break
+        solution = solve_finer(job, mesh, longest, coarse_nodes, parents, solution, gloss, wanted)
     numbers, corners = shared_corners(job.arrays, mesh)
     arrays = {
         "split": mesh.split, "child": mesh.child, "element": mesh.element, "numbers": numbers, "patches": solution.patches,
@@ -182,6 +177,20 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
         "elements": len(mesh.triangle), "patches": len(solution.areas) // 2, "corners": corners, "largest_edge": longest,
         "coming": solution.coming, "rounds": solution.rounds, "rays": solution.rays,
     }  # fmt: skip
+
+
+def _quartered(mesh: ElementMesh, score: np.ndarray, least: float) -> tuple[ElementMesh, np.ndarray]:
+    """A mesh whose elements of a score [n] above nought were halved twice, so that edges are halved in both directions, the highest first
+    where there is no room for all; and of which element each of the new ones is a part, int64."""
+    parents = np.arange(len(score))
+    for _ in range(2):
+        chosen = (mesh.longest() > 1.5 * least) & (score > 0.0)
+        room = MOST_ELEMENTS - len(chosen)
+        if chosen.sum() > room:
+            chosen &= score >= np.partition(score, len(score) - room)[len(score) - room] if room > 0 else False
+        score, parents = (np.concatenate([part[~chosen], np.repeat(part[chosen], 2)]) for part in (score, parents))
+        mesh = halve(mesh, chosen)
+    return mesh, parents
 
 
 def _check_scale(job: Any, longest: float) -> None:

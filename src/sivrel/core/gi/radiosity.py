@@ -2,7 +2,9 @@
 
 Cohen et al. 1988, "A Progressive Refinement Approach to Fast Radiosity Image Generation": light that was received and not yet sent on is
 shot, brightest places first. Here a round shoots all of it by rays, as many from each place as it has to send (Shirley 1991, "Radiosity
-via Ray Tracing"; Neumann et al. 1995, "The Stochastic Ray Method for Radiosity"), which needs no table of form factors.
+via Ray Tracing"; Neumann et al. 1995, "The Stochastic Ray Method for Radiosity"), which needs no table of form factors. Where elements
+are split for their light, coarse ones go on to send and fine ones to receive (Cohen et al. 1986, "An Efficient Radiosity Approach for
+Realistic Image Synthesis"): one round more, not a solution more.
 """
 
 import math
@@ -32,17 +34,22 @@ ROUND_RAYS = 1 << 16
 MOST_ROUNDS = 64
 MOST_FALL = 0.95
 GLOSS_PHOTONS = 50_000
+LEAST_SAMPLES = 4
+"""Looks at the lights from each part of an element that was split: a quarter as many as from the whole, and at least these."""
+FINER_SHOTS = 2
+"""Times as many rays as in a round tell what lands on the finer elements: no other round evens their chance out."""
 LEAST_MATTERING = 0.05
 """Share of the rays that places get where light does not matter, against where it matters most."""
 
 
 class Solution(NamedTuple):
-    """Of both sides of each patch, one after the other, [2 n, 3]: irradiance by bounced light, and by light straight from the lights;
-    landings [2 n]: how many rays told of it; areas [2 n] in square metres. patches int32 [elements]: to which one each element belongs;
-    coming: how much light is still to come to most places, as a share of theirs; rounds, rays."""
+    """Of both sides of each patch, one after the other, [2 n, 3]: irradiance by bounced light, and by light straight from the lights, and
+    the share reflected; landings [2 n]: how many rays told of it; areas [2 n] in square metres. patches int32 [elements]: to
+    which one each element belongs; coming: how much light is still to come to most places, as a share of theirs; rounds, rays."""
 
     bounced: np.ndarray
     direct: np.ndarray
+    reflected: np.ndarray
     landings: np.ndarray
     areas: np.ndarray
     patches: np.ndarray
@@ -131,11 +138,11 @@ class _Patches:
         self.ends = self.until[ends - 1]
         self.starts = np.concatenate([[0.0], self.ends[:-1]])
 
-    def points(self, random: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
-        """A point on each patch, and the normal of its front there, float64 [n, 3]."""
-        at = self.starts + (self.ends - self.starts) * random.random(self.count)
+    def points(self, random: np.random.Generator, of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """A point on each of some patches `of` [n], and the normal of its front there, float64 [n, 3]."""
+        at = self.starts[of] + (self.ends - self.starts)[of] * random.random(len(of))
         e = self.order[np.minimum(np.searchsorted(self.until, at), len(self.order) - 1)]
-        root, v = np.sqrt(random.random(self.count)), random.random(self.count)
+        root, v = np.sqrt(random.random(len(of))), random.random(len(of))
         weights = np.stack([1.0 - root, root * (1.0 - v), root * v], axis=1)
         return np.einsum("ek,ekc->ec", weights, self.mesh.corners[e]), self.normals[e]
 
@@ -146,7 +153,7 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
     `tell(share)` hears how far it is."""
     patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     areas = patches.areas
-    direct, reflected = _direct_light(job, patches, wanted.samples)
+    direct, reflected = _direct_light(job, patches, wanted.samples, np.arange(patches.count))
     landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
     _add_photons(gloss, patches, bounced)
     # Flux that each side has to send: what it got, times what it reflects.
@@ -165,7 +172,32 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
         left, last = share * fall / (1.0 - fall), share
         rounds, number = rounds + 1, number + count
         tell(min(1.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - wanted.converged, 1e-9))))
-    return Solution(bounced, direct, landings, areas, patches.of_element, left, rounds, number)
+    return Solution(bounced, direct, reflected, landings, areas, patches.of_element, left, rounds, number)
+
+
+def solve_finer(
+    job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, parents: np.ndarray, before: Solution, gloss: np.ndarray, wanted: Any
+) -> Solution:
+    """The light on a mesh whose elements are those of a solution or parts of them (`parents` int64 [elements]: of which): what was found
+    is sent out once more, and lands on the finer elements. New parts are looked at for light straight from the lights."""
+    patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
+    whole = np.bincount(before.patches[parents], minlength=len(before.areas) // 2)
+    split = np.bincount(patches.of_element)[patches.of_element] < whole[before.patches[parents]]
+    # Any element of a patch stands for it: those of one that is still whole had one light, and the parts of another inherit it.
+    element = np.zeros(patches.count, np.int64)
+    element[patches.of_element] = np.arange(len(mesh.triangle))
+    rows = 2 * np.repeat(before.patches[parents[element]].astype(np.int64), 2) + np.tile([0, 1], patches.count)
+    direct, reflected, areas = before.direct[rows], before.reflected[rows], patches.areas
+    new = np.flatnonzero(split[element])
+    sides = np.stack([2 * new, 2 * new + 1], axis=1).reshape(-1)
+    direct[sides], reflected[sides] = _direct_light(job, patches, max(LEAST_SAMPLES, wanted.samples // 4), new)
+    unshot = (direct + before.bounced[rows]) * reflected * areas[:, None]
+    bounced = np.zeros_like(direct)
+    _add_photons(gloss, patches, bounced)
+    count = FINER_SHOTS * max(ROUND_RAYS, wanted.shots)
+    received, landings = _round(job, patches, unshot, count, before.rays)
+    bounced += received / np.maximum(areas, 1e-12)[:, None]
+    return Solution(bounced, direct, reflected, landings, areas, patches.of_element, before.coming, before.rounds + 1, before.rays + count)
 
 
 def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
@@ -180,12 +212,13 @@ def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> 
     return float(share[order][np.searchsorted(until, 0.9 * until[-1])])
 
 
-def _direct_light(job: Any, patches: _Patches, samples: int) -> tuple[np.ndarray, np.ndarray]:
-    """Irradiance [2 n, 3] straight from the lights on both sides of each patch, in the mean over some places, and the reflected share."""
+def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Irradiance [2 n, 3] straight from the lights on both sides of some patches `of` [n], in the mean over some places, and the reflected
+    share."""
     random = np.random.default_rng([job.frame.seed, 7])
-    light, reflected = np.zeros((2 * patches.count, 3)), np.zeros((2 * patches.count, 3))
+    light, reflected = np.zeros((2 * len(of), 3)), np.zeros((2 * len(of), 3))
     for _ in range(samples):
-        p, n = patches.points(random)
+        p, n = patches.points(random, of)
         sent, share = job.look_at(np.repeat(p, 2, axis=0), np.stack([n, -n], axis=1).reshape(-1, 3), "off")
         light += sent * math.pi
         reflected += share
@@ -234,8 +267,8 @@ def _round(job: Any, patches: _Patches, unshot: np.ndarray, count: int, first: i
         part = sources[start : start + ROUND_RAYS]
         landed, fluxes = np.empty(len(part) * MOST_LANDINGS, np.int64), np.empty((len(part) * MOST_LANDINGS, 3))
         k = _shoot(
-            job.arrays, make_stack(), mesh.split, mesh.child, mesh.element, patches.of_element, corners, part, first + start, total, tints,
-            key, job.offset, landed, fluxes,
+            job.arrays, make_stack(), mesh.split, mesh.child, mesh.element, patches.of_element, corners, part, first + start,
+            total, tints, key, job.offset, landed, fluxes,
         )  # fmt: skip
         return landed[:k].copy(), fluxes[:k].copy()
 
