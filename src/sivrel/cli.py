@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -71,15 +72,19 @@ def _frame(args: argparse.Namespace) -> Any:
 
 def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
     """The recipe and the edits that the arguments ask for."""
-    from .core.render.recipe import Recipe, from_json, with_values
+    from .core.render.recipe import Recipe, with_values
+    from .core.render.starting import STARTING, recipe_from_file
     from .core.scene.edits import Edits, is_edit, with_edits
 
     recipe = Recipe()
-    if args.recipe and args.recipe != "default":
+    if args.recipe in STARTING:
+        recipe = STARTING[args.recipe].recipe()
+    elif args.recipe and args.recipe != "default":
         path = Path(args.recipe)
         if not path.is_file():
-            raise InputError(f"There is no recipe “{args.recipe}”; name a JSON file, or “default”.")
-        recipe = from_json(path.read_bytes())
+            names = ", ".join(["default", *STARTING])
+            raise InputError(f"There is no recipe “{args.recipe}”; name a JSON file, or one of: {names}.")
+        recipe = recipe_from_file(path.read_bytes())
     values = {}
     for assignment in args.set or []:
         key, equals, value = assignment.partition("=")
@@ -224,6 +229,7 @@ def recipes(args: argparse.Namespace) -> int:
     from .core.finish.finishing import Finish
     from .core.gi.ways import WAYS
     from .core.render.recipe import VERSION, settings
+    from .core.render.starting import STARTING
     from .core.scene.edits import SETTINGS, span_in_words
     from .core.shadows.ways import WAYS as SHADOW_WAYS
 
@@ -241,12 +247,15 @@ def recipes(args: argparse.Namespace) -> int:
                 lines.append(f"{group}.NAME.{field}  ({span_in_words(about)})\n    {about['trades']}")
         for name, about in finishing.items():
             lines.append(f"finish.{name}  (default {about['default']})\n    {about['description']} With `sivrel finish`.")
+        for key, start in STARTING.items():
+            lines.append(f"--recipe {key}  ({start.title})\n    {start.reason}")
         return "\n".join(lines)
 
     shadow_ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in SHADOW_WAYS]
     ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in WAYS]
+    starting = {key: {"title": s.title, "reason": s.reason, "values": s.values} for key, s in STARTING.items()}
     keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
-    told = {"version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing}
+    told = {"version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing, "starting": starting}
     _print(args, told, table)
     return 0
 
@@ -318,15 +327,21 @@ def compare(args: argparse.Namespace) -> int:
     from .core.formats.exr import read_exr
     from .core.measure.difference import compare as compare_pictures
     from .core.measure.noise import noise_level
+    from .core.measure.verdict import judge
 
     a, b = read_exr(Path(args.a)), read_exr(Path(args.b))
-    difference = compare_pictures(a, b)
-    result = {"a": args.a, "b": args.b, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)]}
+    difference, verdict = compare_pictures(a, b, args.exposure), judge(a, b, args.exposure)
+    places = [{**asdict(place), "said": place.said} for place in verdict.places]
+    result = {
+        "a": args.a, "b": args.b, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)], "verdict": verdict.sentence,
+        "share_seen": verdict.share, "places": places,
+    }  # fmt: skip
 
     def words() -> str:
         lines = [f"{key}: {before} → {after}" for key, before, after in difference.changed]
         light = "no light in A" if difference.mean_light is None else f"{difference.mean_light - 1:+.2%} light"
         lines.append(f"{light}, root mean square {difference.rmse:.5g}, visible difference {difference.visible:.4f}")
+        lines.append(verdict.sentence)
         return "\n".join(lines)
 
     _print(args, result, words)
@@ -406,6 +421,7 @@ def _parser() -> argparse.ArgumentParser:
     sub = command("compare", compare, "Compare two pictures.")
     sub.add_argument("a", metavar="A.exr")
     sub.add_argument("b", metavar="B.exr")
+    sub.add_argument("--exposure", type=float, default=0.0, metavar="STOPS", help="how they are looked at (default %(default)g)")
     sub.add_argument("--json", action="store_true")
     return parser
 

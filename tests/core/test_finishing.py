@@ -102,7 +102,7 @@ class Filter(unittest.TestCase):
         return film_passes(film, pass_names(scene), pack_scene(scene))
 
     def test_it_comes_nearer_to_the_truth_and_keeps_edges(self):
-        reference = self.passes(2048, 9)["beauty"][..., :3]
+        reference = self.passes(512, 9)["beauty"][..., :3]
         noisy = self.passes(8)
         kept = noisy["beauty"].copy()
         filtered = filter_noise(noisy)

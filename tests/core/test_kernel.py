@@ -26,6 +26,18 @@ class CacheKey(unittest.TestCase):
         self.assertEqual(keys[0], keys[1])
         self.assertEqual(len(set(keys)), 3)
 
+    def test_parts_without_kernels_leave_it_and_hold_none(self):
+        with tempfile.TemporaryDirectory() as folder:
+            core = Path(folder)
+            (core / "measure").mkdir()
+            (core / "a.py").write_text("x = 1")
+            before = kernel.cache_key(core)
+            (core / "measure" / "b.py").write_text("y = 1")
+            self.assertEqual(kernel.cache_key(core), before)
+        for part in kernel.WITHOUT_KERNELS:
+            for source in (kernel.CORE / part).rglob("*.py"):
+                self.assertNotRegex(source.read_text(), r"\bnumba\b|kernel import", str(source))
+
     def test_it_lies_in_the_users_cache_and_old_ones_go(self):
         with tempfile.TemporaryDirectory() as folder:
             root = Path(folder) / "sivrel" / "kernels"

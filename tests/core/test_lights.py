@@ -48,7 +48,7 @@ class Aiming(unittest.TestCase):
                     self.assertAlmostEqual(at, distance, places=6)
 
     def test_densities_integrate_to_one_over_all_directions(self):
-        n = 400
+        n = 200
         cos = (np.arange(n) + 0.5) / n * 2.0 - 1.0
         phi = (np.arange(2 * n) + 0.5) / (2 * n) * 2.0 * np.pi
         for name, light in LIGHTS.items():

@@ -35,7 +35,7 @@ class Scattering(unittest.TestCase):
         """The density integrates to the share of samples that are scattered, and weighs their mean direction right."""
         rng = np.random.default_rng(3)
         wo = direction(0.9, 0.0)
-        n = 400
+        n = 200
         cos, phi = (np.arange(n) + 0.5) / n, (np.arange(2 * n) + 0.5) / (2 * n) * 2 * np.pi
         for roughness, metallic in CASES:
             s = model((0.8, 0.4, 0.1), roughness, metallic, wo[2])

@@ -1,8 +1,8 @@
 """How the renderer's kernels are compiled, and where the compiled code is kept.
 
 Numba's own cache looks at the file of the cached function alone: it does not see a change in a function that this one
-calls. So the compiled code lies in a folder whose name hashes all sources of the core, the versions of Python, NumPy,
-Numba and its LLVM, and the processor.
+calls. So the compiled code lies in a folder whose name hashes all sources of the core that may hold kernels, the versions of
+Python, NumPy, Numba and its LLVM, and the processor.
 """
 
 import functools
@@ -14,6 +14,8 @@ import sys
 from pathlib import Path
 
 CORE = Path(__file__).parent
+WITHOUT_KERNELS = ("finish", "formats", "measure", "survey")
+"""Parts of the core that hold no kernels, and that no kernel knows of: a change in them leaves the compiled code as it is."""
 KEPT_FOLDERS = 4
 """Compiled code of this many older versions is kept beside the current one."""
 
@@ -32,6 +34,8 @@ def cache_key(core: Path = CORE) -> str:
 
     digest = hashlib.sha256()
     for source in sorted([*core.rglob("*.py"), *core.rglob("*.npy")]):
+        if source.relative_to(core).parts[0] in WITHOUT_KERNELS:
+            continue
         digest.update(source.relative_to(core).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
     processor = (llvmlite.binding.get_host_cpu_name(), llvmlite.binding.get_host_cpu_features().flatten())
     versions = (sys.version, numpy.__version__, numba.__version__, llvmlite.__version__, platform.machine())

@@ -43,6 +43,26 @@ def filtered_path(data: Path, digest: str) -> Path:
     return data / "filtered" / f"{digest}.npz"
 
 
+def focus_path(data: Path, digest: str) -> Path:
+    """The part of a picture that changed most, small."""
+    return data / "thumbnails" / f"{digest}-focus.png"
+
+
+def moment_path(data: Path, client: str) -> Path:
+    """The render of the moment of a page; see work.moments."""
+    return data / "moments" / f"{client}.half"
+
+
+LARGEST_HALF = 65504.0
+
+
+def halves(linear: np.ndarray) -> bytes:
+    """Linear colour [rows, columns, 3 or more] as RGBA half floats, opaque."""
+    pixels = np.ones((*linear.shape[:2], 4), np.float16)
+    pixels[..., :3] = np.clip(np.nan_to_num(linear[..., :3], posinf=LARGEST_HALF), -LARGEST_HALF, LARGEST_HALF)
+    return pixels.tobytes()
+
+
 class Tiles:
     """The finished tiles of a job: a file each, and the order in which they came.
 
@@ -83,6 +103,17 @@ class Tiles:
 
     def load(self, index: int) -> np.ndarray:
         return np.load(self.folder / f"{index}.npy")
+
+    @property
+    def sketch(self) -> Path:
+        """The whole window at once, coarse, as RGBA half floats: what is looked at until the tiles are there."""
+        return self.folder / "sketch.half"
+
+    def add_sketch(self, picture: np.ndarray) -> None:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        beside = self.folder / ".sketch"
+        beside.write_bytes(halves(picture))
+        beside.replace(self.sketch)
 
     def remove(self) -> None:
         shutil.rmtree(self.folder, ignore_errors=True)

@@ -8,6 +8,9 @@ from .database import transaction
 
 @dataclass(frozen=True)
 class Job:
+    """A render. held: it waits until it is let go; gives_way: it stands back for any that does not; guess: seconds that it was thought to
+    take when it was asked for; pixel_seconds: what its pixels took, without what was prepared."""
+
     id: int
     proof_id: int
     state: str
@@ -16,16 +19,21 @@ class Job:
     tiles_total: int
     seconds: float
     message: str
+    held: bool
+    gives_way: bool
+    guess: float | None
+    pixel_seconds: float
 
 
 @dataclass(frozen=True)
 class Worker:
-    """phase: absent, compiling, idle, reading, rendering; done and total count kernels while compiling."""
+    """phase: absent, compiling, idle, reading, rendering; done and total count kernels while compiling; held: the queue stands."""
 
     phase: str
     done: int
     total: int
     message: str
+    held: bool
 
 
 def _job(row: sqlite3.Row | None) -> Job | None:
@@ -33,31 +41,55 @@ def _job(row: sqlite3.Row | None) -> Job | None:
         return None
     return Job(
         row["id"], row["proof_id"], row["state"], bool(row["cancel"]), row["tiles_done"], row["tiles_total"],
-        row["seconds"], row["message"],
+        row["seconds"], row["message"], bool(row["held"]), bool(row["gives_way"]), row["guess"], row["pixel_seconds"],
     )  # fmt: skip
 
 
-def add(db: sqlite3.Connection, proof_id: int, tiles: int) -> None:
-    db.execute("INSERT INTO jobs (proof_id, state, tiles_total) VALUES (?, 'waiting', ?)", (proof_id, tiles))
+def add(db: sqlite3.Connection, proof_id: int, tiles: int, gives_way: bool = False, guess: float | None = None) -> None:
+    """Let a proof wait for its render, last of its kind."""
+    db.execute(
+        """INSERT INTO jobs (proof_id, state, tiles_total, gives_way, guess, place)
+           VALUES (?, 'waiting', ?, ?, ?, coalesce((SELECT max(place) FROM jobs), 0) + 1)""",
+        (proof_id, tiles, gives_way, guess),
+    )
 
 
 def of_proof(db: sqlite3.Connection, proof_id: int) -> Job | None:
     return _job(db.execute("SELECT * FROM jobs WHERE proof_id = ?", (proof_id,)).fetchone())
 
 
+_NEXT = "FROM jobs WHERE state = 'waiting' AND NOT held AND NOT (SELECT held FROM worker) ORDER BY gives_way, place LIMIT 1"
+
+
 def take(db: sqlite3.Connection) -> Job | None:
-    """The job that has waited longest, now rendering."""
-    if db.execute("SELECT 1 FROM jobs WHERE state = 'waiting'").fetchone() is None:
+    """The first job of the queue, now rendering; those that give way come after all others. None while the queue stands."""
+    if db.execute(f"SELECT 1 {_NEXT}").fetchone() is None:
         return None
     with transaction(db):
-        row = db.execute("SELECT * FROM jobs WHERE state = 'waiting' ORDER BY id LIMIT 1").fetchone()
+        row = db.execute(f"SELECT * {_NEXT}").fetchone()
         if row is not None:
             db.execute("UPDATE jobs SET state = 'rendering' WHERE id = ?", (row["id"],))
     return _job(row)
 
 
-def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float) -> None:
-    db.execute("UPDATE jobs SET tiles_done = ?, seconds = ? WHERE id = ?", (tiles_done, seconds, job_id))
+def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float) -> None:
+    db.execute("UPDATE jobs SET tiles_done = ?, seconds = ?, pixel_seconds = ? WHERE id = ?", (tiles_done, seconds, pixel_seconds, job_id))
+
+
+def stands_back(db: sqlite3.Connection, job_id: int) -> bool:
+    """Whether a job that renders has to stop for now: it is held, the queue is, or it gives way and another waits."""
+    row = db.execute(
+        """SELECT held OR (SELECT held FROM worker) OR (gives_way AND EXISTS
+             (SELECT 1 FROM jobs AS other WHERE other.state = 'waiting' AND NOT other.held AND NOT other.gives_way))
+           FROM jobs WHERE id = ?""",
+        (job_id,),
+    ).fetchone()
+    return bool(row[0])
+
+
+def stand_back(db: sqlite3.Connection, job_id: int) -> None:
+    """Let a job that renders wait again, where it was in the queue."""
+    db.execute("UPDATE jobs SET state = 'waiting' WHERE id = ? AND state = 'rendering'", (job_id,))
 
 
 def end(db: sqlite3.Connection, job_id: int, state: str, message: str = "") -> None:
@@ -87,6 +119,48 @@ def is_cancelled(db: sqlite3.Connection, job_id: int) -> bool:
     return bool(db.execute("SELECT cancel FROM jobs WHERE id = ?", (job_id,)).fetchone()[0])
 
 
+def hold(db: sqlite3.Connection, proof_id: int, on: bool) -> None:
+    """Hold a job, or let it go on."""
+    db.execute("UPDATE jobs SET held = ? WHERE proof_id = ?", (on, proof_id))
+
+
+def hold_all(db: sqlite3.Connection, on: bool) -> None:
+    """Let the queue stand, or go on."""
+    db.execute("UPDATE worker SET held = ?", (on,))
+
+
+def give_way(db: sqlite3.Connection, proof_id: int, on: bool) -> None:
+    db.execute("UPDATE jobs SET gives_way = ? WHERE proof_id = ?", (on, proof_id))
+
+
+def move(db: sqlite3.Connection, proof_id: int, by: int) -> None:
+    """Move a waiting job so many places up (negative) or down the queue."""
+    with transaction(db):
+        waiting = [row["proof_id"] for row in db.execute("SELECT proof_id FROM jobs WHERE state = 'waiting' ORDER BY gives_way, place")]
+        if proof_id not in waiting:
+            return
+        at = waiting.index(proof_id)
+        waiting.insert(max(0, min(len(waiting) - 1, at + by)), waiting.pop(at))
+        places = sorted(row["place"] for row in db.execute("SELECT place FROM jobs WHERE state = 'waiting'"))
+        for number, place in zip(waiting, places, strict=True):
+            db.execute("UPDATE jobs SET place = ? WHERE proof_id = ?", (place, number))
+
+
+def queue(db: sqlite3.Connection) -> list[tuple[Job, int]]:
+    """The jobs that render and wait, in the order in which they will be done, each with its shot."""
+    rows = db.execute(
+        """SELECT jobs.*, proofs.shot_id FROM jobs JOIN proofs ON proofs.id = proof_id WHERE state IN ('rendering', 'waiting')
+           ORDER BY state = 'waiting', jobs.held, gives_way, place"""
+    )
+    return [(job, row["shot_id"]) for row in rows if (job := _job(row))]
+
+
+def guesses(db: sqlite3.Connection, most: int = 100) -> list[tuple[float, float]]:
+    """(guess, seconds) of the last renders that were done and guessed."""
+    rows = db.execute("SELECT guess, pixel_seconds FROM jobs WHERE state = 'done' AND guess IS NOT NULL ORDER BY id DESC LIMIT ?", (most,))
+    return [(row["guess"], row["pixel_seconds"]) for row in rows]
+
+
 def counts(db: sqlite3.Connection) -> tuple[int, int]:
     """Numbers of jobs that render and that wait."""
     rows = dict(db.execute("SELECT state, count(*) FROM jobs WHERE state IN ('rendering', 'waiting') GROUP BY state"))
@@ -99,4 +173,4 @@ def set_worker(db: sqlite3.Connection, phase: str, done: int = 0, total: int = 0
 
 def worker(db: sqlite3.Connection) -> Worker:
     row = db.execute("SELECT * FROM worker").fetchone()
-    return Worker(row["phase"], row["done"], row["total"], row["message"])
+    return Worker(row["phase"], row["done"], row["total"], row["message"], bool(row["held"]))

@@ -1,16 +1,18 @@
 """Proofs: every test render with its recipe, its measurements, and the proof that it came from."""
 
-import hashlib
 import json
 import sqlite3
 from dataclasses import dataclass
 from typing import Any
 
+from ..core.measure.cost import Timed
 from ..core.render.frame import Frame
-from ..core.render.recipe import Recipe, from_json, to_json
+from ..core.render.recipe import Recipe, from_json
 from ..core.scene.edits import Edits
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.scene.edits import to_json as edits_to_json
+from . import recipes
+from .database import transaction
 from .shots import now
 
 
@@ -22,6 +24,7 @@ class Proof:
     made_on: the machine, where it is not this one; picture: hash of its EXR, None until it is done
     edits: laid over the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
     maps: its depth maps, see core.render.prepare.MapNote; meters: see core.measure.meters
+    focus: left, top, right, bottom of where it changed most against its parent, as shares of its picture
     """
 
     id: int
@@ -45,6 +48,9 @@ class Proof:
     passes: list[str]
     maps: list[dict[str, Any]]
     meters: dict[str, Any]
+    name: str
+    starred: bool
+    focus: tuple[float, float, float, float] | None
 
 
 _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done') AS state,
@@ -60,6 +66,7 @@ def _proof(row: sqlite3.Row) -> Proof:
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
         row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
         json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
+        row["name"], bool(row["starred"]), tuple(json.loads(row["focus"])) if row["focus"] else None,
     )  # fmt: skip
 
 
@@ -68,14 +75,23 @@ def add(
     edits: Edits | None = None,
 ) -> int:  # fmt: skip
     """Keep a proof that has no picture yet; returns its number."""
-    body = to_json(recipe)
-    digest = hashlib.sha256(body.encode()).hexdigest()
-    db.execute("INSERT OR IGNORE INTO recipes (digest, body) VALUES (?, ?)", (digest, body))
     region = ",".join(map(str, frame.region)) if frame.region else None
     cursor = db.execute(
         """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits)
-           VALUES (?, ?, (SELECT id FROM recipes WHERE digest = ?), ?, ?, ?, ?, ?, ?, ?, ?)""",
-        (shot_id, parent_id, digest, camera, frame.width, frame.height, region, frame.seed, note, now(), edits_to_json(edits or Edits())),
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+        (
+            shot_id,
+            parent_id,
+            recipes.keep(db, recipe),
+            camera,
+            frame.width,
+            frame.height,
+            region,
+            frame.seed,
+            note,
+            now(),
+            edits_to_json(edits or Edits()),
+        ),
     )
     assert cursor.lastrowid is not None
     return cursor.lastrowid
@@ -103,8 +119,61 @@ def get(db: sqlite3.Connection, proof_id: int) -> Proof | None:
 
 
 def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
-    """All proofs of a shot, oldest first."""
-    return [_proof(row) for row in db.execute(f"{_SELECT} WHERE shot_id = ? ORDER BY proofs.id", (shot_id,))]
+    """All proofs of a shot that are not deleted, oldest first."""
+    return [_proof(row) for row in db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,))]
+
+
+def say_name(db: sqlite3.Connection, proof_id: int, name: str, note: str) -> None:
+    db.execute("UPDATE proofs SET name = ?, note = ? WHERE id = ?", (name.strip()[:80], note.strip()[:2000], proof_id))
+
+
+def star(db: sqlite3.Connection, proof_id: int, on: bool) -> None:
+    db.execute("UPDATE proofs SET starred = ? WHERE id = ?", (on, proof_id))
+
+
+def set_focus(db: sqlite3.Connection, proof_id: int, box: tuple[float, float, float, float]) -> None:
+    db.execute("UPDATE proofs SET focus = ? WHERE id = ?", (json.dumps(box), proof_id))
+
+
+def delete(db: sqlite3.Connection, numbers: list[int]) -> str:
+    """Put proofs aside; returns the moment, by which `restore` takes them back."""
+    moment = now()
+    db.executemany("UPDATE proofs SET deleted_at = ? WHERE id = ? AND deleted_at IS NULL", [(moment, number) for number in numbers])
+    return moment
+
+
+def restore(db: sqlite3.Connection, shot_id: int, moment: str = "") -> int:
+    """Take back what was deleted at a moment, or last; returns how many."""
+    moment = moment or (db.execute("SELECT max(deleted_at) AS last FROM proofs WHERE shot_id = ?", (shot_id,)).fetchone()["last"] or "")
+    return db.execute("UPDATE proofs SET deleted_at = NULL WHERE shot_id = ? AND deleted_at = ?", (shot_id, moment)).rowcount
+
+
+def deleted(db: sqlite3.Connection, shot_id: int) -> int:
+    """How many proofs of a shot are put aside."""
+    return int(db.execute("SELECT count(*) FROM proofs WHERE shot_id = ? AND deleted_at IS NOT NULL", (shot_id,)).fetchone()[0])
+
+
+def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
+    """Drop for good what was put aside, and return the pictures that no proof has any more. Children hang on by what is left above them."""
+    with transaction(db):
+        rows = db.execute("SELECT id, parent_id, picture FROM proofs WHERE shot_id = ? AND deleted_at IS NOT NULL ORDER BY id DESC", (shot_id,))
+        gone = rows.fetchall()
+        for row in gone:
+            db.execute("UPDATE proofs SET parent_id = ? WHERE parent_id = ?", (row["parent_id"], row["id"]))
+            db.execute("DELETE FROM proofs WHERE id = ?", (row["id"],))
+    pictures = {row["picture"] for row in gone if row["picture"]}
+    named = {row["picture"] for row in db.execute("SELECT picture FROM named_recipes WHERE picture IS NOT NULL")}
+    return [digest for digest in pictures - named if not has_picture(db, digest)]
+
+
+def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
+    """The last renders of a shot that were timed here, oldest first."""
+    rows = db.execute(
+        f"""{_SELECT.replace("proofs.*", "proofs.*, jobs.pixel_seconds AS pixel_seconds", 1)} WHERE shot_id = ? AND jobs.state = 'done'
+            AND jobs.pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
+        (shot_id, most),
+    ).fetchall()
+    return [Timed(proof.recipe, proof.frame, proof.camera, row["pixel_seconds"]) for row in reversed(rows) for proof in (_proof(row),)]
 
 
 def shots_of(db: sqlite3.Connection) -> dict[int, int]:

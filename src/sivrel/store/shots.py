@@ -75,8 +75,8 @@ def listed(db: sqlite3.Connection) -> list[tuple[Shot, int, str | None]]:
     """Every shot with the number of its proofs and the newest finished picture."""
     rows = db.execute(
         """SELECT shots.*,
-             (SELECT count(*) FROM proofs WHERE shot_id = shots.id) AS proofs,
-             (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL
+             (SELECT count(*) FROM proofs WHERE shot_id = shots.id AND deleted_at IS NULL) AS proofs,
+             (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL AND deleted_at IS NULL
               ORDER BY width * height DESC, id DESC LIMIT 1) AS picture
            FROM shots ORDER BY id"""
     )

@@ -11,12 +11,24 @@ from .access.routes import guard
 from .access.routes import pages as access_pages
 from .bench.routes import pages as bench_pages
 from .caches.routes import pages as cache_pages
+from .cameras.routes import pages as camera_pages
+from .compare.routes import pages as compare_pages
 from .database import close_database
 from .lights.routes import pages as light_pages
+from .lineage.routes import pages as lineage_pages
+from .moments.routes import pages as moment_pages
 from .pictures.routes import pages as picture_pages
+from .pins.routes import pages as pin_pages
+from .queue.routes import pages as queue_pages
+from .recipes.routes import pages as recipe_pages
+from .sheets.routes import pages as sheet_pages
 from .shots.routes import pages as shot_pages
 from .words import register_filters
 
+PAGES = (
+    access_pages, shot_pages, bench_pages, lineage_pages, queue_pages, pin_pages, moment_pages, camera_pages, light_pages, compare_pages,
+    recipe_pages, sheet_pages, cache_pages, picture_pages,
+)  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Bytes of one upload."""
 CONTENT_POLICY = "default-src 'self'; img-src 'self' data: blob:; frame-ancestors 'none'; form-action 'self'"
@@ -40,7 +52,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
     register_filters(app)
     app.before_request(guard)
     app.teardown_appcontext(close_database)
-    for pages in (access_pages, shot_pages, bench_pages, light_pages, cache_pages, picture_pages):
+    for pages in PAGES:
         app.register_blueprint(pages)
 
     @app.after_request

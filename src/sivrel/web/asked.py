@@ -6,9 +6,10 @@ from flask import abort
 from werkzeug.datastructures import MultiDict
 
 from ..core.errors import InputError
+from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe, settings, with_values
 from ..core.scene.edits import Edits, with_edits
-from ..store import proofs, shots
+from ..store import cameras, proofs, shots
 from .database import db
 
 MOST_EDITS = 1 << 20
@@ -44,3 +45,44 @@ def edits_of(text: str) -> Edits:
     if not isinstance(flat, dict) or any(isinstance(value, dict | list) for value in flat.values()):
         raise InputError("The edits on this page could not be read; reload it and make them again.")
     return with_edits(Edits(), flat)
+
+
+def cameras_of(shot: shots.Shot) -> list[str]:
+    """Names of the cameras of a shot's file, and of those that were kept."""
+    return [camera["name"] for camera in shot.cameras] + list(cameras.of_shot(db(), shot.id))
+
+
+def made_as_asked(shot: shots.Shot, form: MultiDict) -> tuple[Recipe, Edits, str]:
+    """The recipe, the edits and the camera that a form holds; a camera that was kept brings the edits that make it. Raises InputError."""
+    recipe, edits, camera = recipe_of(form), edits_of(form.get("edits", "")), form.get("camera", "")
+    kept = cameras.of_shot(db(), shot.id)
+    if camera in kept:
+        edits = with_edits(edits, {key: value for key, value in kept[camera].flat().items() if key not in edits.flat()})
+    elif camera not in [known["name"] for known in shot.cameras] and camera not in edits.cameras:
+        raise InputError(f"There is no camera “{camera}” in this shot; choose one of the list.")
+    return recipe, edits, camera
+
+
+def frame_of(form: MultiDict) -> Frame:
+    """The size, region and seed that a form holds. Raises InputError."""
+    return Frame(
+        _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed")
+    )
+
+
+def _whole(form: MultiDict, name: str, what: str) -> int:
+    try:
+        return int(form.get(name, ""))
+    except ValueError:
+        raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number.") from None
+
+
+def region_of(text: str) -> tuple[int, int, int, int] | None:
+    """A region as left,top,right,bottom; None for an empty text. Raises InputError."""
+    if not text.strip():
+        return None
+    try:
+        x0, y0, x1, y1 = (int(part) for part in text.split(","))
+    except ValueError:
+        raise InputError(f"The region can't be “{text}”; drag it on the plate, or write it like 0,0,240,135.") from None
+    return x0, y0, x1, y1

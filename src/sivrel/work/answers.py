@@ -2,7 +2,9 @@
 
 import base64
 import io
+import math
 import os
+import sqlite3
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,9 +20,11 @@ from ..core.render.reach import what_reaches
 from ..core.render.recipe import from_json, with_values
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.survey.plan import Drawing, plan_and_elevation
+from ..core.trace.traverse import closest_hits
 from ..store import database, files, questions, shots
 from .cache_answers import cache_state, preview, ways_state
 from .intake import light_facts
+from .pins import read_pins
 
 if TYPE_CHECKING:
     from .worker import Worker
@@ -39,8 +43,8 @@ def answer_questions(worker: "Worker") -> None:
         number, kind, shot_id, body = question
         try:
             shot = shots.get(db, shot_id)
-            if kind == "filter":
-                questions.answer(db, number, filter_picture(worker.data, body["picture"]))
+            if kind in OF_PICTURES:
+                questions.answer(db, number, OF_PICTURES[kind](worker.data, db, shot, body))
                 continue
             # What a question needs is the scene; what bounced light needs is made for pictures alone.
             recipe = with_values(from_json(body["recipe"]), {"gi.seen": "off", "caustics.on": "no"})
@@ -79,8 +83,25 @@ def plan(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
     return {"plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene), "camera": camera}
 
 
-def filter_picture(data: Path, digest: str) -> dict[str, Any]:
+def camera(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    """Where a camera stands and looks, how wide it sees, and how far what stands in the middle of its picture is, in metres."""
+    world = ready.camera.to_world
+    origin, ahead = world[:, 3], -world[:, 2]
+    _, distances = closest_hits(
+        ready.arrays.bvh, origin[None].astype(np.float32), ahead[None].astype(np.float32), np.float32(0.0), np.float32(1e30)
+    )  # fmt: skip
+    low, high = ready.scene.bounds()
+    size = float(np.linalg.norm(high - low))
+    distance = float(distances[0]) if distances[0] < 1e29 else size / 4.0
+    return {
+        "at": origin.tolist(), "ahead": ahead.tolist(), "distance": distance, "size": size,
+        "view": math.degrees(2.0 * math.atan(ready.camera.half_width)), "orthographic": ready.camera.orthographic,
+    }  # fmt: skip
+
+
+def filter_picture(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[str, Any]) -> dict[str, Any]:
     """Filter a picture, once, beside it; says how much of it was smeared, and mostly which object."""
+    digest = body["picture"]
     path = files.filtered_path(data, digest)
     if not path.is_file():
         picture = read_exr(files.picture_path(data, digest))
@@ -99,5 +120,10 @@ def filter_picture(data: Path, digest: str) -> dict[str, Any]:
     return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
 
 
-ANSWERS = {"reach": reach, "plan": plan}
+def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[str, Any]) -> dict[str, Any]:
+    return {"read": read_pins(data, db, shot, body["proofs"])}
+
+
+OF_PICTURES = {"filter": filter_picture, "pins": pins_read}
+ANSWERS = {"reach": reach, "plan": plan, "camera": camera}
 OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

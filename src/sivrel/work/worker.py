@@ -28,11 +28,16 @@ from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, jobs, proofs, shots
 from .answers import answer_questions
-from .finishing import found_in, keep_picture, make_picture, make_thumbnail, measurements
+from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements
+from .moments import render_moments
+from .pins import read_pins
+from .quick import sketch, step_for
 
 POLL = 0.03
 """Seconds between looks at the store; a look costs a tenth of a millisecond."""
 KEPT_SCENES = 2
+SKETCH_PIXELS = 10_000
+"""Pixels of the sketch that is seen until the tiles come: some hundredths of a second."""
 Progress = Callable[[str, float], bool]
 
 
@@ -46,6 +51,8 @@ class Worker:
         self.caches = CacheFolder(data / "caches")
         self.read_ahead: int | None = None
         self.compiled_some = False
+        self.render_on_its_way: Cancel | None = None
+        self.stood, self.stands_since = 0.0, 0.0
 
     def run(self) -> None:
         with open(self.data / "worker.lock", "w") as lock:
@@ -55,7 +62,8 @@ class Worker:
             warm_up(self._compiled)
             if self.compiled_some:
                 print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
-            threading.Thread(target=answer_questions, args=(self,), daemon=True).start()
+            for beside in (answer_questions, render_moments):
+                threading.Thread(target=beside, args=(self,), daemon=True).start()
             while self._parent_lives():
                 job = jobs.take(self.db)
                 if job is not None:
@@ -94,6 +102,22 @@ class Worker:
             self.scenes[version] = scene, files, ready.geometry
             return ready
 
+    def stand_for_moments(self, on: bool) -> None:
+        """Let the render on its way stand between its tiles while something is rendered for the moment, or go on."""
+        if on and not self.stands_since:
+            self.stands_since = time.monotonic()
+        elif not on and self.stands_since:
+            self.stood += time.monotonic() - self.stands_since
+            self.stands_since = 0.0
+        render = self.render_on_its_way
+        if render is not None:
+            render.hold(on)
+
+    def _stood(self) -> float:
+        """Seconds in all that renders stood for those of the moment."""
+        since = self.stands_since
+        return self.stood + (time.monotonic() - since if since else 0.0)
+
     def _read_ahead(self) -> None:
         """Read the shot that is open on a page, so that its first render starts at once."""
         shot = shots.last_opened(self.db)
@@ -110,7 +134,8 @@ class Worker:
         proof = proofs.get(self.db, job.proof_id)
         assert proof is not None
         shot = shots.get(self.db, proof.shot_id)
-        cancel = Cancel()
+        cancel = self.render_on_its_way = Cancel()
+        cancel.hold(bool(self.stands_since))
         over = threading.Event()
         watcher = threading.Thread(target=self._watch, args=(job.id, cancel, over), daemon=True)
         watcher.start()
@@ -124,19 +149,20 @@ class Worker:
             traceback.print_exc()
             jobs.end(self.db, job.id, "failed", f"This could not be rendered ({type(error).__name__}); look at the terminal where Sivrel runs.")
         finally:
+            self.render_on_its_way = None
             over.set()
             watcher.join()
 
     def _watch(self, job_id: int, cancel: Cancel, over: threading.Event) -> None:
         db = database.connect(self.data)
         while not over.wait(POLL):
-            if jobs.is_cancelled(db, job_id) or not self._parent_lives():
+            if jobs.is_cancelled(db, job_id) or jobs.stands_back(db, job_id) or not self._parent_lives():
                 cancel.set()
                 break
         db.close()
 
     def _render_proof(self, job: jobs.Job, proof: proofs.Proof, shot: shots.Shot, cancel: Cancel) -> None:
-        begun = time.monotonic()
+        begun = time.monotonic() - self._stood()
 
         def making(what: str, share: float) -> bool:
             jobs.set_worker(self.db, "making", int(share * 100), 100, what)
@@ -146,7 +172,14 @@ class Worker:
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
-        boxes, done = proof.frame.tiles(), set[int]()
+        boxes, done, threads = proof.frame.tiles(), set[int](), os.cpu_count() or 1
+        pixels_begun = time.monotonic() - self._stood()
+
+        def spent() -> tuple[float, float]:
+            """Seconds in all, and of the pixels alone, without those in which it stood."""
+            now = time.monotonic() - self._stood()
+            return job.seconds + now - begun, job.pixel_seconds + now - pixels_begun
+
         film = empty_film(proof.frame, film_columns(ready.arrays.slots))
         for index in tiles.recover():
             tile = tiles.load(index)
@@ -161,19 +194,27 @@ class Worker:
             paste(film, proof.frame, boxes[index], tile)
             done.add(index)
             tiles.add(index, tile)
-            jobs.progress(self.db, job.id, len(done), job.seconds + time.monotonic() - begun)
+            jobs.progress(self.db, job.id, len(done), *spent())
 
-        jobs.progress(self.db, job.id, len(done), job.seconds)
+        jobs.progress(self.db, job.id, len(done), *spent())
+        if not done and len(boxes) > 1:
+            whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, cancel)
+            if whole is not None:
+                tiles.add_sketch(whole)
         complete = render_tiles(
             ready.arrays, ready.camera, proof.recipe, proof.frame, on_tile,
-            threads=os.cpu_count() or 1, finished=list(done), cancel=cancel, clock=clock,
+            threads=threads, finished=list(done), cancel=cancel, clock=clock,
         )  # fmt: skip
-        seconds = job.seconds + time.monotonic() - begun
+        seconds, pixel_seconds = spent()
         if not complete:
             if self._parent_lives():
-                jobs.progress(self.db, job.id, len(done), seconds)
-                jobs.end(self.db, job.id, "cancelled")
+                jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
+                if jobs.is_cancelled(self.db, job.id):
+                    jobs.end(self.db, job.id, "cancelled")
+                else:
+                    jobs.stand_back(self.db, job.id)
             return
+        jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
         digest = keep_picture(self.data, picture)
         make_thumbnail(self.data, digest, picture, ready.camera.exposure)
@@ -181,6 +222,10 @@ class Worker:
             proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), found=found_in(film, ready, clock, picture))
             jobs.end(self.db, job.id, "done")
         tiles.remove()
+        parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
+        if parent is not None and parent.picture:
+            keep_focus(self.data, self.db, proof, parent.picture, digest, picture, ready.camera.exposure)
+        read_pins(self.data, self.db, shot, [proof.id])
 
 
 if __name__ == "__main__":

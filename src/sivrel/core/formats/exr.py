@@ -1,7 +1,7 @@
 """OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -24,6 +24,7 @@ class Picture:
 
     passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
     recipe, shot, camera, version: None where the file was not written by this program
+    objects: names by the numbers of the pass “object”, as far as the file tells them
     """
 
     passes: dict[str, np.ndarray]
@@ -33,6 +34,7 @@ class Picture:
     camera: str | None = None
     version: str | None = None
     edits: Edits | None = None
+    objects: list[str] = field(default_factory=list)
 
     @property
     def beauty(self) -> np.ndarray:
@@ -56,6 +58,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         "sivrelRecipe": to_json(picture.recipe or Recipe()),
         "sivrelEdits": scene_edits.to_json(picture.edits or Edits()),
         "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed}),
+        "sivrelObjects": json.dumps(picture.objects),
     }
     channels = {}
     for name, image in picture.passes.items():
@@ -106,4 +109,5 @@ def read_exr(path: Path) -> Picture:
         about.get("camera"),
         header.get("sivrelVersion"),
         scene_edits.from_json(header["sivrelEdits"]) if "sivrelEdits" in header else None,
+        list(json.loads(header.get("sivrelObjects", "[]"))),
     )

@@ -9,7 +9,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 from ..errors import InputError
 from ..scene.apply_edits import apply_edits
 from ..scene.edits import Edits
-from ..scene.model import Light, Scene
+from ..scene.model import Camera, Light, Scene
 from .scenes import read_scene
 
 TYPES = {
@@ -30,7 +30,8 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
     if path.suffix.lower() not in (".usda", ".usdc", ".usd", ".usdz"):
         raise InputError(f"{path.name} is not a USD file, so no USD layer can lie over it.")
     scene = scene or read_scene(path)
-    edited = apply_edits(scene, Edits(lights={n: e for n, e in edits.lights.items() if e.kind != "daylight"}, objects=edits.objects))
+    lights = {n: e for n, e in edits.lights.items() if e.kind != "daylight"}
+    edited = apply_edits(scene, Edits(lights=lights, objects=edits.objects, cameras=edits.cameras))
     text = out.suffix.lower() != ".usdc"
     layer = Sdf.Layer.CreateAnonymous(".usda" if text else ".usdc")
     layer.subLayerPaths.append(str(path.resolve()))
@@ -58,6 +59,10 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
         _write_light(stage, prim, light, edit, metres, to_stage, edit.kind is not None, left_out)
     for name, change in edits.objects.items():
         _write_object(stage, name, change, left_out)
+    cameras = {p.GetName(): p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.Camera)}
+    for name, view in edits.cameras.items():
+        prim = cameras.get(name) or stage.DefinePrim(root.AppendChild(_identifier(name)), "Camera")
+        _write_camera(prim, edited.camera(name), view.exposure is not None or name not in cameras, metres, to_stage)
     for name in edits.cards:
         left_out.append(f"The card {name} is kept in the recipe's edits and was left out of the layer.")
     layer.Export(str(out))
@@ -91,13 +96,7 @@ def _write_light(
         for size in sizes.get(light.kind, ()):
             put("radius" if light.kind == "disk" else size, f, getattr(light, size) / metres / (2.0 if light.kind == "disk" else 1.0))
     if moved and light.kind not in ("dome",):
-        matrix = np.eye(4)
-        matrix[:3, :3] = light.frame @ to_stage.T
-        matrix[3, :3] = to_stage @ np.asarray(light.position) / metres
-        parent = np.array(UsdGeom.XformCache().GetParentToWorldTransform(prim))
-        xform = UsdGeom.Xformable(prim)
-        xform.ClearXformOpOrder()
-        xform.AddTransformOp(opSuffix="sivrel").Set(Gf.Matrix4d((matrix @ np.linalg.inv(parent)).tolist()))
+        _write_place(prim, light.frame, np.asarray(light.position), metres, to_stage)
     if edit.cone_angle is not None or edit.cone_softness is not None or edit.focus is not None or edit.profile is not None:
         shaping = UsdLux.ShapingAPI.Apply(prim)
         shaping.CreateShapingConeAngleAttr(light.shaping.cone_angle)
@@ -119,6 +118,26 @@ def _write_light(
     for field, what in (("solo", "solo"), ("camera", "whether the camera sees it"), ("rotation", "its rotation")):
         if getattr(edit, field) is not None:
             left_out.append(f"Of the light {light.name}, {what} has no word in UsdLux and was left out.")
+
+
+def _write_camera(prim: Usd.Prim, camera: Camera, exposed: bool, metres: float, to_stage: np.ndarray) -> None:
+    _write_place(prim, camera.to_world[:, :3].T, camera.to_world[:, 3], metres, to_stage)
+    lens = UsdGeom.Camera(prim)
+    if not camera.orthographic:
+        lens.CreateFocalLengthAttr(lens.GetHorizontalApertureAttr().Get() / (2.0 * camera.half_width))
+    if exposed:
+        lens.CreateExposureAttr(camera.exposure)
+
+
+def _write_place(prim: Usd.Prim, axes: np.ndarray, position: np.ndarray, metres: float, to_stage: np.ndarray) -> None:
+    """Put a prim where its axes, rows of a 3 x 3, and its position in metres say."""
+    matrix = np.eye(4)
+    matrix[:3, :3] = axes @ to_stage.T
+    matrix[3, :3] = to_stage @ np.asarray(position) / metres
+    parent = np.array(UsdGeom.XformCache().GetParentToWorldTransform(prim))
+    xform = UsdGeom.Xformable(prim)
+    xform.ClearXformOpOrder()
+    xform.AddTransformOp(opSuffix="sivrel").Set(Gf.Matrix4d((matrix @ np.linalg.inv(parent)).tolist()))
 
 
 def _write_object(stage: Usd.Stage, name: str, change: Any, left_out: list[str]) -> None:

@@ -60,13 +60,27 @@ class Frame:
 
 
 class Cancel:
-    """A switch that stops a render within some thousand samples. Safe to use from any thread."""
+    """A switch that stops a render within some thousand samples, or holds it between tiles. Safe to use from any thread."""
 
     def __init__(self) -> None:
         self.flag = np.zeros(1, np.uint8)
+        self._may_go_on = threading.Event()
+        self._may_go_on.set()
 
     def set(self) -> None:
         self.flag[0] = 1
+        self._may_go_on.set()
+
+    def hold(self, on: bool) -> None:
+        """Let no tile begin while `on`."""
+        if on and not self:
+            self._may_go_on.clear()
+        else:
+            self._may_go_on.set()
+
+    def wait(self) -> None:
+        """Wait for as long as the render is held."""
+        self._may_go_on.wait()
 
     def __bool__(self) -> bool:
         return bool(self.flag[0])
@@ -157,6 +171,7 @@ def render_tiles(
     def work() -> None:
         memory = make_memory(scene.slots)
         while not cancel and not (deadline and time.monotonic() > deadline):
+            cancel.wait()
             with lock:
                 index = next(waiting, None)
             if index is None:

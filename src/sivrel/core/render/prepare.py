@@ -139,6 +139,8 @@ def prepare(
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
     arrays, scene = prepared.arrays, prepared.scene
+    if not any(arrays.lights[i, WAY] == DEPTH_MAP for i in range(len(active_lights(scene)))):
+        return
     low, high = scene.bounds()
     maps: dict[str, tuple[np.ndarray, np.ndarray]] = {}
     for i, light in enumerate(active_lights(scene)):

@@ -11,9 +11,9 @@ import numpy as np
 from ..errors import InputError
 from ..lights.daylight import SUN_ANGLE, daylight
 from .cards import make_card
-from .edits import CardEdit, Edits, LightEdit, ObjectEdit
+from .edits import CameraEdit, CardEdit, Edits, LightEdit, ObjectEdit
 from .frames import upright_frame
-from .model import Light, Mesh, Profile, Scene, Texture
+from .model import Camera, Light, Mesh, Profile, Scene, Texture
 
 PLAIN = (
     "on",
@@ -39,7 +39,10 @@ def apply_edits(
 ) -> Scene:
     """`scene` with `edits` laid over it; `profile` and `panorama` read the files that edits name. Raises InputError when
     an edit names something that is not there."""
-    edited = replace(scene, meshes=list(scene.meshes), surfaces=list(scene.surfaces), lights=list(scene.lights), notes=list(scene.notes))
+    edited = replace(
+        scene, meshes=list(scene.meshes), surfaces=list(scene.surfaces), lights=list(scene.lights), cameras=list(scene.cameras),
+        notes=list(scene.notes),
+    )  # fmt: skip
     for name, card in edits.cards.items():
         _add_card(edited, name, card)
     for name, edit in edits.objects.items():
@@ -49,6 +52,8 @@ def apply_edits(
             edited.lights.append(Light(mesh.name, "mesh", mesh=mesh.name))
     for name, light_edit in edits.lights.items():
         _edit_light(edited, name, light_edit, profile, panorama)
+    for name, camera_edit in edits.cameras.items():
+        _edit_camera(edited, name, camera_edit)
     return edited
 
 
@@ -178,6 +183,32 @@ def _place(light: Light, edit: LightEdit) -> None:
         if np.linalg.norm(back) < 1e-9:
             raise InputError(f"The light “{light.name}” can't point at its own place; give light.{light.name}.towards another point.")
         light.frame = upright_frame(back)
+
+
+def _edit_camera(scene: Scene, name: str, edit: CameraEdit) -> None:
+    known = [camera.name for camera in scene.cameras]
+    if name in known:
+        at, camera = known.index(name), scene.cameras[known.index(name)]
+    elif edit.at is None or edit.towards is None:
+        raise InputError(f"There is no camera “{name}” in {scene.name}.{_nearest(name, known)} Give camera.{name}.at and .towards to add it.")
+    else:
+        at, camera = len(known), replace(scene.camera(edit.like), name=name)
+    scene.cameras[at : at + 1] = [moved(camera, edit)]
+
+
+def moved(camera: Camera, edit: CameraEdit) -> Camera:
+    """A camera as an edit places it; what the edit leaves empty stays. Raises InputError."""
+    world = camera.to_world.copy()
+    position = world[:, 3].copy() if edit.at is None else np.asarray(edit.at, float)
+    world[:, 3] = position
+    if edit.towards is not None:
+        back = position - np.asarray(edit.towards, float)
+        if np.linalg.norm(back) < 1e-9:
+            raise InputError(f"The camera “{camera.name}” can't look at its own place; give camera.{camera.name}.towards another point.")
+        world[:, :3] = upright_frame(back).T
+    half_width = camera.half_width if edit.view is None or camera.orthographic else math.tan(math.radians(edit.view) / 2.0)
+    exposure = camera.exposure if edit.exposure is None else edit.exposure
+    return replace(camera, to_world=world, half_width=half_width, exposure=exposure)
 
 
 def _add_daylight(scene: Scene, name: str, edit: LightEdit) -> None:

@@ -1,6 +1,6 @@
-"""Edits: what the artist changed of a shot's lights and objects, kept as an overlay and never in the user's file.
+"""Edits: what the artist changed of a shot's lights, objects and cameras, kept as an overlay and never in the user's file.
 
-Each edit has a key, `light.NAME.setting`, `object.NAME.setting` or `card.NAME.setting`. As in the recipe, the declaration
+Each edit has a key, `light.NAME.setting`, `object.NAME.setting`, `card.NAME.setting` or `camera.NAME.setting`. As in the recipe, the declaration
 here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
 """
 
@@ -16,7 +16,7 @@ from ..shadows.ways import CODES as SHADOW_WAYS
 ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "daylight", "portal")
 """Kinds of light that can be added to a shot."""
 CARD_PATTERNS = ("plain", "slats", "panes", "leaves", "soft")
-GROUPS = {"light": "lights", "object": "objects", "card": "cards"}
+GROUPS = {"light": "lights", "object": "objects", "card": "cards", "camera": "cameras"}
 
 
 def _numbers(value: Any) -> Any:
@@ -118,12 +118,25 @@ class CardEdit(_Edit):
     opacity: float | None = setting("opacity", "{} opaque.", "Of what is dark in it.", ge=0.0, le=1.0)
 
 
+class CameraEdit(_Edit):
+    like: str | None = setting(
+        "like", "It is made like {}.", "The camera that an added one takes its lens from; the first when empty.", max_length=4096
+    )
+    at: Three | None = setting("position", "It stands at {}", "Metres, y up.", "m")
+    towards: Three | None = setting("aim", "and looks at {},", "The point in the middle of its picture, in metres; its horizon is level.", "m")
+    view: float | None = setting("field of view", "{}° from side to side.", "Of a camera in perspective.", "°", ge=1.0, le=170.0)
+    exposure: float | None = setting(
+        "exposure", "It is shown raised by {} stops.", "For looking only; the light stays as it is.", "stops", ge=-40.0, le=40.0
+    )
+
+
 class Edits(_Edit):
     """All edits of a shot; `Edits()` changes nothing."""
 
     lights: dict[str, LightEdit] = {}
     objects: dict[str, ObjectEdit] = {}
     cards: dict[str, CardEdit] = {}
+    cameras: dict[str, CameraEdit] = {}
 
     def flat(self) -> dict[str, Any]:
         """Values by key, sorted, tuples as text."""
@@ -137,7 +150,7 @@ class Edits(_Edit):
         return dict(sorted(found.items()))
 
 
-MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit}
+MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit, "camera": CameraEdit}
 
 
 def _field_schema(schema: dict[str, Any]) -> dict[str, Any]:

@@ -6,22 +6,25 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
 
-from ...core.errors import InputError
 from ...core.finish.finishing import Finish
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
 from ...core.formats.exr import read_exr
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
+from ...core.measure.cost import guess_seconds
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.render.film import DIRECT, INDIRECT
 from ...core.render.frame import Frame
-from ...core.render.recipe import QUESTIONS, Recipe, settings
-from ...store import files, jobs, proofs, shots
+from ...core.render.recipe import QUESTIONS, Recipe, difference, settings, with_values
+from ...core.render.starting import STARTING
+from ...core.scene.edits import Edits, with_edits
+from ...core.scene.edits import difference as edits_difference
+from ...store import files, jobs, proofs, recipes, shots
 from ...store.database import transaction
-from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
+from ..asked import cameras_of, frame_of, made_as_asked, proof_or_404, region_of, shot_or_404
 from ..database import data, db
-from ..pictures.routes import halves
+from ..lineage.routes import flaws, lineage_values
+from ..queue.routes import seconds_left
 from ..words import meters_in_words
-from .lineage import lineage
 
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
@@ -43,19 +46,10 @@ def page(slug: str):
     proof = _chosen(all_proofs, "proof") or next(reversed(finished or all_proofs), None)
     other = _chosen(all_proofs, "with")
     return render_template(
-        "bench.html", shot=shot, cards=lineage(all_proofs), proof=proof, other=other, views=VIEWS,
+        "bench.html", **lineage_values(shot, proof.id if proof else None, other.id if other else None), proof=proof, views=VIEWS,
         lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, finishing=Finish.model_json_schema()["properties"],
-        **_recipe_values(shot, proof),
+        flaws=flaws(), **_recipe_values(shot, proof),
     )  # fmt: skip
-
-
-@pages.get("/shots/<slug>/lineage")
-def lineage_part(slug: str):
-    shot = shot_or_404(slug)
-    all_proofs = proofs.of_shot(db(), shot.id)
-    return render_template(
-        "lineage.html", shot=shot, cards=lineage(all_proofs), proof=_chosen(all_proofs, "proof"), other=_chosen(all_proofs, "with")
-    )
 
 
 @pages.get("/shots/<slug>/recipe")
@@ -66,7 +60,7 @@ def recipe_part(slug: str):
 
 
 def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
-    recipe = proof.recipe if proof else Recipe()
+    recipe = proof.recipe if proof else recipes.default(db())
     frame = proof.frame if proof else Frame()
     form = {
         **{key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()},
@@ -77,52 +71,56 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
         "seed": str(frame.seed),
     }
     edits = json.dumps(proof.edits.flat() if proof else {})
-    return {"parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS, "preparing": list(PREPARING)}
+    return {
+        "parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS, "preparing": list(PREPARING),
+        "cameras": list(dict.fromkeys([*cameras_of(shot), form["camera"]])), "named": recipes.listed(db()), "starting": STARTING,
+    }  # fmt: skip
+
+
+def one_by_one(parent: proofs.Proof, recipe: Recipe, edits: Edits, camera: str, frame: Frame) -> list[tuple[Recipe, Edits, str, Frame]]:
+    """The way from a proof to what is wanted, one change at a time, each step keeping those before it: settings in their order, then edits,
+    then what is rendered."""
+    steps, at = [], (parent.recipe, parent.edits, parent.camera, parent.frame)
+    for key, _, value in difference(parent.recipe, recipe):
+        at = (with_values(at[0], {key: value}), *at[1:])
+        steps.append(at)
+    moved = {key: value for key, _, value in edits_difference(parent.edits, edits)}
+    cameras = {key: moved.pop(key) for key in list(moved) if key.startswith("camera.")}
+    for values in [{key: value} for key, value in moved.items()]:
+        at = (at[0], with_edits(at[1], values), *at[2:])
+        steps.append(at)
+    if cameras:
+        at = (at[0], with_edits(at[1], cameras), *at[2:])
+    if cameras or (camera, frame) != (parent.camera, parent.frame):
+        steps.append((recipe, edits, camera, frame))
+    return steps or [(recipe, edits, camera, frame)]
 
 
 @pages.post("/shots/<slug>/prove")
 def prove(slug: str):
-    """Render what the form says, as a child of `parent`."""
+    """Render what the form says, as a child of `parent`; with `one_by_one` each change by itself, one after another."""
     shot = shot_or_404(slug)
     form = request.form
     parent = proofs.get(db(), form.get("parent", 0, type=int))
     if parent is not None and parent.shot_id != shot.id:
         parent = None
-    recipe = recipe_of(form)
-    edits = edits_of(form.get("edits", ""))
-    frame = Frame(
-        _whole(form, "width", "The width"), _whole(form, "height", "The height"), _region(form.get("region", "")),
-        _whole(form, "seed", "The seed"),
-    )  # fmt: skip
-    if form.get("camera") not in [c["name"] for c in shot.cameras]:
-        raise InputError(f"There is no camera “{form.get('camera')}” in this shot; choose one of the list.")
+    recipe, edits, camera = made_as_asked(shot, form)
+    steps = [(recipe, edits, camera, frame_of(form))]
+    if "one_by_one" in form and parent is not None:
+        steps = one_by_one(parent, *steps[0])
+    timed, number = proofs.timed(db(), shot.id), parent.id if parent else None
     with transaction(db()):
-        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, form["camera"], frame, edits=edits)
-        jobs.add(db(), number, len(frame.tiles()))
+        for step_recipe, step_edits, step_camera, frame in steps:
+            guess = guess_seconds(step_recipe, frame, step_camera, timed)
+            number = proofs.add(db(), shot.id, number, step_recipe, step_camera, frame, edits=step_edits)
+            jobs.add(db(), number, len(frame.tiles()), gives_way="gives_way" in form, guess=guess)
+    assert number is not None
+    before = proof_or_404(number).parent_id
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))
-    response = make_response(
-        render_template("lineage.html", shot=shot, cards=lineage(proofs.of_shot(db(), shot.id)), proof=proof_or_404(number), other=parent)
-    )
+    response = make_response(render_template("lineage.html", **lineage_values(shot, number, before)))
     response.headers["HX-Trigger-After-Settle"] = f'{{"sivrel:started": {{"proof": {number}}}}}'
     return response
-
-
-def _whole(form, name: str, what: str) -> int:
-    try:
-        return int(form.get(name, ""))
-    except ValueError:
-        raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number.") from None
-
-
-def _region(text: str) -> tuple[int, int, int, int] | None:
-    if not text.strip():
-        return None
-    try:
-        x0, y0, x1, y1 = (int(part) for part in text.split(","))
-    except ValueError:
-        raise InputError(f"The region can't be “{text}”; drag it on the plate, or write it like 0,0,240,135.") from None
-    return x0, y0, x1, y1
 
 
 @pages.post("/proofs/<int:proof_id>/cancel")
@@ -143,9 +141,7 @@ def proof_json(proof_id: int):
     proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
     shot = shots.get(db(), proof.shot_id)
-    left = None
-    if job and job.state == "rendering" and job.tiles_done:
-        left = job.seconds * (job.tiles_total - job.tiles_done) / job.tiles_done
+    left = seconds_left(job) if job and job.state in ("rendering", "waiting") else None
     return jsonify(
         id=proof.id,
         parent=proof.parent_id,
@@ -168,6 +164,11 @@ def proof_json(proof_id: int):
         tiles_done=job.tiles_done if job else 0,
         tiles_total=job.tiles_total if job else 0,
         left=left,
+        guess=job.guess if job else None,
+        held=job.held if job else False,
+        name=proof.name,
+        note=proof.note,
+        starred=proof.starred,
         worker=jobs.worker(db()).__dict__,
     )
 
@@ -175,7 +176,7 @@ def proof_json(proof_id: int):
 @pages.get("/proofs/<int:proof_id>/noise.json")
 def noise_json(proof_id: int):
     """Where the noise of a part of a proof comes from (?region=left,top,right,bottom in pixels of the frame)."""
-    proof, wanted = proof_or_404(proof_id), _region(request.args.get("region", ""))
+    proof, wanted = proof_or_404(proof_id), region_of(request.args.get("region", ""))
     if proof.picture is None:
         abort(404)
     x0, y0, x1, y1 = proof.frame.window
@@ -204,8 +205,19 @@ def tiles(proof_id: int):
             except FileNotFoundError:
                 break  # the render has just ended; its picture says the rest
             parts.append(struct.pack("<5i", index, *boxes[index]))
-            parts.append(halves(film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]))
+            parts.append(files.halves(film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]))
     return Response(b"".join(parts), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
+
+
+@pages.get("/proofs/<int:proof_id>/sketch")
+def sketch(proof_id: int):
+    """The whole window, coarse, as RGBA half floats; 204 while or after it is not there."""
+    job = jobs.of_proof(db(), proof_or_404(proof_id).id)
+    path = files.Tiles(data(), job.id).sketch if job is not None else None
+    try:
+        return Response(path.read_bytes() if path else b"", 200 if path else 204, mimetype="application/octet-stream")
+    except FileNotFoundError:
+        return "", 204
 
 
 @pages.get("/status.json")

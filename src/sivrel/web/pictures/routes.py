@@ -1,6 +1,7 @@
 """Pictures as the browser needs them: linear half floats, PNG, EXR, the look-up table of a view."""
 
 import io
+from dataclasses import asdict
 
 import numpy as np
 from flask import Blueprint, Response, abort, request, send_file
@@ -10,23 +11,16 @@ from ...core.errors import InputError
 from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
 from ...core.finish.view import VIEWS, lookup_table, to_bytes
 from ...core.formats.exr import Picture, read_exr
-from ...core.measure.difference import compare
+from ...core.measure.difference import compare, visible_difference
+from ...core.measure.verdict import judge
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, questions, shots
 from ..database import data, db
 
 pages = Blueprint("pictures", __name__)
 FOREVER = "private, max-age=31536000, immutable"
-LARGEST_HALF = 65504.0
 FILTERED = {"filtered": "image", "smeared": "smear"}
 """Passes that the noise filter makes, and what they are called in its file."""
-
-
-def halves(linear: np.ndarray) -> bytes:
-    """Linear colour [rows, columns, 3 or more] as RGBA half floats, opaque."""
-    pixels = np.ones((*linear.shape[:2], 4), np.float16)
-    pixels[..., :3] = np.clip(np.nan_to_num(linear[..., :3], posinf=LARGEST_HALF), -LARGEST_HALF, LARGEST_HALF)
-    return pixels.tobytes()
 
 
 def _picture(digest: str) -> Picture:
@@ -51,7 +45,7 @@ def _told_apart(numbers: np.ndarray) -> np.ndarray:
 def shown_pass(name: str, plane: np.ndarray) -> np.ndarray:
     """A pass as it is looked at: numbers told apart, what has no natural scale brought to that of light."""
     if name == "texels":
-        return np.minimum(plane, LARGEST_HALF)
+        return np.minimum(plane, files.LARGEST_HALF)
     if name == "beyond":
         return plane.sum(axis=2, keepdims=True)
     if name == "samples":
@@ -88,7 +82,7 @@ def half(digest: str):
         plane = shown_pass(name, found)
     if plane.shape[2] < 3:
         plane = np.repeat(plane[..., :1], 3, axis=2)
-    return Response(halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
+    return Response(files.halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
 
 
 @pages.get("/pictures/<digest>.png")
@@ -156,6 +150,17 @@ def thumbnail(digest: str):
     return response
 
 
+@pages.get("/thumbnails/<digest>-focus.png")
+def focus(digest: str):
+    """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
+    path = files.focus_path(data(), digest)
+    if not proofs.has_picture(db(), digest) or not path.is_file():
+        return thumbnail(digest)
+    response = send_file(path.absolute(), mimetype="image/png")
+    response.headers["Cache-Control"] = FOREVER
+    return response
+
+
 @pages.get("/views/<view>.lut")
 def lut(view: str):
     if view not in VIEWS:
@@ -165,5 +170,19 @@ def lut(view: str):
 
 @pages.get("/pictures/<a>/<b>/difference.json")
 def difference(a: str, b: str):
-    """Numbers of B against A, seen at ?exposure= stops."""
-    return compare(_picture(a), _picture(b), _number("exposure")).as_dict()
+    """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
+    before, after = _picture(a), _picture(b)
+    told = compare(before, after, _number("exposure")).as_dict()
+    verdict = judge(before, after, _number("exposure"))
+    places = [{**asdict(place), "said": place.said} for place in verdict.places]
+    return {**told, "verdict": verdict.sentence, "places": places, "share": verdict.share}
+
+
+@pages.get("/pictures/<a>/<b>/visible.half")
+def visible(a: str, b: str):
+    """The visible difference of B against A as a picture, white where it is greatest, seen at ?exposure= stops."""
+    before, after = _picture(a), _picture(b)
+    if before.beauty.shape != after.beauty.shape:
+        raise InputError("The pictures cover different pixels; render both alike to see how they differ.")
+    shown = visible_difference(before.beauty[..., :3], after.beauty[..., :3], _number("exposure"))
+    return Response(files.halves(np.repeat(shown[..., None], 3, axis=2)), mimetype="application/octet-stream")

@@ -1,18 +1,28 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
+import { CameraMover } from "./cameras.js";
 import { sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
+import { NoiseFilter } from "./filtering.js";
 import { FinishPanel } from "./finish.js";
 import { Hatching } from "./hatching.js";
 import { followKeys } from "./keys.js";
-import { showLedger } from "./ledger.js";
-import { LightsPanel, ask } from "./lights.js";
+import { sayLedger } from "./ledger.js";
+import { LightsPanel } from "./lights.js";
+import { Lineage } from "./lineage.js";
 import { Marks } from "./marks.js";
-import { Plan } from "./plan.js";
+import { Moments } from "./moments.js";
 import { hasPass, isLight, offerPasses } from "./passes.js";
+import { Pins } from "./pins.js";
+import { Plan } from "./plan.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
-import { RecipeForm } from "./recipe.js";
+import { sayPlate } from "./plate-words.js";
 import { followPointer } from "./pointer.js";
+import { openQueue } from "./queue.js";
+import { RecipeForm } from "./recipe.js";
+import { followRecipes } from "./recipes.js";
+import { followScrubs } from "./scrub.js";
+import { enlarge, rescale } from "./sizes.js";
 import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
 import { WaysState } from "./ways.js";
@@ -20,23 +30,31 @@ import { WaysState } from "./ways.js";
 const $ = (id) => document.getElementById(id);
 const places = document.querySelector(".places");
 const slug = places.dataset.shot;
-const lut = JSON.parse(places.dataset.lut);
 const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
+const parentOf = async (proof) => (proof?.parent ? json(`/proofs/${proof.parent}.json`).catch(() => null) : null);
 let cameraExposure = 0;
 let exposureMoved = false;
 
-const plate = new Plate($("stage"), $("canvas"), lut, sayPlate);
+const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut), () => {
+  marks.draw();
+  pins.draw();
+  sayPlate(plate, recipe, { boxing: pointer.boxing, reach: spots.on, pin: pins.on, walk: mover.on, live: moments.on });
+});
 const recipe = new RecipeForm();
 const lights = new LightsPanel(slug, recipe, () => chosen.a?.id);
-const plan = new Plan($("plan"), slug, recipe, edited, (name) => {
-  lights.opened = name;
-  lights.show(true);
-}, () => marks.inSpace());
+const plan = new Plan($("plan"), slug, recipe, () => edited(), (name) => openLight(name), () => marks.inSpace());
 const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 const hatching = new Hatching(plate, () => chosen.a);
 const marks = new Marks(plate);
 const ways = new WaysState(slug, recipe);
-const spots = new Spots(plate, slug, () => unproven(), (name) => openLight(name));
+const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
+const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
+const pins = new Pins(plate, slug, () => chosen.a?.id, (id) => choose(id));
+const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
+const mover = new CameraMover(slug, recipe, () => moments.wish(true));
+const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);
+const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
+followRecipes(recipe, () => chosen.a?.id);
 
 // ---- pictures -------------------------------------------------------------------------------------------------
 
@@ -51,7 +69,7 @@ async function load(proof) {
 async function show(slot, proof) {
   chosen[slot] = proof;
   if (slot === "a" && proof?.picture) {
-    offerPasses($("pass"), proof.passes, filtering === proof.picture);
+    offerPasses($("pass"), proof.passes, filter.picture === proof.picture);
     plate.isLight = isLight($("pass").value);
   }
   const number = slot === "a" ? 0 : 1;
@@ -60,81 +78,36 @@ async function show(slot, proof) {
   if (!proof) plate.setPicture(number, null);
   else if (proof.picture) {
     const picture = await load(proof);
-    if (chosen[slot]?.id === proof.id) plate.setPicture(number, picture);
+    if (chosen[slot]?.id === proof.id && !(slot === "a" && moments.shown)) plate.setPicture(number, picture);
   } else {
     plate.setPicture(number, new Picture({ ...proof, finished: false }));
     if (slot === "a") watcher.follow(proof);
   }
   mark();
   if (slot === "a") {
-    sayLedger();
+    sayLedger($("ledger"), chosen, recipe.region(), showSource);
     recipe.sayMeters(proof?.meters);
     hatching.load();
     if (marks.on) marks.show(true, proof);
     lights.load();
+    pins.list();
   }
 }
 
 /** Put a proof on the plate; its parent is at hand for flipping, unless another was chosen. */
 async function choose(id, other = undefined, proven = false) {
+  await moments.stop(false);
+  if (mover.on) await toggleWalk();
   const proof = await json(`/proofs/${id}.json`);
-  const with_ = other === undefined ? proof.parent : other;
   watcher.stop();
-  filtering = null;
-  await Promise.all([show("a", proof), show("b", with_ ? await json(`/proofs/${with_}.json`) : null)]);
+  filter.picture = null;
+  // A region that was enlarged is seen whole.
+  plate.cropped = Boolean(proof.window && proof.width > 2 * plate.canvas.width);
+  await Promise.all([show("a", proof), show("b", other === undefined ? await parentOf(proof) : other ? await json(`/proofs/${other}.json`) : null)]);
   if (recipe.field("parent").value !== String(id)) {
     await recipe.load(slug, id, proven);
     recipe.sayMeters(chosen.a?.meters);
   }
-}
-
-// ---- the noise filter ------------------------------------------------------------------------------------------
-
-let filtering = null; // the picture that is looked at filtered, its unfiltered self beside it
-
-async function toggleFilter() {
-  const proof = chosen.a, told = $("filter-told");
-  if (!proof?.picture) return;
-  if (filtering === proof.picture) {
-    filtering = null;
-    $("pass").value = "beauty";
-    told.textContent = "";
-    plate.mode = SINGLE;
-    await Promise.all([show("a", proof), show("b", proof.parent ? await json(`/proofs/${proof.parent}.json`) : null)]);
-    return sayFilter();
-  }
-  told.textContent = "Filtering…";
-  try {
-    const answer = await ask(`/proofs/${proof.id}/filter`, {});
-    if (chosen.a !== proof) return;
-    filtering = proof.picture;
-    offerPasses($("pass"), proof.passes, filtering === proof.picture);
-    $("pass").value = "filtered";
-    await Promise.all([show("a", proof), show("b", { ...proof, unfiltered: true })]);
-    plate.mode = WIPE;
-    plate.draw();
-    const much = answer.smeared > 0.002;
-    told.textContent = much
-      ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it took more than noise: look at the pass “smeared”, or take more samples.`
-      : "It took nothing that noise does not explain. Left of the bar filtered, right of it not.";
-  } catch (problem) {
-    told.textContent = problem.message;
-  }
-  sayFilter();
-}
-
-function sayFilter() {
-  document.querySelector("[data-do=filter]").setAttribute("aria-pressed", String(filtering !== null));
-}
-
-/** The ledger of the proof on the plate, its noise that of the region where one is drawn. */
-async function sayLedger() {
-  const proof = chosen.a, region = recipe.region();
-  showLedger($("ledger"), proof, showSource);
-  if (!region || !proof?.picture || !proof.passes?.includes("noise.within")) return;
-  const answer = await fetch(`/proofs/${proof.id}/noise.json?region=${region.join(",")}`);
-  const rows = answer.ok ? (await answer.json()).rows : [];
-  if (rows.length && chosen.a === proof) showLedger($("ledger"), proof, showSource, rows);
 }
 
 function mark() {
@@ -149,15 +122,17 @@ function mark() {
   if (chosen.a) query.set("proof", chosen.a.id);
   if (chosen.b && !chosen.b.unfiltered) query.set("with", chosen.b.id);
   history.replaceState(null, "", `?${query}`);
-  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filtering !== null);
+  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filter.picture !== null);
   sayVerdict($("verdict"), chosen, plate.exposure);
 }
+lineage.onRenewed = mark;
 
 // ---- a render on its way --------------------------------------------------------------------------------------
 
 const watcher = new Watcher(plate, async (proof) => {
-  await refreshLineage();
+  await lineage.renew(chosen.b?.id);
   if (proof.picture) await show("a", proof);
+  pins.load();
 });
 
 async function resume() {
@@ -165,30 +140,24 @@ async function resume() {
   show("a", await json(`/proofs/${chosen.a.id}.json`));
 }
 
-// The other proof may still be rendering: it is shown when it is done.
+// Others may still be rendering: their cards, and the other proof on the plate, are brought up to date.
 setInterval(async () => {
-  const b = chosen.b;
-  if (!b || b.picture || b.state === "cancelled" || b.state === "failed") return;
+  const b = chosen.b, waits = (proof) => proof && !proof.picture && proof.state !== "cancelled" && proof.state !== "failed";
+  const others = [...document.querySelectorAll(".card[data-state=waiting], .card[data-state=rendering]")].filter((card) => card.dataset.proof !== String(chosen.a?.id));
+  if (!waits(b) && !others.length) return;
   try {
-    const now = await json(`/proofs/${b.id}.json`);
-    if (!now.picture || chosen.b?.id !== b.id) return;
-    await refreshLineage();
-    await show("b", now);
+    if (others.length) await lineage.renew(b?.id);
+    const now = waits(b) ? await json(`/proofs/${b.id}.json`) : null;
+    if (now?.picture && chosen.b?.id === b.id) await show("b", now);
   } catch {
     // the next second tries again
   }
 }, 1000);
 
-async function refreshLineage() {
-  const query = new URLSearchParams({ proof: chosen.a?.id ?? "", with: chosen.b?.id ?? "" });
-  const answer = await fetch(`/shots/${slug}/lineage?${query}`);
-  if (answer.ok) $("lineage").innerHTML = await answer.text();
-  mark();
-}
-
 document.body.addEventListener("sivrel:started", (event) => {
   document.querySelector("#stage .first")?.remove();
   $("problem").replaceChildren();
+  lineage.fold();
   choose(event.detail.proof, undefined, true);
 });
 document.body.addEventListener("htmx:responseError", () => {
@@ -197,8 +166,20 @@ document.body.addEventListener("htmx:responseError", () => {
 document.body.addEventListener("htmx:sendError", () => {
   $("problem").innerHTML = '<p class="problem" role="alert">Sivrel does not answer; start it again and prove once more. Nothing is lost.</p>';
 });
+addEventListener("unhandledrejection", (event) => {
+  if (event.reason instanceof TypeError && /fetch/i.test(event.reason.message)) event.preventDefault(); // the head of the page says it
+  else if (event.reason instanceof Error) say(event.reason.message);
+});
 
 // ---- looking --------------------------------------------------------------------------------------------------
+
+/** A word to the artist, for a while. */
+function say(text) {
+  $("slip").textContent = text;
+  $("slip").hidden = !text;
+  clearTimeout(say.last);
+  say.last = setTimeout(() => ($("slip").hidden = true), 6000);
+}
 
 function setExposure(stops, byHand = true) {
   plate.exposure = Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
@@ -230,51 +211,16 @@ function next(select) {
   select.dispatchEvent(new Event("change"));
 }
 
-function sayPlate() {
-  marks.draw();
-  const both = plate.pictures[0] && plate.pictures[1];
-  for (const [name, mode] of [["wipe", WIPE], ["difference", DIFFERENCE]]) {
-    const button = document.querySelector(`[data-do=${name}]`);
-    button.setAttribute("aria-pressed", String(Boolean(both) && plate.mode === mode));
-    button.disabled = !both;
-  }
-  document.querySelector("[data-do=flip]").disabled = !both;
-  document.querySelector("[data-do=region]").setAttribute("aria-pressed", String(pointer.regionMode));
-  document.querySelector("[data-do=reach]").setAttribute("aria-pressed", String(spots.on));
-  $("zoom").textContent = `${Math.round((plate.zoom / (devicePixelRatio || 1)) * 100)} %`;
-  const [left, top, width, height] = plate.place().map((v) => v / (devicePixelRatio || 1));
-  $("wipe-bar").hidden = !both || plate.mode !== WIPE || plate.held;
-  $("wipe-bar").style.left = `${left + plate.wipe * width}px`;
-  const region = recipe.region();
-  $("region-box").hidden = !region;
-  if (region) {
-    const [x0, y0, x1, y1] = region, [w, h] = recipe.size();
-    Object.assign($("region-box").style, {
-      left: `${left + (x0 / w) * width}px`, top: `${top + (y0 / h) * height}px`,
-      width: `${((x1 - x0) / w) * width}px`, height: `${((y1 - y0) / h) * height}px`,
-    });
-  }
-  const values = plate.read();
-  const words = (v) => v.map((c) => c.toPrecision(3)).join(" ");
-  if (!values || !values[0]) $("probe").textContent = "";
-  else {
-    const [x, y] = plate.probe.map(Math.floor);
-    const lum = 0.2126 * values[0][0] + 0.7152 * values[0][1] + 0.0722 * values[0][2];
-    $("probe").textContent = `${x},${y}  A ${words(values[0])}  lum ${lum.toPrecision(3)}${values[1] ? `  B ${words(values[1])}` : ""}`;
-  }
-}
+// ---- lights, plan, sources ---------------------------------------------------------------------------------------
 
-// ---- lights ----------------------------------------------------------------------------------------------------
-
-const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
-
-/** An edit of a light was made, in the panel or on the plan. */
+/** An edit was made, in the panel or on the plan. */
 function edited() {
   plan.renew();
+  if (moments.on) moments.wish();
 }
 recipe.onEdits = () => {
   lights.load();
-  plan.renew();
+  edited();
 };
 
 function openLight(name) {
@@ -312,45 +258,85 @@ async function toggleMarks() {
   if (plan.shown) plan.draw();
 }
 
+async function toggleWalk() {
+  await mover.show(!mover.on);
+  if (!mover.on) await moments.stop();
+  plate.draw();
+}
+
 // ---- hands ----------------------------------------------------------------------------------------------------
 
 const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
-  region: (box, last = false) => {
+  box: (box, last) => {
+    if (pins.on) {
+      if (!last) return;
+      pins.add(box);
+      return togglePins();
+    }
     recipe.setRegion(box, plate.frame);
-    if (last) recipe.step();
-    if (last) sayLedger();
-    pointer.regionMode = false;
+    if (last) {
+      recipe.step();
+      sayLedger($("ledger"), chosen, recipe.region(), showSource);
+      toggleBoxing(false);
+    }
     plate.draw();
   },
-  // A click that does not drag.
   click: (event) => spots.on && spots.ask(event),
+  grab: (dx, dy, event) => mover.on && (mover.drag(dx, dy, event.shiftKey), true),
+  wheel: (event) => mover.on && (mover.near(event.deltaY / 100), true),
+  rest: () => mover.on && mover.rest(),
 });
 
-function toggleRegion() {
-  if (pointer.regionMode || recipe.region()) {
-    pointer.regionMode = !pointer.regionMode && !recipe.region();
-    if (!pointer.regionMode) {
-      recipe.setRegion(null);
-      recipe.step();
-    }
-  } else pointer.regionMode = true;
-  $("stage").classList.toggle("region", pointer.regionMode);
+function toggleBoxing(on) {
+  pointer.boxing = on;
+  $("stage").classList.toggle("region", on);
   plate.draw();
+}
+
+function toggleRegion() {
+  if (!pointer.boxing && recipe.region()) {
+    recipe.setRegion(null);
+    recipe.step();
+  } else toggleBoxing(!pointer.boxing);
+  plate.draw();
+}
+
+function togglePins() {
+  pins.show(!pins.on);
+  if (pins.on) openLeaf("pins");
+  toggleBoxing(pins.on);
+}
+
+/** Something in the recipe is dragged or changed: with a region, or when asked to, it is rendered at once. */
+function changing(dragged) {
+  if (moments.on || (dragged && recipe.region())) moments.wish();
+}
+
+function compareSideBySide() {
+  if (chosen.a?.picture && chosen.b?.picture && !chosen.b.unfiltered) location.href = `/shots/${slug}/compare?proofs=${chosen.b.id},${chosen.a.id}`;
+  else say("Choose two finished proofs first: one by a click, the other by ◫ or with Shift.");
 }
 
 const DO = {
   wipe: () => setMode(WIPE),
   difference: () => setMode(DIFFERENCE),
+  compare: compareSideBySide,
   region: toggleRegion,
+  enlarge: () => say(enlarge(recipe)),
+  live: () => (moments.toggle(), plate.draw()),
+  pin: togglePins,
+  walk: toggleWalk,
+  keep: () => mover.openKeep(),
   reach: () => spots.show(!spots.on),
   plan: togglePlan,
   marks: toggleMarks,
-  filter: toggleFilter,
-  fit: () => plate.fit(),
+  filter: () => filter.toggle(),
+  fit: () => plate.fit(plate.fitted && !plate.cropped && Boolean(plate.pictures[0] && recipe.region())),
   cancel: () => watcher.cancel(),
+  queue: openQueue,
   resume,
 };
-for (const [name, act] of Object.entries(DO)) document.querySelector(`[data-do=${name}]`).addEventListener("click", act);
+for (const [name, act] of Object.entries(DO)) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.addEventListener("click", act);
 
 function hold(on) {
   plate.held = on;
@@ -361,43 +347,33 @@ flip.addEventListener("pointerdown", () => hold(true));
 for (const end of ["pointerup", "pointerleave", "blur"]) flip.addEventListener(end, () => hold(false));
 addEventListener("blur", () => hold(false));
 
-$("lineage").addEventListener("click", (event) => {
-  const card = event.target.closest(".card");
-  if (!card) return;
-  const id = Number(card.dataset.proof);
-  if (event.target.closest(".with") || event.shiftKey) choose(chosen.a?.id ?? id, id);
-  else choose(id);
-});
-
-function step(by) {
-  const cards = [...document.querySelectorAll(".card")];
-  const at = cards.findIndex((card) => card.dataset.proof === String(chosen.a?.id));
-  const card = cards[Math.min(cards.length - 1, Math.max(0, at + by))];
-  if (card) choose(Number(card.dataset.proof));
-}
-
 $("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));
 $("view").addEventListener("change", () => setView($("view").value));
 $("pass").addEventListener("change", reload);
 for (const tab of document.querySelectorAll(".leaves [role=tab]")) tab.addEventListener("click", () => openLeaf(tab.id.replace("leaf-", "")));
+document.addEventListener("sivrel:leaf", (event) => event.detail === "pins" && pins.load());
 
+const ofProof = (act) => () => chosen.a && act(chosen.a.id);
+const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
 const KEYS = {
-  w: DO.wipe,
-  d: DO.difference,
-  r: toggleRegion,
+  w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
+  g: togglePlan, c: toggleMarks, n: DO.filter, 0: DO.fit,
   p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
+  j: () => recipe.proveOneByOne(),
+  y: ofProof((id) => lineage.openName(id)),
+  "*": ofProof((id) => lineage.star(id)),
+  Delete: ofProof((id) => lineage.remove(id)),
+  "/": () => $("find").focus(),
   l: () => lights.show(!lights.shown),
   s: () => lights.press("solo"),
   x: () => lights.press("on"),
-  q: () => spots.show(!spots.on),
-  g: togglePlan,
   e: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
-  n: toggleFilter,
   m: () => finish.measure(),
   o: () => hatching.next(),
-  c: toggleMarks,
   v: () => next($("view")),
   a: () => next($("pass")),
+  "<": () => rescale(recipe, 0.5),
+  ">": () => rescale(recipe, 2),
   "[": () => setExposure(plate.exposure - 1 / 3),
   "]": () => setExposure(plate.exposure + 1 / 3),
   "\\": () => setExposure(cameraExposure),
@@ -406,31 +382,41 @@ const KEYS = {
   "+": () => plate.zoomTo(plate.zoom * 1.5),
   "=": () => plate.zoomTo(plate.zoom * 1.5),
   "-": () => plate.zoomTo(plate.zoom / 1.5),
-  0: () => plate.fit(),
   1: () => plate.zoomTo(devicePixelRatio || 1),
-  ArrowUp: () => step(-1),
-  ArrowDown: () => step(1),
+  ArrowUp: walkOr([1, 0, 0], () => lineage.step(-1)),
+  ArrowDown: walkOr([-1, 0, 0], () => lineage.step(1)),
+  ArrowLeft: walkOr([0, -1, 0], () => lineage.toggleFold(chosen.a?.id, true)),
+  ArrowRight: walkOr([0, 1, 0], () => lineage.toggleFold(chosen.a?.id, false)),
+  PageUp: walkOr([0, 0, 1], () => {}),
+  PageDown: walkOr([0, 0, -1], () => {}),
   Enter: () => recipe.prove(),
   Escape: () => {
     if (spots.on) return spots.show(false);
+    if (pins.on) return togglePins();
+    if (mover.on) return toggleWalk();
     if (plan.shown) return togglePlan();
     if (watcher.following) return watcher.cancel();
-    if (pointer.regionMode) return toggleRegion();
+    if (pointer.boxing) return toggleBoxing(false);
+    if (moments.shown) return (moments.on = false), moments.stop();
     plate.mode = SINGLE;
     plate.draw();
   },
 };
 
 followKeys(KEYS, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
+followScrubs(recipe.holder, { moved: () => changing(true), rested: () => {} });
 
 recipe.onChange = () => {
   plate.draw();
   ways.renew();
 };
+recipe.holder.addEventListener("input", () => changing(false));
 ways.renew();
 setView($("view").value);
+lineage.fold();
+pins.load();
 const first = document.querySelector(".card[data-chosen=a]");
 if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways };
+window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage };

@@ -1,6 +1,6 @@
 // The caches page: whether each cache is still right is asked of the worker, which holds the scenes.
 
-import { ask } from "./lights.js";
+import { ask } from "./post.js";
 
 /** What a cache's state is called. */
 function inWords({ fresh, because, others }) {

@@ -31,5 +31,6 @@ export async function sayVerdict(holder, { a, b }, exposure) {
   if (about !== key) return;
   if (!answer.ok || told.visible == null) return void (holder.textContent = "A and B cover different pixels");
   const light = told.mean_light == null ? "" : `${told.mean_light >= 1 ? "+" : "−"}${Math.abs((told.mean_light - 1) * 100).toFixed(1)} % light, `;
-  holder.textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}`;
+  holder.textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}. ${told.verdict}`;
+  holder.title = told.verdict;
 }

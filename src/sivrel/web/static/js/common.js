@@ -35,15 +35,25 @@ export function sayStatus({ worker, rendering, waiting }) {
   else if (worker.phase === "reading") words.push(`reading ${worker.message}`);
   if (rendering) words.push(`${rendering} rendering`);
   if (waiting) words.push(`${waiting} waiting`);
+  if (worker.held) words.push("the queue is held");
   status.textContent = words.join(" · ");
+}
+
+/** The server does not answer: a notice over the page until it does. What was typed stays in the form, what is proven is on its disk. */
+function lost(on) {
+  const notice = document.getElementById("lost");
+  if (notice.hidden === !on) return;
+  notice.hidden = !on;
+  if (on) status.textContent = "";
 }
 
 async function watchStatus() {
   try {
     const answer = await fetch("/status.json");
     if (answer.ok) sayStatus(await answer.json());
+    lost(false);
   } catch {
-    status.textContent = "Sivrel does not answer; is it still running?";
+    lost(true);
   }
   setTimeout(watchStatus, 1000);
 }

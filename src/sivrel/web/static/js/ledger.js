@@ -32,9 +32,19 @@ function bar(kind, total, rows, onSource) {
   return shares.length ? row : null;
 }
 
+/** The ledger of the proof on the plate, `chosen.a`; its noise is that of `region` where one is drawn. */
+export async function sayLedger(holder, chosen, region, onSource) {
+  const proof = chosen.a;
+  showLedger(holder, proof, onSource);
+  if (!region || !proof?.picture || !proof.passes?.includes("noise.within")) return;
+  const answer = await fetch(`/proofs/${proof.id}/noise.json?region=${region.join(",")}`);
+  const rows = answer.ok ? (await answer.json()).rows : [];
+  if (rows.length && chosen.a === proof) showLedger(holder, proof, onSource, rows);
+}
+
 /** Show the ledger of `proof`, or nothing when it has none; `region` holds the noise rows of a part of it, if any. `onSource(name)` is
  * called for a click on a source. */
-export function showLedger(holder, proof, onSource, region = null) {
+function showLedger(holder, proof, onSource, region = null) {
   const rows = proof?.picture ? (proof.ledger ?? []) : [];
   const seconds = proof?.seconds == null ? "" : `${proof.seconds < 10 ? proof.seconds.toFixed(1) : Math.round(proof.seconds)} s`;
   const noise = region ? "region" : proof?.noise == null ? "" : `${(proof.noise * 100).toFixed(1)} %`;

@@ -4,23 +4,6 @@ import { openLeaf } from "./common.js";
 
 const $ = (id) => document.getElementById(id);
 
-/** Post a form to the bench and wait for the worker's answer. Throws an Error with a sentence. */
-export async function ask(address, fields) {
-  const token = document.querySelector("meta[name=csrf]").content;
-  const headers = { "X-CSRFToken": token, "HX-Request": "true" };
-  const sentence = async (answer) => new DOMParser().parseFromString(await answer.text(), "text/html").body.textContent.trim();
-  const asked = await fetch(address, { method: "POST", headers, body: new URLSearchParams(fields) });
-  if (!asked.ok) throw new Error(await sentence(asked));
-  const { question } = await asked.json();
-  for (;;) {
-    await new Promise((done) => setTimeout(done, 60));
-    const answer = await fetch(`/questions/${question}.json`, { headers });
-    if (!answer.ok) throw new Error(await sentence(answer));
-    const told = (await answer.json()).answer;
-    if (told) return told;
-  }
-}
-
 export class LightsPanel {
   /** `proof()` is the number of the proof on the plate. */
   constructor(slug, recipe, proof) {

@@ -1,6 +1,6 @@
 // Plan and elevation: the shot from above and from the side, with its lights drawn to scale, to move, aim and size.
 
-import { ask } from "./lights.js";
+import { ask } from "./post.js";
 
 const SVG = "http://www.w3.org/2000/svg";
 const dot = (a, b) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];

@@ -32,6 +32,12 @@ export class Picture {
     }
   }
 
+  /** Fill what is not known yet. */
+  setUnder(halves) {
+    if (halves.length !== this.halves.length) return;
+    for (let at = 0; at < this.known.length; at++) if (!this.known[at]) this.halves.set(halves.subarray(at * 4, at * 4 + 4), at * 4);
+  }
+
   /** Linear red, green, blue at a pixel of the frame, or null outside the window or where nothing is rendered yet. */
   read(x, y) {
     const [x0, y0, x1, y1] = this.window;
@@ -60,6 +66,7 @@ export class Plate {
     this.zoom = 1;
     this.centre = [0.5, 0.5];
     this.fitted = true;
+    this.cropped = false;
     this.probe = null;
     try {
       this.painter = new PlateGL(canvas, lut);
@@ -78,9 +85,11 @@ export class Plate {
     this.pictures[slot] = picture;
     this.painter.setPicture(slot, picture);
     if (slot === 0 && picture) {
-      const changed = picture.width !== this.frame[0] || picture.height !== this.frame[1];
+      const before = this.frame;
       this.frame = [picture.width, picture.height];
-      if (changed && this.fitted) return this.fit();
+      if (this.fitted) return this.fit();
+      // The same part of the picture stays in sight, however many pixels it has now.
+      this.zoom *= before[0] / picture.width;
     }
     this.draw();
   }
@@ -88,6 +97,14 @@ export class Plate {
   setTile(slot, box, halves) {
     this.pictures[slot].setTile(box, halves);
     this.painter.setTile(slot, box, halves);
+  }
+
+  setUnder(slot, halves) {
+    const picture = this.pictures[slot];
+    if (!picture?.known) return;
+    picture.setUnder(halves);
+    this.painter.setPicture(slot, picture);
+    this.draw();
   }
 
   resize() {
@@ -99,10 +116,12 @@ export class Plate {
     this.paint();
   }
 
-  /** Zoom so that the whole frame is seen. */
-  fit() {
-    this.zoom = Math.min(this.canvas.width / this.frame[0], this.canvas.height / this.frame[1]);
-    this.centre = [0.5, 0.5];
+  /** Zoom so that the whole frame is seen, or with `crop` the region that was rendered. */
+  fit(crop = this.cropped) {
+    const [w, h] = this.frame, [x0, y0, x1, y1] = (crop && this.pictures[0]?.window) || [0, 0, w, h];
+    this.zoom = Math.min(this.canvas.width / (x1 - x0), this.canvas.height / (y1 - y0));
+    this.centre = [(x0 + x1) / 2 / w, (y0 + y1) / 2 / h];
+    this.cropped = crop;
     this.fitted = true;
     this.draw();
   }

@@ -1,7 +1,9 @@
-// Pointer on the plate: drag to move, wheel or two fingers to zoom, drag a region or the wipe.
+// Pointer on the plate: drag to move, wheel or two fingers to zoom, drag a box or the wipe; or what else takes hold of it.
 
+/** `on.box(box, last, event)` hears of boxes while `state.boxing`, `on.click` of clicks that do not drag, `on.grab(dx, dy, event)` and `on.wheel`
+ * take a drag or the wheel for themselves by returning true, `on.rest` hears the end of a drag. */
 export function followPointer(plate, stage, bar, on) {
-  const state = { regionMode: false };
+  const state = { boxing: false };
   const down = new Map();
   let start = null;
 
@@ -13,7 +15,7 @@ export function followPointer(plate, stage, bar, on) {
     stage.setPointerCapture(event.pointerId);
     down.set(event.pointerId, plate.at(event));
     start = { at: plate.at(event), wipe: event.target === bar };
-    stage.classList.toggle("dragging", !state.regionMode && !start.wipe);
+    stage.classList.toggle("dragging", !state.boxing && !start.wipe);
   });
 
   stage.addEventListener("pointermove", (event) => {
@@ -23,9 +25,10 @@ export function followPointer(plate, stage, bar, on) {
     if (start.wipe) {
       plate.wipe = Math.min(1, Math.max(0, frameX(event)));
       plate.draw();
-    } else if (state.regionMode) {
-      on.region(box(start.at, at));
-      state.regionMode = true;
+    } else if (state.boxing) {
+      on.box(box(start.at, at), false);
+    } else if (down.size === 1 && on.grab?.(at[0] - before[0], at[1] - before[1], event)) {
+      // taken
     } else if (down.size === 2) {
       const [other] = [...down].find(([id]) => id !== event.pointerId).slice(1);
       const distance = (p) => Math.hypot(p[0] - other[0], p[1] - other[1]);
@@ -42,11 +45,9 @@ export function followPointer(plate, stage, bar, on) {
   for (const end of ["pointerup", "pointercancel"])
     stage.addEventListener(end, (event) => {
       if (!down.delete(event.pointerId)) return;
-      if (state.regionMode && start && !start.wipe && end === "pointerup") {
-        on.region(box(start.at, plate.at(event)), true);
-        stage.classList.remove("region");
-      }
       const at = plate.at(event);
+      if (state.boxing && start && !start.wipe && end === "pointerup") on.box(box(start.at, at), true);
+      else on.rest?.();
       if (end === "pointerup" && start && !start.wipe && Math.hypot(at[0] - start.at[0], at[1] - start.at[1]) < 4) on.click(event);
       stage.classList.remove("dragging");
     });
@@ -61,6 +62,7 @@ export function followPointer(plate, stage, bar, on) {
     "wheel",
     (event) => {
       event.preventDefault();
+      if (on.wheel?.(event)) return;
       plate.zoomTo(plate.zoom * 2 ** (-event.deltaY / 240), ...plate.at(event));
     },
     { passive: false },

@@ -1,7 +1,7 @@
 // The recipe in sentences: what was changed stands in red until it is proven; what is not in use is not shown.
 // Edits of lights and objects travel with it, in one hidden field.
 
-const CHECKED = "input:not([type=hidden]), select";
+const CHECKED = "input:not([type=hidden]):not([type=checkbox]), select:not(#start-from)";
 const MOST_STEPS = 200;
 
 export class RecipeForm {
@@ -157,11 +157,14 @@ export class RecipeForm {
     }
     // A question whose answers are all out of use is not asked.
     for (const group of this.form.querySelectorAll("fieldset:has(.phrase)")) group.hidden = !group.querySelector(".phrase:not([hidden])");
-    const moved = this.changedEdits().length, count = changed.length + moved;
+    // What moves a camera is one change, however many numbers it takes.
+    const edits = new Set(this.changedEdits().map((key) => (key.startsWith("camera.") ? key.slice(0, key.lastIndexOf(".")) : key)));
+    const cameras = [...edits].filter((key) => key.startsWith("camera.")).length, count = changed.length + edits.size;
+    document.getElementById("camera-moved").hidden = !cameras;
     document.getElementById("undo").hidden = count < 2;
     document.getElementById("back").hidden = this.past.length === 0;
     document.getElementById("forth").hidden = this.future.length === 0;
-    document.getElementById("edit-count").textContent = moved || "";
+    document.getElementById("edit-count").textContent = edits.size - cameras || "";
     const parent = this.field("parent").value;
     document.getElementById("changes").textContent = !parent
       ? "the first proof of this shot"
@@ -170,6 +173,7 @@ export class RecipeForm {
         : count === 1
           ? "1 change against its parent"
           : `${count} changes against its parent; one at a time tells more`;
+    document.getElementById("one-by-one").hidden = !parent || count < 2;
     this.onChange();
   }
 
@@ -185,6 +189,18 @@ export class RecipeForm {
 
   prove() {
     this.form.requestSubmit();
+  }
+
+  /** Prove each change by itself, one after another. */
+  proveOneByOne() {
+    this.form.requestSubmit(document.getElementById("one-by-one"));
+  }
+
+  /** Take over values by key, as far as the form has them: one step of undo. */
+  setValues(values) {
+    for (const [key, value] of Object.entries(values)) if (this.field(key)) this.field(key).value = value;
+    this.say();
+    this.step();
   }
 
   size() {

@@ -1,6 +1,7 @@
 // Spots: click one, and learn which lights reach it and what blocks the others.
 
-import { ask, sayReach } from "./lights.js";
+import { sayReach } from "./lights.js";
+import { ask } from "./post.js";
 
 const $ = (id) => document.getElementById(id);
 

@@ -1,15 +1,14 @@
 // A render on its way: tiles as they come, progress, cancel and resume.
 
+import { inSeconds } from "./captions.js";
+import { post } from "./post.js";
+
 const $ = (id) => document.getElementById(id);
 
 export async function json(address) {
   const answer = await fetch(address);
   if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
   return answer.json();
-}
-
-async function post(address) {
-  await fetch(address, { method: "POST", headers: { "X-CSRFToken": document.querySelector("meta[name=csrf]").content } });
 }
 
 export class Watcher {
@@ -26,12 +25,13 @@ export class Watcher {
 
   async follow(proof) {
     const mine = (this.following = { id: proof.id });
-    let have = 0;
+    let have = 0, sketched = false;
     $("progress").hidden = false;
     while (this.following === mine) {
       let now;
       try {
         now = await json(`/proofs/${proof.id}.json`);
+        if (!sketched && now.state === "rendering") sketched = await this.takeSketch(proof.id, mine);
         if (!now.picture && now.tiles_done > have) have += await this.takeTiles(proof.id, have, mine);
       } catch {
         $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
@@ -53,6 +53,15 @@ export class Watcher {
       }
       await new Promise((done) => setTimeout(done, 100));
     }
+  }
+
+  /** The whole picture at once, coarse, beneath the tiles; whether it was there. */
+  async takeSketch(id, mine) {
+    const answer = await fetch(`/proofs/${id}/sketch`);
+    if (answer.status !== 200) return false;
+    const halves = new Uint16Array(await answer.arrayBuffer());
+    if (this.following === mine) this.plate.setUnder(0, halves);
+    return true;
   }
 
   async takeTiles(id, have, mine) {
@@ -77,12 +86,12 @@ export class Watcher {
     document.querySelector("[data-do=cancel]").hidden = ended;
     document.querySelector("[data-do=resume]").hidden = !ended;
     let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
-    if (now.worker.phase === "making" && !ended) text = `making the ${now.worker.message}, ${now.worker.done} %`;
     if (now.state === "failed") text = now.message;
     else if (ended) text = `cancelled at ${text}`;
     else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
     else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
-    else if (now.state === "waiting") text = "waiting for its turn";
+    else if (now.worker.held || now.held) text = `held at ${text}; the queue (U) lets it go on`;
+    else if (now.state === "waiting") text = `waiting for its turn${now.left == null ? "" : `; it will take about ${inSeconds(now.left)}`}`;
     else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
     $("progress-text").textContent = text;
     const card = document.querySelector(`.card[data-proof="${now.id}"]`);

@@ -8,10 +8,13 @@ from ..words import changes, percent, seconds_against
 
 @dataclass(frozen=True)
 class Card:
-    """One proof in the lineage: how deep it hangs, what it changed, and what that did to time and noise."""
+    """One proof in the lineage: how deep it hangs, under which card, how many came from it, what it changed, and what that did to time
+    and noise."""
 
     proof: Proof
     depth: int
+    under: int | None
+    children: int
     changed: list[tuple[str, str, str]]
     time: str | None
     noise: str | None
@@ -39,17 +42,31 @@ def lineage(proofs: list[Proof]) -> list[Card]:
     waiting = [(proof, 0) for proof in reversed(children.get(None, []))]
     while waiting:
         proof, depth = waiting.pop()
-        cards.append(_card(proof, by_id.get(proof.parent_id or 0), depth))
-        waiting += [(child, min(depth + 1, DEEPEST)) for child in reversed(children.get(proof.id, []))]
+        below = children.get(proof.id, [])
+        cards.append(_card(proof, by_id.get(proof.parent_id or 0), depth, len(below)))
+        # A proof that others came from one by one goes straight down; only branches are indented.
+        step = 1 if len(below) > 1 or depth == 0 else 0
+        waiting += [(child, min(depth + step, DEEPEST)) for child in reversed(below)]
     return cards
 
 
-def _card(proof: Proof, parent: Proof | None, depth: int) -> Card:
+def to_thin(cards: list[Card]) -> list[int]:
+    """The proofs that thinning puts aside: those that nobody starred, named or noted, and that are neither branch points, nor the first or
+    the last of their line, nor on their way."""
+    return [
+        card.proof.id
+        for card in cards
+        if card.children == 1 and card.under is not None and card.proof.state not in ("waiting", "rendering")
+        and not (card.proof.starred or card.proof.name or card.proof.note)
+    ]  # fmt: skip
+
+
+def _card(proof: Proof, parent: Proof | None, depth: int, below: int) -> Card:
     if parent is None:
-        return Card(proof, depth, [], None, None)
+        return Card(proof, depth, None, below, [], None, None)
     time = noise = None
     if proof.seconds is not None and parent.seconds is not None:
         time = seconds_against(proof.seconds, parent.seconds)
     if proof.noise is not None and parent.noise is not None:
         noise = f"{percent(parent.noise).removesuffix(' %')} → {percent(proof.noise)}"
-    return Card(proof, depth, changes(parent, proof), time, noise)
+    return Card(proof, depth, parent.id, below, changes(parent, proof), time, noise)

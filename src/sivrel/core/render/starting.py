@@ -1,0 +1,78 @@
+"""Starting recipes for common cases, each with the reason for its choices; and recipes as files, with a name and a reason."""
+
+import json
+from typing import Any, NamedTuple
+
+from ..errors import InputError
+from .recipe import Recipe, from_json, to_json, with_values
+
+
+class Starting(NamedTuple):
+    """title, reason: for people; values: by key, over the defaults."""
+
+    title: str
+    reason: str
+    values: dict[str, Any]
+
+    def recipe(self) -> Recipe:
+        return with_values(Recipe(), self.values)
+
+
+STARTING = {
+    "mood-draft": Starting(
+        "Quick mood draft",
+        "Where the light falls and what colour it is, in seconds: a radiance cache ends every path at its first bounce, four samples show the "
+        "rest. Corners come out a few per cent dark.",
+        {"gi.beyond": "radiance_cache", "sampling.max": 4, "limits.diffuse_bounces": 4},
+    ),
+    "still-interior": Starting(
+        "Still interior",
+        "A room lives from bounced light, which changes slowly: an irradiance cache finds it at few places, over a radiance cache. Look for "
+        "blotches in corners; a lower error mends them.",
+        {
+            "gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "sampling.max": 64, "sampling.min": 16, "sampling.noise_target": 4,
+            "limits.diffuse_bounces": 8,
+        },
+    ),
+    "exterior": Starting(
+        "Exterior",
+        "Sun and sky do almost all; bounced light is a little fill. Brute force with few bounces is right at once, and its grain sits in the "
+        "shade alone, where the noise target sends the samples.",
+        {"gi.seen": "brute_force", "limits.diffuse_bounces": 3, "sampling.max": 128, "sampling.min": 16, "sampling.noise_target": 4},
+    ),
+    "product-with-glass": Starting(
+        "Product with glass",
+        "Glass needs depth, and light through it needs photons: paths hardly ever find a small lamp behind a lens. Caustic photons find it; "
+        "deep limits keep the glass from going black.",
+        {
+            "caustics.on": "yes", "limits.refractions": 16, "limits.reflections": 8, "limits.total": 32, "sampling.max": 128, "sampling.min": 16,
+            "sampling.noise_target": 4,
+        },
+    ),
+    "animation": Starting(
+        "Moving shot",
+        "What is looked up at the first hit flickers when it is made anew for each frame. Brute force at what is seen does not; a bake beyond "
+        "it is made once, for every camera, and shortens the paths.",
+        {"gi.seen": "brute_force", "gi.beyond": "baked", "sampling.max": 96, "sampling.min": 16, "sampling.noise_target": 5},
+    ),
+}  # fmt: skip
+
+
+def named_to_json(recipe: Recipe, name: str, reason: str) -> str:
+    """A recipe as a file that people carry about: to_json with a name and a reason."""
+    return json.dumps({"name": name, "reason": reason, **json.loads(to_json(recipe))}, indent=1) + "\n"
+
+
+def named_from_json(text: str | bytes) -> tuple[str, str, Recipe]:
+    """(name, reason, recipe) of such a file; the first two may be empty. Raises InputError."""
+    try:
+        told = json.loads(text)
+        name, reason = str(told.pop("name", "")), str(told.pop("reason", ""))
+    except (ValueError, AttributeError):
+        raise InputError("This is not a recipe; give a JSON file that was exported here.") from None
+    return name, reason, from_json(json.dumps(told))
+
+
+def recipe_from_file(text: bytes) -> Recipe:
+    """The recipe of a file, with or without a name. Raises InputError."""
+    return named_from_json(text)[2]

@@ -1,0 +1,63 @@
+"""Renders of the moment: what a page wants to see while a control is dragged. The latest of a page counts, and none is kept."""
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from .database import transaction
+from .shots import now
+
+MOST_CLIENTS = 64
+
+
+@dataclass(frozen=True)
+class Moment:
+    """client: whose page; number: rises with each wish; body: recipe and edits as JSON, camera, size, region, seed."""
+
+    client: str
+    shot_id: int
+    number: int
+    body: dict[str, Any]
+
+
+def ask(db: sqlite3.Connection, client: str, shot_id: int, body: dict[str, Any]) -> int:
+    """Ask for a picture in place of what that page asked for before; returns its number."""
+    with transaction(db):
+        row = db.execute("SELECT max(number) AS last FROM moments").fetchone()
+        number = (row["last"] or 0) + 1
+        db.execute(
+            "INSERT OR REPLACE INTO moments (client, shot_id, number, body, asked_at) VALUES (?, ?, ?, ?, ?)",
+            (client, shot_id, number, json.dumps(body), now()),
+        )
+        db.execute("DELETE FROM moments WHERE client NOT IN (SELECT client FROM moments ORDER BY number DESC LIMIT ?)", (MOST_CLIENTS,))
+    return number
+
+
+def take(db: sqlite3.Connection) -> Moment | None:
+    """The newest wish that nobody has taken."""
+    row = db.execute("SELECT * FROM moments WHERE taken = 0 ORDER BY number DESC LIMIT 1").fetchone()
+    if row is None or not db.execute("UPDATE moments SET taken = 1 WHERE number = ? AND taken = 0", (row["number"],)).rowcount:
+        return None
+    return Moment(row["client"], row["shot_id"], row["number"], json.loads(row["body"]))
+
+
+def is_latest(db: sqlite3.Connection, number: int) -> bool:
+    """Whether nobody has asked for anything since."""
+    return db.execute("SELECT 1 FROM moments WHERE number > ? LIMIT 1", (number,)).fetchone() is None and (
+        db.execute("SELECT 1 FROM moments WHERE number = ?", (number,)).fetchone() is not None
+    )
+
+
+def say(db: sqlite3.Connection, number: int, message: str) -> None:
+    db.execute("UPDATE moments SET message = ? WHERE number = ?", (message, number))
+
+
+def message(db: sqlite3.Connection, client: str) -> tuple[int, str] | None:
+    """(number, what the worker says of it) of a page's last wish."""
+    row = db.execute("SELECT number, message FROM moments WHERE client = ?", (client,)).fetchone()
+    return (row["number"], row["message"]) if row else None
+
+
+def forget(db: sqlite3.Connection, client: str) -> None:
+    db.execute("DELETE FROM moments WHERE client = ?", (client,))

@@ -1,0 +1,56 @@
+"""Pins: spots and boxes of a shot's picture that are watched through all its proofs, and what was read there."""
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from .shots import now
+
+
+@dataclass(frozen=True)
+class Pin:
+    """box: left, top, right, bottom as shares of the frame; a spot has no size."""
+
+    id: int
+    shot_id: int
+    name: str
+    box: tuple[float, float, float, float]
+
+
+def _pin(row: sqlite3.Row) -> Pin:
+    return Pin(row["id"], row["shot_id"], row["name"], tuple(json.loads(row["box"])))
+
+
+def add(db: sqlite3.Connection, shot_id: int, name: str, box: tuple[float, float, float, float]) -> int:
+    cursor = db.execute("INSERT INTO pins (shot_id, name, box, created_at) VALUES (?, ?, ?, ?)", (shot_id, name, json.dumps(box), now()))
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
+
+
+def get(db: sqlite3.Connection, pin_id: int) -> Pin | None:
+    row = db.execute("SELECT * FROM pins WHERE id = ?", (pin_id,)).fetchone()
+    return _pin(row) if row else None
+
+
+def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Pin]:
+    return [_pin(row) for row in db.execute("SELECT * FROM pins WHERE shot_id = ? ORDER BY id", (shot_id,))]
+
+
+def rename(db: sqlite3.Connection, pin_id: int, name: str) -> None:
+    db.execute("UPDATE pins SET name = ? WHERE id = ?", (name, pin_id))
+
+
+def remove(db: sqlite3.Connection, pin_id: int) -> None:
+    db.execute("DELETE FROM pins WHERE id = ?", (pin_id,))
+
+
+def readings(db: sqlite3.Connection, shot_id: int) -> dict[tuple[int, int], dict[str, Any] | None]:
+    """What was read, by (pin, proof); None where the proof does not hold the pin."""
+    rows = db.execute("SELECT readings.* FROM readings JOIN pins ON pins.id = pin_id WHERE shot_id = ?", (shot_id,))
+    return {(row["pin_id"], row["proof_id"]): json.loads(row["body"]) if row["body"] else None for row in rows}
+
+
+def keep_reading(db: sqlite3.Connection, pin_id: int, proof_id: int, reading: dict[str, Any] | None) -> None:
+    body = json.dumps(reading) if reading is not None else None
+    db.execute("INSERT OR REPLACE INTO readings (pin_id, proof_id, body) VALUES (?, ?, ?)", (pin_id, proof_id, body))

@@ -1,0 +1,49 @@
+"""Compare: two to four proofs side by side, with what the eye sees of their differences, and what made them."""
+
+from typing import Any
+
+from flask import Blueprint, render_template, request
+
+from ...core.errors import InputError
+from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
+from ...store import pins, proofs
+from ..asked import shot_or_404
+from ..database import db
+from ..words import changes
+
+pages = Blueprint("compare", __name__, template_folder="templates")
+LETTERS = "ABCD"
+
+
+@pages.get("/shots/<slug>/compare")
+def page(slug: str):
+    """?proofs=3,5,9: two to four of the shot's proofs; the first is what the others are set against."""
+    shot = shot_or_404(slug)
+    by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id) if proof.picture}
+    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
+    chosen = [by_id[number] for number in dict.fromkeys(wanted) if number in by_id][: len(LETTERS)]
+    if len(chosen) < 2:
+        raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ at a card sets it beside the chosen one.")
+    told = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
+    return render_template(
+        "compare.html", shot=shot, told=told, ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen), views=VIEWS,
+        others=[proof for proof in by_id.values() if proof not in chosen], numbers=[proof.id for proof in chosen],
+        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE},
+    )  # fmt: skip
+
+
+def ledger_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
+    """Each source of light and noise with its share of time and of noise in every proof, those that move most first."""
+    names = list(dict.fromkeys(row["name"] for proof in chosen for row in proof.lights))
+    lines = []
+    for name in names:
+        rows = [next((row for row in proof.lights if row["name"] == name), {}) for proof in chosen]
+        seconds = [(row.get("time") or 0.0) * (proof.seconds or 0.0) for row, proof in zip(rows, chosen, strict=True)]
+        noise = [row.get("noise") for row in rows]
+        lines.append({"name": name, "seconds": seconds, "noise": noise})
+    return sorted(lines, key=lambda line: -(max(line["seconds"]) - min(line["seconds"])))
+
+
+def pin_lines(shot_id: int, chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
+    known = pins.readings(db(), shot_id)
+    return [{"name": pin.name, "readings": [known.get((pin.id, proof.id)) for proof in chosen]} for pin in pins.of_shot(db(), shot_id)]

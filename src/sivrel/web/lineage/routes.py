@@ -1,0 +1,98 @@
+"""The lineage: finding, naming, starring, thinning and deleting proofs."""
+
+from typing import Any
+
+from flask import Blueprint, jsonify, render_template, request
+
+from ...core.errors import InputError
+from ...store import files, jobs, proofs, shots
+from ..asked import proof_or_404, shot_or_404
+from ..database import data, db
+from .cards import lineage, to_thin
+from .flaws import FLAWS
+from .search import wanted
+
+pages = Blueprint("lineage", __name__, template_folder="templates")
+
+
+def lineage_values(shot: shots.Shot, chosen: int | None, other: int | None, find: str = "", flaw: str = "") -> dict[str, Any]:
+    """What lineage.html shows: the cards that are asked for, all of them where nothing is."""
+    cards = lineage(proofs.of_shot(db(), shot.id))
+    shown = [card for card in cards if wanted(find, flaw)(card)] if find.strip() or flaw else cards
+    return {
+        "shot": shot, "cards": shown, "of": len(cards), "chosen": chosen, "other": other, "find": find, "flaw": flaw,
+        "deleted": proofs.deleted(db(), shot.id),
+    }  # fmt: skip
+
+
+@pages.get("/shots/<slug>/lineage")
+def part(slug: str):
+    """The cards; ?find= and ?flaw= narrow them."""
+    asked = request.args
+    return render_template(
+        "lineage.html",
+        **lineage_values(shot_or_404(slug), asked.get("proof", type=int), asked.get("with", type=int), asked.get("find", ""), asked.get("flaw", "")),
+    )
+
+
+@pages.post("/proofs/<int:proof_id>/name")
+def name(proof_id: int):
+    proof = proof_or_404(proof_id)
+    proofs.say_name(db(), proof.id, request.form.get("name", ""), request.form.get("note", ""))
+    return "", 204
+
+
+@pages.post("/proofs/<int:proof_id>/star")
+def star(proof_id: int):
+    proof = proof_or_404(proof_id)
+    proofs.star(db(), proof.id, not proof.starred)
+    return jsonify(starred=not proof.starred)
+
+
+@pages.post("/proofs/<int:proof_id>/delete")
+def delete(proof_id: int):
+    """Put a proof aside; what came from it stays."""
+    proof = proof_or_404(proof_id)
+    jobs.cancel(db(), proof.id)
+    return jsonify(moment=proofs.delete(db(), [proof.id]), count=1)
+
+
+@pages.get("/shots/<slug>/thin.json")
+def would_thin(slug: str):
+    """How many proofs thinning would put aside."""
+    cards = lineage(proofs.of_shot(db(), shot_or_404(slug).id))
+    return jsonify(count=len(to_thin(cards)), of=len(cards))
+
+
+@pages.post("/shots/<slug>/thin")
+def thin(slug: str):
+    numbers = to_thin(lineage(proofs.of_shot(db(), shot_or_404(slug).id)))
+    return jsonify(moment=proofs.delete(db(), numbers), count=len(numbers))
+
+
+@pages.post("/shots/<slug>/restore")
+def restore(slug: str):
+    """Take back what was put aside at ?moment=, or last."""
+    count = proofs.restore(db(), shot_or_404(slug).id, request.form.get("moment", ""))
+    if not count:
+        raise InputError("There is nothing to take back.")
+    return jsonify(count=count)
+
+
+@pages.post("/shots/<slug>/empty")
+def empty(slug: str):
+    """Drop for good what was put aside, with its pictures."""
+    gone = proofs.empty(db(), shot_or_404(slug).id)
+    freed = 0
+    for digest in gone:
+        for path in (files.picture_path(data(), digest), files.thumbnail_path(data(), digest), files.focus_path(data(), digest),
+                     files.filtered_path(data(), digest)):  # fmt: skip
+            if path.is_file():
+                freed += path.stat().st_size
+                path.unlink()
+    return jsonify(count=len(gone), megabytes=freed / 1e6)
+
+
+def flaws() -> dict[str, str]:
+    """Titles of the flaws that the lineage can be filtered by."""
+    return {key: flaw.title for key, flaw in FLAWS.items()}

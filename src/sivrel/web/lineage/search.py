@@ -1,0 +1,84 @@
+"""Finding proofs by what is asked in words: “shadow rays > 8 and under 5 s and lamp”."""
+
+import operator
+import re
+from collections.abc import Callable
+from typing import Any
+
+from ...core.render.recipe import settings
+from ...store.proofs import Proof
+from .cards import Card
+from .flaws import FLAWS
+
+Test = Callable[[Card], bool]
+OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
+    ">=": operator.ge, "<=": operator.le, "≥": operator.ge, "≤": operator.le, "!=": operator.ne, ">": operator.gt, "<": operator.lt, "=": operator.eq,
+    "under": operator.lt, "over": operator.gt, "above": operator.gt, "below": operator.lt, "is": operator.eq,
+}  # fmt: skip
+_OPERATOR = "|".join(re.escape(word) if not word.isalpha() else rf"\b{word}\b" for word in OPERATORS)
+_CLAUSE = re.compile(rf"^(?P<name>.*?)\s*(?P<operator>{_OPERATOR})\s*(?P<value>\S+)\s*(?P<unit>s|min|%|px|m)?$")
+MEASURED: dict[str, Callable[[Proof], float | None]] = {
+    "time": lambda proof: proof.seconds,
+    "noise": lambda proof: None if proof.noise is None else proof.noise * 100.0,
+    "light": lambda proof: proof.light,
+    "width": lambda proof: float(proof.frame.width),
+    "height": lambda proof: float(proof.frame.height),
+    "seed": lambda proof: float(proof.frame.seed),
+}
+STATES: dict[str, Test] = {
+    "starred": lambda card: card.proof.starred,
+    "named": lambda card: bool(card.proof.name),
+    "region": lambda card: card.proof.frame.region is not None,
+    **{state: (lambda card, state=state: card.proof.state == state) for state in ("done", "waiting", "rendering", "cancelled", "failed")},  # type: ignore[misc]
+}
+
+
+def wanted(text: str, flaw: str = "") -> Test:
+    """Whether a card is asked for: it meets all clauses of the text, which are joined by “and” or commas, and shows the flaw."""
+    tests = [_clause(part.strip()) for part in re.split(r"\s+and\s+|,", text.strip().lower()) if part.strip()]
+    if flaw in FLAWS:
+        tests.append(lambda card: FLAWS[flaw].shows(card.proof))
+    return lambda card: all(test(card) for test in tests)
+
+
+def _clause(text: str) -> Test:
+    if text in STATES:
+        return STATES[text]
+    found = _CLAUSE.match(text)
+    if found:
+        value_of = _value(found["name"].strip(), found["unit"] or "")
+        if value_of is not None:
+            return _comparison(value_of, OPERATORS[found["operator"]], found["value"], found["unit"] or "")
+    return lambda card: text in _words(card)
+
+
+def _value(name: str, unit: str) -> Callable[[Proof], Any] | None:
+    """What a name means: something measured, or a setting by its key or its name."""
+    if not name:
+        name = "time" if unit in ("s", "min") else "noise" if unit == "%" else ""
+    if name in MEASURED:
+        return MEASURED[name]
+    keys = [key for key, info in settings().items() if name in (key, info.name.lower())]
+    if not keys:
+        return None
+    group, field = keys[0].split(".")
+    return lambda proof: getattr(getattr(proof.recipe, group), field)
+
+
+def _comparison(value_of: Callable[[Proof], Any], compare: Callable[[Any, Any], bool], given: str, unit: str) -> Test:
+    try:
+        number = float(given) * (60.0 if unit == "min" else 1.0)
+    except ValueError:
+        return lambda card: compare(str(value_of(card.proof)).replace("_", " "), given.replace("_", " "))
+
+    def test(card: Card) -> bool:
+        value = value_of(card.proof)
+        return isinstance(value, int | float) and compare(float(value), number)
+
+    return test
+
+
+def _words(card: Card) -> str:
+    """All that a card says, to look for text in."""
+    proof = card.proof
+    return " ".join([f"proof {proof.id}", proof.name, proof.note, card.said, proof.camera, proof.state, proof.created_at[:10]]).lower()

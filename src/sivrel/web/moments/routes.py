@@ -1,0 +1,63 @@
+"""Renders of the moment: a page says what it wants to see now, and fetches what is there."""
+
+import re
+import struct
+from urllib.parse import quote
+
+from flask import Blueprint, Response, abort, jsonify, request
+
+from ...core.render.recipe import to_json, with_values
+from ...core.scene.edits import to_json as edits_to_json
+from ...store import files, moments
+from ..asked import frame_of, made_as_asked, shot_or_404
+from ..database import data, db
+
+pages = Blueprint("moments", __name__)
+DRAFT = {"gi.seen": "brute_force", "gi.beyond": "brute_force", "caustics.on": "no", "limits.diffuse_bounces": 2, "sampling.gi_rays": 1}
+"""What a picture is drawn with while the camera moves, unless a bake serves from everywhere."""
+CLIENT = re.compile(r"^[0-9a-f]{8,32}$")
+
+
+def _client(name: str) -> str:
+    if not CLIENT.match(name):
+        abort(404)
+    return name
+
+
+@pages.post("/shots/<slug>/moment")
+def ask(slug: str):
+    """Render what the form says for the page ?client=, in place of what it wanted before; with `draft` by plain short paths."""
+    shot, form = shot_or_404(slug), request.form
+    recipe, edits, camera = made_as_asked(shot, form)
+    if "draft" in form and recipe.gi.seen != "baked":
+        recipe = with_values(recipe, DRAFT)
+    frame = frame_of(form)
+    body = {
+        "recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, "width": frame.width, "height": frame.height,
+        "region": frame.region, "seed": frame.seed,
+    }  # fmt: skip
+    return jsonify(number=moments.ask(db(), _client(request.args.get("client", "")), shot.id, body))
+
+
+@pages.get("/moments/<client>")
+def picture(client: str):
+    """What is there of wish ?number=: its head and pixels as work.moments keeps them; 204 while nothing is finer than ?samples=."""
+    told = moments.message(db(), _client(client))
+    response = Response(status=204)
+    path = files.moment_path(data(), client)
+    if told is not None and path.is_file():
+        kept = path.read_bytes()
+        number, samples = struct.unpack_from("<i", kept)[0], struct.unpack_from("<f", kept, 28)[0]
+        if number == request.args.get("number", type=int) and samples > request.args.get("samples", -1.0, type=float):
+            response = Response(kept, mimetype="application/octet-stream")
+    response.headers["Cache-Control"] = "no-store"
+    response.headers["X-Sivrel-Says"] = quote(told[1] if told else "")
+    return response
+
+
+@pages.post("/moments/<client>/forget")
+def forget(client: str):
+    """The page wants no more."""
+    moments.forget(db(), _client(client))
+    files.moment_path(data(), client).unlink(missing_ok=True)
+    return "", 204

@@ -1,0 +1,75 @@
+"""Pins: set on the plate, read on every proof since."""
+
+from flask import Blueprint, abort, jsonify, request
+
+from ...core.errors import InputError
+from ...store import pins, proofs, questions
+from ..asked import shot_or_404
+from ..database import db
+
+pages = Blueprint("pins", __name__)
+MOST_PINS = 24
+
+
+@pages.get("/shots/<slug>/pins.json")
+def listed(slug: str):
+    """The pins of a shot, and what was read on its finished proofs, oldest first."""
+    shot = shot_or_404(slug)
+    known = pins.readings(db(), shot.id)
+    finished = [proof.id for proof in proofs.of_shot(db(), shot.id) if proof.picture]
+    told = [
+        {
+            "id": pin.id, "name": pin.name, "box": pin.box,
+            "readings": [{"proof": number, **reading} for number in finished if (reading := known.get((pin.id, number)))],
+            "unread": sum((pin.id, number) not in known for number in finished),
+        }
+        for pin in pins.of_shot(db(), shot.id)
+    ]  # fmt: skip
+    return jsonify(pins=told)
+
+
+@pages.post("/shots/<slug>/pins")
+def add(slug: str):
+    """Set a pin: box=left,top,right,bottom as shares of the frame, name."""
+    shot = shot_or_404(slug)
+    try:
+        left, top, right, bottom = (float(part) for part in request.form.get("box", "").split(","))
+    except ValueError:
+        raise InputError("A pin needs a place; click or drag on the plate.") from None
+    if not (0.0 <= left <= right <= 1.0 and 0.0 <= top <= bottom <= 1.0):
+        raise InputError("A pin lies on the picture; click or drag inside it.")
+    there = pins.of_shot(db(), shot.id)
+    if len(there) >= MOST_PINS:
+        raise InputError(f"A shot has at most {MOST_PINS} pins; take one out first.")
+    name = request.form.get("name", "").strip()[:60] or _next_name([pin.name for pin in there])
+    number = pins.add(db(), shot.id, name, (left, top, right, bottom))
+    _ask_to_read(shot.id)
+    return jsonify(id=number, name=name)
+
+
+def _next_name(taken: list[str]) -> str:
+    return next(name for k in range(1, len(taken) + 2) if (name := f"pin {k}") not in taken)
+
+
+def _ask_to_read(shot_id: int) -> None:
+    numbers = [proof.id for proof in proofs.of_shot(db(), shot_id) if proof.picture]
+    questions.ask(db(), "pins", shot_id, {"proofs": numbers})
+
+
+@pages.post("/pins/<int:pin_id>")
+def rename(pin_id: int):
+    if pins.get(db(), pin_id) is None:
+        abort(404)
+    name = request.form.get("name", "").strip()[:60]
+    if not name:
+        raise InputError("A pin needs a name; write what it watches.")
+    pins.rename(db(), pin_id, name)
+    return "", 204
+
+
+@pages.post("/pins/<int:pin_id>/remove")
+def remove(pin_id: int):
+    if pins.get(db(), pin_id) is None:
+        abort(404)
+    pins.remove(db(), pin_id)
+    return "", 204

@@ -1,0 +1,44 @@
+"""Contact sheets: chosen proofs with their settings and times, as PNG or PDF."""
+
+from flask import Blueprint, Response, request
+
+from ...core.errors import InputError
+from ...core.finish.finishing import finish_from
+from ...store import files, proofs
+from ..asked import shot_or_404
+from ..database import data, db
+from ..words import changes, percent, seconds
+from .layout import MOST_PROOFS, Frame, contact_sheet
+
+pages = Blueprint("sheets", __name__)
+KINDS = {"png": ("PNG", "image/png"), "pdf": ("PDF", "application/pdf")}
+
+
+@pages.get("/shots/<slug>/sheet.<kind>")
+def sheet(slug: str, kind: str):
+    """The proofs ?proofs=3,5,9 of a shot, or its starred ones, finished as the shot's pictures are; kind: png or pdf."""
+    shot = shot_or_404(slug)
+    if kind not in KINDS:
+        raise InputError(f"A contact sheet is made as png or pdf, not as {kind}.")
+    by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id)}
+    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
+    chosen = [by_id[n] for n in dict.fromkeys(wanted) if n in by_id] if wanted else [p for p in by_id.values() if p.starred]
+    chosen = [proof for proof in chosen if proof.picture]
+    if not chosen:
+        raise InputError("There is nothing to put on the sheet; star some finished proofs first, or name them in the address.")
+    if len(chosen) > MOST_PROOFS:
+        raise InputError(f"A sheet holds at most {MOST_PROOFS} proofs; star fewer.")
+    frames = []
+    for proof in chosen:
+        assert proof.picture is not None
+        parent = by_id.get(proof.parent_id or 0)
+        told = changes(parent, proof) if parent else []
+        said = ", ".join(f"{name} {before + ' ' if before else ''}→ {after}" for name, before, after in told) or "as it came"
+        settings = finish_from({"exposure": shot.camera(proof.camera)["exposure"], **shot.finish})
+        size = f"{proof.frame.width}×{proof.frame.height}, {proof.recipe.sampling.max} samples"
+        figures = f"{seconds(proof.seconds)} · noise {percent(proof.noise)} · {size}"
+        frames.append(Frame(files.picture_path(data(), proof.picture), settings, proof.name or f"Proof {proof.id}", said, figures, proof.note))
+    form, mimetype = KINDS[kind]
+    return Response(
+        contact_sheet(shot.title, frames, form), mimetype=mimetype, headers={"Content-Disposition": f'inline; filename="{shot.slug}.{kind}"'}
+    )

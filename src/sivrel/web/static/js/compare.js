@@ -1,0 +1,138 @@
+// Compare: two to four plates that move together, and what differs between each and the first.
+
+import { followKeys } from "./keys.js";
+import { DIFFERENCE, OTHER, Picture, Plate, SINGLE } from "./plate.js";
+import { followPointer } from "./pointer.js";
+import { json } from "./watcher.js";
+
+const $ = (id) => document.getElementById(id);
+const main = document.querySelector(".side-by-side");
+const lut = JSON.parse(main.dataset.lut);
+const holders = [...document.querySelectorAll(".small-plate")];
+const numbers = holders.map((holder) => Number(holder.dataset.proof));
+let shown = "pictures";
+let linking = false;
+
+/** Let all plates look at what one looks at. */
+function link(from) {
+  if (linking) return;
+  linking = true;
+  for (const { plate } of places) {
+    if (plate === from || !plate.pictures[0]) continue;
+    // The same part of the frame at the same size on the screen, however many pixels each has.
+    const zoom = (from.zoom * from.frame[0]) / plate.frame[0];
+    if (Math.abs(plate.zoom - zoom) < 1e-9 && plate.centre.every((c, k) => c === from.centre[k])) continue;
+    Object.assign(plate, { zoom, centre: [...from.centre], fitted: from.fitted });
+    plate.paint();
+  }
+  linking = false;
+}
+
+const places = holders.map((holder) => {
+  const stage = holder.querySelector(".stage");
+  const plate = new Plate(stage, holder.querySelector("canvas"), lut, () => link(plate));
+  const bar = document.createElement("i"); // there is no wipe here
+  followPointer(plate, stage, bar, { region: () => {}, click: () => {} });
+  return { holder, plate, verdict: holder.querySelector(".verdict") };
+});
+
+async function load(proof, address = null) {
+  const answer = await fetch(address ?? `/pictures/${proof.picture}.half`);
+  if (!answer.ok) return null;
+  return new Picture({ ...proof, digest: address ? null : proof.picture, halves: new Uint16Array(await answer.arrayBuffer()) });
+}
+
+const proofs = await Promise.all(numbers.map((number) => json(`/proofs/${number}.json`)));
+const pictures = await Promise.all(proofs.map((proof) => load(proof)));
+const visible = new Map(); // pictures of visible differences, by exposure and number
+
+function setExposure(stops) {
+  const exposure = Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
+  $("exposure").value = exposure;
+  $("exposure-value").textContent = (exposure > 0 ? "+" : exposure < 0 ? "−" : "") + Math.abs(exposure).toFixed(1);
+  for (const { plate } of places) {
+    plate.exposure = exposure;
+    plate.draw();
+  }
+}
+
+async function visibleOf(k) {
+  const exposure = places[0].plate.exposure.toFixed(1), key = `${exposure}/${k}`;
+  if (!visible.has(key)) visible.set(key, await load(proofs[k], `/pictures/${proofs[0].picture}/${proofs[k].picture}/visible.half?exposure=${exposure}`));
+  return visible.get(key);
+}
+
+/** Show pictures, signed differences against A, or what the eye sees of them. */
+async function show(what) {
+  shown = what;
+  for (const button of document.querySelectorAll("[data-show][aria-pressed]")) button.setAttribute("aria-pressed", String(button.dataset.show === what));
+  await Promise.all(places.map(async ({ plate }, k) => {
+    const map = what === "visible" && k > 0 ? await visibleOf(k) : null;
+    if (shown !== what) return;
+    plate.isLight = !map;
+    plate.mode = what === "difference" && k > 0 ? DIFFERENCE : SINGLE;
+    plate.setPicture(0, map ?? pictures[k]);
+    plate.setPicture(1, k > 0 ? pictures[0] : null);
+  }));
+}
+
+function hold(on) {
+  for (const [k, { plate }] of places.entries()) {
+    if (k === 0) continue;
+    plate.held = on;
+    plate.draw();
+  }
+}
+
+async function judge() {
+  for (const [k, { verdict }] of places.entries()) {
+    if (k === 0) continue;
+    const answer = await fetch(`/pictures/${proofs[0].picture}/${proofs[k].picture}/difference.json?exposure=${places[0].plate.exposure.toFixed(1)}`);
+    const told = await answer.json().catch(() => null);
+    verdict.textContent = told?.verdict ?? "It covers other pixels than A.";
+  }
+}
+
+let judging = null;
+$("exposure").addEventListener("input", () => {
+  setExposure(Number($("exposure").value));
+  clearTimeout(judging);
+  judging = setTimeout(() => (judge(), shown === "visible" && show("visible")), 400);
+});
+$("add")?.addEventListener("change", () => {
+  if ($("add").value) location.search = `?proofs=${[...numbers, $("add").value].join(",")}`;
+});
+for (const button of document.querySelectorAll("[data-show][aria-pressed]")) button.addEventListener("click", () => show(button.dataset.show));
+const flip = document.querySelector("[data-show=flip]");
+flip.addEventListener("pointerdown", () => hold(true));
+for (const end of ["pointerup", "pointerleave", "blur"]) flip.addEventListener(end, () => hold(false));
+
+const first = () => places[0].plate;
+const gain = (by) => places.forEach(({ plate }) => ((plate.gain *= by), plate.draw()));
+followKeys(
+  {
+    p: () => show("pictures"),
+    d: () => show(shown === "difference" ? "pictures" : "difference"),
+    y: () => show(shown === "visible" ? "pictures" : "visible"),
+    n: () => document.querySelector("details.numbers").toggleAttribute("open"),
+    "[": () => setExposure(first().exposure - 1 / 3),
+    "]": () => setExposure(first().exposure + 1 / 3),
+    ",": () => gain(0.5),
+    ".": () => gain(2),
+    "+": () => first().zoomTo(first().zoom * 1.5),
+    "=": () => first().zoomTo(first().zoom * 1.5),
+    "-": () => first().zoomTo(first().zoom / 1.5),
+    0: () => first().fit(),
+    1: () => first().zoomTo(devicePixelRatio || 1),
+    Escape: () => (location.href = `/shots/${main.dataset.shot}?proof=${numbers[0]}&with=${numbers[1]}`),
+  },
+  { hold, undo: () => {}, redo: () => {} },
+);
+
+const tables = new Uint16Array(await (await fetch(`/views/${main.dataset.view}.lut`)).arrayBuffer());
+for (const { plate } of places) plate.painter.setView(tables, main.dataset.view);
+setExposure(Number($("exposure").value));
+await show("pictures");
+judge();
+
+window.sivrel = { places, OTHER, show, shown: () => shown };

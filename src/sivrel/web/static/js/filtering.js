@@ -1,0 +1,50 @@
+// The noise filter: a proof looked at filtered, its unfiltered self beside it.
+
+import { offerPasses } from "./passes.js";
+import { SINGLE, WIPE } from "./plate.js";
+import { ask } from "./post.js";
+
+const $ = (id) => document.getElementById(id);
+
+export class NoiseFilter {
+  /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from. */
+  constructor(plate, chosen, show, parent) {
+    Object.assign(this, { plate, chosen, show, parent });
+    this.picture = null; // the picture that is looked at filtered
+  }
+
+  async toggle() {
+    const proof = this.chosen.a, told = $("filter-told");
+    if (!proof?.picture) return;
+    if (this.picture === proof.picture) {
+      this.picture = null;
+      $("pass").value = "beauty";
+      told.textContent = "";
+      this.plate.mode = SINGLE;
+      await Promise.all([this.show("a", proof), this.show("b", await this.parent(proof))]);
+      return this.say();
+    }
+    told.textContent = "Filtering…";
+    try {
+      const answer = await ask(`/proofs/${proof.id}/filter`, {});
+      if (this.chosen.a !== proof) return;
+      this.picture = proof.picture;
+      offerPasses($("pass"), proof.passes, true);
+      $("pass").value = "filtered";
+      await Promise.all([this.show("a", proof), this.show("b", { ...proof, unfiltered: true })]);
+      this.plate.mode = WIPE;
+      this.plate.draw();
+      const much = answer.smeared > 0.002;
+      told.textContent = much
+        ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it took more than noise: look at the pass “smeared”, or take more samples.`
+        : "It took nothing that noise does not explain. Left of the bar filtered, right of it not.";
+    } catch (problem) {
+      told.textContent = problem.message;
+    }
+    this.say();
+  }
+
+  say() {
+    document.querySelector("[data-do=filter]").setAttribute("aria-pressed", String(this.picture !== null));
+  }
+}

@@ -1,0 +1,164 @@
+// The lineage: finding, folding, starring, naming, thinning and deleting proofs.
+
+import { post } from "./post.js";
+
+const $ = (id) => document.getElementById(id);
+
+export class Lineage {
+  /** `chosen()` is the number of the proof on the plate; `renew()` fetches the cards again; `choose(id)` puts a proof on the plate. */
+  constructor(slug, chosen, choose) {
+    Object.assign(this, { slug, chosen, choose });
+    this.folded = new Set(JSON.parse(localStorage.getItem(this.key) ?? "[]"));
+    $("find").addEventListener("input", () => {
+      clearTimeout(this.waiting);
+      this.waiting = setTimeout(() => this.renew(), 150);
+    });
+    $("find").addEventListener("keydown", (event) => {
+      if (event.key !== "Escape") return;
+      $("find").value = "";
+      $("find").blur();
+      this.renew();
+    });
+    $("thin").addEventListener("click", () => this.thin());
+    $("flaw").addEventListener("change", () => this.renew());
+    $("lineage").addEventListener("click", (event) => this.click(event));
+    $("name-sheet").addEventListener("close", () => this.named());
+  }
+
+  get key() {
+    return `sivrel.folded.${this.slug}`;
+  }
+
+  card(id) {
+    return document.querySelector(`.card[data-proof="${id}"]`);
+  }
+
+  /** Fetch the cards again; `b` is the proof that is compared with. */
+  async renew(b = this.other) {
+    this.other = b;
+    const query = new URLSearchParams({ proof: this.chosen() ?? "", with: b ?? "", find: $("find").value, flaw: $("flaw").value });
+    const answer = await fetch(`/shots/${this.slug}/lineage?${query}`);
+    if (answer.ok) $("lineage").innerHTML = await answer.text();
+    this.fold();
+    this.onRenewed?.();
+  }
+
+  // ---- folding -------------------------------------------------------------------------------------------------
+
+  /** Hide what came from folded cards. While something is looked for, nothing is folded. */
+  fold() {
+    const looking = $("find").value.trim() || $("flaw").value, hidden = new Set();
+    for (const card of document.querySelectorAll(".card")) {
+      const id = card.dataset.proof, parent = card.dataset.parent;
+      const away = !looking && (hidden.has(parent) || (this.folded.has(parent) && this.card(parent) !== null));
+      card.hidden = away;
+      if (away) hidden.add(id);
+      const button = card.querySelector(".fold"), folded = this.folded.has(id);
+      if (!button) continue;
+      button.textContent = folded ? "▸" : "▾";
+      button.setAttribute("aria-expanded", String(!folded));
+    }
+  }
+
+  toggleFold(id, on = !this.folded.has(String(id))) {
+    if (on && this.card(id)?.querySelector(".fold")) this.folded.add(String(id));
+    else this.folded.delete(String(id));
+    localStorage.setItem(this.key, JSON.stringify([...this.folded]));
+    this.fold();
+  }
+
+  // ---- stars, names ----------------------------------------------------------------------------------------------
+
+  async star(id) {
+    const { starred } = await post(`/proofs/${id}/star`);
+    const card = this.card(id), button = card.querySelector(".star");
+    card.toggleAttribute("data-starred", starred);
+    button.textContent = starred ? "★" : "☆";
+    button.setAttribute("aria-pressed", String(starred));
+  }
+
+  openName(id) {
+    const card = this.card(id), sheet = $("name-sheet");
+    if (!card) return;
+    sheet.dataset.proof = id;
+    sheet.returnValue = "";
+    sheet.querySelector("[name=name]").value = card.dataset.name ?? "";
+    sheet.querySelector("[name=note]").value = card.dataset.note ?? "";
+    sheet.showModal();
+  }
+
+  async named() {
+    const sheet = $("name-sheet");
+    if (sheet.returnValue !== "keep") return;
+    const value = (name) => sheet.querySelector(`[name=${name}]`).value;
+    await post(`/proofs/${sheet.dataset.proof}/name`, { name: value("name"), note: value("note") });
+    await this.renew();
+  }
+
+  // ---- deleting ----------------------------------------------------------------------------------------------------
+
+  async remove(id) {
+    const next = this.card(id)?.nextElementSibling ?? this.card(id)?.previousElementSibling;
+    const told = await post(`/proofs/${id}/delete`);
+    if (next?.dataset.proof) await this.choose(Number(next.dataset.proof));
+    await this.renew();
+    this.sayPutAside(told);
+  }
+
+  async thin() {
+    const answer = await fetch(`/shots/${this.slug}/thin.json`), { count, of } = await answer.json();
+    const sheet = $("thin-sheet");
+    sheet.querySelector("p").textContent = count
+      ? `${count} of ${of} proofs would be put aside: those without star, name or note that are a mere step between others. Branch points, first and last of each line stay.`
+      : "Every proof is a branch point, an end, starred or named: there is nothing to thin.";
+    sheet.querySelector(".ink").hidden = !count;
+    sheet.returnValue = "";
+    sheet.showModal();
+    sheet.onclose = async () => {
+      if (sheet.returnValue !== "thin") return;
+      const told = await post(`/shots/${this.slug}/thin`);
+      await this.renew();
+      this.sayPutAside(told);
+    };
+  }
+
+  sayPutAside({ count, moment }) {
+    const slip = $("slip");
+    slip.replaceChildren(`${count} ${count === 1 ? "proof" : "proofs"} put aside. `);
+    const back = Object.assign(document.createElement("button"), { type: "button", className: "link", textContent: "Take back" });
+    back.addEventListener("click", () => this.restore(moment));
+    slip.append(back);
+    slip.hidden = false;
+    clearTimeout(this.slipping);
+    this.slipping = setTimeout(() => (slip.hidden = true), 12000);
+  }
+
+  async restore(moment = "") {
+    await post(`/shots/${this.slug}/restore`, { moment });
+    $("slip").hidden = true;
+    await this.renew();
+  }
+
+  async empty() {
+    await post(`/shots/${this.slug}/empty`);
+    await this.renew();
+  }
+
+  click(event) {
+    const act = event.target.closest("[data-lineage]")?.dataset.lineage;
+    if (act) return this[act]();
+    const card = event.target.closest(".card"), id = Number(card?.dataset.proof);
+    if (!card) return;
+    if (event.target.closest(".fold")) return this.toggleFold(id);
+    if (event.target.closest(".star")) return this.star(id);
+    this.choose(id, event.target.closest(".with") || event.shiftKey);
+  }
+
+  /** The card so many places further that is not folded away. */
+  step(by) {
+    const cards = [...document.querySelectorAll(".card:not([hidden])")];
+    const at = cards.findIndex((card) => card.dataset.proof === String(this.chosen()));
+    const card = cards[Math.min(cards.length - 1, Math.max(0, at + by))];
+    if (card) this.choose(Number(card.dataset.proof));
+  }
+}

@@ -1,0 +1,113 @@
+// Renders of the moment: while something is dragged, the latest wish is on the plate; what came before it is let go.
+
+import { post } from "./post.js";
+import { Picture } from "./plate.js";
+
+const $ = (id) => document.getElementById(id);
+const HEAD = 32; // bytes: number, width, height, window as int32, samples as a float
+
+export class Moments {
+  /** `ended()` puts back what was on the plate before. */
+  constructor(plate, slug, recipe, ended) {
+    Object.assign(this, { plate, slug, recipe, ended, on: false, shown: false });
+    this.client = [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+    this.number = 0;
+    this.samples = -1;
+    addEventListener("pagehide", () => this.shown && navigator.sendBeacon(this.address("/forget"), this.token()));
+  }
+
+  address(rest = "") {
+    return `/moments/${this.client}${rest}`;
+  }
+
+  token() {
+    const form = new FormData();
+    form.set("csrf_token", document.querySelector("meta[name=csrf]").content);
+    return form;
+  }
+
+  /** Every change of the recipe is rendered at once, or no longer. */
+  toggle() {
+    this.on = !this.on;
+    if (this.on) this.wish();
+    else this.stop();
+    return this.on;
+  }
+
+  /** Render what the form says now. While a wish is under way to the server, only the latest that comes meanwhile goes after it. */
+  async wish(draft = false) {
+    this.wanted = { draft };
+    if (this.sending) return;
+    this.sending = true;
+    while (this.wanted) {
+      const { draft: rough } = this.wanted;
+      this.wanted = null;
+      try {
+        const fields = new FormData(this.recipe.form);
+        if (rough) {
+          fields.set("draft", "1");
+          fields.set("region", "");
+        }
+        const { number } = await post(`/shots/${this.slug}/moment?client=${this.client}`, fields);
+        this.number = number;
+        this.samples = -1;
+        if (!this.shown) this.begin();
+      } catch (problem) {
+        this.say(problem.message);
+        this.shown ||= true;
+      }
+    }
+    this.sending = false;
+  }
+
+  async begin() {
+    this.shown = true;
+    const mine = (this.following = {});
+    while (this.following === mine) {
+      try {
+        await this.fetch(mine);
+      } catch {
+        this.say("Sivrel does not answer; nothing is lost.");
+      }
+      await new Promise((done) => setTimeout(done, this.samples > 0 && this.samples >= this.most() ? 200 : 30));
+    }
+  }
+
+  most() {
+    return Number(this.recipe.field("sampling.max").value);
+  }
+
+  async fetch(mine) {
+    const answer = await fetch(`${this.address()}?number=${this.number}&samples=${this.samples}`);
+    if (this.following !== mine) return;
+    const says = decodeURIComponent(answer.headers.get("X-Sivrel-Says") ?? "");
+    if (answer.status !== 200) {
+      if (says && says !== "rendering") this.say(says);
+      return;
+    }
+    const bytes = await answer.arrayBuffer();
+    const [number, width, height, ...window] = new Int32Array(bytes, 0, 7);
+    if (this.following !== mine || number !== this.number) return;
+    this.samples = new Float32Array(bytes, 28, 1)[0];
+    const picture = new Picture({ width, height, window, halves: new Uint16Array(bytes, HEAD) });
+    this.plate.setPicture(0, picture);
+    const fine = this.samples < 1 ? `one sample for ${Math.round(1 / this.samples)} pixels` : `${this.samples} of ${this.most()} samples`;
+    this.say(`Of the moment, ${fine}; not kept: ⏎ proves it.`);
+  }
+
+  say(text) {
+    $("moment").hidden = !text;
+    $("moment").textContent = text;
+  }
+
+  /** Let go of the moment: what was on the plate comes back. */
+  async stop(back = true) {
+    this.following = null;
+    this.wanted = null;
+    this.say("");
+    if (!this.shown) return;
+    this.shown = false;
+    post(this.address("/forget")).catch(() => {});
+    if (back) await this.ended();
+  }
+}

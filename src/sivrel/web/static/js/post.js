@@ -1,0 +1,29 @@
+// Asking the server: to do something, or a question that its worker answers.
+
+const token = () => document.querySelector("meta[name=csrf]").content;
+
+async function sentence(answer) {
+  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  return page.querySelector(".problem")?.textContent.trim() || "Sivrel could not take this; look at the terminal where it runs.";
+}
+
+/** Post fields: what comes back as JSON or text, null where nothing does. Throws an Error with the server's sentence. */
+export async function post(address, fields = {}) {
+  const body = fields instanceof FormData ? fields : new URLSearchParams(fields);
+  const answer = await fetch(address, { method: "POST", headers: { "X-CSRFToken": token(), "HX-Request": "true" }, body });
+  if (!answer.ok) throw new Error(await sentence(answer));
+  if (answer.status === 204) return null;
+  return (answer.headers.get("Content-Type") ?? "").includes("json") ? answer.json() : answer.text();
+}
+
+/** Put a question and wait for its answer. Throws an Error with the server's sentence. */
+export async function ask(address, fields) {
+  const { question } = await post(address, fields);
+  for (;;) {
+    await new Promise((done) => setTimeout(done, 60));
+    const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
+    if (!answer.ok) throw new Error(await sentence(answer));
+    const told = (await answer.json()).answer;
+    if (told) return told;
+  }
+}

@@ -1,0 +1,93 @@
+"""Renders of the moment: while a control is dragged, the latest wish is rendered beside the renders that are kept, which stand still for it."""
+
+import os
+import sqlite3
+import struct
+import threading
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ..core.errors import InputError
+from ..core.render.frame import Cancel, Frame
+from ..core.render.recipe import from_json
+from ..core.scene.edits import from_json as edits_from_json
+from ..store import database, files, moments, shots
+from .quick import finer_and_finer, step_for
+
+if TYPE_CHECKING:
+    from .worker import Worker
+
+POLL = 0.01
+FIRST = 0.12
+"""Seconds that the first picture may take, as far as the rate is known."""
+RATE = 60_000.0
+"""Samples per second that are counted on before any were timed."""
+STILL = 0.5
+"""Seconds without a wish after which the renders that are kept go on."""
+
+
+def render_moments(worker: "Worker") -> None:
+    """Render wishes as they come, until the worker ends."""
+    db = database.connect(worker.data)
+    rate, last = RATE, 0.0
+    while os.getppid() == worker.parent:
+        moment = moments.take(db)
+        if moment is None:
+            if last and time.monotonic() - last > STILL:
+                worker.stand_for_moments(False)
+                last = 0.0
+            time.sleep(POLL)
+            continue
+        worker.stand_for_moments(True)
+        try:
+            rate = _render(worker, db, moment, rate)
+            moments.say(db, moment.number, "")
+        except (InputError, OSError) as error:
+            moments.say(db, moment.number, str(error))
+        except Exception as error:  # the thread outlives a wish that it can't fulfil; the page is told
+            moments.say(db, moment.number, f"This could not be rendered ({type(error).__name__}: {error}).")
+        last = time.monotonic()
+
+
+def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, rate: float) -> float:
+    """Render a wish until it is as fine as its recipe says, or another comes; returns samples per second."""
+    body, cancel, over = moment.body, Cancel(), threading.Event()
+    frame = Frame(body["width"], body["height"], tuple(body["region"]) if body["region"] else None, body["seed"])
+    recipe, rates = from_json(body["recipe"]), [rate]
+
+    def watch() -> None:
+        own = database.connect(worker.data)
+        while not over.wait(POLL):
+            if not moments.is_latest(own, moment.number):
+                cancel.set()
+                break
+        own.close()
+
+    def making(what: str, share: float) -> bool:
+        moments.say(db, moment.number, f"making the {what}, {share:.0%}")
+        return not cancel
+
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    try:
+        ready = worker.prepare(db, shots.get(db, moment.shot_id), recipe, edits_from_json(body["edits"]), body["camera"], making, frame)
+        moments.say(db, moment.number, "rendering")
+        threads = os.cpu_count() or 1
+        for picture, samples in finer_and_finer(ready, recipe, frame, step_for(frame, rate * FIRST), threads, cancel, rates.append):
+            keep_picture(worker.data, moment, frame, samples, picture)
+    finally:
+        over.set()
+        watcher.join()
+    return rates[-1]
+
+
+def keep_picture(data: Path, moment: moments.Moment, frame: Frame, samples: float, picture: np.ndarray) -> None:
+    """Put a picture where its page finds it: number, width, height and window as int32, samples as a float, then RGBA half floats."""
+    path = files.moment_path(data, moment.client)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    beside = path.with_suffix(".new")
+    beside.write_bytes(struct.pack("<7if", moment.number, frame.width, frame.height, *frame.window, samples) + files.halves(picture))
+    beside.replace(path)

@@ -1,0 +1,29 @@
+"""Reading pins off proofs, each once."""
+
+import sqlite3
+from pathlib import Path
+
+from ..core.formats.exr import read_exr
+from ..core.measure.pins import read_pin
+from ..store import files, pins, proofs, shots
+
+
+def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int]) -> int:
+    """Read all pins of a shot off some proofs, where that was not done yet, newest first, against each one's parent; returns how many
+    proofs were read."""
+    wanted, known = pins.of_shot(db, shot.id), pins.readings(db, shot.id)
+    read = 0
+    for number in sorted(numbers, reverse=True):
+        missing = [pin for pin in wanted if (pin.id, number) not in known]
+        proof = proofs.get(db, number) if missing else None
+        if proof is None or proof.picture is None:
+            continue
+        picture = read_exr(files.picture_path(data, proof.picture))
+        parent = proofs.get(db, proof.parent_id) if proof.parent_id else None
+        before = read_exr(files.picture_path(data, parent.picture)) if parent is not None and parent.picture else None
+        exposure = shot.camera(proof.camera)["exposure"]
+        for pin in missing:
+            reading = read_pin(picture, pin.box, before, exposure)
+            pins.keep_reading(db, pin.id, number, reading.as_dict() if reading else None)
+        read += 1
+    return read

@@ -1,0 +1,126 @@
+"""What the eye sees of a difference, in words; what a pin reads; how long a render will take."""
+
+import unittest
+
+import numpy as np
+
+from sivrel.core.formats.exr import Picture
+from sivrel.core.measure.cost import Timed, guess_seconds, how_good
+from sivrel.core.measure.pins import LEAST_SIDE, read_pin
+from sivrel.core.measure.verdict import judge, where_in
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+
+OBJECTS = ["/Room/Wall", "/Room/Stair/Corner"]
+
+
+def picture(level=0.2, size=(96, 64), patch=None, by=1.0, noise=0.0, seed=0, region=None) -> Picture:
+    """A grey picture; its right half is the second object; `patch` (rows, columns) is brighter by a factor; grain of a standard error."""
+    frame = Frame(*size, region)
+    x0, y0, x1, y1 = frame.window
+    beauty = np.ones((y1 - y0, x1 - x0, 4), np.float32)
+    beauty[..., :3] = level
+    if patch:
+        beauty[(*patch, slice(0, 3))] *= by
+    grain = np.random.default_rng(seed).normal(0.0, 1.0, beauty.shape[:2])[..., None]
+    beauty[..., :3] = np.maximum(beauty[..., :3] + noise * grain, 0.0)
+    numbers = np.zeros((*beauty.shape[:2], 1), np.float32)
+    numbers[:, beauty.shape[1] // 2 :] = 1
+    variance = np.full((*beauty.shape[:2], 3), noise**2, np.float32)
+    return Picture({"beauty": beauty, "object": numbers, "variance": variance}, frame, objects=OBJECTS)
+
+
+class Verdicts(unittest.TestCase):
+    def test_the_same_picture_is_seen_by_nobody(self):
+        verdict = judge(picture(), picture())
+        self.assertEqual((verdict.places, verdict.share, verdict.visible), ([], 0.0, 0.0))
+        self.assertTrue(verdict.sentence.startswith("Nobody sees a difference"))
+
+    def test_a_patch_is_placed_and_named_with_what_it_does_to_the_light(self):
+        verdict = judge(picture(), picture(patch=(slice(48, 60), slice(78, 90)), by=1.5))
+        place = verdict.places[0]
+        self.assertEqual((place.name, place.where, place.grain), ("Corner", "lower right", False))
+        self.assertIn("except here: Corner, lower right (+", verdict.sentence)
+        left, top, right, bottom = place.box
+        self.assertTrue(left <= 78 and top <= 48 and right >= 90 and bottom >= 60)
+        self.assertLess(verdict.share, 0.1)
+
+    def test_the_lighter_is_told_from_the_darker(self):
+        first, second = picture(), picture(level=0.1)
+        darker, lighter = judge(first, second).places[0], judge(second, first).places[0]
+        self.assertAlmostEqual(darker.light, 0.5, places=3)
+        self.assertAlmostEqual(lighter.light, 2.0, places=3)
+        self.assertEqual(darker.where, "over most of the picture")
+
+    def test_grain_is_called_grain(self):
+        verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))
+        self.assertTrue(verdict.places)
+        self.assertTrue(all(place.grain for place in verdict.places))
+        self.assertIn("by grain alone", verdict.sentence)
+
+    def test_light_under_grain_is_not_called_grain(self):
+        verdict = judge(picture(noise=0.02, seed=1), picture(level=0.26, noise=0.02, seed=2))
+        self.assertFalse(verdict.places[0].grain)
+        self.assertAlmostEqual(verdict.places[0].light, 1.3, delta=0.02)
+
+    def test_two_levels_of_255_are_not_seen(self):
+        step = picture(patch=(slice(20, 44), slice(30, 60)), by=1.012)
+        self.assertEqual(judge(picture(), step).places, [])
+
+    def test_places_in_words(self):
+        for at, words in (((0.1, 0.1), "upper left"), ((0.5, 0.5), "in the middle"), ((0.9, 0.5), "lower"), ((0.5, 0.9), "right")):
+            self.assertEqual(where_in(*at, 0.01), words)
+
+
+class Pins(unittest.TestCase):
+    def test_a_box_is_the_mean_of_its_pixels(self):
+        seen = picture(patch=(slice(16, 32), slice(24, 48)), by=3.0)
+        inside = read_pin(seen, (0.25, 0.25, 0.5, 0.5))
+        self.assertEqual(inside.pixels, 24 * 16)
+        np.testing.assert_allclose(inside.colour, 0.6, rtol=1e-5)
+        self.assertAlmostEqual(inside.luminance, 0.6, places=5)
+        half = read_pin(seen, (0.25, 0.0, 0.5, 0.5))
+        self.assertAlmostEqual(half.luminance, 0.4, places=5)
+
+    def test_a_spot_is_read_as_a_few_pixels_and_noise_against_its_light(self):
+        reading = read_pin(picture(noise=0.02), (0.5, 0.5, 0.5, 0.5))
+        self.assertEqual(reading.pixels, LEAST_SIDE**2)
+        self.assertAlmostEqual(reading.noise, 0.02 / reading.luminance, delta=0.002)
+        self.assertIsNone(reading.visible)
+
+    def test_what_lies_outside_the_region_is_not_read(self):
+        part = picture(region=(0, 0, 40, 40))
+        self.assertIsNone(read_pin(part, (0.6, 0.7, 0.8, 0.9)))
+        self.assertEqual(read_pin(part, (0.25, 0.25, 0.75, 0.75)).pixels, (40 - 24) * (40 - 16))
+
+    def test_the_visible_change_is_that_of_the_box_alone(self):
+        before, after = picture(), picture(patch=(slice(40, 60), slice(60, 90)), by=1.6)
+        changed = read_pin(after, (0.7, 0.7, 0.85, 0.85), before)
+        still = read_pin(after, (0.1, 0.1, 0.2, 0.2), before)
+        self.assertGreater(changed.visible, 0.15)
+        self.assertAlmostEqual(still.visible, 0.0, places=4)
+
+
+class Costs(unittest.TestCase):
+    def timed(self, seconds: float, size=(100, 100), camera="c", **values) -> Timed:
+        return Timed(with_values(Recipe(), {k.replace("__", "."): v for k, v in values.items()}), Frame(*size), camera, seconds)
+
+    def test_time_grows_with_pixels_and_samples(self):
+        past = [self.timed(2.0, sampling__max=10)]
+        wanted = with_values(Recipe(), {"sampling.max": 40})
+        self.assertAlmostEqual(guess_seconds(wanted, Frame(200, 100), "c", past), 16.0)
+        self.assertAlmostEqual(guess_seconds(wanted, Frame(100, 100, (0, 0, 50, 100)), "c", past), 4.0)
+
+    def test_the_most_alike_is_believed(self):
+        past = [self.timed(1.0, gi__seen="off"), self.timed(8.0), self.timed(1.0, gi__seen="ambient")]
+        self.assertAlmostEqual(guess_seconds(with_values(Recipe(), {"gi.seen": "off"}), Frame(100, 100), "c", past), 1.0)
+        self.assertAlmostEqual(guess_seconds(Recipe(), Frame(100, 100), "c", [past[0]] * 5 + [past[1]] * 3), 8.0)
+
+    def test_nothing_timed_is_no_guess_and_guesses_are_judged(self):
+        self.assertIsNone(guess_seconds(Recipe(), Frame(), "c", []))
+        self.assertAlmostEqual(how_good([(1.0, 2.0), (3.0, 2.0), (2.0, 2.0), (4.0, 2.0)]), 0.5)
+        self.assertIsNone(how_good([]))
+
+
+if __name__ == "__main__":
+    unittest.main()
