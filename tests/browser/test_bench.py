@@ -27,9 +27,9 @@ class Program:
         self.data = data
         self.start()
 
-    def start(self) -> None:
+    def start(self, port: int = 0) -> None:
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "sivrel", "demo", "--port", "0", "--data", str(self.data)], stderr=subprocess.PIPE, text=True
+            [sys.executable, "-m", "sivrel", "demo", "--port", str(port), "--data", str(self.data)], stderr=subprocess.PIPE, text=True
         )
         for line in self.process.stderr:
             found = re.search(r"http://\S+:\d+/", line)

@@ -62,10 +62,10 @@ class Finish(BrowserTest):
         page = self.page
         self.open("lamp-room")
         page.keyboard.press("e")
-        self.slide(contrast=1.4)
-        page.wait_for_timeout(1200)
+        with page.expect_response(lambda answer: answer.url.endswith("/finish")):
+            self.slide(contrast=1.4)
         self.open("lamp-room")
-        self.assertEqual(page.evaluate("sivrel.plate.finish.contrast"), 1.4)
+        self.wait("sivrel.plate.finish.contrast === 1.4")
         page.keyboard.press("e")
         page.click("[data-finish=plain]")
         self.assertEqual(page.evaluate("sivrel.plate.finish.contrast"), 1)

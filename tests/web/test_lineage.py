@@ -1,4 +1,4 @@
-"""The lineage as a tree, and what a card says."""
+"""The lineage as a tree, what a card says, finding and thinning."""
 
 import unittest
 from dataclasses import replace
@@ -7,21 +7,23 @@ from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store.proofs import Proof
-from sivrel.web.bench.lineage import DEEPEST, lineage
+from sivrel.web.lineage.cards import lineage, to_thin
+from sivrel.web.lineage.search import wanted
 from sivrel.web.words import changes, meters_in_words, percent, seconds, seconds_against, value_in_words
 
 
 def proof(number: int, parent: int | None = None, seconds=2.0, noise=0.1, camera="main", frame=None, edits=None, **values) -> Proof:
     recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()})
     return Proof(
-        number, 1, parent, recipe, camera, frame or Frame(), "", "", "hash", seconds, noise, 0.5, 0, "", "done", "", edits or Edits(), [], [], [], {}
-    )
+        number, 1, parent, recipe, camera, frame or Frame(), "", "2026-11-25T12:00", "hash", seconds, noise, 0.5, 0, "", "done", "",
+        edits or Edits(), [], [], [], {}, "", False, None,
+    )  # fmt: skip
 
 
 class Tree(unittest.TestCase):
     def test_branches_stay_together_oldest_first(self):
         cards = lineage([proof(1), proof(2, 1), proof(3), proof(4, 1), proof(5, 2), proof(6, 3)])
-        self.assertEqual([(c.proof.id, c.depth) for c in cards], [(1, 0), (2, 1), (5, 2), (4, 1), (3, 0), (6, 1)])
+        self.assertEqual([(c.proof.id, c.depth) for c in cards], [(1, 0), (2, 1), (5, 1), (4, 1), (3, 0), (6, 1)])
 
     def test_a_proof_whose_parent_is_gone_stands_at_the_root(self):
         cards = lineage([proof(4, 2), proof(5, 4)])
@@ -30,7 +32,54 @@ class Tree(unittest.TestCase):
     def test_a_long_chain_neither_recurses_nor_runs_off_the_page(self):
         cards = lineage([proof(n, n - 1 or None) for n in range(1, 3001)])
         self.assertEqual(len(cards), 3000)
-        self.assertEqual(max(c.depth for c in cards), DEEPEST)
+        self.assertEqual(max(c.depth for c in cards), 1)
+
+    def test_only_branches_are_indented(self):
+        cards = lineage([proof(1), proof(2, 1), proof(3, 2), proof(4, 2), proof(5, 4)])
+        self.assertEqual(
+            [(c.proof.id, c.depth, c.under, c.children) for c in cards], [(1, 0, None, 1), (2, 1, 1, 2), (3, 2, 2, 0), (4, 2, 2, 1), (5, 2, 4, 0)]
+        )
+
+    def test_thinning_keeps_ends_branch_points_and_what_somebody_marked(self):
+        chain = [proof(1), proof(2, 1), replace(proof(3, 2), starred=True), proof(4, 3), proof(5, 4), proof(6, 4), proof(7, 6), proof(8, 7)]
+        self.assertEqual(to_thin(lineage(chain)), [2, 6, 7])
+        chain[5] = replace(chain[5], note="keep me")
+        chain[6] = replace(chain[6], state="rendering")
+        self.assertEqual(to_thin(lineage(chain)), [2])
+
+
+class Finding(unittest.TestCase):
+    CARDS = lineage(
+        [
+            proof(1, seconds=2.0, noise=0.2, shadows__rays=4),
+            replace(proof(2, 1, seconds=8.0, noise=0.04, shadows__rays=16), name="Dusk", starred=True),
+            replace(proof(3, 1, seconds=70.0, gi__seen="irradiance_cache"), meters={"fireflies": 0.01}, note="the stair corner"),
+        ]
+    )
+
+    def found(self, text: str, flaw: str = "") -> list[int]:
+        return [card.proof.id for card in self.CARDS if wanted(text, flaw)(card)]
+
+    def test_settings_times_and_noise_by_number(self):
+        for text, numbers in (
+            ("shadow rays > 8", [2]), ("shadows.rays >= 4 and under 5 s", [1]), ("under 5 s", [1]), ("over 1 min", [3]), ("noise < 5 %", [2]),
+            ("under 5 %", [2]), ("time <= 8", [1, 2]), ("shadow rays > 8 and under 5 s", []),
+        ):  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(self.found(text), numbers)
+
+    def test_states_words_and_choices(self):
+        for text, numbers in (
+            ("starred", [2]), ("dusk", [2]), ("corner", [3]), ("seen is irradiance_cache", [3]), ("proof 2", [2]), ("done", [1, 2, 3]),
+            ("failed", []), ("", [1, 2, 3]), ("a > b > c", []),
+        ):  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(self.found(text), numbers)
+
+    def test_by_flaw(self):
+        self.assertEqual(self.found("", "fireflies"), [3])
+        self.assertEqual(self.found("", "grain"), [1])
+        self.assertEqual(self.found("under 5 s", "grain"), [1])
 
 
 class Words(unittest.TestCase):

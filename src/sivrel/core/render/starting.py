@@ -68,7 +68,7 @@ def named_from_json(text: str | bytes) -> tuple[str, str, Recipe]:
     try:
         told = json.loads(text)
         name, reason = str(told.pop("name", "")), str(told.pop("reason", ""))
-    except (ValueError, AttributeError):
+    except (ValueError, AttributeError, TypeError):
         raise InputError("This is not a recipe; give a JSON file that was exported here.") from None
     return name, reason, from_json(json.dumps(told))
 

@@ -1,5 +1,6 @@
 """How a contact sheet is laid out: pictures in a grid on a grey ground, what they are beneath each."""
 
+import functools
 import io
 from pathlib import Path
 from typing import NamedTuple
@@ -14,6 +15,8 @@ MOST_PROOFS = 48
 WIDTH, GAP, MARGIN, ROWS_OF_TEXT, LINE = 480, 28, 48, 4, 21
 """In pixels: of a picture, between pictures, round all; lines beneath each, and their height."""
 BOOTH, INK, FAINT = (118, 118, 118), (255, 255, 255), (226, 226, 226)
+
+FONT, WEIGHT = str(Path(__file__).parents[1] / "static" / "fonts" / "source-sans-3-latin-wght-normal.woff2"), 450
 
 
 class Frame(NamedTuple):
@@ -55,12 +58,16 @@ def _small(frame: Frame) -> Image.Image:
     return image.resize((max(1, round(image.width * scale)), max(1, round(image.height * scale))), Image.Resampling.LANCZOS)
 
 
-def _font(points: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
-    return ImageFont.load_default(points)
+@functools.cache
+def _font(points: int) -> ImageFont.FreeTypeFont:
+    font = ImageFont.truetype(FONT, points)
+    font.set_variation_by_axes([WEIGHT])
+    return font
 
 
 def _fitted(draw: ImageDraw.ImageDraw, text: str, points: int) -> str:
-    """The text, cut with dots where it is wider than a picture."""
+    """The text, cut with dots where it is wider than a picture; signs that the font has not are put in words."""
+    text = text.replace("→", "to").replace("−", "-")
     if draw.textlength(text, _font(points)) <= WIDTH:
         return text
     while text and draw.textlength(text + "…", _font(points)) > WIDTH:

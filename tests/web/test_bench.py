@@ -1,0 +1,202 @@
+"""What the bench does over HTTP: naming, thinning, one change at a time, pins, recipes, cameras, sheets, compare; no worker runs here."""
+
+import io
+import json
+
+from PIL import Image
+
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.store import jobs, moments, pins, proofs, recipes, shots
+from tests.web.test_web import WebTest
+
+
+class BenchTest(WebTest):
+    def post(self, address: str, status: int = 200, **fields):
+        files = fields.pop("files", {})
+        answer = self.client.post(address, data={"csrf_token": self.token(), **fields, **files}, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, status, answer.text[:300])
+        return answer
+
+    def of(self, slug: str) -> list[proofs.Proof]:
+        return proofs.of_shot(self.db, shots.find(self.db, slug).id)
+
+
+class Lineage(BenchTest):
+    def test_a_name_a_note_and_a_star_stand_on_the_card_and_are_found(self):
+        proof = self.of("slipway")[2]
+        self.post(f"/proofs/{proof.id}/name", 204, name="Low tide", note="wetter stones")
+        self.assertTrue(self.post(f"/proofs/{proof.id}/star").json["starred"])
+        cards = self.client.get("/shots/slipway/lineage?find=low tide and starred").text
+        self.assertEqual(cards.count('class="card'), 1)
+        self.assertIn("<b>Low tide</b>", cards)
+        self.assertIn("1 of 9 proofs", cards)
+        self.assertFalse(self.post(f"/proofs/{proof.id}/star").json["starred"])
+        self.assertIn("No proof says that", self.client.get("/shots/slipway/lineage?find=nothing like it").text)
+
+    def test_putting_aside_taking_back_and_dropping(self):
+        self.prove()
+        proof = self.of("slipway")[-1]
+        moment = self.post(f"/proofs/{proof.id}/delete").json["moment"]
+        self.assertNotIn(proof.id, [p.id for p in self.of("slipway")])
+        self.assertEqual(jobs.of_proof(self.db, proof.id).state, "cancelled")
+        self.assertIn("1 put aside", self.client.get("/shots/slipway/lineage").text)
+        self.post("/shots/slipway/restore", moment=moment)
+        self.assertIn(proof.id, [p.id for p in self.of("slipway")])
+        self.post(f"/proofs/{proof.id}/delete")
+        self.post("/shots/slipway/empty")
+        self.assertIsNone(proofs.get(self.db, proof.id))
+        self.assertIn("nothing to take back", self.post("/shots/slipway/restore", 422).text)
+
+    def test_thinning_says_first_how_many(self):
+        told = self.client.get("/shots/lamp-room/thin.json").json
+        before = len(self.of("lamp-room"))
+        self.assertEqual(told["of"], before)
+        done = self.post("/shots/lamp-room/thin").json
+        self.assertEqual(done["count"], told["count"])
+        self.assertEqual(len(self.of("lamp-room")), before - told["count"])
+        if done["count"]:
+            self.post("/shots/lamp-room/restore", moment=done["moment"])
+        self.assertEqual(len(self.of("lamp-room")), before)
+
+
+class OneChange(BenchTest):
+    def test_several_changes_become_a_chain_of_one_each(self):
+        parent = self.of("slipway")[0]
+        form = {key: str(value) for key, value in parent.recipe.flat().items()}
+        form |= {"sampling.max": "3", "limits.diffuse_bounces": "2", "edits": json.dumps({"light.NoonSun.angle": "5"}), "width": "32", "height": "18"}
+        form |= {"edits": json.dumps({**parent.edits.flat(), "light.NoonSun.angle": "5"})}
+        self.prove(parent=str(parent.id), one_by_one="1", **form)
+        chain = self.of("slipway")[-4:]
+        self.assertEqual([p.parent_id for p in chain], [parent.id, chain[0].id, chain[1].id, chain[2].id])
+        self.assertEqual([p.recipe.limits.diffuse_bounces for p in chain], [2, 2, 2, 2])
+        self.assertEqual([p.recipe.sampling.max for p in chain], [parent.recipe.sampling.max, 3, 3, 3])
+        self.assertEqual([p.edits.lights["NoonSun"].angle if "NoonSun" in p.edits.lights else None for p in chain][1:], [None, 5.0, 5.0])
+        self.assertEqual([p.frame.width for p in chain], [parent.frame.width] * 3 + [32])
+
+
+class Queue(BenchTest):
+    def test_order_hold_and_giving_way(self):
+        first, second = (self.newest(gives_way=give) for give in ("", "on"))
+        page = self.client.get("/queue").text
+        self.assertLess(page.index(f'data-proof="{first}"'), page.index(f'data-proof="{second}"'))
+        self.assertIn("gives way", page)
+        self.post(f"/proofs/{second}/queue?gives_way=0")
+        page = self.post(f"/proofs/{second}/queue?move=-1").text
+        self.assertLess(page.index(f'data-proof="{second}"'), page.index(f'data-proof="{first}"'))
+        self.assertIn("held", self.post(f"/proofs/{first}/queue?hold=1").text)
+        self.assertIn("Let it go on", self.post("/queue/hold").text)
+        self.assertTrue(self.client.get("/status.json").json["worker"]["held"])
+        self.post("/queue/hold?off")
+        for number in (first, second):
+            self.post(f"/proofs/{number}/queue?cancel")
+        self.assertEqual(jobs.of_proof(self.db, first).state, "cancelled")
+
+    def newest(self, gives_way: str) -> int:
+        self.prove(**({"gives_way": gives_way} if gives_way else {}))
+        number = self.of("slipway")[-1].id
+        self.assertEqual(jobs.of_proof(self.db, number).gives_way, bool(gives_way))
+        return number
+
+
+class Pins(BenchTest):
+    def test_set_named_read_and_taken_out(self):
+        number = self.post("/shots/slipway/pins", box="0.1,0.2,0.3,0.4").json["id"]
+        self.post(f"/pins/{number}", 204, name="bow")
+        pins.keep_reading(self.db, number, self.of("slipway")[0].id, {"luminance": 0.5, "noise": 0.1, "colour": [0.5, 0.5, 0.5], "visible": None})
+        (pin,) = self.client.get("/shots/slipway/pins.json").json["pins"]
+        self.assertEqual((pin["name"], pin["box"]), ("bow", [0.1, 0.2, 0.3, 0.4]))
+        self.assertEqual([reading["luminance"] for reading in pin["readings"]], [0.5])
+        self.assertGreater(pin["unread"], 0)
+        for wrong in ("here", "0.5,0,0.2,1", "0,0,2,1"):
+            self.post("/shots/slipway/pins", 422, box=wrong)
+        self.assertIn("needs a name", self.post(f"/pins/{number}", 422, name=" ").text)
+        self.post(f"/pins/{number}/remove", 204)
+        self.assertEqual(self.client.get("/shots/slipway/pins.json").json["pins"], [])
+
+
+class Recipes(BenchTest):
+    def test_kept_started_from_compared_and_carried_out_and_in(self):
+        form = {"sampling.max": "77", "gi.seen": "baked"}
+        number = self.post("/recipes", recipe_name="Harbour dusk", reason="for the long shot", **form).json["id"]
+        self.assertIn("not written over", self.post("/recipes", 422, recipe_name="Harbour dusk", **form).text)
+        values = self.client.get(f"/recipes/own:{number}.json").json["values"]
+        self.assertEqual((values["sampling.max"], values["gi.seen"]), ("77", "baked"))
+        self.assertIn("Harbour dusk", self.client.get("/shots/slipway").text)
+        page = self.client.get(f"/recipes?a=plain&b=own:{number}").text
+        self.assertIn("samples <span", page.replace("\n", ""))
+        self.assertIn(f"{Recipe().sampling.max} → 77", page)
+
+        text = self.client.get(f"/recipes/own:{number}.json?download=1").data
+        told = json.loads(text)
+        self.assertEqual((told["name"], told["version"]), ("Harbour dusk", 1))
+        file = lambda content: {"file": (io.BytesIO(content), "it.json")}  # noqa: E731
+        self.assertIn("not written over", self.post("/recipes/import", 422, files=file(text)).text)
+        self.post("/recipes/import", 302, files=file(json.dumps({**told, "name": "Second"}).encode()))
+        self.assertEqual(recipes.find(self.db, "Second").recipe, with_values(Recipe(), {"sampling.max": 77, "gi.seen": "baked"}))
+        for wrong in (b"nonsense", b"[]", json.dumps({**told, "version": 99, "name": "x"}).encode()):
+            self.assertIn('role="alert"', self.post("/recipes/import", 422, files=file(wrong)).text)
+        self.post(f"/recipes/{number}/default", 302)
+        self.assertEqual(recipes.default(self.db).sampling.max, 77)
+        self.post(f"/recipes/{number}/delete", 302)
+        self.assertEqual(self.client.get(f"/recipes/own:{number}.json").status_code, 404)
+
+    def test_the_starting_recipes_are_all_there(self):
+        page = self.client.get("/recipes").text
+        for title in ("Quick mood draft", "Still interior", "Exterior", "Product with glass", "Moving shot"):
+            self.assertIn(title, page)
+        self.assertEqual(self.client.get("/recipes/start:exterior.json").json["values"]["limits.diffuse_bounces"], "3")
+
+
+class Moments(BenchTest):
+    def test_the_latest_wish_is_kept_and_bad_ones_are_a_sentence(self):
+        form = {"gi.seen": "off", "sampling.max": "4", "camera": "landing", "width": "64", "height": "36", "region": "0,0,32,18", "seed": "0"}
+        first = self.post("/shots/slipway/moment?client=0123abcd", **form).json["number"]
+        second = self.post("/shots/slipway/moment?client=0123abcd", **{**form, "draft": "1"}).json["number"]
+        self.assertFalse(moments.is_latest(self.db, first))
+        taken = moments.take(self.db)
+        self.assertEqual((taken.number, taken.body["region"]), (second, [0, 0, 32, 18]))
+        self.assertEqual(json.loads(taken.body["recipe"])["limits"]["diffuse_bounces"], 2, "a draft takes short paths")
+        self.assertEqual(self.client.get(f"/moments/0123abcd?number={second}&samples=-1").status_code, 204)
+        self.assertIn("from 1 to", self.post("/shots/slipway/moment?client=0123abcd", 422, **{**form, "sampling.max": "0"}).text)
+        self.post("/shots/slipway/moment?client=../../etc", 404, **form)
+
+
+class Cameras(BenchTest):
+    def test_a_view_is_kept_and_proven(self):
+        edits = json.dumps({"camera.landing.at": "3,2,6", "camera.landing.towards": "0,1,0"})
+        self.post("/shots/slipway/cameras", name="From the rocks", like="landing", edits=edits)
+        self.assertIn("<option>From the rocks</option>", self.client.get("/shots/slipway").text)
+        for name, sentence in (("landing", "already"), ("From the rocks", "already"), ("a.b", "no dot"), ("", "1 to 60")):
+            self.assertIn(sentence, self.post("/shots/slipway/cameras", 422, name=name, like="landing", edits=edits).text)
+        self.assertIn("has not moved", self.post("/shots/slipway/cameras", 422, name="x", like="landing", edits="{}").text)
+        self.prove(camera="From the rocks")
+        proof = self.of("slipway")[-1]
+        self.assertEqual((proof.camera, proof.edits.cameras["From the rocks"].at), ("From the rocks", (3.0, 2.0, 6.0)))
+
+
+class Compare(BenchTest):
+    def test_the_page_sets_all_against_the_first(self):
+        numbers = [proof.id for proof in self.of("keepers-kitchen")[:3]]
+        page = self.client.get(f"/shots/keepers-kitchen/compare?proofs={','.join(map(str, numbers))}").text
+        self.assertEqual(page.count('class="small-plate"'), 3)
+        for words in ("What made them", "Where time and noise went", "bounced light"):
+            self.assertIn(words, page)
+        self.assertIn("two to four", self.client.get(f"/shots/keepers-kitchen/compare?proofs={numbers[0]}").text)
+
+    def test_the_difference_comes_with_a_verdict(self):
+        a, b = (proof.picture for proof in self.of("keepers-kitchen")[3:5])
+        told = self.client.get(f"/pictures/{a}/{b}/difference.json?exposure=1.7").json
+        self.assertRegex(told["verdict"], "[A-Z].*[.]$")
+        self.assertTrue(told["places"])
+        self.assertEqual(self.client.get(f"/pictures/{a}/{b}/visible.half").headers["Content-Type"], "application/octet-stream")
+        self.assertTrue(self.client.get(f"/pictures/{a}/{a}/difference.json").json["verdict"].startswith("Nobody sees"))
+
+
+class Sheets(BenchTest):
+    def test_chosen_or_starred_proofs_as_png_and_pdf(self):
+        numbers = ",".join(str(proof.id) for proof in self.of("slipway")[:3])
+        sheet = Image.open(io.BytesIO(self.client.get(f"/shots/slipway/sheet.png?proofs={numbers}").data))
+        self.assertGreater(sheet.width, 2 * 480)
+        self.assertTrue(self.client.get(f"/shots/slipway/sheet.pdf?proofs={numbers}").data.startswith(b"%PDF"))
+        self.assertIn("star some finished proofs", self.client.get("/shots/keepers-kitchen/sheet.png").text)
+        self.assertIn("png or pdf", self.client.get("/shots/slipway/sheet.doc").text)
