@@ -2,7 +2,7 @@
 
 import sys
 
-from . import lights, render, trace, ways
+from . import lights, pages, render, trace, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -11,8 +11,10 @@ BENCHMARKS = {
     "threads": render.threads,
     "adaptive": render.adaptive,
     "filter": render.noise_filter,
-    "click": render.click_to_first_tile,
+    "click": pages.click_to_first_tile,
     "compile": render.cold_compile,
+    "pages": pages.pages,
+    "drag": pages.drag,
     "lanterns": lights.lanterns,
     "glow": lights.glow,
     "ways": ways.ways,

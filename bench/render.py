@@ -1,17 +1,12 @@
 """Whole renders: the draft, two threads against one, the click, the first compile."""
 
-import json
 import math
 import os
-import re
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
-import urllib.parse
-import urllib.request
-from http.cookiejar import CookieJar
 
 import numpy as np
 
@@ -121,39 +116,6 @@ def noise_filter() -> str:
         unfiltered = shot.passes(0, size, max=math.ceil(longer))[1]["beauty"][..., :3]
         told.append(f"{name} {error(filtered.image) / error(unfiltered):.2f} (smeared {filtered.smeared:.1%})")
     return "; ".join(told) + " of the unfiltered error at equal time"
-
-
-def click_to_first_tile() -> str:
-    """From the form's submission over HTTP to the first tile's bytes, the worker idle and the shot open."""
-    with tempfile.TemporaryDirectory() as data:
-        command = [sys.executable, "-m", "sivrel", "demo", "--port", "0", "--data", data]
-        program = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
-        try:
-            address = next(found[0] for line in program.stderr if (found := re.search(r"http://\S+:\d+", line)))
-            return f"{statistics.median(_clicks(address)):.2f} s"
-        finally:
-            program.terminate()
-            program.wait()
-
-
-def _clicks(address: str) -> list[float]:
-    opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
-    page = opener.open(f"{address}/shots/keepers-kitchen").read().decode()
-    token = re.search(r'name="csrf" content="([^"]+)"', page)[1]
-    while json.load(opener.open(f"{address}/status.json"))["worker"]["phase"] != "idle":
-        time.sleep(0.1)
-    times = []
-    for seed in range(5):
-        form = {"csrf_token": token, "camera": "table", "width": 480, "height": 270, "seed": seed, "sampling.max": 8}
-        request = urllib.request.Request(f"{address}/shots/keepers-kitchen/prove", urllib.parse.urlencode(form).encode(), {"HX-Request": "true"})
-        begun = time.perf_counter()
-        number = re.search(r'"proof": (\d+)', opener.open(request).headers["HX-Trigger-After-Settle"])[1]
-        while not opener.open(f"{address}/proofs/{number}/tiles").read(1):
-            time.sleep(0.005)
-        times.append(time.perf_counter() - begun)
-        while json.load(opener.open(f"{address}/proofs/{number}.json"))["state"] != "done":
-            time.sleep(0.1)
-    return times
 
 
 def cold_compile() -> str:

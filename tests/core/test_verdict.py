@@ -4,8 +4,10 @@ import unittest
 
 import numpy as np
 
+from sivrel.core.errors import InputError
 from sivrel.core.formats.exr import Picture
 from sivrel.core.measure.cost import Timed, guess_seconds, how_good
+from sivrel.core.measure.difference import compare
 from sivrel.core.measure.pins import LEAST_SIDE, read_pin
 from sivrel.core.measure.verdict import judge, where_in
 from sivrel.core.render.frame import Frame
@@ -62,6 +64,18 @@ class Verdicts(unittest.TestCase):
         verdict = judge(picture(noise=0.02, seed=1), picture(level=0.26, noise=0.02, seed=2))
         self.assertFalse(verdict.places[0].grain)
         self.assertAlmostEqual(verdict.places[0].light, 1.3, delta=0.02)
+
+    def test_a_region_is_judged_against_the_whole_where_they_meet(self):
+        whole = picture(patch=(slice(10, 30), slice(60, 90)), by=1.5)
+        part = picture(region=(50, 0, 96, 40))
+        verdict = judge(whole, part)
+        self.assertEqual(verdict.window, (50, 0, 96, 40))
+        self.assertAlmostEqual(verdict.places[0].light, 1 / 1.5, delta=0.1)  # the place reaches a little past the patch
+        self.assertEqual(verdict.places[0].where, "upper right")
+        self.assertAlmostEqual(compare(part, picture()).mean_light, 1.0)
+        for other in (picture(region=(0, 50, 40, 60)), picture(size=(48, 32))):
+            with self.assertRaisesRegex(InputError, "different pixels"):
+                judge(part, other)
 
     def test_two_levels_of_255_are_not_seen(self):
         step = picture(patch=(slice(20, 44), slice(30, 60)), by=1.012)

@@ -87,7 +87,7 @@ class Jobs(StoreTest):
         job = jobs.take(self.db)
         jobs.cancel(self.db, number)
         self.assertTrue(jobs.is_cancelled(self.db, job.id))
-        self.assertEqual(jobs.counts(self.db), (1, 0))
+        self.assertEqual(jobs.counts(self.db), (1, 0, 0))
 
 
 class Tiles(StoreTest):

@@ -161,10 +161,11 @@ def guesses(db: sqlite3.Connection, most: int = 100) -> list[tuple[float, float]
     return [(row["guess"], row["pixel_seconds"]) for row in rows]
 
 
-def counts(db: sqlite3.Connection) -> tuple[int, int]:
-    """Numbers of jobs that render and that wait."""
-    rows = dict(db.execute("SELECT state, count(*) FROM jobs WHERE state IN ('rendering', 'waiting') GROUP BY state"))
-    return rows.get("rendering", 0), rows.get("waiting", 0)
+def counts(db: sqlite3.Connection) -> tuple[int, int, int]:
+    """Numbers of jobs that render, that wait, and that have ended."""
+    rows = dict(db.execute("SELECT state, count(*) FROM jobs GROUP BY state"))
+    rendering, waiting = rows.pop("rendering", 0), rows.pop("waiting", 0)
+    return rendering, waiting, sum(rows.values())
 
 
 def set_worker(db: sqlite3.Connection, phase: str, done: int = 0, total: int = 0, message: str = "") -> None:

@@ -1,5 +1,6 @@
 """Proofs: every test render with its recipe, its measurements, and the proof that it came from."""
 
+import functools
 import json
 import sqlite3
 from dataclasses import dataclass
@@ -58,14 +59,20 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
              FROM proofs JOIN recipes ON recipes.id = proofs.recipe_id LEFT JOIN jobs ON jobs.proof_id = proofs.id"""
 
 
+# What is stored as text is read once for all proofs that share it; nobody changes what is read.
+_recipe = functools.lru_cache(4096)(from_json)
+_edits = functools.lru_cache(4096)(edits_from_json)
+_told = functools.lru_cache(8192)(json.loads)
+
+
 def _proof(row: sqlite3.Row) -> Proof:
     region = tuple(int(n) for n in row["region"].split(",")) if row["region"] else None
     frame = Frame(row["width"], row["height"], region, row["seed"])  # type: ignore[arg-type]
     return Proof(
-        row["id"], row["shot_id"], row["parent_id"], from_json(row["body"]), row["camera"], frame, row["note"],
+        row["id"], row["shot_id"], row["parent_id"], _recipe(row["body"]), row["camera"], frame, row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
-        row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
-        json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
+        row["made_on"], row["state"], row["message"], _edits(row["edits"]), _told(row["lights"]),
+        _told(row["passes"]), _told(row["maps"]), _told(row["meters"]),
         row["name"], bool(row["starred"]), tuple(json.loads(row["focus"])) if row["focus"] else None,
     )  # fmt: skip
 
@@ -174,6 +181,12 @@ def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
         (shot_id, most),
     ).fetchall()
     return [Timed(proof.recipe, proof.frame, proof.camera, row["pixel_seconds"]) for row in reversed(rows) for proof in (_proof(row),)]
+
+
+def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:
+    """Numbers of the proofs of a shot that have a picture, oldest first."""
+    rows = db.execute("SELECT id FROM proofs WHERE shot_id = ? AND picture IS NOT NULL AND deleted_at IS NULL ORDER BY id", (shot_id,))
+    return [row["id"] for row in rows]
 
 
 def shots_of(db: sqlite3.Connection) -> dict[int, int]:

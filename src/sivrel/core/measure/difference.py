@@ -1,6 +1,6 @@
 """What differs between two pictures: in numbers, to the eye, and in their recipes."""
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import flip_evaluator
@@ -50,11 +50,28 @@ def changed_settings(a: Picture, b: Picture) -> list[tuple[str, Any, Any]]:
     return changed + (edits_difference(a.edits, b.edits) if a.edits and b.edits else [])
 
 
-def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
-    """Compare two pictures of the same size. Raises InputError when their sizes or regions differ."""
-    if a.beauty.shape != b.beauty.shape or a.frame.window != b.frame.window:
+def shared_part(a: Picture, b: Picture) -> tuple[Picture, Picture]:
+    """The parts of two pictures of one frame that both hold: themselves where they cover the same pixels. Raises InputError where their
+    frames differ in size, or they share nothing."""
+    if a.frame.window == b.frame.window and a.beauty.shape == b.beauty.shape and a.frame.width == b.frame.width:
+        return a, b
+    one, other = a.frame.window, b.frame.window
+    box = (max(one[0], other[0]), max(one[1], other[1]), min(one[2], other[2]), min(one[3], other[3]))
+    if (a.frame.width, a.frame.height) != (b.frame.width, b.frame.height) or box[0] >= box[2] or box[1] >= box[3]:
         sizes = [f"{p.beauty.shape[1]}x{p.beauty.shape[0]} at {p.frame.window[0]},{p.frame.window[1]}" for p in (a, b)]
         raise InputError(f"The pictures cover different pixels ({sizes[0]} and {sizes[1]}); render both alike.")
+    return _cut(a, box), _cut(b, box)
+
+
+def _cut(picture: Picture, box: tuple[int, int, int, int]) -> Picture:
+    left, top = picture.frame.window[:2]
+    part = np.s_[box[1] - top : box[3] - top, box[0] - left : box[2] - left]
+    return replace(picture, passes={name: image[part] for name, image in picture.passes.items()}, frame=replace(picture.frame, region=box))
+
+
+def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
+    """Compare two pictures where they share pixels of one frame. Raises InputError where they share none."""
+    a, b = shared_part(a, b)
     left, right = a.beauty[..., :3].astype(np.float64), b.beauty[..., :3].astype(np.float64)
     weights = np.array([0.2126, 0.7152, 0.0722])
     before, after = float((left @ weights).mean()), float((right @ weights).mean())

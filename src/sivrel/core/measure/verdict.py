@@ -6,7 +6,7 @@ import numpy as np
 from scipy import ndimage
 
 from ..formats.exr import Picture
-from .difference import PIXELS_PER_DEGREE, visible_difference
+from .difference import PIXELS_PER_DEGREE, shared_part, visible_difference
 from .noise import LUMINANCE
 
 POOL = 8
@@ -49,23 +49,26 @@ class Place:
 @dataclass(frozen=True)
 class Verdict:
     """sentence: what the eye sees; places: where, the most visible first; share: of the picture that is seen to differ; visible: mean FLIP
-    value; shown: the FLIP map float32 [rows, columns]."""
+    value; shown: the FLIP map float32 [rows, columns] of `window`, in pixels of the frame."""
 
     sentence: str
     places: list[Place]
     share: float
     visible: float
     shown: np.ndarray
+    window: tuple[int, int, int, int]
 
 
 def judge(a: Picture, b: Picture, exposure: float = 0.0) -> Verdict:
-    """What a viewer sees of the change from A to B, pictures of the same pixels, at PIXELS_PER_DEGREE."""
+    """What a viewer sees of the change from A to B at PIXELS_PER_DEGREE, where they share pixels of one frame. Raises InputError where they
+    share none."""
+    a, b = shared_part(a, b)
     shown = visible_difference(a.beauty[..., :3], b.beauty[..., :3], exposure)
     pooled = ndimage.uniform_filter(shown, POOL, mode="nearest")
     labels, count = ndimage.label(pooled > SEEN)
     share = float((labels > 0).mean())
     places = [_place(a, b, shown, labels == k) for k in _worst(shown, labels, count)]
-    return Verdict(_sentence(places, share, float(shown.mean())), places, share, float(shown.mean()), shown)
+    return Verdict(_sentence(places, share, float(shown.mean())), places, share, float(shown.mean()), shown, a.frame.window)
 
 
 def _worst(shown: np.ndarray, labels: np.ndarray, count: int) -> list[int]:

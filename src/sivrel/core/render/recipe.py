@@ -171,6 +171,11 @@ def from_json(text: str | bytes) -> Recipe:
 
 
 def difference(before: Recipe, after: Recipe) -> list[tuple[str, Any, Any]]:
-    """(key, value before, value after) of every setting that differs."""
-    old, new = before.flat(), after.flat()
-    return [(key, old[key], new[key]) for key in new if old[key] != new[key]]
+    """(key, value before, value after) of every setting that differs. (Group by group: a lineage of five hundred proofs asks as often.)"""
+    found = []
+    for group in type(after).model_fields:
+        old, new = getattr(before, group), getattr(after, group)
+        if old != new:
+            names = type(new).model_fields
+            found += [(f"{group}.{n}", getattr(old, n), getattr(new, n)) for n in names if getattr(old, n) != getattr(new, n)]
+    return found

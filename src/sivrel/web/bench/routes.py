@@ -41,12 +41,12 @@ def page(slug: str):
     """The bench. ?proof= is on the plate, ?with= is compared with it."""
     shot = shot_or_404(slug)
     shots.opened(db(), shot)
-    all_proofs = proofs.of_shot(db(), shot.id)
+    shown = lineage_values(shot)
+    all_proofs = sorted((card.proof for card in shown["cards"]), key=lambda proof: proof.id)
     finished = [p for p in all_proofs if p.picture]
     proof = _chosen(all_proofs, "proof") or next(reversed(finished or all_proofs), None)
-    other = _chosen(all_proofs, "with")
     return render_template(
-        "bench.html", **lineage_values(shot, proof.id if proof else None, other.id if other else None), proof=proof, views=VIEWS,
+        "bench.html", **shown, proof=proof, other=_chosen(all_proofs, "with"), views=VIEWS,
         lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, finishing=Finish.model_json_schema()["properties"],
         flaws=flaws(), **_recipe_values(shot, proof),
     )  # fmt: skip
@@ -56,7 +56,8 @@ def page(slug: str):
 def recipe_part(slug: str):
     """The recipe of ?proof= as sentences, to change and prove again."""
     shot = shot_or_404(slug)
-    return render_template("recipe.html", shot=shot, **_recipe_values(shot, _chosen(proofs.of_shot(db(), shot.id), "proof")))
+    proof = proofs.get(db(), request.args.get("proof", 0, type=int))
+    return render_template("recipe.html", shot=shot, **_recipe_values(shot, proof if proof and proof.shot_id == shot.id else None))
 
 
 def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
@@ -115,10 +116,9 @@ def prove(slug: str):
             number = proofs.add(db(), shot.id, number, step_recipe, step_camera, frame, edits=step_edits)
             jobs.add(db(), number, len(frame.tiles()), gives_way="gives_way" in form, guess=guess)
     assert number is not None
-    before = proof_or_404(number).parent_id
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))
-    response = make_response(render_template("lineage.html", **lineage_values(shot, number, before)))
+    response = make_response(render_template("lineage.html", **lineage_values(shot)))
     response.headers["HX-Trigger-After-Settle"] = f'{{"sivrel:started": {{"proof": {number}}}}}'
     return response
 
@@ -222,6 +222,6 @@ def sketch(proof_id: int):
 
 @pages.get("/status.json")
 def status():
-    """What the worker does, and how many jobs render and wait."""
-    rendering, waiting = jobs.counts(db())
-    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting)
+    """What the worker does, and how many jobs render, wait, and have ended."""
+    rendering, waiting, ended = jobs.counts(db())
+    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended)

@@ -3,36 +3,48 @@
 from typing import Any
 
 from flask import Blueprint, jsonify, render_template, request
+from markupsafe import Markup
 
 from ...core.errors import InputError
 from ...store import files, jobs, proofs, shots
 from ..asked import proof_or_404, shot_or_404
 from ..database import data, db
-from .cards import lineage, to_thin
+from .cards import Card, lineage, to_thin
 from .flaws import FLAWS
 from .search import wanted
 
 pages = Blueprint("lineage", __name__, template_folder="templates")
+MOST_CARDS = 8192
+_cards: dict[tuple, Markup] = {}
 
 
-def lineage_values(shot: shots.Shot, chosen: int | None, other: int | None, find: str = "", flaw: str = "") -> dict[str, Any]:
+def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "") -> dict[str, Any]:
     """What lineage.html shows: the cards that are asked for, all of them where nothing is."""
     cards = lineage(proofs.of_shot(db(), shot.id))
-    shown = [card for card in cards if wanted(find, flaw)(card)] if find.strip() or flaw else cards
-    return {
-        "shot": shot, "cards": shown, "of": len(cards), "chosen": chosen, "other": other, "find": find, "flaw": flaw,
-        "deleted": proofs.deleted(db(), shot.id),
-    }  # fmt: skip
+    is_wanted = wanted(find, flaw)
+    return {"shot": shot, "cards": [card for card in cards if is_wanted(card)], "of": len(cards), "deleted": proofs.deleted(db(), shot.id)}
+
+
+@pages.app_template_filter()
+def as_card(card: Card) -> Markup:
+    """A card's HTML, made once for all that it says: it is the same until the proof or its parent changes."""
+    p = card.proof
+    said = (
+        p.id, p.parent_id, p.state, p.message, p.name, p.note, p.starred, p.focus, p.picture, p.seconds, p.noise, p.dropped, p.made_on,
+        card.depth, card.children, card.time, card.noise, tuple(card.changed),
+    )  # fmt: skip
+    if said not in _cards:
+        if len(_cards) >= MOST_CARDS:
+            _cards.clear()
+        _cards[said] = Markup(render_template("card.html", card=card, p=p))
+    return _cards[said]
 
 
 @pages.get("/shots/<slug>/lineage")
 def part(slug: str):
     """The cards; ?find= and ?flaw= narrow them."""
     asked = request.args
-    return render_template(
-        "lineage.html",
-        **lineage_values(shot_or_404(slug), asked.get("proof", type=int), asked.get("with", type=int), asked.get("find", ""), asked.get("flaw", "")),
-    )
+    return render_template("lineage.html", **lineage_values(shot_or_404(slug), asked.get("find", ""), asked.get("flaw", "")))
 
 
 @pages.post("/proofs/<int:proof_id>/name")

@@ -11,7 +11,7 @@ from ...core.errors import InputError
 from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
 from ...core.finish.view import VIEWS, lookup_table, to_bytes
 from ...core.formats.exr import Picture, read_exr
-from ...core.measure.difference import compare, visible_difference
+from ...core.measure.difference import compare
 from ...core.measure.verdict import judge
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, questions, shots
@@ -171,18 +171,21 @@ def lut(view: str):
 @pages.get("/pictures/<a>/<b>/difference.json")
 def difference(a: str, b: str):
     """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
-    before, after = _picture(a), _picture(b)
-    told = compare(before, after, _number("exposure")).as_dict()
-    verdict = judge(before, after, _number("exposure"))
+    before, after, exposure = _picture(a), _picture(b), _number("exposure")
+    verdict = judge(before, after, exposure)
     places = [{**asdict(place), "said": place.said} for place in verdict.places]
-    return {**told, "verdict": verdict.sentence, "places": places, "share": verdict.share}
+    part = verdict.window != before.frame.window or verdict.window != after.frame.window
+    sentence = ("In the part that both show: " if part else "") + verdict.sentence
+    return {**compare(before, after, exposure).as_dict(), "verdict": sentence, "places": places, "share": verdict.share}
 
 
 @pages.get("/pictures/<a>/<b>/visible.half")
 def visible(a: str, b: str):
-    """The visible difference of B against A as a picture, white where it is greatest, seen at ?exposure= stops."""
+    """The visible difference of B against A as a picture of B's pixels, white where it is greatest, seen at ?exposure= stops."""
     before, after = _picture(a), _picture(b)
-    if before.beauty.shape != after.beauty.shape:
-        raise InputError("The pictures cover different pixels; render both alike to see how they differ.")
-    shown = visible_difference(before.beauty[..., :3], after.beauty[..., :3], _number("exposure"))
+    verdict = judge(before, after, _number("exposure"))
+    shown = np.zeros(after.beauty.shape[:2], np.float32)
+    left, top = after.frame.window[:2]
+    x0, y0, x1, y1 = verdict.window
+    shown[y0 - top : y1 - top, x0 - left : x1 - left] = verdict.shown
     return Response(files.halves(np.repeat(shown[..., None], 3, axis=2)), mimetype="application/octet-stream")

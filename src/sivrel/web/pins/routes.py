@@ -16,7 +16,7 @@ def listed(slug: str):
     """The pins of a shot, and what was read on its finished proofs, oldest first."""
     shot = shot_or_404(slug)
     known = pins.readings(db(), shot.id)
-    finished = [proof.id for proof in proofs.of_shot(db(), shot.id) if proof.picture]
+    finished = proofs.finished(db(), shot.id)
     told = [
         {
             "id": pin.id, "name": pin.name, "box": pin.box,
@@ -52,8 +52,7 @@ def _next_name(taken: list[str]) -> str:
 
 
 def _ask_to_read(shot_id: int) -> None:
-    numbers = [proof.id for proof in proofs.of_shot(db(), shot_id) if proof.picture]
-    questions.ask(db(), "pins", shot_id, {"proofs": numbers})
+    questions.ask(db(), "pins", shot_id, {"proofs": proofs.finished(db(), shot_id)})
 
 
 @pages.post("/pins/<int:pin_id>")

@@ -7,12 +7,12 @@ from flask import Blueprint, Response, abort, jsonify, redirect, render_template
 from werkzeug.utils import secure_filename
 
 from ...core.errors import InputError
-from ...core.render.recipe import Recipe, difference
+from ...core.render.recipe import Recipe
 from ...core.render.starting import STARTING, named_from_json, named_to_json
 from ...store import proofs, recipes
 from ..asked import proof_or_404, recipe_of
 from ..database import db
-from ..words import NAMES, shown
+from ..words import recipe_changes
 
 pages = Blueprint("recipes", __name__, template_folder="templates")
 MOST_BYTES = 1 << 20
@@ -32,19 +32,14 @@ class Entry:
     is_default: bool = False
 
 
-def differences(before: Recipe, after: Recipe) -> list[tuple[str, str, str]]:
-    """(name, before, after) of every setting that differs, in words."""
-    return [(NAMES[key], shown(key, old), shown(key, new)) for key, old, new in difference(before, after)]
-
-
 def entries() -> list[Entry]:
     """All recipes: the artist's own, those to start from, and the program's default."""
     own = [
-        Entry(f"own:{r.id}", r.name, r.reason, r.recipe, differences(Recipe(), r.recipe), r.picture, r.id, r.is_default)
+        Entry(f"own:{r.id}", r.name, r.reason, r.recipe, recipe_changes(Recipe(), r.recipe), r.picture, r.id, r.is_default)
         for r in recipes.listed(db())
     ]  # fmt: skip
     start = [
-        Entry(f"start:{key}", s.title, s.reason, s.recipe(), differences(Recipe(), s.recipe())) for key, s in STARTING.items()
+        Entry(f"start:{key}", s.title, s.reason, s.recipe(), recipe_changes(Recipe(), s.recipe())) for key, s in STARTING.items()
     ]  # fmt: skip
     plain = Entry("plain", "Brute force, as it comes", "Right wherever paths find the light at all; grain is its only flaw.", Recipe(), [])
     return [*own, *start, plain]
@@ -63,7 +58,7 @@ def page():
 def _page(problem: str = "", status: int = 200):
     all_entries = entries()
     a, b = (next((e for e in all_entries if e.key == request.args.get(which)), None) for which in "ab")
-    between = differences(a.recipe, b.recipe) if a and b else []
+    between = recipe_changes(a.recipe, b.recipe) if a and b else []
     return render_template("recipes.html", entries=all_entries, a=a, b=b, between=between, problem=problem), status
 
 

@@ -115,7 +115,8 @@ function mark() {
     const is = card.dataset.proof === String(chosen.a?.id) ? "a" : card.dataset.proof === String(chosen.b?.id) ? "b" : null;
     if (is) card.dataset.chosen = is;
     else delete card.dataset.chosen;
-    card.querySelector(".choose").toggleAttribute("aria-current", is === "a");
+    if (is === "a") card.querySelector(".choose").setAttribute("aria-current", "true");
+    else card.querySelector(".choose").removeAttribute("aria-current");
     if (is === "a") card.scrollIntoView({ block: "nearest" });
   }
   const query = new URLSearchParams();
@@ -130,7 +131,7 @@ lineage.onRenewed = mark;
 // ---- a render on its way --------------------------------------------------------------------------------------
 
 const watcher = new Watcher(plate, async (proof) => {
-  await lineage.renew(chosen.b?.id);
+  await lineage.renew();
   if (proof.picture) await show("a", proof);
   pins.load();
 });
@@ -140,19 +141,18 @@ async function resume() {
   show("a", await json(`/proofs/${chosen.a.id}.json`));
 }
 
-// Others may still be rendering: their cards, and the other proof on the plate, are brought up to date.
-setInterval(async () => {
-  const b = chosen.b, waits = (proof) => proof && !proof.picture && proof.state !== "cancelled" && proof.state !== "failed";
-  const others = [...document.querySelectorAll(".card[data-state=waiting], .card[data-state=rendering]")].filter((card) => card.dataset.proof !== String(chosen.a?.id));
-  if (!waits(b) && !others.length) return;
-  try {
-    if (others.length) await lineage.renew(b?.id);
-    const now = waits(b) ? await json(`/proofs/${b.id}.json`) : null;
-    if (now?.picture && chosen.b?.id === b.id) await show("b", now);
-  } catch {
-    // the next second tries again
-  }
-}, 1000);
+// Others may still be rendering: their cards, and the other proof on the plate, are brought up to date when the queue has moved on.
+let queued = "";
+document.addEventListener("sivrel:status", async ({ detail }) => {
+  const now = `${detail.rendering} ${detail.waiting} ${detail.ended}`, before = queued;
+  queued = now;
+  if (now === before || !document.querySelector(".card[data-state=waiting], .card[data-state=rendering]")) return;
+  await lineage.renew();
+  const b = chosen.b;
+  if (!b || b.picture || b.unfiltered) return;
+  const other = await json(`/proofs/${b.id}.json`);
+  if (other.picture && chosen.b?.id === b.id) await show("b", other);
+});
 
 document.body.addEventListener("sivrel:started", (event) => {
   document.querySelector("#stage .first")?.remove();
@@ -278,6 +278,7 @@ const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
       recipe.step();
       sayLedger($("ledger"), chosen, recipe.region(), showSource);
       toggleBoxing(false);
+      if (recipe.region()) say("⏎ proves the region alone. Drag any number of the recipe sideways to see it here at once.");
     }
     plate.draw();
   },
@@ -415,8 +416,7 @@ ways.renew();
 setView($("view").value);
 lineage.fold();
 pins.load();
-const first = document.querySelector(".card[data-chosen=a]");
-if (first) choose(Number(first.dataset.proof), Number(document.querySelector(".card[data-chosen=b]")?.dataset.proof) || undefined);
+if (places.dataset.proof) choose(Number(places.dataset.proof), Number(places.dataset.with) || undefined);
 
 // The browser tests read the plate through this.
 window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage };

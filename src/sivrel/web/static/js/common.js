@@ -50,7 +50,11 @@ function lost(on) {
 async function watchStatus() {
   try {
     const answer = await fetch("/status.json");
-    if (answer.ok) sayStatus(await answer.json());
+    if (answer.ok) {
+      const told = await answer.json();
+      sayStatus(told);
+      document.dispatchEvent(new CustomEvent("sivrel:status", { detail: told }));
+    }
     lost(false);
   } catch {
     lost(true);

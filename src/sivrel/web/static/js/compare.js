@@ -124,12 +124,15 @@ followKeys(
     "-": () => first().zoomTo(first().zoom / 1.5),
     0: () => first().fit(),
     1: () => first().zoomTo(devicePixelRatio || 1),
-    Escape: () => (location.href = `/shots/${main.dataset.shot}?proof=${numbers[0]}&with=${numbers[1]}`),
+    Escape: () => (location.href = `/shots/${main.dataset.shot}?proof=${numbers[1]}&with=${numbers[0]}`),
   },
   { hold, undo: () => {}, redo: () => {} },
 );
 
 const tables = new Uint16Array(await (await fetch(`/views/${main.dataset.view}.lut`)).arrayBuffer());
+// Where all show the same region, it fills the places.
+const cropped = proofs.every((proof) => String(proof.window) === String(proofs[0].window) && proof.width === proofs[0].width);
+for (const { plate } of places) plate.cropped = cropped;
 for (const { plate } of places) plate.painter.setView(tables, main.dataset.view);
 setExposure(Number($("exposure").value));
 await show("pictures");

@@ -33,14 +33,22 @@ export class Lineage {
     return document.querySelector(`.card[data-proof="${id}"]`);
   }
 
-  /** Fetch the cards again; `b` is the proof that is compared with. */
-  async renew(b = this.other) {
-    this.other = b;
-    const query = new URLSearchParams({ proof: this.chosen() ?? "", with: b ?? "", find: $("find").value, flaw: $("flaw").value });
+  /** Fetch the cards again. */
+  async renew() {
+    const query = new URLSearchParams({ find: $("find").value, flaw: $("flaw").value });
     const answer = await fetch(`/shots/${this.slug}/lineage?${query}`);
-    if (answer.ok) $("lineage").innerHTML = await answer.text();
+    if (!answer.ok) return;
+    const text = await answer.text(), had = this.focused();
+    $("lineage").innerHTML = text;
+    if (had) this.card(had.card)?.querySelector(had.button)?.focus({ preventScroll: true });
     this.fold();
     this.onRenewed?.();
+  }
+
+  /** The card and button that have the focus, if any: they keep it when the cards are new. */
+  focused() {
+    const at = document.activeElement, card = at?.closest?.(".card");
+    return card ? { card: card.dataset.proof, button: `.${at.classList[0]}` } : null;
   }
 
   // ---- folding -------------------------------------------------------------------------------------------------

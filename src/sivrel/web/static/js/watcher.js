@@ -27,6 +27,7 @@ export class Watcher {
     const mine = (this.following = { id: proof.id });
     let have = 0, sketched = false;
     $("progress").hidden = false;
+    $("progress-text").textContent = "starting";
     while (this.following === mine) {
       let now;
       try {
