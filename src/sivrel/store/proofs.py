@@ -17,9 +17,9 @@ from .database import transaction
 from .shots import now
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Proof:
-    """A proof with the state of its job.
+    """A proof with the state of its job. (Proofs are told apart by which object they are: see _read.)
 
     seconds: render time; noise: see core.measure.noise; light: mean luminance; dropped: samples left out as not finite
     made_on: the machine, where it is not this one; picture: hash of its EXR, None until it is done
@@ -59,22 +59,31 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
              FROM proofs JOIN recipes ON recipes.id = proofs.recipe_id LEFT JOIN jobs ON jobs.proof_id = proofs.id"""
 
 
-# What is stored as text is read once for all proofs that share it; nobody changes what is read.
-_recipe = functools.lru_cache(4096)(from_json)
-_edits = functools.lru_cache(4096)(edits_from_json)
-_told = functools.lru_cache(8192)(json.loads)
+MOST_READ = 8192
+_recipe = functools.lru_cache(MOST_READ)(from_json)
 
 
-def _proof(row: sqlite3.Row) -> Proof:
+def _frame(row: Any) -> Frame:
     region = tuple(int(n) for n in row["region"].split(",")) if row["region"] else None
-    frame = Frame(row["width"], row["height"], region, row["seed"])  # type: ignore[arg-type]
+    return Frame(row["width"], row["height"], region, row["seed"])  # type: ignore[arg-type]
+
+
+@functools.lru_cache(MOST_READ)
+def _read(names: tuple[str, ...], values: tuple[Any, ...]) -> Proof:
+    """The proof of a row: the same one for the same row, so that a page of five hundred need not read them anew."""
+    row = dict(zip(names, values, strict=True))
     return Proof(
-        row["id"], row["shot_id"], row["parent_id"], _recipe(row["body"]), row["camera"], frame, row["note"],
+        row["id"], row["shot_id"], row["parent_id"], _recipe(row["body"]), row["camera"], _frame(row), row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
-        row["made_on"], row["state"], row["message"], _edits(row["edits"]), _told(row["lights"]),
-        _told(row["passes"]), _told(row["maps"]), _told(row["meters"]),
+        row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
+        json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
         row["name"], bool(row["starred"]), tuple(json.loads(row["focus"])) if row["focus"] else None,
     )  # fmt: skip
+
+
+def _proofs(found: sqlite3.Cursor) -> list[Proof]:
+    names = tuple(column[0] for column in found.description)
+    return [_read(names, tuple(row)) for row in found]
 
 
 def add(
@@ -121,13 +130,12 @@ def finish(
 
 
 def get(db: sqlite3.Connection, proof_id: int) -> Proof | None:
-    row = db.execute(f"{_SELECT} WHERE proofs.id = ?", (proof_id,)).fetchone()
-    return _proof(row) if row else None
+    return next(iter(_proofs(db.execute(f"{_SELECT} WHERE proofs.id = ?", (proof_id,)))), None)
 
 
 def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
     """All proofs of a shot that are not deleted, oldest first."""
-    return [_proof(row) for row in db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,))]
+    return _proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,)))
 
 
 def say_name(db: sqlite3.Connection, proof_id: int, name: str, note: str) -> None:
@@ -176,11 +184,12 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
     """The last renders of a shot that were timed here, oldest first."""
     rows = db.execute(
-        f"""{_SELECT.replace("proofs.*", "proofs.*, jobs.pixel_seconds AS pixel_seconds", 1)} WHERE shot_id = ? AND jobs.state = 'done'
-            AND jobs.pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
+        """SELECT body, camera, width, height, region, seed, pixel_seconds FROM proofs JOIN recipes ON recipes.id = recipe_id
+             JOIN jobs ON jobs.proof_id = proofs.id
+           WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
-    return [Timed(proof.recipe, proof.frame, proof.camera, row["pixel_seconds"]) for row in reversed(rows) for proof in (_proof(row),)]
+    return [Timed(_recipe(row["body"]), _frame(row), row["camera"], row["pixel_seconds"]) for row in reversed(rows)]
 
 
 def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:

@@ -57,26 +57,14 @@ def size(width: int, height: int) -> str:
     return f"{width}×{height}"
 
 
-MOST_DIFFERENCES = 8192
-_differences: dict[tuple[int, int], tuple[Recipe, Recipe, list[tuple[str, str, str]]]] = {}
-"""Of pairs of recipes, by where they lie in memory; the recipes are held so that they stay there. The store reads a recipe once for all
-proofs that share it, so a lineage finds its pairs here."""
-
-
 def recipe_changes(before: Recipe, after: Recipe) -> list[tuple[str, str, str]]:
     """(name, before, after) of every setting that differs, in words."""
-    key = (id(before), id(after))
-    if key not in _differences:
-        if len(_differences) >= MOST_DIFFERENCES:
-            _differences.clear()
-        told = [(NAMES[name], shown(name, old), shown(name, new)) for name, old, new in difference(before, after)]
-        _differences[key] = before, after, told
-    return _differences[key][2]
+    return [(NAMES[key], shown(key, old), shown(key, new)) for key, old, new in difference(before, after)]
 
 
 def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     """What a proof changed against its parent: (name, before, after)."""
-    found = list(recipe_changes(parent.recipe, proof.recipe))
+    found = recipe_changes(parent.recipe, proof.recipe)
     for key, before, after in edits_difference(parent.edits, proof.edits) if parent.edits != proof.edits else ():
         group, name, field = split_key(key)
         short = name.rstrip("/").rsplit("/", 1)[-1]

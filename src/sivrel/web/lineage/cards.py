@@ -1,12 +1,13 @@
 """The proofs of a shot as a tree of experiments."""
 
+import functools
 from dataclasses import dataclass
 
 from ...store.proofs import Proof
 from ..words import changes, percent, seconds_against
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Card:
     """One proof in the lineage: how deep it hangs, under which card, how many came from it, what it changed, and what that did to time
     and noise."""
@@ -61,7 +62,9 @@ def to_thin(cards: list[Card]) -> list[int]:
     ]  # fmt: skip
 
 
+@functools.lru_cache(8192)
 def _card(proof: Proof, parent: Proof | None, depth: int, below: int) -> Card:
+    """The card of a proof: the same one until the proof, its parent or its place changes."""
     if parent is None:
         return Card(proof, depth, None, below, [], None, None)
     time = noise = None

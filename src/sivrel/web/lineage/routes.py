@@ -1,5 +1,6 @@
 """The lineage: finding, naming, starring, thinning and deleting proofs."""
 
+import functools
 from typing import Any
 
 from flask import Blueprint, jsonify, render_template, request
@@ -14,8 +15,6 @@ from .flaws import FLAWS
 from .search import wanted
 
 pages = Blueprint("lineage", __name__, template_folder="templates")
-MOST_CARDS = 8192
-_cards: dict[tuple, Markup] = {}
 
 
 def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "") -> dict[str, Any]:
@@ -26,18 +25,10 @@ def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "") -> dict[str
 
 
 @pages.app_template_filter()
+@functools.lru_cache(8192)
 def as_card(card: Card) -> Markup:
-    """A card's HTML, made once for all that it says: it is the same until the proof or its parent changes."""
-    p = card.proof
-    said = (
-        p.id, p.parent_id, p.state, p.message, p.name, p.note, p.starred, p.focus, p.picture, p.seconds, p.noise, p.dropped, p.made_on,
-        card.depth, card.children, card.time, card.noise, tuple(card.changed),
-    )  # fmt: skip
-    if said not in _cards:
-        if len(_cards) >= MOST_CARDS:
-            _cards.clear()
-        _cards[said] = Markup(render_template("card.html", card=card, p=p))
-    return _cards[said]
+    """A card's HTML, made once: cards are the same until what they say changes."""
+    return Markup(render_template("card.html", card=card, p=card.proof))
 
 
 @pages.get("/shots/<slug>/lineage")

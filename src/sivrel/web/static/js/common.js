@@ -11,6 +11,7 @@ export function turnPaper() {
   const paper = document.documentElement.dataset.paper === "dark" ? "light" : "dark";
   document.documentElement.dataset.paper = paper;
   localStorage.setItem(PAPER, paper);
+  dispatchEvent(new Event("sivrel:paper"));
 }
 
 /** Whether a key was meant for a field and not for the page. */

@@ -79,6 +79,7 @@ export class Plate {
     }
     // The observer calls once at the start, too, when the page has made all that the painting needs.
     new ResizeObserver(() => this.resize()).observe(stage);
+    addEventListener("sivrel:paper", () => this.draw());
   }
 
   setPicture(slot, picture) {
