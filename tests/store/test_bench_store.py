@@ -103,7 +103,7 @@ class Aside(StoreTest):
 class Kept(StoreTest):
     def test_pins_and_what_was_read_go_together(self):
         shot = self.shot()
-        number, pin = self.proof(shot), pins.add(self.db, shot.id, "stair", (0.1, 0.1, 0.2, 0.3))
+        number, pin = self.proof(shot), pins.add(self.db, shot.id, "stair", (0.1, 0.1, 0.2, 0.3), "c")
         pins.keep_reading(self.db, pin, number, {"luminance": 0.5})
         pins.rename(self.db, pin, "stair corner")
         self.assertEqual([(p.name, p.box) for p in pins.of_shot(self.db, shot.id)], [("stair corner", (0.1, 0.1, 0.2, 0.3))])
@@ -124,6 +124,15 @@ class Kept(StoreTest):
         self.assertEqual(recipes.default(self.db), first)
         recipes.remove(self.db, number)
         self.assertEqual(recipes.default(self.db), Recipe())
+
+    def test_the_picture_of_a_named_recipe_outlives_its_proof(self):
+        shot = self.shot()
+        number = self.proof(shot)
+        proofs.finish(self.db, number, "seen", 1.0, 0.1, 0.1, 0)
+        recipes.name(self.db, "Dusk", "", Recipe(), "seen")
+        proofs.delete(self.db, [number])
+        self.assertEqual(proofs.empty(self.db, shot.id), [])
+        self.assertTrue(proofs.has_picture(self.db, "seen"))
 
     def test_kept_cameras_bring_their_edits(self):
         shot = self.shot()

@@ -100,15 +100,17 @@ class Queue(BenchTest):
 
 class Pins(BenchTest):
     def test_set_named_read_and_taken_out(self):
-        number = self.post("/shots/slipway/pins", box="0.1,0.2,0.3,0.4").json["id"]
+        first = self.of("slipway")[0]
+        number = self.post("/shots/slipway/pins", box="0.1,0.2,0.3,0.4", proof=first.id).json["id"]
         self.post(f"/pins/{number}", 204, name="bow")
-        pins.keep_reading(self.db, number, self.of("slipway")[0].id, {"luminance": 0.5, "noise": 0.1, "colour": [0.5, 0.5, 0.5], "visible": None})
+        pins.keep_reading(self.db, number, first.id, {"luminance": 0.5, "noise": 0.1, "colour": [0.5, 0.5, 0.5], "visible": None})
         (pin,) = self.client.get("/shots/slipway/pins.json").json["pins"]
-        self.assertEqual((pin["name"], pin["box"]), ("bow", [0.1, 0.2, 0.3, 0.4]))
+        self.assertEqual((pin["name"], pin["box"], pin["view"]), ("bow", [0.1, 0.2, 0.3, 0.4], first.view))
         self.assertEqual([reading["luminance"] for reading in pin["readings"]], [0.5])
         self.assertGreater(pin["unread"], 0)
         for wrong in ("here", "0.5,0,0.2,1", "0,0,2,1"):
-            self.post("/shots/slipway/pins", 422, box=wrong)
+            self.post("/shots/slipway/pins", 422, box=wrong, proof=first.id)
+        self.assertIn("choose one first", self.post("/shots/slipway/pins", 422, box="0,0,0,0").text)
         self.assertIn("needs a name", self.post(f"/pins/{number}", 422, name=" ").text)
         self.post(f"/pins/{number}/remove", 204)
         self.assertEqual(self.client.get("/shots/slipway/pins.json").json["pins"], [])

@@ -48,9 +48,13 @@ def focus_path(data: Path, digest: str) -> Path:
     return data / "thumbnails" / f"{digest}-focus.png"
 
 
+def moments(data: Path) -> Path:
+    return data / "moments"
+
+
 def moment_path(data: Path, client: str) -> Path:
     """The render of the moment of a page; see work.moments."""
-    return data / "moments" / f"{client}.half"
+    return moments(data) / f"{client}.half"
 
 
 LARGEST_HALF = 65504.0

@@ -10,20 +10,24 @@ from .shots import now
 
 @dataclass(frozen=True)
 class Pin:
-    """box: left, top, right, bottom as shares of the frame; a spot has no size."""
+    """box: left, top, right, bottom as shares of the frame; a spot has no size. view: through which camera it was set, and where that
+    stood (Proof.view): other views do not show it."""
 
     id: int
     shot_id: int
     name: str
     box: tuple[float, float, float, float]
+    view: str
 
 
 def _pin(row: sqlite3.Row) -> Pin:
-    return Pin(row["id"], row["shot_id"], row["name"], tuple(json.loads(row["box"])))
+    return Pin(row["id"], row["shot_id"], row["name"], tuple(json.loads(row["box"])), row["view"])
 
 
-def add(db: sqlite3.Connection, shot_id: int, name: str, box: tuple[float, float, float, float]) -> int:
-    cursor = db.execute("INSERT INTO pins (shot_id, name, box, created_at) VALUES (?, ?, ?, ?)", (shot_id, name, json.dumps(box), now()))
+def add(db: sqlite3.Connection, shot_id: int, name: str, box: tuple[float, float, float, float], view: str) -> int:
+    cursor = db.execute(
+        "INSERT INTO pins (shot_id, name, box, view, created_at) VALUES (?, ?, ?, ?, ?)", (shot_id, name, json.dumps(box), view, now())
+    )
     assert cursor.lastrowid is not None
     return cursor.lastrowid
 

@@ -53,6 +53,12 @@ class Proof:
     starred: bool
     focus: tuple[float, float, float, float] | None
 
+    @property
+    def view(self) -> str:
+        """Through which camera it was seen, and where that was moved to: what is at a place of the picture depends on it."""
+        moved = self.edits.cameras.get(self.camera)
+        return f"{self.camera} {moved.model_dump_json(exclude_none=True, exclude={'exposure'}) if moved else ''}".strip()
+
 
 _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done') AS state,
                coalesce(jobs.message, '') AS message
@@ -176,9 +182,7 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
         for row in gone:
             db.execute("UPDATE proofs SET parent_id = ? WHERE parent_id = ?", (row["parent_id"], row["id"]))
             db.execute("DELETE FROM proofs WHERE id = ?", (row["id"],))
-    pictures = {row["picture"] for row in gone if row["picture"]}
-    named = {row["picture"] for row in db.execute("SELECT picture FROM named_recipes WHERE picture IS NOT NULL")}
-    return [digest for digest in pictures - named if not has_picture(db, digest)]
+    return [digest for digest in {row["picture"] for row in gone if row["picture"]} if not has_picture(db, digest)]
 
 
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
@@ -204,4 +208,6 @@ def shots_of(db: sqlite3.Connection) -> dict[int, int]:
 
 
 def has_picture(db: sqlite3.Connection, digest: str) -> bool:
-    return db.execute("SELECT 1 FROM proofs WHERE picture = ?", (digest,)).fetchone() is not None
+    """Whether a proof or a named recipe has a picture of that hash."""
+    found = db.execute("SELECT 1 FROM proofs WHERE picture = ? UNION SELECT 1 FROM named_recipes WHERE picture = ?", (digest, digest))
+    return found.fetchone() is not None

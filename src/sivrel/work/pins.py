@@ -10,7 +10,7 @@ from ..store import files, pins, proofs, shots
 
 def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int]) -> int:
     """Read all pins of a shot off some proofs, where that was not done yet, newest first, against each one's parent; returns how many
-    proofs were read."""
+    proofs were read. A proof of another view has nothing to read."""
     wanted, known = pins.of_shot(db, shot.id), pins.readings(db, shot.id)
     read = 0
     for number in sorted(numbers, reverse=True):
@@ -23,7 +23,7 @@ def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: lis
         before = read_exr(files.picture_path(data, parent.picture)) if parent is not None and parent.picture else None
         exposure = shot.camera(proof.camera)["exposure"]
         for pin in missing:
-            reading = read_pin(picture, pin.box, before, exposure)
+            reading = read_pin(picture, pin.box, before, exposure) if pin.view == proof.view else None
             pins.keep_reading(db, pin.id, number, reading.as_dict() if reading else None)
         read += 1
     return read

@@ -6,6 +6,7 @@ goes on from them.
 
 import fcntl
 import os
+import shutil
 import sqlite3
 import sys
 import threading
@@ -58,6 +59,7 @@ class Worker:
         with open(self.data / "worker.lock", "w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)  # one worker a data folder; the lock goes with the process
             jobs.requeue(self.db)
+            shutil.rmtree(files.moments(self.data), ignore_errors=True)
             jobs.set_worker(self.db, "compiling")
             warm_up(self._compiled)
             if self.compiled_some:

@@ -15,6 +15,7 @@ CREATE TABLE pins (
     shot_id INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
     name TEXT NOT NULL,
     box TEXT NOT NULL,
+    view TEXT NOT NULL,
     created_at TEXT NOT NULL
 );
 CREATE TABLE readings (

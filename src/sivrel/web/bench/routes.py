@@ -167,6 +167,7 @@ def proof_json(proof_id: int):
         guess=job.guess if job else None,
         held=job.held if job else False,
         name=proof.name,
+        view=proof.view,
         note=proof.note,
         starred=proof.starred,
         worker=jobs.worker(db()).__dict__,

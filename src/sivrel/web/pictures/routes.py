@@ -150,7 +150,7 @@ def thumbnail(digest: str):
     return response
 
 
-@pages.get("/thumbnails/<digest>-focus.png")
+@pages.get("/thumbnails/focus/<digest>.png")
 def focus(digest: str):
     """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
     path = files.focus_path(data(), digest)

@@ -19,7 +19,7 @@ def listed(slug: str):
     finished = proofs.finished(db(), shot.id)
     told = [
         {
-            "id": pin.id, "name": pin.name, "box": pin.box,
+            "id": pin.id, "name": pin.name, "box": pin.box, "view": pin.view,
             "readings": [{"proof": number, **reading} for number in finished if (reading := known.get((pin.id, number)))],
             "unread": sum((pin.id, number) not in known for number in finished),
         }
@@ -30,8 +30,10 @@ def listed(slug: str):
 
 @pages.post("/shots/<slug>/pins")
 def add(slug: str):
-    """Set a pin: box=left,top,right,bottom as shares of the frame, name."""
-    shot = shot_or_404(slug)
+    """Set a pin on the proof `proof`: box=left,top,right,bottom as shares of the frame, name."""
+    shot, proof = shot_or_404(slug), proofs.get(db(), request.form.get("proof", 0, type=int))
+    if proof is None or proof.shot_id != shot.id:
+        raise InputError("A pin is set on a proof; choose one first.")
     try:
         left, top, right, bottom = (float(part) for part in request.form.get("box", "").split(","))
     except ValueError:
@@ -42,7 +44,7 @@ def add(slug: str):
     if len(there) >= MOST_PINS:
         raise InputError(f"A shot has at most {MOST_PINS} pins; take one out first.")
     name = request.form.get("name", "").strip()[:60] or _next_name([pin.name for pin in there])
-    number = pins.add(db(), shot.id, name, (left, top, right, bottom))
+    number = pins.add(db(), shot.id, name, (left, top, right, bottom), proof.view)
     _ask_to_read(shot.id)
     return jsonify(id=number, name=name)
 

@@ -49,7 +49,7 @@ const marks = new Marks(plate);
 const ways = new WaysState(slug, recipe);
 const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
 const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
-const pins = new Pins(plate, slug, () => chosen.a?.id, (id) => choose(id));
+const pins = new Pins(plate, slug, () => chosen.a, (id) => choose(id));
 const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
 const mover = new CameraMover(slug, recipe, () => moments.wish(true));
 const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);

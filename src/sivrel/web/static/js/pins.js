@@ -13,7 +13,7 @@ const make = (tag, fields = {}, ...inside) => {
 const percent = (v) => (v == null ? "–" : `${(v * 100).toFixed(1)} %`);
 
 export class Pins {
-  /** `chosen()` is the number of the proof on the plate, `choose(id)` puts another there. */
+  /** `chosen()` is the proof on the plate, `choose(id)` puts another there. */
   constructor(plate, slug, chosen, choose) {
     Object.assign(this, { plate, slug, chosen, choose, on: false, pins: [] });
     $("pins").addEventListener("click", (event) => this.click(event));
@@ -31,7 +31,7 @@ export class Pins {
     const shares = [clip(box[0] / w), clip(box[1] / h), clip(box[2] / w), clip(box[3] / h)];
     const small = (box[2] - box[0]) * this.plate.zoom < 4 && (box[3] - box[1]) * this.plate.zoom < 4;
     if (small) [shares[2], shares[3]] = [shares[0], shares[1]];
-    await post(`/shots/${this.slug}/pins`, { box: shares.join(",") });
+    await post(`/shots/${this.slug}/pins`, { box: shares.join(","), proof: this.chosen()?.id ?? "" });
     await this.load();
   }
 
@@ -55,6 +55,7 @@ export class Pins {
       const spot = x0 === x1 && y0 === y1;
       mark.classList.toggle("spot", spot);
       mark.dataset.number = k + 1;
+      mark.hidden = this.chosen()?.view !== pin.view;
       Object.assign(mark.style, {
         left: `${left + x0 * width}px`, top: `${top + y0 * height}px`,
         width: spot ? "" : `${(x1 - x0) * width}px`, height: spot ? "" : `${(y1 - y0) * height}px`,
@@ -72,14 +73,14 @@ export class Pins {
   }
 
   line(pin, number) {
-    const now = pin.readings.find((reading) => reading.proof === this.chosen());
+    const now = pin.readings.find((reading) => reading.proof === this.chosen()?.id);
     const swatch = make("i", { className: "swatch", title: now ? `linear ${now.colour.map((c) => c.toPrecision(3)).join(" ")}` : "" });
     if (now) {
       const most = Math.max(...now.colour, 1e-9);
       swatch.style.background = `rgb(${now.colour.map((c) => Math.round(255 * Math.max(0, c / most) ** (1 / 2.2))).join(" ")})`;
     }
     const visible = now?.visible == null ? "" : `, ${now.visible.toFixed(3)} visible against its parent`;
-    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percent(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not on this proof";
+    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percent(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not seen by this proof";
     return make(
       "div", { className: "pin" },
       make("p", {},
@@ -93,7 +94,7 @@ export class Pins {
 
   /** Luminance through the proofs, oldest left, with its noise; a click goes to the proof. */
   chart(pin) {
-    const width = 236, height = 44, readings = pin.readings;
+    const width = 236, height = 44, readings = pin.readings, now = this.chosen()?.id;
     const svg = document.createElementNS(SVG, "svg");
     svg.setAttribute("viewBox", `0 0 ${width} ${height}`);
     svg.setAttribute("role", "img");
@@ -113,7 +114,7 @@ export class Pins {
     for (const [k, r] of readings.entries()) {
       const off = r.luminance * Math.min(1, r.noise ?? 0);
       part("line", { class: "spread", x1: x(k), x2: x(k), y1: y(r.luminance - off), y2: y(r.luminance + off) });
-      const dot = part("circle", { cx: x(k), cy: y(r.luminance), r: r.proof === this.chosen() ? 4 : 2.4, class: r.proof === this.chosen() ? "now" : "" });
+      const dot = part("circle", { cx: x(k), cy: y(r.luminance), r: r.proof === now ? 4 : 2.4, class: r.proof === now ? "now" : "" });
       dot.dataset.proof = r.proof;
       dot.append(document.createElementNS(SVG, "title"));
       dot.firstChild.textContent = `proof ${r.proof}: ${r.luminance.toPrecision(4)}`;

@@ -73,6 +73,7 @@ export class RecipeForm {
     this.now = state;
     this.say();
     this.onEdits();
+    this.form.dispatchEvent(new Event("input", { bubbles: true }));
   }
 
   /** The form has come to rest in a new state: remember the one before. */
@@ -201,6 +202,7 @@ export class RecipeForm {
     for (const [key, value] of Object.entries(values)) if (this.field(key)) this.field(key).value = value;
     this.say();
     this.step();
+    this.form.dispatchEvent(new Event("input", { bubbles: true }));
   }
 
   size() {

@@ -1,0 +1,98 @@
+"""Quick pictures: coarse at once, then finer; and pins read off finished proofs."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from sivrel.core.formats.exr import read_exr
+from sivrel.core.measure.noise import LUMINANCE
+from sivrel.core.render.frame import Cancel, Frame
+from sivrel.core.render.prepare import prepare
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.scene.model import Scene
+from sivrel.store import database, files, pins, proofs, shots
+from sivrel.work.intake import add_demo_shots
+from sivrel.work.pins import read_pins
+from sivrel.work.quick import coarser, finer_and_finer, spread, step_for
+from tests.scenes import floor, lambert, looking_down, sky
+
+
+class Steps(unittest.TestCase):
+    def test_a_coarser_frame_covers_the_region(self):
+        frame = Frame(101, 57, (10, 11, 55, 40), 3)
+        for step in (2, 4, 8):
+            of = coarser(frame, step)
+            x0, y0, x1, y1 = of.window
+            self.assertTrue(x0 * step <= 10 and y0 * step <= 11 and x1 * step >= 55 and y1 * step >= 40)
+            coarse = np.random.default_rng(0).random((y1 - y0, x1 - x0, 3))
+            fine = spread(coarse, of, frame, step)
+            self.assertEqual(fine.shape, (29, 45, 3))
+            np.testing.assert_array_equal(fine[0, 0], coarse[11 // step - y0, 10 // step - x0])
+            np.testing.assert_array_equal(fine[-1, -1], coarse[39 // step - y0, 54 // step - x0])
+
+    def test_the_step_is_the_least_that_is_coarse_enough(self):
+        self.assertEqual([step_for(Frame(100, 100), most) for most in (10_000, 9_999, 2_500, 600, 1)], [1, 2, 2, 8, 16])
+
+
+class Finer(unittest.TestCase):
+    def setUp(self):
+        scene = Scene("lit", [floor(2.0)], [lambert(0.5)], [sky(1.0)], cameras=[replace(looking_down(half_width=0.5), name="c")])
+        self.recipe = with_values(Recipe(), {"gi.seen": "off", "sampling.max": 24})
+        self.ready = prepare(scene, self.recipe)
+
+    def pictures(self, cancel=None, step=4):
+        rates = []
+        found = list(finer_and_finer(self.ready, self.recipe, Frame(40, 24, (8, 4, 40, 20)), step, 2, cancel or Cancel(), rates.append))
+        return found, rates
+
+    def test_samples_rise_to_the_recipes_and_the_mean_is_right(self):
+        found, rates = self.pictures()
+        self.assertEqual([samples for _, samples in found], [1 / 16, 1 / 4, 1, 2, 4, 8, 16, 24])
+        for picture, _ in found:
+            self.assertEqual(picture.shape, (16, 32, 3))
+        # A floor of albedo 0.5 under an even sky of radiance 1 sends 0.5.
+        np.testing.assert_allclose(found[-1][0].mean(), 0.5, rtol=0.01)
+        self.assertLess(found[-1][0].std(), 0.5 * found[2][0].std() + 1e-6)
+        self.assertTrue(all(rate > 0 for rate in rates))
+
+    def test_it_ends_when_another_wish_comes(self):
+        cancel = Cancel()
+        cancel.set()
+        self.assertEqual(self.pictures(cancel)[0], [])
+
+    def test_a_held_render_goes_on_when_it_is_let_go_or_ended(self):
+        cancel = Cancel()
+        cancel.hold(True)
+        cancel.hold(False)
+        cancel.wait()
+        cancel.hold(True)
+        cancel.set()
+        cancel.wait()
+
+
+class Pins(unittest.TestCase):
+    def test_each_proof_of_the_view_is_read_once(self):
+        with tempfile.TemporaryDirectory() as folder:
+            data, db = Path(folder), database.connect(Path(folder))
+            self.addCleanup(db.close)
+            add_demo_shots(db, data)
+            shot = shots.find(db, "slipway")
+            all_proofs = proofs.of_shot(db, shot.id)
+            first, other = all_proofs[0], next(p for p in all_proofs if p.view != all_proofs[0].view)
+            pin = pins.add(db, shot.id, "stones", (0.25, 0.5, 0.5, 0.75), first.view)
+            numbers = [first.id, other.id]
+            self.assertEqual(read_pins(data, db, shot, numbers), 2)
+            self.assertEqual(read_pins(data, db, shot, numbers), 0)
+            known = pins.readings(db, shot.id)
+            picture = read_exr(files.picture_path(data, first.picture)).beauty
+            rows, columns = picture.shape[:2]
+            part = picture[rows // 2 : round(rows * 0.75), columns // 4 : columns // 2, :3].reshape(-1, 3)
+            self.assertAlmostEqual(known[pin, first.id]["luminance"], float((part @ LUMINANCE).mean()), delta=0.01 * float((part @ LUMINANCE).mean()))
+            self.assertIsNone(known[pin, other.id], "another camera does not see it")
+
+
+if __name__ == "__main__":
+    unittest.main()
