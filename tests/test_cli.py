@@ -129,8 +129,17 @@ class CommandLine(unittest.TestCase):
         told = json.loads(sivrel("compare", str(a), str(b), "--json").stdout)
         self.assertEqual(told["changed"], [["gi.seen", "brute_force", "off"]])
         self.assertLess(told["mean_light"], 1.0)
-        keys = json.loads(sivrel("recipes", "--json").stdout)["keys"]
-        self.assertEqual(keys["sampling.max"]["maximum"], 65536)
+        self.assertTrue(told["verdict"].endswith(".") and told["places"][0]["name"], told)
+        self.assertIn(told["verdict"], sivrel("compare", str(a), str(b)).stdout)
+        listed = json.loads(sivrel("recipes", "--json").stdout)
+        self.assertEqual(listed["keys"]["sampling.max"]["maximum"], 65536)
+        self.assertEqual(listed["starting"]["exterior"]["values"]["limits.diffuse_bounces"], 3)
+
+    def test_a_starting_recipe_and_a_moved_camera(self):
+        moved = ("--set", "camera.low.at=3,1,6", "--set", "camera.low.towards=0,1,0", "--camera", "low")
+        told, out = self.render("m.exr", "--recipe", "exterior", *moved, shot="demo:slipway")
+        self.assertEqual((told["camera"], told["recipe"]["limits.diffuse_bounces"], told["edits"]["camera.low.at"]), ("low", 3, "3,1,6"))
+        self.assertEqual(read_exr(out).camera, "low")
 
     def test_wrong_use_is_one_sentence_and_exit_2(self):
         scene = self.folder / "not.usda"

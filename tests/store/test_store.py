@@ -72,7 +72,7 @@ class Jobs(StoreTest):
         number = self.proof(self.shot())
         jobs.add(self.db, number, 4)
         job = jobs.take(self.db)
-        jobs.progress(self.db, job.id, 3, 1.5)
+        jobs.progress(self.db, job.id, 3, 1.5, 1.0)
         self.assertEqual(jobs.requeue(self.db), 1)
         again = jobs.take(self.db)
         self.assertEqual((again.id, again.tiles_done, again.seconds), (job.id, 3, 1.5))
