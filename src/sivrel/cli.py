@@ -117,7 +117,8 @@ def render(args: argparse.Namespace) -> int:
 
     begun = time.monotonic()
     scene = read_scene(path, frame=args.frame)
-    scene.camera(args.camera)
+    if args.camera not in edits.cameras:
+        scene.camera(args.camera)
     for note in scene.notes:
         _say(note)
     from .core.caches import CacheFolder
