@@ -87,6 +87,7 @@ async function show(slot, proof) {
   if (slot === "a") {
     sayLedger($("ledger"), chosen, recipe.region(), showSource);
     recipe.sayMeters(proof?.meters);
+    finish.offer(proof);
     hatching.load();
     if (marks.on) marks.show(true, proof);
     lights.load();

@@ -1,7 +1,7 @@
 // Compare: two to four plates that move together, and what differs between each and the first.
 
 import { followKeys } from "./keys.js";
-import { DIFFERENCE, OTHER, Picture, Plate, SINGLE } from "./plate.js";
+import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { followPointer } from "./pointer.js";
 import { json } from "./watcher.js";
 
@@ -36,6 +36,17 @@ const places = holders.map((holder) => {
   return { holder, plate, verdict: holder.querySelector(".verdict") };
 });
 
+// A wipe follows the pointer, in all places at once.
+for (const { plate } of places)
+  plate.stage.addEventListener("pointermove", (event) => {
+    if (shown !== "wipe") return;
+    const across = plate.toFrame(...plate.at(event))[0] / plate.frame[0];
+    for (const place of places) {
+      place.plate.wipe = Math.min(1, Math.max(0, across));
+      place.plate.draw();
+    }
+  });
+
 async function load(proof, address = null) {
   const answer = await fetch(address ?? `/pictures/${proof.picture}.half`);
   if (!answer.ok) return null;
@@ -62,7 +73,9 @@ async function visibleOf(k) {
   return visible.get(key);
 }
 
-/** Show pictures, signed differences against A, or what the eye sees of them. */
+const MODES = { difference: DIFFERENCE, wipe: WIPE };
+
+/** Show pictures, wipes or signed differences against A, or what the eye sees of them. */
 async function show(what) {
   shown = what;
   for (const button of document.querySelectorAll("[data-show][aria-pressed]")) button.setAttribute("aria-pressed", String(button.dataset.show === what));
@@ -70,7 +83,7 @@ async function show(what) {
     const map = what === "visible" && k > 0 ? await visibleOf(k) : null;
     if (shown !== what) return;
     plate.isLight = !map;
-    plate.mode = what === "difference" && k > 0 ? DIFFERENCE : SINGLE;
+    plate.mode = k > 0 ? (MODES[what] ?? SINGLE) : SINGLE;
     plate.setPicture(0, map ?? pictures[k]);
     plate.setPicture(1, k > 0 ? pictures[0] : null);
   }));
@@ -112,6 +125,7 @@ const gain = (by) => places.forEach(({ plate }) => ((plate.gain *= by), plate.dr
 followKeys(
   {
     p: () => show("pictures"),
+    w: () => show(shown === "wipe" ? "pictures" : "wipe"),
     d: () => show(shown === "difference" ? "pictures" : "difference"),
     y: () => show(shown === "visible" ? "pictures" : "visible"),
     n: () => document.querySelector("details.numbers").toggleAttribute("open"),

@@ -7,6 +7,15 @@ const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", 
 
 export class FinishPanel {
   /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` what is looked at. */
+  /** What can be taken away of a proof beside its PNG. */
+  offer(proof) {
+    for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
+      const link = document.querySelector(`[data-take=${kind}]`);
+      link.hidden = !proof || (kind === "exr" && !proof.picture);
+      link.href = address;
+    }
+  }
+
   constructor(slug, plate, { exposure, picture, pass }) {
     Object.assign(this, { slug, plate, exposure, picture, pass });
     this.holder = document.getElementById("finish");
