@@ -123,7 +123,7 @@ export class Pins {
   }
 
   async click(event) {
-    const dot = event.target.closest("[data-proof]");
+    const dot = event.target.closest("circle[data-proof]");
     if (dot) return this.choose(Number(dot.dataset.proof));
     const pin = this.of(event.target);
     if (!pin || !event.target.closest(".remove")) return;
