@@ -54,7 +54,7 @@ class Finishing(WebTest):
         number = self.client.post(f"/proofs/{self.proof.id}/filter", data={"csrf_token": self.token()}).json["question"]
         taken = questions.take(self.db)
         self.assertEqual(taken[:2], (number, "filter"))
-        told = filter_picture(self.data, taken[3]["picture"])
+        told = filter_picture(self.data, self.db, shots.get(self.db, taken[2]), taken[3])
         self.assertLess(told["smeared"], 0.1)
         raw = self.client.get(f"/pictures/{self.proof.picture}.half?pass=filtered").data
         image = np.frombuffer(raw, np.float16).reshape(*self.picture.beauty.shape[:2], 4)

@@ -76,7 +76,7 @@ class Killed(WorkerTest):
             if (tiles.folder / name).exists():
                 self.assertEqual((tiles.folder / name).stat().st_mtime_ns, at, "a finished tile was rendered again")
         self.assertEqual(self.picture(number), whole)
-        self.assertFalse(tiles.folder.exists())
+        wait_for(lambda: not tiles.folder.exists(), "the tiles to go")
 
     def test_tiles_of_an_older_version_are_rendered_anew(self):
         number = self.queue(sampling__max=2)
