@@ -2,7 +2,7 @@
 
 import sys
 
-from . import lights, pages, render, trace, ways
+from . import agreement, lights, pages, render, trace, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -19,6 +19,7 @@ BENCHMARKS = {
     "glow": lights.glow,
     "ways": ways.ways,
     "caustics": ways.caustics,
+    "agreement": agreement.agreement,
 }
 
 for name in sys.argv[1:] or BENCHMARKS:

@@ -1,10 +1,13 @@
 """The bench: lineage, plate and recipe of a shot; prove, watch, cancel, compare."""
 
+import functools
 import json
 import struct
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
+from jinja2.utils import htmlsafe_json_dumps
+from markupsafe import Markup
 
 from ...core.finish.finishing import Finish
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
@@ -14,7 +17,7 @@ from ...core.measure.cost import guess_seconds
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.render.film import DIRECT, INDIRECT
 from ...core.render.frame import Frame
-from ...core.render.recipe import QUESTIONS, Recipe, difference, settings, with_values
+from ...core.render.recipe import QUESTIONS, Recipe, SettingInfo, difference, settings, with_values
 from ...core.render.starting import STARTING
 from ...core.scene.edits import Edits, with_edits
 from ...core.scene.edits import difference as edits_difference
@@ -60,6 +63,17 @@ def recipe_part(slug: str):
     return render_template("recipe.html", shot=shot, **_recipe_values(shot, proof if proof and proof.shot_id == shot.id else None))
 
 
+@functools.cache
+def questions() -> list[tuple[str, str, list[tuple[str, SettingInfo, Markup, str, str]]]]:
+    """The form's questions: (group, question, its settings), each setting with its key, what is declared of it, what it needs as JSON, and
+    the sentence before and after its control."""
+    asked: dict[str, list[tuple[str, SettingInfo, Markup, str, str]]] = {group: [] for group in QUESTIONS}
+    for key, info in settings().items():
+        before, after = info.phrase.split("{}")
+        asked[key.split(".")[0]].append((key, info, htmlsafe_json_dumps(info.needs), before, after))
+    return [(group, question, asked[group]) for group, question in QUESTIONS.items()]
+
+
 def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
     recipe = proof.recipe if proof else recipes.default(db())
     frame = proof.frame if proof else Frame()
@@ -73,7 +87,7 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
     }
     edits = json.dumps(proof.edits.flat() if proof else {})
     return {
-        "parent": proof, "form": form, "edits": edits, "settings": settings(), "questions": QUESTIONS, "ways": WAYS, "preparing": list(PREPARING),
+        "parent": proof, "form": form, "edits": edits, "questions": questions(), "ways": WAYS, "preparing": list(PREPARING),
         "cameras": list(dict.fromkeys([*cameras_of(shot), form["camera"]])), "named": recipes.listed(db()), "starting": STARTING,
     }  # fmt: skip
 
