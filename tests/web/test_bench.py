@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 
 from PIL import Image
 
@@ -183,6 +184,10 @@ class Compare(BenchTest):
         self.assertEqual(page.count('class="small-plate"'), 3)
         for words in ("What made them", "Where time and noise went", "bounced light"):
             self.assertIn(words, page)
+        # The lamp was soloed in the second, and had eight shadow rays besides in the third.
+        solo, rays = (re.search(rf"{name}</th>(.*?)</tr>", page)[1] for name in ("Flame solo", "Flame shadow rays"))
+        self.assertEqual(re.findall(r">([^<>]+)<", solo), ["–", "on", "on"])
+        self.assertEqual(re.findall(r">([^<>]+)<", rays), ["–", "as A", "8"])
         self.assertIn("two to four", self.client.get(f"/shots/keepers-kitchen/compare?proofs={numbers[0]}").text)
 
     def test_the_difference_comes_with_a_verdict(self):

@@ -26,10 +26,20 @@ def page(slug: str):
         raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ at a card sets it beside the chosen one.")
     told = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
     return render_template(
-        "compare.html", shot=shot, told=told, ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen), views=VIEWS,
-        others=[proof for proof in by_id.values() if proof not in chosen], numbers=[proof.id for proof in chosen],
+        "compare.html", shot=shot, told=told, changed=changed_lines(chosen), ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen),
+        views=VIEWS, others=[proof for proof in by_id.values() if proof not in chosen], numbers=[proof.id for proof in chosen],
         lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE},
     )  # fmt: skip
+
+
+def changed_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
+    """Each setting in which any differs from the first, with its value in all; None where it is the first's."""
+    told = [{name: (before, after) for name, before, after in changes(chosen[0], proof)} for proof in chosen]
+    lines = []
+    for name in dict.fromkeys(name for one in told for name in one):
+        before = next(one[name][0] for one in told if name in one)
+        lines.append({"name": name, "values": [before, *(one[name][1] if name in one else None for one in told[1:])]})
+    return lines
 
 
 def ledger_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
