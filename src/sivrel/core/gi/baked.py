@@ -38,7 +38,7 @@ class BakedSettings(Group):
         1,
         "refining passes",
         "then, {} times, where light changes fast,",
-        "Each pass halves the elements that show contrast and solves anew. An object can have its own number.",
+        "Each pass halves the elements that show contrast, and sends what was found once more onto them. An object can have its own number.",
         needs=USED,
         ge=0,
         le=6,
