@@ -1,16 +1,45 @@
-"""All tests, or those named: `python -m tests [tests.core.test_trace ...]`."""
+"""All tests, in two processes side by side, or those named in one: `python -m tests [tests.core.test_trace ...]`."""
 
+import subprocess
 import sys
 import unittest
 from pathlib import Path
 
+from sivrel.core.render.warmup import warm_up
+
 ROOT = Path(__file__).parents[1]
-loader = unittest.TestLoader()
-if sys.argv[1:]:
-    suite = loader.loadTestsFromNames(sys.argv[1:])
-else:
-    suite = loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
-result = unittest.TextTestRunner(verbosity=1, durations=8).run(suite) if sys.version_info >= (3, 12) else unittest.TextTestRunner().run(suite)
-failed = len(result.failures) + len(result.errors)
-print(f"{result.testsRun - failed - len(result.skipped)} passed, {failed} failed, {len(result.skipped)} skipped")
-sys.exit(not result.wasSuccessful() or result.testsRun == 0)
+ALONE = "core"
+"""The tests of this folder are one half; the pages, the program and the rest, which mostly wait for each other, the other."""
+
+
+def run(names: list[str]) -> bool:
+    """Run the tests of these names in this process; whether all passed."""
+    suite = unittest.defaultTestLoader.loadTestsFromNames(names)
+    result = unittest.TextTestRunner(verbosity=1, durations=8).run(suite) if sys.version_info >= (3, 12) else unittest.TextTestRunner().run(suite)
+    failed = len(result.failures) + len(result.errors)
+    print(f"{result.testsRun - failed - len(result.skipped)} passed, {failed} failed, {len(result.skipped)} skipped", flush=True)
+    return result.wasSuccessful() and result.testsRun > 0
+
+
+def halves() -> list[list[str]]:
+    """Names of all test modules, in two groups that take about as long."""
+    found = sorted((ROOT / "tests").rglob("test_*.py"))
+    names = [(path.parent.name == ALONE, ".".join(path.relative_to(ROOT).with_suffix("").parts)) for path in found]
+    return [[name for alone, name in names if alone == which] for which in (True, False)]
+
+
+def run_all() -> bool:
+    """Run all tests: both halves begin with warm kernels, and what each says is shown when it has ended."""
+    warm_up()
+    running = [
+        subprocess.Popen([sys.executable, "-m", "tests", *names], cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        for names in halves()
+    ]
+    passed = True
+    for process in running:
+        print(process.communicate()[0], flush=True)
+        passed = passed and process.returncode == 0
+    return passed
+
+
+sys.exit(not (run(sys.argv[1:]) if sys.argv[1:] else run_all()))
