@@ -2,6 +2,7 @@
 
 import subprocess
 import sys
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -31,14 +32,17 @@ def halves() -> list[list[str]]:
 def run_all() -> bool:
     """Run all tests: both halves begin with warm kernels, and what each says is shown when it has ended."""
     warm_up()
-    running = [
-        subprocess.Popen([sys.executable, "-m", "tests", *names], cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-        for names in halves()
-    ]
+    running = []
+    for names in halves():
+        told = tempfile.TemporaryFile("w+")
+        command = [sys.executable, "-m", "tests", *names]
+        running.append((subprocess.Popen(command, cwd=ROOT, stdout=told, stderr=subprocess.STDOUT), told))
     passed = True
-    for process in running:
-        print(process.communicate()[0], flush=True)
-        passed = passed and process.returncode == 0
+    for process, told in running:
+        passed = process.wait() == 0 and passed
+        told.seek(0)
+        print(told.read(), flush=True)
+        told.close()
     return passed
 
 
