@@ -1,5 +1,6 @@
 """All tests, in two processes side by side, or those named in one: `python -m tests [tests.core.test_trace ...]`."""
 
+import contextlib
 import subprocess
 import sys
 import tempfile
@@ -32,17 +33,16 @@ def halves() -> list[list[str]]:
 def run_all() -> bool:
     """Run all tests: both halves begin with warm kernels, and what each says is shown when it has ended."""
     warm_up()
-    running = []
-    for names in halves():
-        told = tempfile.TemporaryFile("w+")
-        command = [sys.executable, "-m", "tests", *names]
-        running.append((subprocess.Popen(command, cwd=ROOT, stdout=told, stderr=subprocess.STDOUT), told))
-    passed = True
-    for process, told in running:
-        passed = process.wait() == 0 and passed
-        told.seek(0)
-        print(told.read(), flush=True)
-        told.close()
+    passed, running = True, []
+    with contextlib.ExitStack() as files:
+        for names in halves():
+            told = files.enter_context(tempfile.TemporaryFile("w+"))
+            command = [sys.executable, "-m", "tests", *names]
+            running.append((subprocess.Popen(command, cwd=ROOT, stdout=told, stderr=subprocess.STDOUT), told))
+        for process, told in running:
+            passed = process.wait() == 0 and passed
+            told.seek(0)
+            print(told.read(), flush=True)
     return passed
 
 
