@@ -10,8 +10,8 @@ from pathlib import Path
 from sivrel.core.render.warmup import warm_up
 
 ROOT = Path(__file__).parents[1]
-ALONE = "core"
-"""The tests of this folder are one half; the pages, the program and the rest, which mostly wait for each other, the other."""
+ALONE = "browser"
+"""The tests of this folder, which mostly wait for pages and renders, are one half; all others are the other."""
 
 
 def run(names: list[str]) -> bool:
