@@ -10,8 +10,8 @@ from pathlib import Path
 from sivrel.core.render.warmup import warm_up
 
 ROOT = Path(__file__).parents[1]
-ALONE = "browser"
-"""The tests of this folder, which mostly wait for pages and renders, are one half; all others are the other."""
+WHOLE = ("browser", "work", "tests")
+"""The tests of these folders run the program as a whole, and mostly wait for it: they are one half; all others are the other."""
 
 
 def run(names: list[str]) -> bool:
@@ -26,8 +26,8 @@ def run(names: list[str]) -> bool:
 def halves() -> list[list[str]]:
     """Names of all test modules, in two groups that take about as long."""
     found = sorted((ROOT / "tests").rglob("test_*.py"))
-    names = [(path.parent.name == ALONE, ".".join(path.relative_to(ROOT).with_suffix("").parts)) for path in found]
-    return [[name for alone, name in names if alone == which] for which in (True, False)]
+    names = [(path.parent.name in WHOLE, ".".join(path.relative_to(ROOT).with_suffix("").parts)) for path in found]
+    return [[name for whole, name in names if whole == which] for which in (True, False)]
 
 
 def run_all() -> bool:

@@ -73,7 +73,7 @@ def _frame(args: argparse.Namespace) -> Any:
 def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
     """The recipe and the edits that the arguments ask for."""
     from .core.render.recipe import Recipe, with_values
-    from .core.render.starting import STARTING, recipe_from_file
+    from .core.render.starting import STARTING, named_from_json
     from .core.scene.edits import Edits, is_edit, with_edits
 
     recipe = Recipe()
@@ -84,7 +84,7 @@ def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
         if not path.is_file():
             names = ", ".join(["default", *STARTING])
             raise InputError(f"There is no recipe “{args.recipe}”; name a JSON file, or one of: {names}.")
-        recipe = recipe_from_file(path.read_bytes())
+        recipe = named_from_json(path.read_bytes())[2]
     values = {}
     for assignment in args.set or []:
         key, equals, value = assignment.partition("=")

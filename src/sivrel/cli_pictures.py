@@ -3,7 +3,6 @@
 import argparse
 import sys
 from collections.abc import Callable
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -78,11 +77,11 @@ def compare(args: argparse.Namespace, tell: Tell) -> int:
     from .core.measure.verdict import judge
 
     a, b = read_exr(Path(args.a)), read_exr(Path(args.b))
-    difference, verdict = compare_pictures(a, b, args.exposure), judge(a, b, args.exposure)
-    places = [{**asdict(place), "said": place.said} for place in verdict.places]
+    verdict = judge(a, b, args.exposure)
+    difference = compare_pictures(a, b, args.exposure, verdict.visible)
     result = {
         "a": args.a, "b": args.b, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)], "verdict": verdict.sentence,
-        "share_seen": verdict.share, "places": places,
+        "share_seen": verdict.share, "places": [place.as_dict() for place in verdict.places],
     }  # fmt: skip
 
     def words() -> str:

@@ -155,6 +155,7 @@ class Kept(StoreTest):
         self.assertIsNone(moments.take(self.db))
         moments.forget(self.db, "aa")
         self.assertFalse(moments.is_latest(self.db, third), "a page that has gone wants nothing")
+        self.assertGreater(moments.ask(self.db, "aa", shot.id, {"k": 4}), third, "a number is never given twice")
 
 
 if __name__ == "__main__":

@@ -24,14 +24,12 @@ class Moment:
 def ask(db: sqlite3.Connection, client: str, shot_id: int, body: dict[str, Any]) -> int:
     """Ask for a picture in place of what that page asked for before; returns its number."""
     with transaction(db):
-        row = db.execute("SELECT max(number) AS last FROM moments").fetchone()
-        number = (row["last"] or 0) + 1
-        db.execute(
-            "INSERT OR REPLACE INTO moments (client, shot_id, number, body, asked_at) VALUES (?, ?, ?, ?, ?)",
-            (client, shot_id, number, json.dumps(body), now()),
+        cursor = db.execute(
+            "INSERT OR REPLACE INTO moments (client, shot_id, body, asked_at) VALUES (?, ?, ?, ?)", (client, shot_id, json.dumps(body), now())
         )
         db.execute("DELETE FROM moments WHERE client NOT IN (SELECT client FROM moments ORDER BY number DESC LIMIT ?)", (MOST_CLIENTS,))
-    return number
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
 
 
 def take(db: sqlite3.Connection) -> Moment | None:
@@ -43,10 +41,8 @@ def take(db: sqlite3.Connection) -> Moment | None:
 
 
 def is_latest(db: sqlite3.Connection, number: int) -> bool:
-    """Whether nobody has asked for anything since."""
-    return db.execute("SELECT 1 FROM moments WHERE number > ? LIMIT 1", (number,)).fetchone() is None and (
-        db.execute("SELECT 1 FROM moments WHERE number = ?", (number,)).fetchone() is not None
-    )
+    """Whether a wish still stands, and nobody has asked for anything since."""
+    return db.execute("SELECT max(number) AS last FROM moments").fetchone()["last"] == number
 
 
 def say(db: sqlite3.Connection, number: int, message: str) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.measure.cost import Timed
 from ..core.render.frame import Frame
-from ..core.render.recipe import Recipe, from_json
+from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.scene.edits import to_json as edits_to_json
@@ -66,7 +66,6 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
 
 
 MOST_READ = 8192
-_recipe = functools.lru_cache(MOST_READ)(from_json)
 
 
 def _frame(row: Any) -> Frame:
@@ -79,7 +78,7 @@ def _read(names: tuple[str, ...], values: tuple[Any, ...]) -> Proof:
     """The proof of a row: the same one for the same row, so that a page of five hundred need not read them anew."""
     row = dict(zip(names, values, strict=True))
     return Proof(
-        row["id"], row["shot_id"], row["parent_id"], _recipe(row["body"]), row["camera"], _frame(row), row["note"],
+        row["id"], row["shot_id"], row["parent_id"], recipes.read(row["body"]), row["camera"], _frame(row), row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
         row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
         json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
@@ -102,19 +101,10 @@ def add(
         """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits)
            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
         (
-            shot_id,
-            parent_id,
-            recipes.keep(db, recipe),
-            camera,
-            frame.width,
-            frame.height,
-            region,
-            frame.seed,
-            note,
-            now(),
+            shot_id, parent_id, recipes.keep(db, recipe), camera, frame.width, frame.height, region, frame.seed, note, now(),
             edits_to_json(edits or Edits()),
         ),
-    )
+    )  # fmt: skip
     assert cursor.lastrowid is not None
     return cursor.lastrowid
 
@@ -193,7 +183,7 @@ def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
            WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
-    return [Timed(_recipe(row["body"]), _frame(row), row["camera"], row["pixel_seconds"]) for row in reversed(rows)]
+    return [Timed(recipes.read(row["body"]), _frame(row), row["camera"], row["pixel_seconds"]) for row in reversed(rows)]
 
 
 def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:

@@ -1,5 +1,6 @@
 """Recipes: each kept once under its hash; some of them named, with a reason and a picture."""
 
+import functools
 import hashlib
 import sqlite3
 from dataclasses import dataclass
@@ -22,8 +23,12 @@ class Named:
     is_default: bool
 
 
+read = functools.lru_cache(8192)(from_json)
+"""The recipe of a stored text, read once for all that share it; nobody changes a recipe."""
+
+
 def _named(row: sqlite3.Row) -> Named:
-    return Named(row["id"], row["name"], row["reason"], from_json(row["body"]), row["picture"], bool(row["is_default"]))
+    return Named(row["id"], row["name"], row["reason"], read(row["body"]), row["picture"], bool(row["is_default"]))
 
 
 _SELECT = "SELECT named_recipes.*, recipes.body AS body FROM named_recipes JOIN recipes ON recipes.id = recipe_id"

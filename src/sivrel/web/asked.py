@@ -2,7 +2,7 @@
 
 import json
 
-from flask import abort
+from flask import abort, request
 from werkzeug.datastructures import MultiDict
 
 from ..core.errors import InputError
@@ -27,6 +27,17 @@ def proof_or_404(proof_id: int) -> proofs.Proof:
     if proof is None:
         abort(404)
     return proof
+
+
+def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:
+    """The finished ones of some proofs that the address names (?proofs=3,5,9), in its order, each once."""
+    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
+    return [by_id[number] for number in dict.fromkeys(wanted) if number in by_id and by_id[number].picture]
+
+
+def form_values(recipe: Recipe) -> dict[str, str]:
+    """A recipe as a form holds it: the inverse of recipe_of."""
+    return {key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()}
 
 
 def recipe_of(form: MultiDict) -> Recipe:

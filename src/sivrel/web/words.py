@@ -82,6 +82,11 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     return found
 
 
+def in_one_line(changed: list[tuple[str, str, str]]) -> str:
+    """Changes in one line; empty where there are none."""
+    return ", ".join(f"{name} {before} → {after}".replace("  ", " ") for name, before, after in changed)
+
+
 def shown(key: str, value: Any) -> str:
     """A value in words; “off” is a way of shadows, or of bounced light."""
     if key in OF_KEYS:

@@ -21,7 +21,7 @@ from ..core.render.recipe import from_json, with_values
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.trace.traverse import closest_hits
-from ..store import database, files, questions, shots
+from ..store import database, files, proofs, questions, shots
 from .cache_answers import cache_state, preview, ways_state
 from .intake import light_facts
 from .pins import read_pins
@@ -121,7 +121,7 @@ def filter_picture(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: d
 
 
 def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[str, Any]) -> dict[str, Any]:
-    return {"read": read_pins(data, db, shot, body["proofs"])}
+    return {"read": read_pins(data, db, shot, proofs.finished(db, shot.id))}
 
 
 OF_PICTURES = {"filter": filter_picture, "pins": pins_read}

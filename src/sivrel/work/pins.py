@@ -10,7 +10,7 @@ from ..store import files, pins, proofs, shots
 
 def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int]) -> int:
     """Read all pins of a shot off some proofs, where that was not done yet, newest first, against each one's parent; returns how many
-    proofs were read. A proof of another view has nothing to read."""
+    proofs were read. A proof of another view has nothing to read, and its picture is left alone."""
     wanted, known = pins.of_shot(db, shot.id), pins.readings(db, shot.id)
     read = 0
     for number in sorted(numbers, reverse=True):
@@ -18,12 +18,14 @@ def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: lis
         proof = proofs.get(db, number) if missing else None
         if proof is None or proof.picture is None:
             continue
-        picture = read_exr(files.picture_path(data, proof.picture))
-        parent = proofs.get(db, proof.parent_id) if proof.parent_id else None
-        before = read_exr(files.picture_path(data, parent.picture)) if parent is not None and parent.picture else None
+        seen, picture, before = [pin for pin in missing if pin.view == proof.view], None, None
+        if seen:
+            parent = proofs.get(db, proof.parent_id) if proof.parent_id else None
+            picture = read_exr(files.picture_path(data, proof.picture))
+            before = read_exr(files.picture_path(data, parent.picture)) if parent is not None and parent.picture else None
         exposure = shot.camera(proof.camera)["exposure"]
         for pin in missing:
-            reading = read_pin(picture, pin.box, before, exposure) if pin.view == proof.view else None
+            reading = read_pin(picture, pin.box, before, exposure) if picture and pin in seen else None
             pins.keep_reading(db, pin.id, number, reading.as_dict() if reading else None)
         read += 1
     return read

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from ..core.render.film import DIRECT, INDIRECT
+from ..core.render.film import film_beauty
 from ..core.render.frame import Cancel, Frame, assemble, render_tiles
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, with_values
@@ -38,7 +38,7 @@ def beauty_of(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threa
     tiles: dict[int, np.ndarray] = {}
 
     def keep(index: int, film: np.ndarray) -> None:
-        tiles[index] = film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]
+        tiles[index] = film_beauty(film)
 
     if not render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, cancel=cancel):
         return None

@@ -224,10 +224,13 @@ class Worker:
             proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), found=found_in(film, ready, clock, picture))
             jobs.end(self.db, job.id, "done")
         tiles.remove()
-        parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
-        if parent is not None and parent.picture:
-            keep_focus(self.data, self.db, proof, parent.picture, digest, picture, ready.camera.exposure)
-        read_pins(self.data, self.db, shot, [proof.id])
+        try:
+            parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
+            if parent is not None and parent.picture:
+                keep_focus(self.data, self.db, proof, parent.picture, digest, picture, ready.camera.exposure)
+            read_pins(self.data, self.db, shot, [proof.id])
+        except Exception:  # the proof is done, whatever is read off it beside
+            traceback.print_exc()
 
 
 if __name__ == "__main__":

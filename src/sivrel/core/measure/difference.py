@@ -69,8 +69,9 @@ def _cut(picture: Picture, box: tuple[int, int, int, int]) -> Picture:
     return replace(picture, passes={name: image[part] for name, image in picture.passes.items()}, frame=replace(picture.frame, region=box))
 
 
-def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
-    """Compare two pictures where they share pixels of one frame. Raises InputError where they share none."""
+def compare(a: Picture, b: Picture, exposure: float = 0.0, visible: float | None = None) -> Difference:
+    """Compare two pictures where they share pixels of one frame; `visible` is their mean FLIP value at that exposure, where it is known.
+    Raises InputError where they share none."""
     a, b = shared_part(a, b)
     left, right = a.beauty[..., :3].astype(np.float64), b.beauty[..., :3].astype(np.float64)
     weights = np.array([0.2126, 0.7152, 0.0722])
@@ -79,6 +80,6 @@ def compare(a: Picture, b: Picture, exposure: float = 0.0) -> Difference:
         mean_light=after / before if before > 0.0 else None,
         rmse=float(np.sqrt(np.mean((right - left) ** 2))),
         largest=float(np.abs(right - left).max()),
-        visible=float(visible_difference(a.beauty, b.beauty, exposure).mean()),
+        visible=float(visible_difference(a.beauty, b.beauty, exposure).mean()) if visible is None else visible,
         changed=changed_settings(a, b),
     )

@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from ..render.film import BRIGHTEST, BRIGHTEST_KIND, CLAMPED, DIRECT, ENDED_IN_GLASS, INDIRECT, LEFT, SAMPLES, SELF_HITS, TRIANGLE
+from ..render.film import BRIGHTEST, BRIGHTEST_KIND, CLAMPED, ENDED_IN_GLASS, LEFT, SAMPLES, SELF_HITS, TRIANGLE, film_beauty
 from ..render.passes import kind_in_words
 from .noise import DARK, LUMINANCE
 
@@ -24,7 +24,8 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
     fireflies: share of the pixels that sparkle; firefly_kind: the kind of path of most of them, in words, and its share of them
     """
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
-    light = float(((flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE).mean())
+    luminance = film_beauty(flat) @ LUMINANCE
+    light = float(luminance.mean())
     clamped, left = float(flat[:, CLAMPED].mean()), flat[:, LEFT : LEFT + 4]
 
     def share(part: float) -> float:
@@ -38,7 +39,6 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
         if taken.sum() > 0.0:
             most = [objects[int(taken.argmax())], float(taken.max() / flat[:, CLAMPED].sum())]
     brought = flat[:, BRIGHTEST] / np.maximum(flat[:, SAMPLES], 1.0)
-    luminance = (flat[:, DIRECT : DIRECT + 3] + flat[:, INDIRECT : INDIRECT + 3]) @ LUMINANCE
     sparkling = brought > FIREFLY * (np.maximum(luminance - brought, 0.0) + DARK * light)
     kinds, counts = np.unique(flat[sparkling, BRIGHTEST_KIND], return_counts=True)
     kind = [kind_in_words(kinds[counts.argmax()]), float(counts.max() / counts.sum())] if len(kinds) else None

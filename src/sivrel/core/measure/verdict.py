@@ -1,6 +1,7 @@
 """Where the eye sees a difference between two pictures, and of what kind, in words."""
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from scipy import ndimage
@@ -44,6 +45,9 @@ class Place:
         if self.light is None or abs(self.light - 1.0) < 0.02:
             return what
         return f"{what} ({(self.light - 1.0) * 100.0:+.0f} % light)".replace("-", "−")
+
+    def as_dict(self) -> dict[str, Any]:
+        return {**asdict(self), "said": self.said}
 
 
 @dataclass(frozen=True)

@@ -56,6 +56,11 @@ def coarse_share(film: np.ndarray) -> float:
     return float((film[..., TEXELS] < 1.0).mean())
 
 
+def film_beauty(film: np.ndarray) -> np.ndarray:
+    """All light of film pixels [..., columns], [..., 3]."""
+    return film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]
+
+
 def film_columns(slots: int) -> int:
     """Columns of a film with `slots` light passes."""
     return FILM_COLUMNS + slots * PASS_COLUMNS

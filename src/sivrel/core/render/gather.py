@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..scene.arrays import SceneArrays
-from .film import ALBEDO, ALPHA, DEPTH, DIRECT, INDIRECT, PARTS, SAMPLES, TILE, make_memory
+from .film import ALBEDO, ALPHA, DEPTH, PARTS, SAMPLES, TILE, film_beauty, make_memory
 from .integrator import PathSettings, trace_paths
 
 AT_ONCE = TILE * TILE
@@ -55,7 +55,7 @@ def gather(
                 return
             sums, share = memory.pixels[:count], 1.0 / np.maximum(memory.pixels[:count, SAMPLES], 1.0)
             rows = slice(start, start + count)
-            light[rows] = (sums[:, DIRECT : DIRECT + 3] + sums[:, INDIRECT : INDIRECT + 3]) * share[:, None]
+            light[rows] = film_beauty(sums) * share[:, None]
             by_base[rows] = sums[:, PARTS : PARTS + 3] * share[:, None]
             met = sums[:, ALPHA] > 0.0
             base[rows] = sums[:, ALBEDO : ALBEDO + 3] / np.maximum(sums[:, ALPHA], 1.0)[:, None]

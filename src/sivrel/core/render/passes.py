@@ -91,7 +91,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
     def part(first: int, count: int) -> np.ndarray:
         return film[..., first : first + count]
 
-    light = part(columns.DIRECT, 3) + part(columns.INDIRECT, 3)
+    light = columns.film_beauty(film)
     asked = part(columns.ASKED, 1)
     scattered = [part(columns.PARTS + 3 * k, 3) for k in range(3)]
     passes = {

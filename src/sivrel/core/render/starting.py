@@ -71,8 +71,3 @@ def named_from_json(text: str | bytes) -> tuple[str, str, Recipe]:
     except (ValueError, AttributeError, TypeError):
         raise InputError("This is not a recipe; give a JSON file that was exported here.") from None
     return name, reason, from_json(json.dumps(told))
-
-
-def recipe_from_file(text: bytes) -> Recipe:
-    """The recipe of a file, with or without a name. Raises InputError."""
-    return named_from_json(text)[2]

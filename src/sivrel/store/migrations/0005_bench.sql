@@ -42,9 +42,9 @@ CREATE TABLE cameras (
     UNIQUE (shot_id, name)
 );
 CREATE TABLE moments (
-    client TEXT PRIMARY KEY,
+    number INTEGER PRIMARY KEY AUTOINCREMENT,
+    client TEXT NOT NULL UNIQUE,
     shot_id INTEGER NOT NULL REFERENCES shots(id) ON DELETE CASCADE,
-    number INTEGER NOT NULL,
     body TEXT NOT NULL,
     taken INTEGER NOT NULL DEFAULT 0,
     message TEXT NOT NULL DEFAULT '',

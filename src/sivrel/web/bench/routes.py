@@ -10,12 +10,12 @@ from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 
 from ...core.finish.finishing import Finish
-from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
+from ...core.finish.view import VIEWS
 from ...core.formats.exr import read_exr
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
 from ...core.measure.cost import guess_seconds
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
-from ...core.render.film import DIRECT, INDIRECT
+from ...core.render.film import film_beauty
 from ...core.render.frame import Frame
 from ...core.render.recipe import QUESTIONS, Recipe, SettingInfo, difference, settings, with_values
 from ...core.render.starting import STARTING
@@ -23,9 +23,10 @@ from ...core.scene.edits import Edits, with_edits
 from ...core.scene.edits import difference as edits_difference
 from ...store import files, jobs, proofs, recipes, shots
 from ...store.database import transaction
-from ..asked import cameras_of, frame_of, made_as_asked, proof_or_404, region_of, shot_or_404
+from ..asked import cameras_of, form_values, frame_of, made_as_asked, proof_or_404, region_of, shot_or_404
 from ..database import data, db
 from ..lineage.routes import flaws, lineage_values
+from ..pictures.routes import LUT
 from ..queue.routes import seconds_left
 from ..words import meters_in_words
 
@@ -50,7 +51,7 @@ def page(slug: str):
     proof = _chosen(all_proofs, "proof") or next(reversed(finished or all_proofs), None)
     return render_template(
         "bench.html", **shown, proof=proof, other=_chosen(all_proofs, "with"), views=VIEWS,
-        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}, finishing=Finish.model_json_schema()["properties"],
+        lut=LUT, finishing=Finish.model_json_schema()["properties"],
         flaws=flaws(), **_recipe_values(shot, proof),
     )  # fmt: skip
 
@@ -78,7 +79,7 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
     recipe = proof.recipe if proof else recipes.default(db())
     frame = proof.frame if proof else Frame()
     form = {
-        **{key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()},
+        **form_values(recipe),
         "camera": proof.camera if proof else shot.cameras[0]["name"],
         "width": str(frame.width),
         "height": str(frame.height),
@@ -178,12 +179,8 @@ def proof_json(proof_id: int):
         tiles_done=job.tiles_done if job else 0,
         tiles_total=job.tiles_total if job else 0,
         left=left,
-        guess=job.guess if job else None,
         held=job.held if job else False,
-        name=proof.name,
         view=proof.view,
-        note=proof.note,
-        starred=proof.starred,
         worker=jobs.worker(db()).__dict__,
     )
 
@@ -220,7 +217,7 @@ def tiles(proof_id: int):
             except FileNotFoundError:
                 break  # the render has just ended; its picture says the rest
             parts.append(struct.pack("<5i", index, *boxes[index]))
-            parts.append(files.halves(film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]))
+            parts.append(files.halves(film_beauty(film)))
     return Response(b"".join(parts), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 

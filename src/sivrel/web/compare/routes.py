@@ -2,13 +2,14 @@
 
 from typing import Any
 
-from flask import Blueprint, render_template, request
+from flask import Blueprint, render_template
 
 from ...core.errors import InputError
-from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS
+from ...core.finish.view import VIEWS
 from ...store import pins, proofs
-from ..asked import shot_or_404
+from ..asked import finished_as_asked, shot_or_404
 from ..database import db
+from ..pictures.routes import LUT
 from ..words import changes
 
 pages = Blueprint("compare", __name__, template_folder="templates")
@@ -20,15 +21,14 @@ def page(slug: str):
     """?proofs=3,5,9: two to four of the shot's proofs; the first is what the others are set against."""
     shot = shot_or_404(slug)
     by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id) if proof.picture}
-    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
-    chosen = [by_id[number] for number in dict.fromkeys(wanted) if number in by_id][: len(LETTERS)]
+    chosen = finished_as_asked(by_id)[: len(LETTERS)]
     if len(chosen) < 2:
         raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ at a card sets it beside the chosen one.")
     told = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
     return render_template(
         "compare.html", shot=shot, told=told, changed=changed_lines(chosen), ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen),
         views=VIEWS, others=[proof for proof in by_id.values() if proof not in chosen], numbers=[proof.id for proof in chosen],
-        lut={"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE},
+        lut=LUT,
     )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ import functools
 from dataclasses import dataclass
 
 from ...store.proofs import Proof
-from ..words import changes, percent, seconds_against
+from ..words import changes, in_one_line, percent, seconds_against
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,9 +23,7 @@ class Card:
     @property
     def said(self) -> str:
         """What it changed, in one line."""
-        if self.changed:
-            return ", ".join(f"{name} {before} → {after}".replace("  ", " ") for name, before, after in self.changed)
-        return "same again" if self.proof.parent_id else "first proof"
+        return in_one_line(self.changed) or ("same again" if self.proof.parent_id else "first proof")
 
 
 DEEPEST = 6

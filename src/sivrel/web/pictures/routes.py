@@ -1,7 +1,7 @@
 """Pictures as the browser needs them: linear half floats, PNG, EXR, the look-up table of a view."""
 
 import io
-from dataclasses import asdict
+from pathlib import Path
 
 import numpy as np
 from flask import Blueprint, Response, abort, request, send_file
@@ -9,7 +9,7 @@ from PIL import Image
 
 from ...core.errors import InputError
 from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
-from ...core.finish.view import VIEWS, lookup_table, to_bytes
+from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS, lookup_table, to_bytes
 from ...core.formats.exr import Picture, read_exr
 from ...core.measure.difference import compare
 from ...core.measure.verdict import judge
@@ -18,6 +18,8 @@ from ...store import files, proofs, questions, shots
 from ..database import data, db
 
 pages = Blueprint("pictures", __name__)
+LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
+"""How a view's look-up table is laid out, for the page that draws with it."""
 FOREVER = "private, max-age=31536000, immutable"
 FILTERED = {"filtered": "image", "smeared": "smear"}
 """Passes that the noise filter makes, and what they are called in its file."""
@@ -142,20 +144,19 @@ def exr(digest: str):
 
 @pages.get("/thumbnails/<digest>.png")
 def thumbnail(digest: str):
-    path = files.thumbnail_path(data(), digest)
-    if not proofs.has_picture(db(), digest) or not path.is_file():
-        abort(404)
-    response = send_file(path.absolute(), mimetype="image/png")
-    response.headers["Cache-Control"] = FOREVER
-    return response
+    return _small(digest, files.thumbnail_path(data(), digest))
 
 
 @pages.get("/thumbnails/focus/<digest>.png")
 def focus(digest: str):
     """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
     path = files.focus_path(data(), digest)
+    return _small(digest, path if path.is_file() else files.thumbnail_path(data(), digest))
+
+
+def _small(digest: str, path: Path):
     if not proofs.has_picture(db(), digest) or not path.is_file():
-        return thumbnail(digest)
+        abort(404)
     response = send_file(path.absolute(), mimetype="image/png")
     response.headers["Cache-Control"] = FOREVER
     return response
@@ -173,10 +174,10 @@ def difference(a: str, b: str):
     """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
     before, after, exposure = _picture(a), _picture(b), _number("exposure")
     verdict = judge(before, after, exposure)
-    places = [{**asdict(place), "said": place.said} for place in verdict.places]
+    told = compare(before, after, exposure, verdict.visible)
     part = verdict.window != before.frame.window or verdict.window != after.frame.window
     sentence = ("In the part that both show: " if part else "") + verdict.sentence
-    return {**compare(before, after, exposure).as_dict(), "verdict": sentence, "places": places, "share": verdict.share}
+    return {**told.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
 
 
 @pages.get("/pictures/<a>/<b>/visible.half")

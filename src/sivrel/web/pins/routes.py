@@ -45,16 +45,12 @@ def add(slug: str):
         raise InputError(f"A shot has at most {MOST_PINS} pins; take one out first.")
     name = request.form.get("name", "").strip()[:60] or _next_name([pin.name for pin in there])
     number = pins.add(db(), shot.id, name, (left, top, right, bottom), proof.view)
-    _ask_to_read(shot.id)
+    questions.ask(db(), "pins", shot.id, {})
     return jsonify(id=number, name=name)
 
 
 def _next_name(taken: list[str]) -> str:
     return next(name for k in range(1, len(taken) + 2) if (name := f"pin {k}") not in taken)
-
-
-def _ask_to_read(shot_id: int) -> None:
-    questions.ask(db(), "pins", shot_id, {"proofs": proofs.finished(db(), shot_id)})
 
 
 @pages.post("/pins/<int:pin_id>")

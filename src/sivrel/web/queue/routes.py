@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from flask import Blueprint, jsonify, render_template, request
+from flask import Blueprint, render_template, request
 
 from ...core.measure.cost import how_good
 from ...store import jobs, proofs, shots
@@ -59,9 +59,3 @@ def change(proof_id: int):
     if "cancel" in asked:
         jobs.cancel(db(), proof.id)
     return render_template("queue.html", **queue_values())
-
-
-@pages.get("/proofs/<int:proof_id>/left.json")
-def left(proof_id: int):
-    job = jobs.of_proof(db(), proof_or_404(proof_id).id)
-    return jsonify(left=seconds_left(job) if job else None)

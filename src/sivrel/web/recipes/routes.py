@@ -1,7 +1,6 @@
 """Recipes: kept under a name, with a reason and a picture; started from, compared, carried in and out."""
 
 from dataclasses import dataclass
-from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 from werkzeug.utils import secure_filename
@@ -10,7 +9,7 @@ from ...core.errors import InputError
 from ...core.render.recipe import Recipe
 from ...core.render.starting import STARTING, named_from_json, named_to_json
 from ...store import proofs, recipes
-from ..asked import proof_or_404, recipe_of
+from ..asked import form_values, proof_or_404, recipe_of
 from ..database import db
 from ..words import recipe_changes
 
@@ -83,8 +82,7 @@ def values(key: str):
         name = secure_filename(entry.name) or "recipe"
         told = named_to_json(entry.recipe, entry.name, entry.reason)
         return Response(told, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.json"'})
-    flat: dict[str, Any] = entry.recipe.flat()
-    return jsonify(name=entry.name, values={key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in flat.items()})
+    return jsonify(name=entry.name, values=form_values(entry.recipe))
 
 
 @pages.post("/recipes/import")

@@ -5,9 +5,9 @@ from flask import Blueprint, Response, request
 from ...core.errors import InputError
 from ...core.finish.finishing import finish_from
 from ...store import files, proofs
-from ..asked import shot_or_404
+from ..asked import finished_as_asked, shot_or_404
 from ..database import data, db
-from ..words import changes, percent, seconds
+from ..words import changes, in_one_line, percent, seconds
 from .layout import MOST_PROOFS, Frame, contact_sheet
 
 pages = Blueprint("sheets", __name__)
@@ -21,9 +21,7 @@ def sheet(slug: str, kind: str):
     if kind not in KINDS:
         raise InputError(f"A contact sheet is made as png or pdf, not as {kind}.")
     by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id)}
-    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
-    chosen = [by_id[n] for n in dict.fromkeys(wanted) if n in by_id] if wanted else [p for p in by_id.values() if p.starred]
-    chosen = [proof for proof in chosen if proof.picture]
+    chosen = finished_as_asked(by_id) if "proofs" in request.args else [p for p in by_id.values() if p.starred and p.picture]
     if not chosen:
         raise InputError("There is nothing to put on the sheet; star some finished proofs first, or name them in the address.")
     if len(chosen) > MOST_PROOFS:
@@ -32,8 +30,7 @@ def sheet(slug: str, kind: str):
     for proof in chosen:
         assert proof.picture is not None
         parent = by_id.get(proof.parent_id or 0)
-        told = changes(parent, proof) if parent else []
-        said = ", ".join(f"{name} {before + ' ' if before else ''}→ {after}" for name, before, after in told) or "as it came"
+        said = (in_one_line(changes(parent, proof)) if parent else "") or "as it came"
         settings = finish_from({"exposure": shot.camera(proof.camera)["exposure"], **shot.finish})
         size = f"{proof.frame.width}×{proof.frame.height}, {proof.recipe.sampling.max} samples"
         figures = f"{seconds(proof.seconds)} · noise {percent(proof.noise)} · {size}"

@@ -1,12 +1,12 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
 import { CameraMover } from "./cameras.js";
-import { sayCaption, sayVerdict } from "./captions.js";
+import { inStops, roundedStops, sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
 import { NoiseFilter } from "./filtering.js";
 import { FinishPanel } from "./finish.js";
 import { Hatching } from "./hatching.js";
-import { followKeys } from "./keys.js";
+import { followKeys, holdButton } from "./keys.js";
 import { sayLedger } from "./ledger.js";
 import { LightsPanel } from "./lights.js";
 import { Lineage } from "./lineage.js";
@@ -183,10 +183,10 @@ function say(text) {
 }
 
 function setExposure(stops, byHand = true) {
-  plate.exposure = Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
+  plate.exposure = roundedStops(stops);
   exposureMoved ||= byHand;
   $("exposure").value = plate.exposure;
-  $("exposure-value").textContent = (plate.exposure > 0 ? "+" : plate.exposure < 0 ? "−" : "") + Math.abs(plate.exposure).toFixed(1);
+  $("exposure-value").textContent = inStops(plate.exposure);
   plate.draw();
 }
 
@@ -344,9 +344,7 @@ function hold(on) {
   plate.held = on;
   plate.draw();
 }
-const flip = document.querySelector("[data-do=flip]");
-flip.addEventListener("pointerdown", () => hold(true));
-for (const end of ["pointerup", "pointerleave", "blur"]) flip.addEventListener(end, () => hold(false));
+holdButton(document.querySelector("[data-do=flip]"), hold);
 addEventListener("blur", () => hold(false));
 
 $("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));

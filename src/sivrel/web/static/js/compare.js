@@ -1,6 +1,7 @@
 // Compare: two to four plates that move together, and what differs between each and the first.
 
-import { followKeys } from "./keys.js";
+import { inStops, roundedStops } from "./captions.js";
+import { followKeys, holdButton } from "./keys.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { followPointer } from "./pointer.js";
 import { json } from "./watcher.js";
@@ -58,9 +59,9 @@ const pictures = await Promise.all(proofs.map((proof) => load(proof)));
 const visible = new Map(); // pictures of visible differences, by exposure and number
 
 function setExposure(stops) {
-  const exposure = Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
+  const exposure = roundedStops(stops);
   $("exposure").value = exposure;
-  $("exposure-value").textContent = (exposure > 0 ? "+" : exposure < 0 ? "−" : "") + Math.abs(exposure).toFixed(1);
+  $("exposure-value").textContent = inStops(exposure);
   for (const { plate } of places) {
     plate.exposure = exposure;
     plate.draw();
@@ -116,9 +117,7 @@ $("add")?.addEventListener("change", () => {
   if ($("add").value) location.search = `?proofs=${[...numbers, $("add").value].join(",")}`;
 });
 for (const button of document.querySelectorAll("[data-show][aria-pressed]")) button.addEventListener("click", () => show(button.dataset.show));
-const flip = document.querySelector("[data-show=flip]");
-flip.addEventListener("pointerdown", () => hold(true));
-for (const end of ["pointerup", "pointerleave", "blur"]) flip.addEventListener(end, () => hold(false));
+holdButton(document.querySelector("[data-show=flip]"), hold);
 
 const first = () => places[0].plate;
 const gain = (by) => places.forEach(({ plate }) => ((plate.gain *= by), plate.draw()));

@@ -1,21 +1,13 @@
 // Finishing: how the picture is shown and saved. It acts at once on the plate and is kept with the shot.
 
 import { PLAIN } from "./plate.js";
+import { post } from "./post.js";
 
 const KEPT_AFTER = 600; // milliseconds without a change
 const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", "sharpening"];
 
 export class FinishPanel {
   /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` what is looked at. */
-  /** What can be taken away of a proof beside its PNG. */
-  offer(proof) {
-    for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
-      const link = document.querySelector(`[data-take=${kind}]`);
-      link.hidden = !proof || (kind === "exr" && !proof.picture);
-      link.href = address;
-    }
-  }
-
   constructor(slug, plate, { exposure, picture, pass }) {
     Object.assign(this, { slug, plate, exposure, picture, pass });
     this.holder = document.getElementById("finish");
@@ -57,10 +49,18 @@ export class FinishPanel {
     this.plate.draw();
   }
 
+  /** What can be taken away of a proof beside its PNG. */
+  offer(proof) {
+    for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
+      const link = document.querySelector(`[data-take=${kind}]`);
+      link.hidden = !proof || (kind === "exr" && !proof.picture);
+      link.href = address;
+    }
+  }
+
   keep() {
-    const token = document.querySelector("meta[name=csrf]").content;
     const view = document.getElementById("view").value;
-    return fetch(`/shots/${this.slug}/finish`, { method: "POST", headers: { "X-CSRFToken": token }, body: new URLSearchParams({ ...this.values(), view }) });
+    return post(`/shots/${this.slug}/finish`, { ...this.values(), view });
   }
 
   /** The exposure that the picture measures for itself. */

@@ -2,6 +2,12 @@
 
 import { isTyping } from "./common.js";
 
+/** Let a button be held down, like the key F. */
+export function holdButton(button, hold) {
+  button.addEventListener("pointerdown", () => hold(true));
+  for (const end of ["pointerup", "pointerleave", "blur"]) button.addEventListener(end, () => hold(false));
+}
+
 /** `keys` maps a key to what it does; F is held down to flip: `hold(on)`. */
 export function followKeys(keys, { hold, undo, redo }) {
   addEventListener("keydown", (event) => {
