@@ -14,7 +14,10 @@ import sys
 from pathlib import Path
 
 CORE = Path(__file__).parent
-WITHOUT_KERNELS = ("finish", "formats", "measure", "survey")
+WITHOUT_KERNELS = (
+    "finish", "formats", "measure", "survey", "render/reference.py",
+    "scene/apply_edits.py", "scene/cards.py", "scene/edits.py", "scene/mending.py", "scene/topology.py",
+)  # fmt: skip
 """Parts of the core that hold no kernels, and that no kernel knows of: a change in them leaves the compiled code as it is."""
 KEPT_FOLDERS = 4
 """Compiled code of this many older versions is kept beside the current one."""
@@ -34,7 +37,7 @@ def cache_key(core: Path = CORE) -> str:
 
     digest = hashlib.sha256()
     for source in sorted([*core.rglob("*.py"), *core.rglob("*.npy")]):
-        if source.relative_to(core).parts[0] in WITHOUT_KERNELS:
+        if source.relative_to(core).parts[0] in WITHOUT_KERNELS or source.relative_to(core).as_posix() in WITHOUT_KERNELS:
             continue
         digest.update(source.relative_to(core).as_posix().encode() + b"\0" + source.read_bytes() + b"\0")
     processor = (llvmlite.binding.get_host_cpu_name(), llvmlite.binding.get_host_cpu_features().flatten())

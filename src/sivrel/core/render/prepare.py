@@ -123,7 +123,7 @@ def prepare(
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
     chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
-    made_of = json.dumps([to_json(Edits(cards=edits.cards)), recipe.surfaces.stand_ins, chosen_objects])
+    made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects])
     if geometry is None or geometry.made_of != made_of:
         geometry = Geometry(pack_geometry(edited), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())

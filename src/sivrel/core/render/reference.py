@@ -12,6 +12,8 @@ EDIT_GROUPS = {
     ),
     "object": ("Edits of objects", "NAME is a mesh's path, or a part of one that stands for all below it."),
     "card": ("Cards", "NAME is the artist's."),
+    "camera": ("Edits of cameras", "NAME is the camera's, or a new one's."),
+    "scene": ("Edits of the whole scene", "NAME is `whole`."),
 }
 
 

@@ -13,6 +13,7 @@ from ..lights.daylight import SUN_ANGLE, daylight
 from .cards import make_card
 from .edits import CameraEdit, CardEdit, Edits, LightEdit, ObjectEdit
 from .frames import upright_frame
+from .mending import darkened, mended, scaled, thickened
 from .model import Camera, Light, Mesh, Profile, Scene, Texture
 
 PLAIN = (
@@ -31,6 +32,9 @@ PLAIN = (
     "diffuse",
     "specular",
 )
+SEEN_BY = {
+    "camera": "seen_by_camera", "shadows": "casts_shadows", "bounced": "seen_by_bounced", "aimed": "aimed", "stand_in": "stand_in", "refine": "refine",
+}  # fmt: skip
 SHAPING = {"cone_angle": "cone_angle", "cone_softness": "cone_softness", "focus": "focus"}
 
 
@@ -43,6 +47,11 @@ def apply_edits(
         scene, meshes=list(scene.meshes), surfaces=list(scene.surfaces), lights=list(scene.lights), cameras=list(scene.cameras),
         notes=list(scene.notes),
     )  # fmt: skip
+    whole = edits.scenes.get("whole")
+    if whole and whole.scale:
+        scaled(edited, whole.scale)
+    for name, edit in edits.of_geometry().objects.items():
+        _mend(edited, name, edit)
     for name, card in edits.cards.items():
         _add_card(edited, name, card)
     for name, edit in edits.objects.items():
@@ -57,6 +66,29 @@ def apply_edits(
     return edited
 
 
+def _mend(scene: Scene, name: str, edit: ObjectEdit) -> None:
+    """Put what an edit makes of an object in its place; lights that were linked to it are linked to its parts."""
+    members = _members(scene.meshes, name)
+    if not members:
+        raise _no_object(scene, name)
+    for k in reversed(members):
+        old = scene.meshes[k]
+        if edit.brightest is not None:
+            old = darkened(scene, old, edit.brightest)
+        parts = mended(old, edit)
+        scene.meshes[k : k + 1] = parts
+        if len(parts) > 1 or parts[0].name != old.name:
+            names = frozenset(part.name for part in parts)
+            for number, light in enumerate(scene.lights):
+                links = {a: getattr(light, a) for a in ("lit", "shadowing")}
+                changed = {a: (link - {old.name}) | names for a, link in links.items() if link is not None and old.name in link}
+                scene.lights[number] = replace(light, **changed)
+
+
+def _no_object(scene: Scene, name: str) -> InputError:
+    return InputError(f"There is no object “{name}” in {scene.name}.{_nearest(name, [m.name for m in scene.meshes])}")
+
+
 def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
     if any(mesh.name == name for mesh in scene.meshes):
         raise InputError(f"There is an object “{name}” already; give the card another name.")
@@ -67,8 +99,10 @@ def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
     count = card.count or 5
     opacity = 1.0 if card.opacity is None else card.opacity
     mesh, surface = make_card(
-        name, pattern, at, card.towards, card.turn or 0.0, card.width or 1.0, card.height or 1.0, count, opacity, len(scene.surfaces)
+        name, pattern, at, card.towards, card.turn or 0.0, card.width or 1.0, card.height or 1.0, count, opacity, len(scene.surfaces), card.color
     )
+    if card.depth and pattern == "plain":
+        mesh = thickened(replace(mesh, vertices=mesh.vertices + mesh.normals * np.float32(card.depth / 2.0)), card.depth)
     scene.surfaces.append(surface)
     scene.meshes.append(mesh)
 
@@ -82,17 +116,10 @@ def _members(meshes: list[Mesh], name: str) -> list[int]:
 def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
     members = _members(scene.meshes, name)
     if not members:
-        raise InputError(f"There is no object “{name}” in {scene.name}.{_nearest(name, [m.name for m in scene.meshes])}")
+        raise _no_object(scene, name)
     for k in members:
         changes: dict[str, Any] = {}
-        for field, attribute in (
-            ("camera", "seen_by_camera"),
-            ("shadows", "casts_shadows"),
-            ("bounced", "seen_by_bounced"),
-            ("aimed", "aimed"),
-            ("stand_in", "stand_in"),
-            ("refine", "refine"),
-        ):
+        for field, attribute in SEEN_BY.items():
             value = getattr(edit, field)
             if value is not None:
                 changes[attribute] = value

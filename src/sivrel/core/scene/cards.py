@@ -43,7 +43,8 @@ def pattern_opacity(pattern: str, count: int) -> np.ndarray:
 
 
 def make_card(
-    name: str, pattern: str, at: Colour, towards: Colour | None, turn: float, width: float, height: float, count: int, opacity: float, surface: int
+    name: str, pattern: str, at: Colour, towards: Colour | None, turn: float, width: float, height: float, count: int, opacity: float, surface: int,
+    color: Colour | None = None,
 ) -> tuple[Mesh, Surface]:  # fmt: skip
     """The mesh and surface of a card; `surface` is the number that the surface will have. A patch that is “soft” casts no
     shadow: it is one. `turn` in degrees about the normal, sizes in metres."""
@@ -60,7 +61,9 @@ def make_card(
     faces = np.array([(0, 1, 2), (0, 2, 3)])
     texels = np.ones((SIZE, SIZE, 4), np.float32)
     texels[..., 0] = pattern_opacity(pattern, count) * opacity
-    look = Surface(name, (0.0, 0.0, 0.0) if soft else (0.02, 0.02, 0.02), ior=1.0, opacity_map=TextureUse(Texture(texels, ("clamp", "clamp"))))
+    look = Surface(name, color or ((0.0, 0.0, 0.0) if soft else (0.02, 0.02, 0.02)), ior=1.0)
+    if pattern != "plain" or opacity < 1.0:  # what lets no light pass is not asked whether it does
+        look.opacity_map = TextureUse(Texture(texels, ("clamp", "clamp")))
     mesh = Mesh(
         name,
         corners[faces].astype(np.float32),

@@ -1,7 +1,7 @@
 """Edits: what the artist changed of a shot's lights, objects and cameras, kept as an overlay and never in the user's file.
 
-Each edit has a key, `light.NAME.setting`, `object.NAME.setting`, `card.NAME.setting` or `camera.NAME.setting`. As in the recipe, the declaration
-here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
+Each edit has a key, `light.NAME.setting`, `object.NAME.setting`, `card.NAME.setting`, `camera.NAME.setting` or `scene.whole.setting`. As in the
+recipe, the declaration here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
 """
 
 import difflib
@@ -16,7 +16,9 @@ from ..shadows.ways import CODES as SHADOW_WAYS
 ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "daylight", "portal")
 """Kinds of light that can be added to a shot."""
 CARD_PATTERNS = ("plain", "slats", "panes", "leaves", "soft")
-GROUPS = {"light": "lights", "object": "objects", "card": "cards", "camera": "cameras"}
+GROUPS = {"light": "lights", "object": "objects", "card": "cards", "camera": "cameras", "scene": "scenes"}
+WHOLE = "whole"
+"""The name that stands for the whole scene."""
 
 
 def _numbers(value: Any) -> Any:
@@ -105,6 +107,25 @@ class ObjectEdit(_Edit):
     stand_in: bool | None = setting("stand-in", "A plain stand-in takes its surfaces' place: {}.", "Matte, of the same mean colour, to light by.")
     refine: int | None = setting("bake refining", "A bake refines it {} times.", "A number of its own; empty leaves it to the recipe.", ge=0, le=6)
     aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
+    thickness: float | None = setting(
+        "thickness", "It is {} m thick,", "Makes a sheet a slab, behind its front or, negative, before it; openings stay open.", "m", ge=-20.0, le=20.0
+    )
+    turned: Literal["over", "agree"] | None = setting(
+        "faces turned", "its faces are turned {},", "All of them over, or so that neighbours agree and closed parts face outwards."
+    )
+    shape: Literal["box", "hull"] | None = setting("plain shape", "a {} takes its place,", "A box or a convex hull instead of its own shape.")
+    triangles: float | None = setting("triangles kept", "{} of its triangles are kept,", "Share of them; the shape changes little at first.", gt=0.0, le=1.0)
+    longest_edge: float | None = setting("longest edge", "no edge is longer than {} m,", "Longer ones are halved.", "m", gt=0.0, le=1e5)
+    brightest: float | None = setting(
+        "albedo at most", "it reflects {} of the light at most,", "Darkens its base colours to that albedo; brighter than 0.9 is no real surface.", ge=0.01, le=1.0
+    )
+    split: Literal["parts", "facing"] | None = setting(
+        "split", "it is split by {}.", "Into parts that hang together, or floor, ceiling and walls, to be linked and refined one by one."
+    )
+
+
+MENDS = ("thickness", "turned", "shape", "triangles", "longest_edge", "brightest", "split")
+"""The settings of an object that change its shape and surfaces, in the order in which they are applied."""
 
 
 class CardEdit(_Edit):
@@ -115,7 +136,9 @@ class CardEdit(_Edit):
     width: float | None = setting("width", "{} m", "Metres.", "m", gt=0.0, le=1e4)
     height: float | None = setting("height", "by {} m,", "Metres.", "m", gt=0.0, le=1e4)
     count: int | None = setting("repeats", "with {} repeats,", "Slats, panes or leaves across.", ge=1, le=200)
-    opacity: float | None = setting("opacity", "{} opaque.", "Of what is dark in it.", ge=0.0, le=1.0)
+    opacity: float | None = setting("opacity", "{} opaque,", "Of what is dark in it.", ge=0.0, le=1.0)
+    depth: float | None = setting("depth", "{} m deep,", "A plain card as a slab, which closes a gap and leaks nothing itself.", "m", ge=0.0, le=100.0)
+    color: Three | None = setting("colour", "in {}.", "Linear Rec.709: red, green, blue; dark when empty.")
 
 
 class CameraEdit(_Edit):
@@ -130,6 +153,12 @@ class CameraEdit(_Edit):
     )
 
 
+class SceneEdit(_Edit):
+    scale: float | None = setting(
+        "scale", "Everything is scaled by {}.", "Makes the scene real-sized: every distance, and every size of a light.", ge=1e-6, le=1e6
+    )
+
+
 class Edits(_Edit):
     """All edits of a shot; `Edits()` changes nothing."""
 
@@ -137,6 +166,16 @@ class Edits(_Edit):
     objects: dict[str, ObjectEdit] = {}
     cards: dict[str, CardEdit] = {}
     cameras: dict[str, CameraEdit] = {}
+    scenes: dict[Literal["whole"], SceneEdit] = {}
+
+    def of_geometry(self) -> "Edits":
+        """The part of the edits that changes what is packed with the geometry: shapes, surfaces, scale."""
+        shapes = {
+            name: ObjectEdit(**{field: getattr(edit, field) for field in MENDS})
+            for name, edit in self.objects.items()
+            if any(getattr(edit, field) is not None for field in MENDS)
+        }
+        return Edits(cards=self.cards, objects=shapes, scenes=self.scenes)
 
     def flat(self) -> dict[str, Any]:
         """Values by key, sorted, tuples as text."""
@@ -150,7 +189,7 @@ class Edits(_Edit):
         return dict(sorted(found.items()))
 
 
-MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit, "camera": CameraEdit}
+MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit, "camera": CameraEdit, "scene": SceneEdit}
 
 
 def _field_schema(schema: dict[str, Any]) -> dict[str, Any]:
@@ -202,6 +241,8 @@ def split_key(key: str) -> tuple[str, str, str]:
     """(group, name, setting) of an edit's key; names may hold dots. Raises InputError."""
     group, _, rest = key.partition(".")
     known = SETTINGS.get(group, {})
+    if group == "scene" and not rest.startswith(f"{WHOLE}."):
+        raise InputError(f"There is no setting “{key}”; of the scene as a whole it is written like scene.{WHOLE}.scale.")
     for field in sorted(known, key=len, reverse=True):
         if rest.endswith(f".{field}") and len(rest) > len(field) + 1:
             return group, rest[: -len(field) - 1], field

@@ -76,7 +76,7 @@ def loaf() -> Thing:
         axis=-1,
     )
     grid[..., 1] += 0.008 * noise(grid, 0.05, 3) - 0.012 * np.clip(np.sin(grid[..., 0] * 75.0) - 0.55, 0, 1) * (grid[..., 1] > 0.05)
-    return {"Loaf": (sheet(grid, wrap_u=True), "Crust")}
+    return {"Loaf": (flipped(sheet(grid, wrap_u=True)), "Crust")}
 
 
 def lamp() -> Thing:

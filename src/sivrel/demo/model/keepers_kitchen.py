@@ -182,7 +182,7 @@ def _shelves(stage: Stage) -> None:
         _add(stage, f"Shelves/Books/Book{k}", thing, (x + thick / 2, 1.932, 0.12), rng.uniform(-2, 2))
         x += thick + 0.004
     bell = lathe([(0, 0.13), (0.03, 0.125), (0.045, 0.09), (0.055, 0.03), (0.08, 0.0), (0.076, 0.0), (0.05, 0.03), (0, 0.12)], 32, 2)
-    stage.add("Shelves/Bell", bell.moved(3.55, 1.932, 0.12), "Brass")
+    stage.add("Shelves/Bell", flipped(bell).moved(3.55, 1.932, 0.12), "Brass")
     _add(stage, "Shelves/Jug", jug(), (3.3, 1.932, 0.12), 70.0)
     dial = join(lathe([(0, 0), (0.1, 0), (0.11, 0.01), (0.11, 0.03), (0.095, 0.036), (0.09, 0.03)], 48).turned("x", 90.0))
     stage.add("Barometer/Case", dial.moved(2.06, 1.62, 0.02), "Brass")

@@ -1,0 +1,44 @@
+"""Surfaces that reflect more than any real one: rooms of them are slow, washed out and never dark."""
+
+import numpy as np
+
+from ..vector import LUMINANCE
+from .finding import Finding, Mend, box_of, point, short
+from .look import Look
+
+BRIGHTEST = 0.9
+"""Albedo above which no paint is: fresh snow has 0.8 to 0.9 (Wiscombe & Warren 1980), white paint 0.8."""
+LEAST_SEEN = 0.004
+
+
+def check(look: Look) -> list[Finding]:
+    found = []
+    seen = np.bincount(_surfaces(look)[look.seen], minlength=len(look.scene.surfaces)) / look.rays
+    for number, surface in enumerate(look.scene.surfaces):
+        if seen[number] < LEAST_SEEN or surface.metallic > 0.5 or surface.metallic_map or surface.lets_light_pass():
+            continue
+        colour = np.array(surface.base_color)
+        if surface.base_color_map is not None:
+            texture = surface.base_color_map.texture
+            colour = texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
+        albedo = float(colour @ LUMINANCE)
+        if albedo <= BRIGHTEST:
+            continue
+        triangles = np.flatnonzero(_surfaces(look) == number)
+        names = list(dict.fromkeys(look.meshes[k].name for k in look.object_of[triangles]))
+        v = look.vertices[triangles]
+        found.append(
+            Finding(
+                "too bright a surface", f"{surface.name}, on {short(names[0])}{f' and {len(names) - 1} more' if len(names) > 1 else ''}, reflects {albedo:.0%} of the light.",
+                f"After ten bounces {albedo**10:.0%} of the light is still under way, against {0.8**10:.0%} at an albedo of 0.8: paths are long, the room washes out.",
+                harm=min(0.6, 0.2 + seen[number] + 2.0 * (albedo - BRIGHTEST)), at=point(v[0].mean(axis=0)), box=box_of(v), objects=names,
+                evidence={"albedo": round(albedo, 3), "share_of_picture": round(float(seen[number]), 4)},
+                mends=[Mend("Darken it to 0.8.", {f"object.{name}.brightest": 0.8 for name in names})], spot=look.spot(v[0].mean(axis=0)),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _surfaces(look: Look) -> np.ndarray:
+    """The scene's surface number of each triangle."""
+    return look.arrays.surface_of.astype(np.int64) // 2

@@ -1,0 +1,64 @@
+"""Meshes that are far too fine for their size on the picture, and slivers that nothing can be done well with."""
+
+import numpy as np
+
+from .finding import Finding, Mend, box_of, point, short
+from .look import COLUMNS, ROWS, Look
+
+FULL_FRAME = 1920 * 1080
+"""Pixels of the frame that is reckoned with."""
+MANY = 30_000
+PER_PIXEL = 4.0
+"""Triangles for each pixel that they fill, above which most are never seen."""
+SLIVER, SLIVER_HEIGHT, SLIVER_LENGTH = 1000.0, 1e-4, 0.05
+"""Times that a sliver is longer than high; metres of height that it has at most, and of length at least."""
+SHARE_OF_SLIVERS, LEAST_SLIVERS = 0.1, 8
+
+
+def check(look: Look) -> list[Finding]:
+    counts = np.bincount(look.object_of, minlength=len(look.meshes))
+    filled = np.bincount(look.object_of[look.seen], minlength=len(look.meshes)) * (FULL_FRAME / (COLUMNS * ROWS))
+    found = []
+    total = counts.sum()
+    for number in np.flatnonzero((counts > MANY) & (counts > PER_PIXEL * np.maximum(filled, 1.0))):
+        name, v = look.meshes[number].name, look.vertices[look.object_of == number]
+        keep = float(f"{min(0.5, max(0.01, 2.0 * max(filled[number], 500.0) / counts[number])):.2g}")
+        pixels = f"{filled[number]:,.0f} pixels" if filled[number] else "no pixel"
+        found.append(
+            Finding(
+                "too dense", f"{short(name)} has {counts[number]:,} triangles for {pixels} of a full frame.",
+                "They cost memory, time to load and, in a bake, a patch each; what is seen of them is finer than the picture.",
+                harm=min(0.45, 0.2 + 0.25 * counts[number] / total), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
+                evidence={"triangles": int(counts[number]), "pixels": int(filled[number]), "share_of_scene": round(float(counts[number] / total), 3)},
+                mends=[
+                    Mend(f"Keep {keep:.0%} of its triangles.", {f"object.{name}.triangles": keep}),
+                    Mend("Put a hull in its place while lighting.", {f"object.{name}.shape": "hull"}),
+                ],
+                spot=look.spot(v[0, 0]),
+            )
+        )  # fmt: skip
+    return [*found, *_slivers(look)]
+
+
+def _slivers(look: Look) -> list[Finding]:
+    v = look.vertices
+    edges = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2)
+    longest = edges.max(axis=1)
+    height = 2.0 * look.areas / np.maximum(longest, 1e-30)
+    thin = (longest > SLIVER_LENGTH) & (height < SLIVER_HEIGHT) & (longest > SLIVER * height)
+    thin &= edges.min(axis=1) > 1e-5 * longest  # what has two corners in one place, as at the tip of a cone, is no face at all
+    found = []
+    counts = np.bincount(look.object_of, minlength=len(look.meshes))
+    slivers = np.bincount(look.object_of[thin], minlength=len(look.meshes))
+    for number in np.flatnonzero((slivers >= LEAST_SLIVERS) & (slivers > SHARE_OF_SLIVERS * counts)):
+        name, at = look.meshes[number].name, v[thin & (look.object_of == number)]
+        found.append(
+            Finding(
+                "slivers", f"{slivers[number]} of the {counts[number]} triangles of {short(name)} are slivers, less than {SLIVER_HEIGHT * 1000:g} mm high.",
+                "Rays slip by them, normals on them are left to rounding, and a bake puts a patch on each.",
+                harm=0.15 + 0.5 * look.share_of_mesh(number), at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
+                evidence={"slivers": int(slivers[number]), "triangles": int(counts[number])},
+                mends=[Mend("Cut them anew: fewer triangles without slivers.", {f"object.{name}.triangles": 0.5})], spot=look.spot(at[0].mean(axis=0)),
+            )
+        )  # fmt: skip
+    return found

@@ -1,0 +1,238 @@
+"""Gaps and open joints: narrow ways by which the inside sees out.
+
+Found by rays from the air of the room: a ray that gets out while rays turned a little to either side do not has gone through something narrow.
+Where its way is narrowest, the gap is followed to both ends, and measured across at each step. Glass closes: what is behind a pane is no gap.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..scene.frames import upright_frame
+from .finding import Finding, Mend, box_of, point, short
+from .look import ENCLOSED, Look
+
+RAYS = 600_000
+ROUND = 8
+"""Directions round a ray in which it is turned a little, and in which its way is measured."""
+TURN = np.radians(1.2)
+WIDEST, LEAST_RATIO, LEAST_LENGTH = 0.06, 4.0, 0.12
+"""Metres up to which an opening is a gap; how many times longer than wide, and how many metres long, it must be."""
+COARSE = 48
+CROSSINGS = 96
+OUTSIDE = 0.3
+"""Share of rays that leave the scene from just beyond a gap, above which that is outside."""
+NEAR = 0.25
+"""Metres within which two places belong to one gap."""
+MOST_STEPS = 600
+MARGIN, DEEP = 0.12, 0.06
+"""Metres by which a mend's card reaches past the gap, and how deep it is."""
+
+
+@dataclass
+class Slit:
+    """middle float64 [n, 3]: along it; across: unit vector; width: metres; out: the way out of the room; origin: a place that sees through it."""
+
+    middle: np.ndarray
+    across: np.ndarray
+    width: float
+    out: np.ndarray
+    origin: np.ndarray
+
+    @property
+    def length(self) -> float:
+        return float(np.linalg.norm(np.diff(self.middle, axis=0), axis=1).sum())
+
+
+def check(look: Look) -> list[Finding]:
+    room = look.air[look.open_at(look.air) < ENCLOSED]
+    if not look.inside or not len(room):
+        return []
+    per = RAYS // len(room)
+    directions = look.directions(RAYS)[look.rng.permutation(RAYS)[: per * len(room)]]
+    origins = np.repeat(room, per, axis=0)
+    hits, distance = look.meet(origins, directions)
+    chosen = _gets_out(look, origins, directions, hits, distance)
+    if not len(chosen):
+        return []
+    o, d = origins[chosen], directions[chosen]
+    width, throat, across = _narrowest(look, o, d, distance[chosen])
+    slits: list[Slit] = []
+    for k in np.flatnonzero((width < WIDEST) & (width > 4.0 * look.offset)):
+        known = any(np.linalg.norm(slit.middle - throat[k], axis=1).min() < NEAR for slit in slits)
+        slit = None if known else _follow(look, throat[k], across[k], d[k], o[k], float(width[k]))
+        if slit and slit.length > max(LEAST_RATIO * slit.width, LEAST_LENGTH) and _leads_out(look, slit):
+            slits.append(slit)
+    return [_finding(look, slit) for slit in slits]
+
+
+def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
+    """Numbers of the rays that leave the scene, or meet what lies under the open sky, while rays on both sides of them stay much nearer."""
+    out = np.flatnonzero(hits < 0)
+    out = out[look.rng.permutation(len(out))[:60_000]]
+    out = out[_between(look, origins[out], d[out], np.full(len(out), 1e30))]
+    far = np.flatnonzero(hits >= 0)
+    some = far[look.rng.permutation(len(far))[: RAYS // 4]]
+    some = some[_between(look, origins[some], d[some], distance[some])]
+    landed = origins[some] + d[some] * (distance[some] - 8.0 * look.offset)[:, None]
+    normals = look.normals[hits[some]]
+    normals = np.where((np.einsum("ij,ij->i", normals, d[some]) > 0.0)[:, None], -normals, normals)
+    opened = np.zeros(len(some))
+    for k in range(6):
+        opened += look.meet(landed, look.about(normals, 6)[:, k])[0] < 0
+    return np.concatenate([out, some[opened >= 2]])
+
+
+def _between(look: Look, origins, d, distance) -> np.ndarray:
+    """bool [n]: whether rays turned a little to two opposite sides both stop well before."""
+    x, y = _square(d)
+    stops = []
+    for k in range(ROUND):
+        a = 2.0 * np.pi * k / ROUND
+        turned = d + np.tan(TURN) * (np.cos(a) * x + np.sin(a) * y)
+        turned /= np.linalg.norm(turned, axis=1, keepdims=True)
+        hits, t = look.meet(origins, turned)
+        stops.append((hits >= 0) & (t < 0.9 * distance))
+    both = np.array(stops)
+    return (both[: ROUND // 2] & both[ROUND // 2 :]).any(axis=0)
+
+
+def _square(d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Two directions at right angles to each of d, [n, 3]."""
+    other = np.where(np.abs(d[:, :1]) < 0.6, np.array([[1.0, 0.0, 0.0]]), np.array([[0.0, 1.0, 0.0]]))
+    x = np.cross(d, other)
+    x /= np.linalg.norm(x, axis=1, keepdims=True)
+    return x, np.cross(d, x)
+
+
+def _across(look: Look, p: np.ndarray, side: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """How far it is from points to either side."""
+    return look.meet(p, side, WIDEST * 4.0)[1], look.meet(p, -side, WIDEST * 4.0)[1]
+
+
+def _narrowest(look: Look, o, d, distance) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Where each ray's way is narrowest: (width across it in metres, place in the middle, direction across it)."""
+    size = float(np.linalg.norm(np.ptp(look.seen_at, axis=0))) + 1.0
+    reach = np.minimum(distance, size)
+    width, throat, across = np.full(len(o), 1e30), o.copy(), np.zeros_like(o)
+    x, y = _square(d)
+    span = np.stack([np.zeros(len(o)), reach], axis=1)
+    for _ in range(2):  # coarse steps find the neighbourhood, fine ones the place
+        for step in range(COARSE):
+            p = o + d * (span[:, 0] + (span[:, 1] - span[:, 0]) * (step + 0.5) / COARSE)[:, None]
+            for k in range(ROUND // 2):
+                a = np.pi * k / (ROUND // 2)
+                side = np.cos(a) * x + np.sin(a) * y
+                one, other = _across(look, p, side)
+                better = one + other < width
+                width[better] = (one + other)[better]
+                throat[better] = (p + side * ((one - other) / 2.0)[:, None])[better]
+                across[better] = side[better]
+        middle = np.einsum("ij,ij->i", throat - o, d)
+        half = (span[:, 1] - span[:, 0]) / COARSE
+        span = np.stack([np.maximum(middle - half, 0.0), np.minimum(middle + half, reach)], axis=1)
+    return width, throat, across
+
+
+def _follow(look: Look, throat, across, d, o, width: float) -> Slit | None:
+    """The slit through a place, followed both ways along itself; None where it is not as wide beside the place: a corner, a crack's mouth."""
+    for _ in range(3):
+        throat, across, width = _tightest(look, throat, look.directions(CROSSINGS), width)
+    along = np.cross(d, across)
+    if np.linalg.norm(along) < 0.3:
+        return None
+    along /= np.linalg.norm(along)
+    ends, widths = [], [width]
+    for way in (along, -along):
+        places, p, heading, step = [throat], throat, way, max(width * 0.75, 0.008)
+        while len(places) < MOST_STEPS:
+            on = p + heading * step
+            if not look.sees(p[None], on[None])[0]:
+                break
+            x, y = _square(heading[None])
+            a = np.pi * np.arange(CROSSINGS // 4)[:, None] / (CROSSINGS // 4)
+            on, _, here = _tightest(look, on, np.cos(a) * x + np.sin(a) * y, step)
+            if not 0.3 * width < here < 2.0 * width:
+                break
+            widths.append(here)
+            heading = 0.7 * heading + 0.3 * (on - p) / max(float(np.linalg.norm(on - p)), 1e-9)
+            heading /= np.linalg.norm(heading)
+            p = on
+            places.append(p)
+        ends.append(places)
+    middle = np.array(ends[1][::-1] + ends[0][1:])
+    out = np.cross(along, across)
+    return Slit(middle, across, float(np.median(widths)), out if out @ d > 0.0 else -out, o) if len(middle) > 2 else None
+
+
+def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tuple[np.ndarray, np.ndarray, float]:
+    """The tightest place near p, the way across it among `sides`, and its width: the sides of a gap wander."""
+    off = np.concatenate([np.zeros((1, 3)), look.directions(6) * 0.4 * about, look.directions(6) * 0.15 * about])
+    off = off[look.sees(np.broadcast_to(p, off.shape), p + off)]
+    off = off if len(off) else np.zeros((1, 3))
+    places, ways = np.repeat(p + off, len(sides), axis=0), np.tile(sides, (len(off), 1))
+    one, other = _across(look, places, ways)
+    best = int((one + other).argmin())
+    return places[best] + ways[best] * (one[best] - other[best]) / 2.0, ways[best], float((one + other)[best])
+
+
+def _leads_out(look: Look, slit: Slit) -> bool:
+    """Whether beyond the slit it is outside, and on this side inside."""
+    some = slit.middle[:: max(1, len(slit.middle) // 8)]
+    beyond = [look.open_at(some + slit.out * step) for step in (0.08, 0.3)]
+    before = look.open_at(some - slit.out * 0.15)
+    return bool(np.max(np.mean(beyond, axis=1)) > OUTSIDE and before.mean() < ENCLOSED)
+
+
+def _finding(look: Look, slit: Slit) -> Finding:
+    chord = slit.middle[-1] - slit.middle[0]
+    axis = chord / max(float(np.linalg.norm(chord)), 1e-9)
+    across = slit.across - axis * (slit.across @ axis)
+    across /= max(float(np.linalg.norm(across)), 1e-9)
+    out = np.cross(axis, across)
+    out = out if out @ slit.out > 0.0 else -out
+    at = slit.middle[len(slit.middle) // 2]
+    middle, length, gap = (slit.middle[0] + slit.middle[-1]) / 2.0, float(np.linalg.norm(chord)), slit.width
+    neighbours = _neighbours(look, slit)
+    names = [look.meshes[n].name for n in neighbours]
+    card = f"card.Close{short(names[0]) if names else ''}At{round(100 * at[0])}_{round(100 * at[1])}_{round(100 * at[2])}"
+    edits = {
+        f"{card}.at": ",".join(f"{v:.4f}" for v in middle), f"{card}.towards": ",".join(f"{v:.4f}" for v in middle + out),
+        f"{card}.width": round(length + 2.0 * MARGIN, 3), f"{card}.height": round(gap + 2.0 * MARGIN, 3),
+        f"{card}.turn": round(_turn(out, axis), 2), f"{card}.depth": DEEP,
+        f"{card}.color": ",".join(f"{v:.3f}" for v in _colour(look, neighbours)),
+    }  # fmt: skip
+    between = " and ".join(short(n) for n in names[:2]) or "two surfaces"
+    return Finding(
+        "gap",
+        f"There is an open joint {'at' if len(names) == 1 else 'between'} {between}, {gap * 1000:.0f} mm wide and {length:.2f} m long.",
+        "Light from outside comes in by it as a bright line that few rays find: specks and blotches where it lands, and a leak where it should be dark.",
+        harm=min(0.95, 0.5 + 0.4 * min(1.0, length * gap / 0.05)),
+        at=point(at),
+        box=box_of(slit.middle),
+        objects=names,
+        evidence={"width_m": round(gap, 4), "length_m": round(length, 3)},
+        mends=[Mend("Close it with a card as deep as a board, in its neighbours' colour.", edits)],
+        path=[point(at + slit.out * 0.8), point(at), point(slit.origin)],
+        spot=look.spot(at),
+    )  # fmt: skip
+
+
+def _neighbours(look: Look, slit: Slit) -> list[int]:
+    """The objects on the two sides of a gap."""
+    found = []
+    for p in slit.middle[:: max(1, len(slit.middle) // 8)]:
+        hits, _ = look.meet(np.array([p, p]), np.array([slit.across, -slit.across]), WIDEST * 4.0)
+        found += [int(look.object_of[h]) for h in hits if h >= 0]
+    return sorted(dict.fromkeys(found), key=lambda n: -found.count(n))[:2]
+
+
+def _colour(look: Look, neighbours: list[int]) -> np.ndarray:
+    surfaces = [look.scene.surfaces[look.meshes[n].surfaces[0]] for n in neighbours]
+    return np.mean([s.base_color for s in surfaces], axis=0) if surfaces else np.full(3, 0.5)
+
+
+def _turn(out: np.ndarray, axis: np.ndarray) -> float:
+    """Degrees by which a card that faces `out` is turned about it so that its width lies along `axis`."""
+    x, y, _ = upright_frame(out)
+    return float(np.degrees(np.arctan2(axis @ y, axis @ x)))

@@ -1,0 +1,69 @@
+"""A surface that merely glows, is small and far, and yet does much of the lighting: chance hardly finds it."""
+
+import numpy as np
+
+from ..lights.pack import active_lights
+from .finding import Finding, Mend, box_of, point, short
+from .look import Look
+
+POINTS = 256
+SMALL = 0.04
+"""Steradians (of 2 pi) that it fills, seen from what it lights, below which a ray in 150 or fewer finds it."""
+MUCH = 0.25
+"""Share of all direct light."""
+
+
+def check(look: Look) -> list[Finding]:
+    glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
+    if not glowing or not len(look.seen):
+        return []
+    chosen = look.rng.permutation(len(look.seen))[:POINTS]
+    at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+    others = look.light_at(at, normals, 3)[0].sum(axis=1) if active_lights(look.scene) else np.zeros(len(at))
+    brings = {k: _brings(look, k, at, normals) for k in glowing}
+    total = others.mean() + sum(light.mean() for light, _ in brings.values())
+    found = []
+    for k, (light, solid_angle) in brings.items():
+        share = float(light.mean() / total) if total > 0.0 else 0.0
+        lit = light > 0.0
+        if share < MUCH or not lit.any():
+            continue
+        angle = float(np.average(solid_angle[lit], weights=light[lit]))
+        if angle > SMALL:
+            continue
+        name, v = look.meshes[k].name, look.vertices[(look.object_of == k) & look.glows]
+        found.append(
+            Finding(
+                "small glow", f"{short(name)} merely glows, and brings {share:.0%} of the direct light from {angle:.2g} sr.",
+                f"It is found only when a bounced ray happens to hit it, about one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp that eats its light.",
+                harm=min(0.9, 0.4 + share * 0.5), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
+                evidence={"share_of_direct_light": round(share, 3), "steradians": round(angle, 5)},
+                mends=[Mend("Aim at it, as at a light.", {f"object.{name}.aimed": True})], spot=look.spot(v.mean(axis=(0, 1))),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _brings(look: Look, number: int, at: np.ndarray, normals: np.ndarray, samples: int = 8) -> tuple[np.ndarray, np.ndarray]:
+    """Luminance of the irradiance that a glowing mesh brings to points, and the solid angle that it fills there."""
+    numbers = np.flatnonzero((look.object_of == number) & look.glows)
+    glow = np.where(look.glow[numbers] > 0.0, look.glow[numbers], 1.0)
+    weights = look.areas[numbers] * glow
+    light, angle = np.zeros(len(at)), np.zeros(len(at))
+    both = look.meshes[number].double_sided
+    area = float(look.areas[numbers].sum())
+    for _ in range(samples):
+        chosen = look.rng.choice(numbers, len(at), p=weights / weights.sum())
+        mix = look.rng.dirichlet((1.0, 1.0, 1.0), len(at))
+        target = np.einsum("nk,nkj->nj", mix, look.vertices[chosen])
+        way = target - at
+        distance = np.maximum(np.linalg.norm(way, axis=1), 1e-6)
+        d = way / distance[:, None]
+        out = -np.einsum("ij,ij->i", look.normals[chosen], d)
+        out = np.abs(out) if both else np.maximum(out, 0.0)
+        hits, met = look.cast(at, d)
+        clear = (hits < 0) | (met > distance * 0.999 - 8.0 * look.offset)
+        falls = out / distance**2 * clear
+        light += weights.sum() * falls * np.maximum(np.einsum("ij,ij->i", normals, d), 0.0) / samples
+        angle += area * falls / samples
+    return light, angle

@@ -1,0 +1,94 @@
+"""Holes in what is meant to be closed: a solid that lacks a few faces, where the room or the camera can see in."""
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from ..scene.topology import Topology, volume
+from .finding import Finding, Mend, box_of, point, short
+from .look import Look
+
+LEAST_SIZE = 1.5
+"""Metres across below which an open bottom is how things are modelled: feet, pots, coats."""
+SMALL = 0.3
+"""Share of the whole surface above which a hole is an opening: a sheet, a bucket, half a tube."""
+LEAST_THICKNESS = 0.01
+"""Metres: twice the volume over the surface of what closing the holes would bound; less is a sheet."""
+
+
+def check(look: Look) -> list[Finding]:
+    found = []
+    for triangles, net in look.nets:
+        rim = net.rim()
+        if not rim.any():
+            continue
+        for part in np.unique(net.part[rim.any(axis=1)]):
+            members = net.part == part
+            v = look.vertices[triangles[members]]
+            if np.linalg.norm(np.ptp(v.reshape(-1, 3), axis=0)) > LEAST_SIZE and not look.glows[triangles[members]].any():
+                found += _holes_of(look, triangles[members], net, members)
+    return found
+
+
+def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> list[Finding]:
+    loops = _loops(net, members)
+    caps = [np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in loops]
+    areas = [0.5 * float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]).sum(axis=0))) for c in caps]
+    own = float(look.areas[triangles].sum())
+    if not 0.0 < sum(areas) < SMALL * own:
+        return []
+    closed = np.concatenate([look.vertices[triangles], *caps])
+    bound = volume(closed)
+    if abs(bound) * 2.0 / own < LEAST_THICKNESS or _holds_camera(look, closed):
+        return []
+    found = []
+    name = look.meshes[look.object_of[triangles[0]]].name
+    for cap, area in zip(caps, areas, strict=True):
+        middle = cap[0, 0]
+        out = np.cross(cap[:, 1] - cap[:, 0], cap[:, 2] - cap[:, 0]).sum(axis=0) * np.sign(bound)
+        out /= max(float(np.linalg.norm(out)), 1e-30)
+        start = middle + out * max(10.0 * look.offset, 0.002)
+        eyes = look.air[:: max(1, len(look.air) // 96)]
+        seen = look.sees(np.broadcast_to(start, eyes.shape), eyes) & ((eyes - start) @ out > 0.0)
+        if area < 1e-4 or not seen.any():
+            continue
+        width = float(np.sqrt(area))
+        low, high = cap.reshape(-1, 3).min(axis=0), cap.reshape(-1, 3).max(axis=0)
+        card = f"card.Cover{short(name)}At{round(100 * middle[0])}_{round(100 * middle[1])}_{round(100 * middle[2])}"
+        span = float(np.linalg.norm(high - low))
+        surface = look.scene.surfaces[look.meshes[look.object_of[triangles[0]]].surfaces[0]]
+        edits = {
+            f"{card}.at": ",".join(f"{x:.4f}" for x in middle), f"{card}.towards": ",".join(f"{x:.4f}" for x in middle + out),
+            f"{card}.width": round(span, 3), f"{card}.height": round(span, 3), f"{card}.depth": 0.02,
+            f"{card}.color": ",".join(f"{c:.3f}" for c in surface.base_color),
+        }  # fmt: skip
+        found.append(
+            Finding(
+                "hole", f"{short(name)} has a hole {width:.2f} m wide: it is a solid that is not closed.",
+                "Light enters it and leaks out at its other faces' backs; a bake has patches inside it, and glass is not solid.",
+                harm=min(0.75, 0.3 + 0.5 * float(seen.mean()) + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],
+                evidence={"hole_m2": round(area, 4), "share_of_surface": round(area / own, 4)},
+                mends=[Mend("Cover it with a card in its colour; in the scene's own program, fill the hole.", edits)], spot=look.spot(middle),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _loops(net: Topology, members: np.ndarray) -> list[np.ndarray]:
+    """The rims of some triangles as loops of directed sides, float64 [sides, 2, 3] each."""
+    triangle, side = np.nonzero(net.rim() & members[:, None])
+    a, b = net.corners[triangle, side], net.corners[triangle, (side + 1) % 3]
+    points, at = np.unique(np.concatenate([a, b]), return_inverse=True)
+    a, b = at[: len(a)], at[len(a) :]
+    group = connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(len(points), len(points))), directed=False)[1][a]
+    return [np.stack([net.points[points[a[group == g]]], net.points[points[b[group == g]]]], axis=1) for g in np.unique(group)]
+
+
+def _holds_camera(look: Look, closed: np.ndarray) -> bool:
+    """Whether the camera stands inside: then it is a room with openings, and no solid."""
+    v = closed - look.eye
+    a, b, c = v[:, 0], v[:, 1], v[:, 2]
+    la, lb, lc = (np.linalg.norm(w, axis=1) for w in (a, b, c))
+    over = np.einsum("ij,ij->i", a, np.cross(b, c))
+    under = la * lb * lc + np.einsum("ij,ij->i", a, b) * lc + np.einsum("ij,ij->i", b, c) * la + np.einsum("ij,ij->i", c, a) * lb
+    return abs(float((2.0 * np.arctan2(over, under)).sum())) > 2.0 * np.pi

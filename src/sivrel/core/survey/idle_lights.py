@@ -1,0 +1,148 @@
+"""Lights that light nothing here: inside things, behind walls, turned away, linked to nothing, at zero; and those that hardly count."""
+
+from typing import Any
+
+import numpy as np
+
+from ..lights.pack import active_lights
+from ..lights.radiance import emitted
+from ..scene.arrays import POWER
+from .finding import Finding, Mend, point, short
+from .look import Look
+
+POINTS = 320
+AWAY = 0.004
+"""Share of what a light would bring if it faced what is seen, below which it is turned away."""
+IDLE, MANY_IDLE = 1e-3, 8
+"""Share of all direct light below which a light hardly counts, and how many such lights are worth a word."""
+
+
+def check(look: Look) -> list[Finding]:
+    found = []
+    for light in look.scene.lights:
+        if light.kind in ("portal", "mesh") or not light.on:
+            continue
+        if not max(emitted(light)) > 0.0:
+            found.append(_idle(look, light, "is at zero", "It costs a ray at every point and brings nothing.", 0.2, [
+                Mend("Switch it off.", {f"light.{light.name}.on": False}), Mend("Give it an intensity.", {f"light.{light.name}.intensity": 1.0}),
+            ]))  # fmt: skip
+        elif light.lit is not None and not {m.name for m in look.meshes} & light.lit:
+            found.append(_idle(look, light, "is linked to nothing that is there", "It shines on no object of this shot.", 0.3, [
+                Mend("Let it light everything.", {f"light.{light.name}.link": "all"}),
+            ]))  # fmt: skip
+    known = {name for f in found for name in f.objects}
+    if not len(look.seen) or not look.lights:
+        return found
+    chosen = look.rng.permutation(len(look.seen))[:POINTS]
+    at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+    # What the camera sees by one bounce counts too: a light in the next room may light this one through the door.
+    bounced = look.about(normals, 1)[:, 0]
+    hits, distance = look.cast(at, bounced)
+    met = hits >= 0
+    facing = look.normals[hits[met]]
+    facing = np.where((np.einsum("ij,ij->i", facing, bounced[met]) > 0.0)[:, None], -facing, facing)
+    at = np.concatenate([at, at[met] + bounced[met] * distance[met, None] + facing * 2.0 * look.offset])
+    normals = np.concatenate([normals, facing])
+    arrives, unhindered = look.light_at(at, normals, 3)
+    total = arrives.sum()
+    idle = []
+    for i, light in enumerate(active_lights(look.scene)):
+        if light.kind == "mesh" or light.name in known:
+            continue
+        if light.kind in ("rect", "disk") and unhindered[:, i].sum() < AWAY * _if_turned(look, i, at, normals):
+            found.append(_turned_away(look, light))
+            continue
+        if arrives[:, i].max() > 0.0:
+            if arrives[:, i].sum() < IDLE * total:
+                idle.append(light)
+            continue
+        if light.kind == "dome" and _sees_sky(look, at, normals):
+            continue
+        found.append(_why_dark(look, light, unhindered[:, i], at))
+    if len(idle) >= MANY_IDLE:
+        found.append(_many(look, [light.name for light in idle], len(look.lights)))
+    return found
+
+
+def _sees_sky(look: Look, at: np.ndarray, normals: np.ndarray) -> bool:
+    """Whether any of many rays gets out, by however small a window."""
+    rays = look.about(normals, 96)
+    return bool((look.cast(np.repeat(at, 96, axis=0), rays.reshape(-1, 3))[0] < 0).any())
+
+
+def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) -> Finding:
+    name, place = light.name, np.asarray(light.position, float)
+    switch = Mend("Switch it off: nothing that is seen changes.", {f"light.{name}.on": False})
+    if light.kind == "dome":
+        return _idle(look, light, "reaches nothing that is seen, nor what lights it", "Its rays are aimed at a sky that the room can't see.", 0.3, [switch],
+                     kind="dome blocked", at=look.eye)  # fmt: skip
+    if light.kind == "sun":
+        return _idle(look, light, "reaches nothing that is seen", "Walls or ground stand in its way everywhere; it costs a shadow ray at every point.", 0.3,
+                     [switch], kind="light behind", at=look.eye)  # fmt: skip
+    solid = look.solid_at(place)
+    if solid is not None:
+        way = look.eye - place
+        room = place + way * _out_of(look, place, way, solid)
+        words = f"{room[0]:.3f},{room[1]:.3f},{room[2]:.3f}"
+        return _idle(look, light, f"stands inside {short(solid.name)}", "No light leaves the solid that it is in.", 0.5, [
+            Mend("Move it out, towards the camera.", {f"light.{name}.at": words}),
+            Mend(f"Let {short(solid.name)} cast no shadow.", {f"object.{solid.name}.shadows": False}), switch,
+        ], kind="light inside", evidence={"inside": solid.name})  # fmt: skip
+    if unhindered.max() <= 0.0:
+        return _turned_away(look, light)
+    blockers = _blockers(look, place, at)
+    wall = f" {short(blockers[0])}" if blockers else " a wall"
+    return _idle(look, light, f"is behind{wall}: none of its light reaches what is seen", "It costs a shadow ray at every point, and brings nothing.", 0.45, [
+        Mend("Move it to the camera's side.", {f"light.{name}.at": ",".join(f"{v:.3f}" for v in _this_side(look, place))}), switch,
+    ], kind="light behind", evidence={"blocked_by": blockers[:3]})  # fmt: skip
+
+
+def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> float:
+    """What a flat light would bring to points with nothing in the way, if it faced each of them."""
+    way = np.asarray(active_lights(look.scene)[i].position, float) - at
+    distance = np.maximum(np.linalg.norm(way, axis=1), 0.05)
+    return float(look.arrays.lights[i, POWER] * (np.maximum(np.einsum("ij,ij->i", normals, way), 0.0) / distance**3).sum())
+
+
+def _turned_away(look: Look, light: Any) -> Finding:
+    aim = ",".join(f"{v:.3f}" for v in look.seen_at.mean(axis=0))
+    return _idle(look, light, "faces away from all that is seen", "It shines where nobody looks.", 0.4, [
+        Mend("Turn it to the middle of what is seen.", {f"light.{light.name}.towards": aim}),
+        Mend("Switch it off: nothing that is seen changes.", {f"light.{light.name}.on": False}),
+    ], kind="light turned away")  # fmt: skip
+
+
+def _out_of(look: Look, place: np.ndarray, way: np.ndarray, solid: Any) -> float:
+    """How far along `way`, as a share of it, the solid is left."""
+    for share in np.linspace(0.02, 1.0, 50):
+        if abs(look.winding((place + way * share)[None], solid)[0]) < 0.5:
+            return float(min(1.0, share + 0.05))
+    return 1.0
+
+
+def _blockers(look: Look, place: np.ndarray, at: np.ndarray) -> list[str]:
+    way = at - place
+    hits, distance = look.cast(np.broadcast_to(place, at.shape), way / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-9))
+    stopped = hits[(hits >= 0) & (distance < np.linalg.norm(way, axis=1))]
+    counts = np.bincount(look.object_of[stopped], minlength=len(look.meshes))
+    return [look.meshes[k].name for k in np.argsort(-counts, kind="stable")[:3] if counts[k]]
+
+
+def _this_side(look: Look, place: np.ndarray) -> np.ndarray:
+    """The place in the room's air that is nearest to a place behind its wall."""
+    return look.air[np.linalg.norm(look.air - place, axis=1).argmin()]
+
+
+def _many(look: Look, names: list[str], count: int) -> Finding:
+    return Finding(
+        "idle lights", f"{len(names)} of {count} lights bring less than a thousandth of the light that is seen.",
+        "Each is aimed at, or may be chosen, at every point: their rays are noise and time, not light.", harm=0.25, at=point(look.eye),
+        box=(point(look.eye), point(look.eye)), objects=names, evidence={"lights": len(names), "of": count},
+        mends=[Mend("Switch them off.", {f"light.{name}.on": False for name in names})],
+    )  # fmt: skip
+
+
+def _idle(look: Look, light: Any, does: str, why: str, harm: float, mends: list[Mend], kind: str = "idle light", at: Any = None, **more: Any) -> Finding:
+    place = np.asarray(light.position if at is None else at, float)
+    return Finding(kind, f"The light {short(light.name)} {does}.", why, harm=harm, at=point(place), box=(point(place), point(place)),
+                   objects=[light.name], mends=mends, spot=look.spot(place), **more)  # fmt: skip

@@ -1,0 +1,68 @@
+"""Geometry far from the scene: it makes the bounds, and all that is measured by them, useless."""
+
+import numpy as np
+
+from .finding import Finding, Mend, point, short
+from .look import Look
+
+FAR = 20.0
+"""Times the reach of what the camera sees, beyond which a part is far away."""
+GROWTH = 4.0
+"""How many times larger it must make the scene."""
+COARSE_OFFSET = 1e-3
+"""Metres of automatic ray offset that show as gaps under contact."""
+
+
+def check(look: Look) -> list[Finding]:
+    found = []
+    parts = look.parts
+    if len(look.seen) and len(parts) > 1:
+        reach = float(np.percentile(np.linalg.norm(look.seen_at - look.eye, axis=1), 98.0))
+        middle = np.median(look.seen_at, axis=0)
+        gap = np.array([np.linalg.norm(np.maximum(0.0, np.maximum(p.low - middle, middle - p.high))) for p in parts])
+        seen = np.zeros(len(look.vertices), bool)
+        seen[look.seen] = True
+        far = [k for k in np.flatnonzero(gap > FAR * reach) if not seen[parts[k].triangles].any()]
+        near = [p for k, p in enumerate(parts) if k not in set(far)]
+        if far and near:
+            rest = np.linalg.norm(np.max([p.high for p in near], axis=0) - np.min([p.low for p in near], axis=0))
+            low, high = look.scene.bounds()
+            growth = float(np.linalg.norm(high - low) / max(rest, 1e-9))
+            if growth > GROWTH:
+                found.append(_finding(look, [parts[k] for k in far], float(gap[far].min()), growth))
+    if look.arrays.offset > COARSE_OFFSET and not found:
+        low, high = look.scene.bounds()
+        found.append(
+            Finding(
+                "far from origin",
+                f"The scene lies {np.abs([low, high]).max():,.0f} m from the origin, so rays start {look.arrays.offset * 1000:.1f} mm off every surface.",
+                "Positions are rounded more coarsely the farther out they are: light leaks under contact, and fine shadows are lost.",
+                harm=0.35,
+                at=point(look.eye),
+                box=(point(low), point(high)),
+                evidence={"ray_offset_m": round(look.arrays.offset, 5)},
+                mends=[Mend("Move the scene to the origin in its own program.")],
+            )
+        )
+    return found
+
+
+def _finding(look: Look, far: list, distance: float, growth: float) -> Finding:
+    names = list(dict.fromkeys(p.name for p in far))
+    low, high = np.min([p.low for p in far], axis=0), np.max([p.high for p in far], axis=0)
+    whole = [name for name in names if all(p in far for p in look.parts if p.name == name)]
+    edits = {key: value for name in whole for key, value in ((f"object.{name}.shape", "box"),)}
+    for name in whole:
+        edits |= {f"object.{name}.camera": False, f"object.{name}.shadows": False, f"object.{name}.bounced": False}
+    several = f" and {len(names) - 1} more" if len(names) > 1 else ""
+    return Finding(
+        "outlier",
+        f"{short(names[0])}{several} lies {distance:,.0f} m away from everything that is seen, and makes the scene {growth:,.0f} times larger.",
+        "Radii, cells, ray offsets and a sun's depth map that are set by the scene's size become too coarse for what the camera sees.",
+        harm=0.45,
+        at=point((low + high) / 2.0),
+        box=(point(low), point(high)),
+        objects=names,
+        evidence={"distance_m": round(distance, 2), "times_larger": round(growth, 2), "ray_offset_m": round(look.arrays.offset, 6)},
+        mends=[Mend("Hide it from camera, shadows and bounced light; to shrink the scene, delete it in its own program.", edits)],
+    )

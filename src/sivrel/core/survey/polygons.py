@@ -1,0 +1,80 @@
+"""Polygons too large to bake on, and rooms that are one object where floor, walls and ceiling should be apart."""
+
+import numpy as np
+
+from .finding import Finding, Mend, box_of, point, short
+from .look import Look
+
+HUGE = 8.0
+"""Times the bake's longest edge that a triangle is long when a bake begins from too little."""
+LEAST_EDGE = 1.5
+STEEP = 0.7
+SIDE = 0.06
+"""Share of the picture that floor, ceiling or walls must fill to count."""
+
+
+def check(look: Look) -> list[Finding]:
+    return [*_huge(look), *_one_object(look)]
+
+
+def _huge(look: Look) -> list[Finding]:
+    recipe = look.recipe
+    if "baked" not in (recipe.gi.seen, recipe.gi.beyond):
+        return []
+    longest = max(LEAST_EDGE, HUGE * float(recipe.baked.max_edge))
+    v = look.vertices
+    edge = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2).max(axis=1)
+    seen = np.zeros(len(v), bool)
+    seen[look.seen] = True
+    found = []
+    for number in np.unique(look.object_of[(edge > longest) & seen]):
+        mine = (look.object_of == number) & (edge > longest) & seen
+        name, share = look.meshes[number].name, look.share(np.flatnonzero(mine))
+        if share < 0.02:
+            continue
+        found.append(
+            Finding(
+                "huge polygons", f"{short(name)} is made of {mine.sum()} polygons up to {edge[mine].max():.1f} m long, and light is to be baked on it.",
+                "A bake shares out light by patches: on a polygon this large it begins with too few, and errors spread over the whole face.",
+                harm=min(0.6, 0.25 + share), at=point(v[mine][0].mean(axis=0)), box=box_of(v[mine]), objects=[name],
+                evidence={"longest_edge_m": round(float(edge[mine].max()), 2), "share_of_picture": round(share, 4)},
+                mends=[
+                    Mend(f"Cut its edges to {recipe.baked.max_edge * 2:g} m.", {f"object.{name}.longest_edge": round(float(recipe.baked.max_edge) * 2, 3)})
+                ],
+                spot=look.spot(v[mine][0].mean(axis=0)),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _one_object(look: Look) -> list[Finding]:
+    if not look.inside:
+        return []
+    found = []
+    up = look.seen_normals[:, 1]
+    for number in np.unique(look.object_of[look.seen]):
+        mine = look.object_of[look.seen] == number
+        sides = {
+            "floor": mine & (up > STEEP) & (look.seen_at[:, 1] < look.eye[1]), "ceiling": mine & (up < -STEEP) & (look.seen_at[:, 1] > look.eye[1]),
+            "walls": mine & (np.abs(up) <= STEEP),
+        }  # fmt: skip
+        shares = {name: float(mask.sum()) / look.rays for name, mask in sides.items()}
+        if sum(share > SIDE for share in shares.values()) < 2 or shares["walls"] <= SIDE:
+            continue
+        v = look.vertices[look.object_of == number]
+        around = ((v.min(axis=(0, 1)) < look.eye) & (look.eye < v.max(axis=(0, 1)))).all()
+        if not around:
+            continue
+        name = look.meshes[number].name
+        has = " and ".join(n for n, share in shares.items() if share > SIDE)
+        found.append(
+            Finding(
+                "one object", f"{short(name)} is one object that is {has} of the room.",
+                "No light can be limited to one of them, none can be refined or switched off by itself, and a bake smooths over their corners.",
+                harm=0.2, at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
+                evidence={f"{n}_share_of_picture": round(s, 3) for n, s in shares.items()},
+                mends=[Mend("Split it by facing: floor, ceiling and walls become objects of their own.", {f"object.{name}.split": "facing"})],
+                spot=look.spot(look.seen_at[mine][0]),
+            )
+        )  # fmt: skip
+    return found

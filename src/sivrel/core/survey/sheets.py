@@ -1,0 +1,118 @@
+"""Sheets without thickness between a lit space and an unlit one, which is where interpolated light leaks.
+
+A cache that interpolates, photons that are gathered and rays that start a little off a surface all reach through what has no inside. (JOB of
+Ward, Rubinstein & Clear 1988, section 2, is to interpolate over smooth surfaces; nothing in it knows of a wall.)
+"""
+
+import numpy as np
+
+from ..lights.pack import active_lights
+from ..scene.arrays import POWER
+from .finding import Finding, Mend, point, short
+from .look import Look, Part
+
+LEAST_SIDE = 0.45
+"""Metres of its second longest side below which a sheet is no wall, but a shade, a leaf, a cloth."""
+POINTS, RAYS = 24, 48
+BRIGHTER = 3.0
+"""How many times more light on one side makes it the lit one."""
+DARK = 0.25
+"""Share of rays that leave the scene above which a side is no inside."""
+SHARE = 0.25
+"""Share of a sheet's points that must lie between the two."""
+THICK = 0.25
+"""Metres that a mend makes a wall thick at most."""
+
+
+def check(look: Look) -> list[Finding]:
+    if not look.inside:
+        return []
+    found = []
+    for part in look.parts:
+        if part.closed or np.sort(part.high - part.low)[1] < LEAST_SIDE or look.see_through[part.triangles].all() or look.glows[part.triangles].any():
+            continue
+        if look.meshes[part.mesh].casts_shadows:
+            finding = _judge(look, part)
+            if finding:
+                found.append(finding)
+    return found
+
+
+def _judge(look: Look, part: Part) -> Finding | None:
+    weights = look.areas[part.triangles] / max(look.areas[part.triangles].sum(), 1e-30)
+    chosen = look.rng.choice(part.triangles, POINTS, p=weights)
+    a, b = look.rng.random((2, POINTS, 1))
+    flip = a + b > 1.0
+    a, b = np.where(flip, 1.0 - a, a), np.where(flip, 1.0 - b, b)
+    v, n = look.vertices[chosen], look.normals[chosen]
+    at = v[:, 0] + a * (v[:, 1] - v[:, 0]) + b * (v[:, 2] - v[:, 0])
+    light, opened, in_room = np.zeros((2, POINTS)), np.zeros((2, POINTS)), np.zeros((2, POINTS), bool)
+    for side, normals in enumerate((n, -n)):
+        start = at + normals * 2.0 * look.offset
+        arrives, _ = look.light_at(start, normals)
+        light[side] = arrives.sum(axis=1)
+        rays = look.about(normals, RAYS)
+        out = look.cast(np.repeat(start, RAYS, axis=0), rays.reshape(-1, 3))[0] < 0
+        opened[side] = out.reshape(POINTS, RAYS).mean(axis=1)
+        for eye in look.air[:: max(1, len(look.air) // 12)]:
+            ahead = np.einsum("ij,ij->i", eye - start, normals) > 0.0
+            in_room[side] |= ahead & look.sees(start, np.broadcast_to(eye, start.shape))
+    lit = light + opened * _sky(look)
+    for dark, bright in ((0, 1), (1, 0)):
+        between = in_room[dark] & ~in_room[bright] & (opened[dark] < DARK) & (lit[bright] > BRIGHTER * lit[dark]) & (lit[bright] > 0.0)
+        if between.mean() >= SHARE:
+            return _finding(look, part, at, n if bright == 0 else -n, between, float(lit[bright][between].mean()), float(lit[dark][between].mean()), bright)
+    return None
+
+
+def _sky(look: Look) -> float:
+    """A little light for what sees out, so that a scene with a camera outside its lights still knows its outside."""
+    brightest = max((float(look.arrays.lights[i, POWER]) for i, light in enumerate(active_lights(look.scene)) if light.kind == "dome"), default=0.0)
+    return 1e-3 * brightest
+
+
+def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: float, bright_side: int) -> Finding:
+    name = part.name
+    share = look.share(part.triangles)
+    where = at[between]
+    middle = where[np.linalg.norm(where - where.mean(axis=0), axis=1).argmin()]
+    out = outward[between].mean(axis=0)
+    out /= max(float(np.linalg.norm(out)), 1e-9)
+    thickness = THICK if bright_side == 1 else -THICK
+    times = f"{bright / dark:,.0f} times" if dark > 0.0 else "far"
+    others = sum(p.mesh == part.mesh for p in look.parts) - 1
+    return Finding(
+        "sheet",
+        f"{short(name)} is a sheet without thickness, and its outside is {times} as bright as the room." if dark > 0.0 else
+        f"{short(name)} is a sheet without thickness; behind it there is light, before it none.",
+        "Whatever interpolates reaches through it: cache records, photons and bake patches of the bright side light the edges of the dark one. No quality "
+        "setting cures that.",
+        harm=min(1.0, 0.55 + 1.5 * share),
+        at=point(middle),
+        box=(point(part.low), point(part.high)),
+        objects=[name],
+        evidence={
+            "outside_over_inside": round(bright / dark, 2) if dark > 0.0 else None, "share_of_points": round(float(between.mean()), 3),
+            "area_m2": round(part.area, 3), "share_of_picture": round(share, 4), "thickness_m": 0.0,
+        },
+        mends=[
+            Mend(
+                f"Make it {THICK:g} m thick to the outside; its openings stay open" + (f" ({others} other parts of it too)." if others else "."),
+                {f"object.{name}.thickness": thickness},
+            )
+        ],
+        path=_path(look, middle, out),
+        spot=look.spot(middle),
+    )  # fmt: skip
+
+
+def _path(look: Look, at: np.ndarray, out: np.ndarray) -> list:
+    """From where the light comes, through the sheet, to the air of the room."""
+    arrives, _ = look.light_at((at + out * 2.0 * look.offset)[None], out[None])
+    strongest = look.lights[int(arrives[0].argmax())] if len(look.lights) and arrives.max() > 0.0 else None
+    source = at + out * 1.5
+    if strongest is not None and strongest.kind == "sun":
+        source = at + strongest.frame[2] * 1.5
+    elif strongest is not None and strongest.kind not in ("dome", "mesh"):
+        source = np.asarray(strongest.position, float)
+    return [point(source), point(at), point(at - out * 0.4)]

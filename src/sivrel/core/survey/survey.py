@@ -1,0 +1,69 @@
+"""All checks of a scene, in one table, and what they find, worst for this shot first."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from types import ModuleType
+from typing import Any
+
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe
+from . import (
+    albedo,
+    camera,
+    coincident,
+    density,
+    facing,
+    gaps,
+    glow,
+    holes,
+    idle_lights,
+    interpenetrating,
+    outliers,
+    polygons,
+    sheets,
+    suns,
+    units,
+)
+from .finding import Finding
+from .look import Look
+
+CHECKS: dict[str, ModuleType] = {
+    "scale against known things": units, "geometry far away": outliers, "sheets without thickness": sheets, "gaps and open joints": gaps,
+    "surfaces in each other": coincident, "solids in each other": interpenetrating, "which way faces face": facing, "holes in solids": holes,
+    "density and slivers": density, "polygons and objects": polygons, "lights that light nothing": idle_lights, "glow that chance must find": glow,
+    "suns that disagree": suns, "brightness of surfaces": albedo, "camera and exposure": camera,
+}  # fmt: skip
+"""What is checked, by what it is called; each module has `check(look) -> list[Finding]`. One line more adds a check."""
+
+
+@dataclass(frozen=True)
+class Survey:
+    """findings: worst first; seconds: of each check; inside: whether the camera is in a closed space; open_share: share of rays from its air
+    that leave the scene."""
+
+    findings: list[Finding]
+    seconds: dict[str, float]
+    inside: bool
+    open_share: float
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "findings": [finding.as_dict() for finding in self.findings], "inside": self.inside, "open_share": round(self.open_share, 4),
+            "checks": list(CHECKS), "seconds": {name: round(s, 3) for name, s in self.seconds.items()},
+        }  # fmt: skip
+
+
+def survey(ready: Prepared, recipe: Recipe | None = None, told: Callable[[str, float], bool] | None = None) -> Survey:
+    """Look a prepared shot over, for `recipe` (by default brute force). `told(what, share)` may stop it by returning False; what was found
+    till then is kept."""
+    look = Look(ready, recipe or Recipe())
+    findings, seconds = [], {}
+    for k, (name, module) in enumerate(CHECKS.items()):
+        if told and not told(name, k / len(CHECKS)):
+            break
+        begun = time.perf_counter()
+        findings += module.check(look)
+        seconds[name] = time.perf_counter() - begun
+    findings.sort(key=lambda finding: -finding.harm)
+    return Survey(findings, seconds, look.inside, look.open_share)
