@@ -12,11 +12,11 @@ from ..scene.frames import upright_frame
 from .finding import Finding, Mend, box_of, point, short
 from .look import ENCLOSED, Look
 
-RAYS = 600_000
+RAYS, SKIMMING = 400_000, 300_000
 ROUND = 8
 """Directions round a ray in which it is turned a little, and in which its way is measured."""
 TURN = np.radians(1.2)
-WIDEST, LEAST_RATIO, LEAST_LENGTH = 0.06, 4.0, 0.12
+WIDEST, LEAST_RATIO, LEAST_LENGTH = 0.06, 4.0, 0.25
 """Metres up to which an opening is a gap; how many times longer than wide, and how many metres long, it must be."""
 COARSE = 48
 CROSSINGS = 96
@@ -24,7 +24,9 @@ OUTSIDE = 0.3
 """Share of rays that leave the scene from just beyond a gap, above which that is outside."""
 NEAR = 0.25
 """Metres within which two places belong to one gap."""
-MOST_STEPS = 600
+DEEPEST = 0.6
+"""Metres of the thickest wall that is reckoned with."""
+MOST_STEPS, MOST_OTHERS = 600, 60
 MARGIN, DEEP = 0.12, 0.06
 """Metres by which a mend's card reaches past the gap, and how deep it is."""
 
@@ -39,6 +41,14 @@ class Slit:
     out: np.ndarray
     origin: np.ndarray
 
+    def holds(self, p: np.ndarray) -> bool:
+        """Whether a place lies in the same joint, at whatever depth."""
+        off = p - self.middle
+        axis = self.middle[-1] - self.middle[0]
+        axis = axis / max(float(np.linalg.norm(axis)), 1e-9)
+        beside = np.abs(off @ axis).min() < NEAR
+        return bool(beside and np.abs(off @ self.across).min() < 2.0 * self.width and np.linalg.norm(off, axis=1).min() < DEEPEST)
+
     @property
     def length(self) -> float:
         return float(np.linalg.norm(np.diff(self.middle, axis=0), axis=1).sum())
@@ -51,6 +61,8 @@ def check(look: Look) -> list[Finding]:
     per = RAYS // len(room)
     directions = look.directions(RAYS)[look.rng.permutation(RAYS)[: per * len(room)]]
     origins = np.repeat(room, per, axis=0)
+    skims, along = _skimming(look, origins, directions)
+    origins, directions = np.concatenate([origins, skims]), np.concatenate([directions, along])
     hits, distance = look.meet(origins, directions)
     chosen = _gets_out(look, origins, directions, hits, distance)
     if not len(chosen):
@@ -58,12 +70,29 @@ def check(look: Look) -> list[Finding]:
     o, d = origins[chosen], directions[chosen]
     width, throat, across = _narrowest(look, o, d, distance[chosen])
     slits: list[Slit] = []
+    others: list[Slit] = []  # narrow, and no way out: cracks between boards, a shelf before a wall
     for k in np.flatnonzero((width < WIDEST) & (width > 4.0 * look.offset)):
-        known = any(np.linalg.norm(slit.middle - throat[k], axis=1).min() < NEAR for slit in slits)
-        slit = None if known else _follow(look, throat[k], across[k], d[k], o[k], float(width[k]))
-        if slit and slit.length > max(LEAST_RATIO * slit.width, LEAST_LENGTH) and _leads_out(look, slit):
-            slits.append(slit)
+        if len(others) > MOST_OTHERS:
+            break
+        slit = None if any(slit.holds(throat[k]) for slit in slits + others) else _follow(look, throat[k], across[k], d[k], o[k], float(width[k]))
+        if slit:
+            is_gap = slit.length > max(LEAST_RATIO * slit.width, LEAST_LENGTH) and _leads_out(look, slit)
+            (slits if is_gap else others).append(slit)
     return [_finding(look, slit) for slit in slits]
+
+
+def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rays that skim along the surfaces of the room: a deep joint lies flush with one of them, and is seen from there alone."""
+    some = look.rng.permutation(len(d))[:SKIMMING]
+    hits, distance = look.meet(origins[some], d[some])
+    met = hits >= 0
+    normals = look.normals[hits[met]]
+    normals = np.where((np.einsum("ij,ij->i", normals, d[some][met]) > 0.0)[:, None], -normals, normals)
+    off = np.exp(look.rng.uniform(np.log(0.0015), np.log(WIDEST / 2.0), met.sum()))
+    x, y = _square(normals)
+    a = look.rng.uniform(0.0, 2.0 * np.pi, (met.sum(), 1))
+    along = np.cos(a) * x + np.sin(a) * y + normals * look.rng.normal(0.0, 0.01, (met.sum(), 1))
+    return origins[some][met] + d[some][met] * distance[met, None] + normals * off[:, None], along / np.linalg.norm(along, axis=1, keepdims=True)
 
 
 def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
@@ -138,10 +167,7 @@ def _follow(look: Look, throat, across, d, o, width: float) -> Slit | None:
     """The slit through a place, followed both ways along itself; None where it is not as wide beside the place: a corner, a crack's mouth."""
     for _ in range(3):
         throat, across, width = _tightest(look, throat, look.directions(CROSSINGS), width)
-    along = np.cross(d, across)
-    if np.linalg.norm(along) < 0.3:
-        return None
-    along /= np.linalg.norm(along)
+    along = _longest(look, throat, across, width)
     ends, widths = [], [width]
     for way in (along, -along):
         places, p, heading, step = [throat], throat, way, max(width * 0.75, 0.008)
@@ -161,8 +187,25 @@ def _follow(look: Look, throat, across, d, o, width: float) -> Slit | None:
             places.append(p)
         ends.append(places)
     middle = np.array(ends[1][::-1] + ends[0][1:])
-    out = np.cross(along, across)
+    axis = middle[-1] - middle[0]
+    out = np.cross(axis / max(float(np.linalg.norm(axis)), 1e-9), across)
     return Slit(middle, across, float(np.median(widths)), out if out @ d > 0.0 else -out, o) if len(middle) > 2 else None
+
+
+def _longest(look: Look, p: np.ndarray, across: np.ndarray, width: float) -> np.ndarray:
+    """The direction in which a slit goes on longest: a joint in a thick wall is deep, but longer than deep."""
+    x, y = _square(across[None])
+    a = np.pi * np.arange(ROUND * 4)[:, None] / (ROUND * 4)
+    d = np.cos(a) * x + np.sin(a) * y
+    runs = np.zeros(len(d))
+    for way in (1.0, -1.0):
+        on = np.ones(len(d), bool)
+        for step in np.linspace(0.03, 1.5, 36):
+            at = p + d * (step * way)
+            one, other = _across(look, at, np.broadcast_to(across, at.shape))
+            on &= look.sees(np.broadcast_to(p, at.shape), at) & (one + other < 2.0 * width)
+            runs += on
+    return d[int(runs.argmax())]
 
 
 def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tuple[np.ndarray, np.ndarray, float]:
@@ -179,9 +222,13 @@ def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tup
 def _leads_out(look: Look, slit: Slit) -> bool:
     """Whether beyond the slit it is outside, and on this side inside."""
     some = slit.middle[:: max(1, len(slit.middle) // 8)]
-    beyond = [look.open_at(some + slit.out * step) for step in (0.08, 0.3)]
-    before = look.open_at(some - slit.out * 0.15)
-    return bool(np.max(np.mean(beyond, axis=1)) > OUTSIDE and before.mean() < ENCLOSED)
+    most = 0.0
+    for step in (0.08, 0.3, DEEPEST):
+        at = some + slit.out * step
+        clear = look.sees(some, at)
+        most = max(most, float((look.open_at(at) * clear).mean()))
+    inside = [look.open_at(some - slit.out * step).mean() for step in (0.15, DEEPEST)]
+    return bool(most > OUTSIDE and min(inside) < ENCLOSED)
 
 
 def _finding(look: Look, slit: Slit) -> Finding:

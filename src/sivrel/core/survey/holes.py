@@ -30,21 +30,32 @@ def check(look: Look) -> list[Finding]:
     return found
 
 
-def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> list[Finding]:
-    loops = _loops(net, members)
-    caps = [np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in loops]
-    areas = [0.5 * float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]).sum(axis=0))) for c in caps]
+def caps_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> tuple[list[np.ndarray], float]:
+    """The caps that would close the holes of a solid, triangles [n, 3, 3] each, and the volume that it would bound; none where the part is no
+    solid with holes but a sheet, or an opening as large as itself."""
+    caps = [
+        np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in _loops(net, members)
+    ]
+    areas = [_area(cap) for cap in caps]
     own = float(look.areas[triangles].sum())
     if not 0.0 < sum(areas) < SMALL * own:
-        return []
+        return [], 0.0
     closed = np.concatenate([look.vertices[triangles], *caps])
     bound = volume(closed)
-    if abs(bound) * 2.0 / own < LEAST_THICKNESS or _holds_camera(look, closed):
-        return []
+    return ([], 0.0) if abs(bound) * 2.0 / own < LEAST_THICKNESS or _holds_camera(look, closed) else (caps, bound)
+
+
+def _area(cap: np.ndarray) -> float:
+    return 0.5 * float(np.linalg.norm(np.cross(cap[:, 1] - cap[:, 0], cap[:, 2] - cap[:, 0]).sum(axis=0)))
+
+
+def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> list[Finding]:
+    caps, bound = caps_of(look, triangles, net, members)
+    own = float(look.areas[triangles].sum())
     found = []
     name = look.meshes[look.object_of[triangles[0]]].name
-    for cap, area in zip(caps, areas, strict=True):
-        middle = cap[0, 0]
+    for cap in caps:
+        middle, area = cap[0, 0], _area(cap)
         out = np.cross(cap[:, 1] - cap[:, 0], cap[:, 2] - cap[:, 0]).sum(axis=0) * np.sign(bound)
         out /= max(float(np.linalg.norm(out)), 1e-30)
         start = middle + out * max(10.0 * look.offset, 0.002)

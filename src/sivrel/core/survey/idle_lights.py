@@ -10,7 +10,7 @@ from ..scene.arrays import POWER
 from .finding import Finding, Mend, point, short
 from .look import Look
 
-POINTS = 320
+POINTS, BOUNCES, MANY_POINTS = 320, 3, 60_000
 AWAY = 0.004
 """Share of what a light would bring if it faced what is seen, below which it is turned away."""
 IDLE, MANY_IDLE = 1e-3, 8
@@ -35,14 +35,17 @@ def check(look: Look) -> list[Finding]:
         return found
     chosen = look.rng.permutation(len(look.seen))[:POINTS]
     at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
-    # What the camera sees by one bounce counts too: a light in the next room may light this one through the door.
-    bounced = look.about(normals, 1)[:, 0]
-    hits, distance = look.cast(at, bounced)
-    met = hits >= 0
-    facing = look.normals[hits[met]]
-    facing = np.where((np.einsum("ij,ij->i", facing, bounced[met]) > 0.0)[:, None], -facing, facing)
-    at = np.concatenate([at, at[met] + bounced[met] * distance[met, None] + facing * 2.0 * look.offset])
-    normals = np.concatenate([normals, facing])
+    # What the camera sees by a few bounces counts too: a light in the next room may light this one through the door.
+    every = [(at, normals)]
+    for _ in range(BOUNCES):
+        p, n = every[-1]
+        d = look.about(n, 16)[np.arange(len(n)), look.rng.integers(0, 16, len(n))]
+        hits, distance = look.cast(p, d)
+        met = hits >= 0
+        facing = look.normals[hits[met]]
+        facing = np.where((np.einsum("ij,ij->i", facing, d[met]) > 0.0)[:, None], -facing, facing)
+        every.append((p[met] + d[met] * distance[met, None] + facing * 2.0 * look.offset, facing))
+    at, normals = (np.concatenate(columns) for columns in zip(*every, strict=True))
     arrives, unhindered = look.light_at(at, normals, 3)
     total = arrives.sum()
     idle = []
@@ -56,7 +59,7 @@ def check(look: Look) -> list[Finding]:
             if arrives[:, i].sum() < IDLE * total:
                 idle.append(light)
             continue
-        if light.kind == "dome" and _sees_sky(look, at, normals):
+        if _reaches_after_all(look, i):
             continue
         found.append(_why_dark(look, light, unhindered[:, i], at))
     if len(idle) >= MANY_IDLE:
@@ -64,15 +67,24 @@ def check(look: Look) -> list[Finding]:
     return found
 
 
-def _sees_sky(look: Look, at: np.ndarray, normals: np.ndarray) -> bool:
-    """Whether any of many rays gets out, by however small a window."""
-    rays = look.about(normals, 96)
-    return bool((look.cast(np.repeat(at, 96, axis=0), rays.reshape(-1, 3))[0] < 0).any())
+def _reaches_after_all(look: Look, i: int) -> bool:
+    """Whether a light reaches any of many more places of the room, however small its patch: a sun by a narrow window, a sky by a crack."""
+    per = MANY_POINTS // len(look.air)
+    rays = look.directions(MANY_POINTS)[look.rng.permutation(MANY_POINTS)[: per * len(look.air)]]
+    origins = np.repeat(look.air, per, axis=0)
+    hits, distance = look.cast(origins, rays)
+    met = hits >= 0
+    if look.lights[i].kind == "dome":
+        return bool((~met).any())
+    normals = look.normals[hits[met]]
+    normals = np.where((np.einsum("ij,ij->i", normals, rays[met]) > 0.0)[:, None], -normals, normals)
+    at = origins[met] + rays[met] * distance[met, None] + normals * 2.0 * look.offset
+    return bool((look.light_at(at, normals, 1, (i,))[0][:, i] > 0.0).any())
 
 
 def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) -> Finding:
     name, place = light.name, np.asarray(light.position, float)
-    switch = Mend("Switch it off: nothing that is seen changes.", {f"light.{name}.on": False})
+    switch = Mend("Switch it off.", {f"light.{name}.on": False})
     if light.kind == "dome":
         return _idle(look, light, "reaches nothing that is seen, nor what lights it", "Its rays are aimed at a sky that the room can't see.", 0.3, [switch],
                      kind="dome blocked", at=look.eye)  # fmt: skip
@@ -108,7 +120,7 @@ def _turned_away(look: Look, light: Any) -> Finding:
     aim = ",".join(f"{v:.3f}" for v in look.seen_at.mean(axis=0))
     return _idle(look, light, "faces away from all that is seen", "It shines where nobody looks.", 0.4, [
         Mend("Turn it to the middle of what is seen.", {f"light.{light.name}.towards": aim}),
-        Mend("Switch it off: nothing that is seen changes.", {f"light.{light.name}.on": False}),
+        Mend("Switch it off.", {f"light.{light.name}.on": False}),
     ], kind="light turned away")  # fmt: skip
 
 

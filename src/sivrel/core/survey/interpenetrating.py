@@ -5,10 +5,12 @@ import numpy as np
 from .finding import Finding, Mend, point, short
 from .look import Look, Part
 
-POINTS = 96
-BETWEEN = (0.35, 0.9)
-"""Share of the smaller one's surface inside the larger one: less is a thing let into another, more is hidden in it."""
-LEAST_SEEN, LEAST_SIZE = 0.003, 0.08
+POINTS = 128
+BETWEEN = (0.3, 0.9)
+"""Share of the smaller one's volume inside the larger one: less is a thing let into another, more is hidden in it."""
+LEAST_SEEN, LEAST_SIZE = 0.001, 0.08
+DEEP = 0.05
+"""Metres that one must reach into the other: less is a joint."""
 MOST_PAIRS = 400
 
 
@@ -22,19 +24,26 @@ def check(look: Look) -> list[Finding]:
         if visible[id(small)] < LEAST_SEEN or look.glows[small.triangles].any():  # a fire lies in its coals
             continue
         for large in solids:
-            if large.mesh == small.mesh or large.signed <= small.signed or not ((small.low < large.high) & (large.low < small.high)).all():
+            shared = np.minimum(small.high, large.high) - np.maximum(small.low, large.low)
+            if large.mesh == small.mesh or large.signed <= small.signed or shared.min() < DEEP:
+                continue
+            if np.prod(shared) < 0.5 * BETWEEN[0] * np.prod(small.high - small.low):
                 continue
             pairs.append((small, large))
     pairs.sort(key=lambda pair: -visible[id(pair[0])])
     worst: dict[tuple[str, str], tuple[float, Part, np.ndarray]] = {}
     for small, large in pairs[:MOST_PAIRS]:
-        chosen = look.rng.choice(small.triangles, POINTS, p=look.areas[small.triangles] / small.area)
-        at = look.vertices[chosen].mean(axis=1) - look.normals[chosen] * 1e-4 * small.size
+        at = look.rng.uniform(small.low, small.high, (POINTS, 3))
         within = ((at > large.low) & (at < large.high)).all(axis=1)
-        inside = np.zeros(POINTS, bool)
-        if within.mean() > BETWEEN[0]:
+        if not within.any():
+            continue
+        at, within = at[own := look.winding(at, small) > 0.5], within[own]
+        inside = np.zeros(len(at), bool)
+        if within.any():
             inside[within] = look.winding(at[within], large) > 0.5
-        share = float(inside.mean())
+        share = float(inside.mean()) if len(inside) else 0.0
+        if not inside.any() or np.ptp(at[inside], axis=0).min() < DEEP:
+            continue
         key = (small.name, large.name)
         if BETWEEN[0] < share < BETWEEN[1] and share > worst.get(key, (0.0,))[0]:
             worst[key] = share, small, at[inside]
@@ -45,7 +54,7 @@ def _finding(look: Look, names: tuple[str, str], share: float, small: Part, at: 
     glass = bool(look.solid_glass[small.triangles].any())
     return Finding(
         "interpenetrating",
-        f"{short(names[0])} stands in {short(names[1])}: {share:.0%} of its surface is inside.",
+        f"{short(names[0])} stands in {short(names[1])}: {share:.0%} of it is inside.",
         "A ray that enters both does not know which glass it is in; it goes black." if glass else
         "Photons and bake patches inside are spent where nobody sees them, and patches that are half inside darken what is outside.",
         harm=min(0.7, (0.4 if glass else 0.15) + seen),

@@ -7,7 +7,7 @@ from .look import Look
 
 HUGE = 8.0
 """Times the bake's longest edge that a triangle is long when a bake begins from too little."""
-LEAST_EDGE = 1.5
+LEAST_EDGE = 3.0
 STEEP = 0.7
 SIDE = 0.06
 """Share of the picture that floor, ceiling or walls must fill to count."""

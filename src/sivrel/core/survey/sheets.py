@@ -9,6 +9,7 @@ import numpy as np
 from ..lights.pack import active_lights
 from ..scene.arrays import POWER
 from .finding import Finding, Mend, point, short
+from .holes import caps_of
 from .look import Look, Part
 
 LEAST_SIDE = 0.45
@@ -31,11 +32,20 @@ def check(look: Look) -> list[Finding]:
     for part in look.parts:
         if part.closed or np.sort(part.high - part.low)[1] < LEAST_SIDE or look.see_through[part.triangles].all() or look.glows[part.triangles].any():
             continue
-        if look.meshes[part.mesh].casts_shadows:
+        if look.meshes[part.mesh].casts_shadows and not _is_solid(look, part):
             finding = _judge(look, part)
             if finding:
                 found.append(finding)
     return found
+
+
+def _is_solid(look: Look, part: Part) -> bool:
+    """Whether it is a solid that lacks a few faces, which is a finding of its own."""
+    for triangles, net in look.nets:
+        if look.object_of[triangles[0]] == part.mesh:
+            members = np.isin(triangles, part.triangles)
+            return bool(caps_of(look, part.triangles, net, members)[0])
+    return False
 
 
 def _judge(look: Look, part: Part) -> Finding | None:
