@@ -4,13 +4,17 @@ from pathlib import Path
 
 from ..errors import InputError
 from ..scene.model import Scene
-from . import usd
+from . import gltf, obj, usd
 
-READERS = dict.fromkeys(usd.SUFFIXES, usd.read_usd)
+READERS = {
+    **dict.fromkeys(usd.SUFFIXES, usd.read_usd),
+    **dict.fromkeys(gltf.SUFFIXES, gltf.read_gltf),
+    **dict.fromkeys(obj.SUFFIXES, obj.read_obj),
+}
 
 
 def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
-    """Read a scene file. With `confine_to`, nothing outside that folder is opened. Raises InputError."""
+    """Read a scene file. With `confine_to`, nothing outside that folder is opened; glTF and OBJ never reach out of their own. Raises InputError."""
     reader = READERS.get(path.suffix.lower())
     if reader is None:
         raise InputError(f"{path.name} is not a scene file that can be read; give one of: {', '.join(READERS)}.")

@@ -4,6 +4,7 @@ import numpy as np
 from pxr import Usd, UsdGeom
 
 from ..scene.model import Mesh
+from .faces import triangulate
 
 
 class MeshError(ValueError):
@@ -66,77 +67,6 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
         faces.astype(np.uint32),
         bool(mesh.GetDoubleSidedAttr().Get(time)),
     )
-
-
-def triangulate(points: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int] | None = None) -> tuple[np.ndarray, np.ndarray]:
-    """Corners int64 [n, 3] (positions in `indices`) and faces int64 [n] of the triangles that fill the polygons.
-
-    Triangles stand as they are, quads are cut along the diagonal that keeps both halves upright, larger polygons by
-    ears (Meisters 1975, "Polygons Have Ears").
-    """
-    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
-    usable = counts >= 3
-    if holes:
-        usable[[h for h in holes if 0 <= h < len(counts)]] = False
-    corners, faces = [], []
-    three = np.flatnonzero(usable & (counts == 3))
-    corners.append(starts[three, None] + np.arange(3))
-    faces.append(three)
-    four = np.flatnonzero(usable & (counts == 4))
-    if len(four):
-        at = starts[four, None] + np.arange(4)
-        p = points[indices[at]]
-        halves = [np.cross(p[:, i] - p[:, 0], p[:, j] - p[:, 0]) for i, j in ((1, 2), (2, 3))]
-        upright = np.einsum("ij,ij->i", halves[0], halves[1]) >= 0.0
-        cut = np.where(upright[:, None], np.array([0, 1, 2, 0, 2, 3]), np.array([1, 2, 3, 1, 3, 0]))
-        corners.append(np.take_along_axis(at, cut, axis=1).reshape(-1, 3))
-        faces.append(np.repeat(four, 2))
-    for face in np.flatnonzero(usable & (counts > 4)):
-        span = np.arange(starts[face], starts[face] + counts[face])
-        cut = _ears(points[indices[span]])
-        corners.append(span[cut])
-        faces.append(np.full(len(cut), face))
-    return np.concatenate(corners).astype(np.int64), np.concatenate(faces).astype(np.int64)
-
-
-def _ears(p: np.ndarray) -> np.ndarray:
-    """Triangles int [n - 2, 3] of the simple polygon p [n, 3]."""
-    n = len(p)
-    following = np.roll(p, -1, axis=0)
-    normal = np.cross(p, following).sum(axis=0)  # Newell's normal
-    drop = int(np.argmax(np.abs(normal)))
-    flat = np.delete(p, drop, axis=1) * (1.0 if (normal[drop] > 0.0) != (drop == 1) else -1.0)
-    flat = flat if (normal[drop] > 0.0) != (drop == 1) else flat * [-1.0, 1.0]
-
-    def area(a: int, b: int, c: int) -> float:
-        u, v = flat[b] - flat[a], flat[c] - flat[a]
-        return float(u[0] * v[1] - u[1] * v[0])
-
-    left = list(range(n))
-    cut: list[tuple[int, ...]] = []
-    while len(left) > 3:
-        for k in range(len(left)):
-            a, b, c = left[k - 1], left[k], left[(k + 1) % len(left)]
-            others = [q for q in left if q not in (a, b, c)]
-            if area(a, b, c) > 0.0 and not any(area(a, b, q) >= 0.0 and area(b, c, q) >= 0.0 and area(c, a, q) >= 0.0 for q in others):
-                break
-        else:
-            k = 1  # a degenerate polygon: any cut serves
-        cut.append((left[k - 1], left[k], left[(k + 1) % len(left)]))
-        left.pop(k)
-    cut.append(tuple(left))
-    return np.array(cut)
-
-
-def is_closed(vertices: np.ndarray) -> bool:
-    """Whether triangles float32 [n, 3, 3] bound a volume: every edge belongs to two of them, once each way."""
-    _, corner = np.unique(vertices.reshape(-1, 3), axis=0, return_inverse=True)
-    corner = corner.reshape(-1, 3).astype(np.int64)
-    edges = np.concatenate([corner[:, [k, (k + 1) % 3]] for k in range(3)])
-    edges = edges[edges[:, 0] != edges[:, 1]]
-    count = int(corner.max()) + 1
-    there, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
-    return bool(np.array_equal(np.sort(there), np.sort(back)))
 
 
 def _array(values: object, width: int) -> np.ndarray:

@@ -9,9 +9,9 @@ from pxr import Usd, UsdGeom, UsdShade
 
 from ..errors import InputError
 from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
+from .faces import is_closed
 from .image import read_image
 from .usd_assets import asset_bytes
-from .usd_mesh import is_closed
 
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
 WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}

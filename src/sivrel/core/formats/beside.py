@@ -1,0 +1,51 @@
+"""A scene file and the files beside it that it names: never outside its folder, never larger than a bound."""
+
+import re
+from pathlib import Path
+from urllib.parse import unquote
+
+from ..errors import InputError
+
+MOST_BYTES = 2 << 30
+"""Of one file."""
+
+
+class Beside:
+    """Opens what a scene file names, within the folder that it lies in (or `confine_to`, which holds it)."""
+
+    def __init__(self, path: Path, confine_to: Path | None = None) -> None:
+        self.path, self.root = path, (confine_to or path.parent).resolve()
+
+    def main(self) -> bytes:
+        """Contents of the scene file itself. Raises InputError."""
+        if not self.path.is_file():
+            raise InputError(f"There is no scene file {self.path}; check the name.")
+        return self._bytes(self.path, self.path.name)
+
+    def has(self, name: str) -> bool:
+        try:
+            return self._place(name).is_file()
+        except (InputError, OSError, ValueError):
+            return False
+
+    def read(self, name: str) -> bytes:
+        """Contents of a file that the scene names, with / or \\ between folders, perhaps as a part of an address. Raises InputError."""
+        return self._bytes(self._place(name), name)
+
+    def _place(self, name: str) -> Path:
+        if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+:", name):
+            raise InputError(f"The file {name[:80]} is an address elsewhere; nothing is fetched, so give the file with the scene.")
+        for candidate in (name, unquote(name)):
+            place = (self.path.parent / candidate.replace("\\", "/")).resolve()
+            if not place.is_relative_to(self.root):
+                # A path of the machine that wrote the file: the file may have been given with the scene.
+                place = (self.path.parent / Path(candidate.replace("\\", "/")).name).resolve()
+            if place.is_relative_to(self.root) and place.is_file():
+                return place
+        raise InputError(f"The file {name[:120]} was not given with the scene.")
+
+    def _bytes(self, place: Path, name: str) -> bytes:
+        size = place.stat().st_size
+        if size > MOST_BYTES:
+            raise InputError(f"The file {name} has {size / 2**30:.1f} GB; more than {MOST_BYTES >> 30} can't be read.")
+        return place.read_bytes()

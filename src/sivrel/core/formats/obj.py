@@ -1,0 +1,266 @@
+"""OBJ in, with its MTL: polygons, coordinates, normals, groups and materials.
+
+The format has no unit, lights or cameras: metres and y up are taken, as most programs write it. Materials as in the MTL description and its
+widely written extension for metals and roughness (Pr, Pm, Pc).
+"""
+
+import re
+from pathlib import Path
+
+import numpy as np
+
+from ..errors import InputError
+from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
+from ..scene.topology import facets
+from .beside import Beside
+from .faces import triangulate
+from .framing import framing_camera
+from .image import read_image
+
+SUFFIXES = (".obj",)
+MOST_LINES = 20_000_000
+MAPS = {
+    "map_kd": ("base_color_map", "sRGB"), "map_ke": ("emission_map", "sRGB"), "map_pr": ("roughness_map", "raw"), "map_pm": ("metallic_map", "raw"),
+    "map_d": ("opacity_map", "raw"), "map_pc": ("coat_map", "raw"), "norm": ("normal_map", "raw"), "map_kn": ("normal_map", "raw"),
+}  # fmt: skip
+_N = rb"-?\d+"
+FORMS = [
+    (re.compile(rb"(?:%b/%b/%b(?:\s++|$))++" % (_N, _N, _N)), [0, 1, 2], True), (re.compile(rb"(?:%b//%b(?:\s++|$))++" % (_N, _N)), [0, 2], True),
+    (re.compile(rb"(?:%b/%b(?:\s++|$))++" % (_N, _N)), [0, 1], True), (re.compile(rb"(?:%b(?:\s++|$))++" % _N), [0], False),
+]  # fmt: skip
+"""How corners are written, when all are written alike, and which of vertex, coordinate and normal they name."""
+NO_WORD = [b""]
+IGNORED = {"ka", "illum", "map_ka", "sharpness", "newmtl"}
+"""Of a material: ambient light, which nothing real has, and hints to other renderers."""
+
+
+def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
+    """Read an OBJ file and the MTL files and pictures beside it. What can't be carried is noted. Raises InputError."""
+    beside = Beside(path, confine_to)
+    scene = Scene(path.stem)
+    _Reader(path.name, beside.main(), beside, scene).read()
+    if not scene.triangle_count():
+        raise InputError(f"{scene.name} has nothing to render; give it at least one face.")
+    low, high = scene.bounds()
+    scene.cameras.append(framing_camera(low, high))
+    scene.notes.append("An OBJ file has no unit, no lights and no camera: metres are taken, a camera that sees it all is added, and no light.")
+    return scene
+
+
+class _Reader:
+    def __init__(self, name: str, data: bytes, beside: Beside, scene: Scene) -> None:
+        self.name, self.beside, self.scene = name, beside, scene
+        lines = data.replace(b"\\\n", b" ").splitlines()
+        if b"#" in data or b"\n " in data or b"\n\t" in data:
+            lines = [line.split(b"#", 1)[0].strip() for line in lines]
+        if len(lines) > MOST_LINES:
+            raise InputError(f"{name} has more than {MOST_LINES:,} lines; split it.")
+        self.lines = lines
+        self.numbers: dict[str, int] = {}
+        self.materials: dict[str, Surface] = {}
+        self.left: dict[str, int] = {}
+
+    def read(self) -> None:
+        words = np.array([(line[:4].split() or NO_WORD)[0][:3] for line in self.lines], dtype="S3")
+        is_v, is_vt, is_vn, is_f = (words == word for word in (b"v", b"vt", b"vn", b"f"))
+        points, coordinates, normals = (self._table(mask, width) for mask, width in ((is_v, 3), (is_vt, 2), (is_vn, 3)))
+        at = np.flatnonzero(is_f)
+        # Indices count from one, or back from what has been read till then.
+        before = [np.cumsum(mask)[at] for mask in (is_v, is_vt, is_vn)]
+        counts, indices = self._faces(at)
+        groups = self._groups(words, at)
+        for (group, material), faces in groups.items():
+            self._mesh(group, material, faces, counts, indices, before, points, coordinates, normals)
+        for word, number in sorted(self.left.items()):
+            self.scene.notes.append(f"{number} lines “{word}” were left out: they are not read.")
+
+    def _table(self, mask: np.ndarray, width: int) -> np.ndarray:
+        lines = [self.lines[k].split(None, 1)[-1] for k in np.flatnonzero(mask)]
+        if not lines:
+            return np.zeros((0, width))
+        try:
+            numbers = np.fromstring(b" ".join(lines), np.float64, sep=" ")
+            if len(numbers) == len(lines) * width and len(lines[0].split()) == width:
+                return numbers.reshape(-1, width)
+            # Weights and colours may follow; a coordinate may have one number alone.
+            rows = [line.split()[:width] for line in lines]
+            return np.array([row if len(row) == width else row + [b"0"] * (width - len(row)) for row in rows], np.float64).reshape(-1, width)
+        except (ValueError, DeprecationWarning):
+            raise InputError(f"{self.name} has coordinates that are not numbers; it is damaged, or not an OBJ file.") from None
+
+    def _faces(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Corners of each face int64 [faces], and vertex, coordinate and normal of each corner int64 [corners, 3], 0 where there is none."""
+        faces = [self.lines[k].split(None, 1)[-1] for k in at]
+        counts = np.array([len(face.split()) for face in faces], np.int64)
+        text = b" ".join(faces)
+        try:
+            for form, columns, replaced in FORMS:
+                if form.fullmatch(text):
+                    numbers = np.fromstring(text.replace(b"//", b" ").replace(b"/", b" ") if replaced else text, np.int64, sep=" ")
+                    indices = np.zeros((int(counts.sum()), 3), np.int64)
+                    indices[:, columns] = numbers.reshape(-1, len(columns))
+                    return counts, indices
+            indices = np.array([[int(n or 0) for n in (corner.split(b"/") + [b"", b""])[:3]] for corner in text.split()], np.int64).reshape(-1, 3)
+        except (ValueError, OverflowError):
+            raise InputError(f"{self.name} has faces that are not numbers; it is damaged, or not an OBJ file.") from None
+        return counts, indices
+
+    def _groups(self, words: np.ndarray, at: np.ndarray) -> dict[tuple[str, str], np.ndarray]:
+        """Numbers of the faces by (object and group, material), in the order of the file."""
+        part, group, material = "", "", ""
+        runs: dict[tuple[str, str], list[tuple[int, int]]] = {}
+        known = {b"v", b"vt", b"vn", b"f", b"o", b"g", b"use", b"mtl", b"s", b"", b"vp"}
+        others = np.flatnonzero(~np.isin(words, [b"v", b"vt", b"vn", b"f", b""]))
+        ends = np.searchsorted(at, others)
+        first = 0
+        for line_number, end in [*zip(others, ends, strict=True), (None, len(at))]:
+            if end > first:
+                runs.setdefault(("/".join(n for n in (part, group) if n) or self.scene.name, material), []).append((first, int(end)))
+                first = int(end)
+            if line_number is None:
+                continue
+            word, _, rest = self.lines[line_number].decode("utf-8", "replace").partition(" ")
+            if word == "o":
+                part, group = rest.strip(), ""
+            elif word == "g":
+                group = rest.strip()
+            elif word == "usemtl":
+                material = rest.strip()
+            elif word == "mtllib":
+                self._library(rest.strip())
+            elif word != "s" and words[line_number] not in known | {b"f"} or word in ("l", "p"):
+                self.left[word[:20]] = self.left.get(word[:20], 0) + 1
+        return {key: np.concatenate([np.arange(a, b) for a, b in spans]) for key, spans in runs.items()}
+
+    def _mesh(self, group, material, faces, counts, indices, before, points, coordinates, normals) -> None:
+        starts = np.concatenate([[0], np.cumsum(counts)])
+        own = counts[faces]
+        corner = np.repeat(starts[faces] - np.concatenate([[0], np.cumsum(own)[:-1]]), own) + np.arange(own.sum())
+        used = indices[corner]
+        face_of = np.repeat(faces, own)
+        for k, (table, what) in enumerate(((points, "points"), (coordinates, "coordinates"), (normals, "normals"))):
+            column = used[:, k]
+            used[:, k] = np.where(column < 0, before[k][face_of] + column, column - 1)
+            lowest = 0 if k == 0 else -1
+            if len(column) and (used[:, k].min() < lowest or used[:, k].max() >= len(table)):
+                raise InputError(f"{self.name} has faces with {what} that are not there; it is damaged.")
+        if len(used) == 0:
+            return
+        triangles, _ = triangulate(points, own, used[:, 0])
+        if not len(triangles):
+            return
+        v = points[used[triangles, 0]]
+        if not np.isfinite(v).all() or np.abs(v).max() > 1e15:
+            raise InputError(f"{self.name} has points that are no places; it is damaged.")
+        n = facets(v)
+        n = np.repeat((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30))[:, None], 3, axis=1)
+        if len(normals):
+            given = normals[np.maximum(used[triangles, 2], 0)]
+            length = np.linalg.norm(given, axis=2, keepdims=True)
+            usable = (used[triangles, 2] >= 0)[..., None] & (length > 1e-12)
+            n = np.where(usable, given / np.maximum(length, 1e-12), n)
+        uv = np.zeros((len(triangles), 3, 2))
+        if len(coordinates):
+            uv = np.where((used[triangles, 1] >= 0)[..., None], coordinates[np.maximum(used[triangles, 1], 0)], 0.0)
+        name = "/" + re.sub(r"\s+", "_", group)
+        name += f"/{material}" if any(m.name == name for m in self.scene.meshes) else ""
+        while any(m.name == name for m in self.scene.meshes):
+            name += "_"
+        surfaces = np.full(len(v), self._surface(material), np.uint32)
+        self.scene.meshes.append(Mesh(name, v.astype(np.float32), n.astype(np.float32), uv.astype(np.float32), surfaces))
+
+    def _surface(self, name: str) -> int:
+        if name not in self.numbers:
+            if name and name not in self.materials:
+                self.scene.notes.append(f"The material {name} is not described in any MTL file given; a plain grey stands in for it.")
+            self.numbers[name] = len(self.scene.surfaces)
+            self.scene.surfaces.append(self.materials.get(name, Surface(name or "plain")))
+        return self.numbers[name]
+
+    def _library(self, names: str) -> None:
+        # A name may hold blanks; several names may stand in a line.
+        for name in [names] if self.beside.has(names) else names.split():
+            try:
+                text = self.beside.read(name).decode("utf-8", "replace")
+            except InputError as error:
+                self.scene.notes.append(f"{error} Plain greys stand in for its materials.")
+                continue
+            for block in re.split(r"(?m)^\s*newmtl\s+", text)[1:]:
+                lines = [line.split("#", 1)[0].split() for line in block.splitlines()]
+                if lines and lines[0]:
+                    self.materials[" ".join(lines[0])] = self._material(" ".join(lines[0]), lines[1:])
+
+    def _material(self, name: str, lines: list[list[str]]) -> Surface:
+        surface = Surface(name, ior=1.0)
+        glossy, unread = (0.0, 0.0, 0.0), []
+        for word, *rest in (line for line in lines if len(line) > 1):
+            key = word.lower()
+            try:
+                if key == "kd":
+                    surface.base_color = _three(rest)
+                elif key == "ke":
+                    surface.emission = _three(rest)
+                elif key == "ks":
+                    glossy = _three(rest)
+                elif key == "ns":
+                    # A lobe of exponent n is as wide as facets of alpha² = 2 / (n + 2) (Walter et al. 2007, section 5.2); alpha is our roughness squared.
+                    surface.roughness = float((2.0 / (max(float(rest[0]), 0.0) + 2.0)) ** 0.25)
+                elif key in ("d", "tr"):
+                    value = float(rest[-1])
+                    surface.opacity = min(1.0, max(0.0, value if key == "d" else 1.0 - value))
+                elif key == "ni":
+                    surface.ior = max(1.0, float(rest[0]))
+                elif key == "pr":
+                    surface.roughness, surface.ior = float(rest[0]), max(surface.ior, 1.5)
+                elif key == "pm":
+                    surface.metallic = float(rest[0])
+                elif key == "pc":
+                    surface.coat = float(rest[0])
+                elif key == "pcr":
+                    surface.coat_roughness = float(rest[0])
+                elif key in MAPS:
+                    self._map(surface, key, rest)
+                elif key not in IGNORED:
+                    unread.append(word)
+            except (ValueError, IndexError):
+                self.scene.notes.append(f"The line “{' '.join([word, *rest])[:60]}” of the material {name} can't be read and was left out.")
+        if max(glossy) > 0.0 and surface.ior == 1.0 and surface.metallic == 0.0:
+            surface.specular = glossy
+        if unread:
+            self.scene.notes.append(f"Of the material {name}, {', '.join(dict.fromkeys(unread))} can't be carried and was left out.")
+        return surface
+
+    def _map(self, surface: Surface, key: str, rest: list[str]) -> None:
+        attribute, encoding = MAPS[key]
+        scale, shift, wrap = [1.0, 1.0], [0.0, 0.0], "repeat"
+        while rest and rest[0].startswith("-"):
+            option, values = rest[0], []
+            rest = rest[1:]
+            while rest and re.fullmatch(r"[-+]?\d*\.?\d+(e[-+]?\d+)?|on|off", rest[0]) and len(values) < 3 and len(rest) > 1:
+                values.append(rest[0])
+                rest = rest[1:]
+            if option == "-s":
+                scale = [float(v) for v in (values + values)[:2]]
+            elif option == "-o":
+                shift = [float(v) for v in (values + ["0"])[:2]]
+            elif option == "-clamp" and values == ["on"]:
+                wrap = "clamp"
+            elif option not in ("-blendu", "-blendv", "-bm", "-mm", "-imfchan", "-texres", "-boost", "-type", "-cc"):
+                raise ValueError
+        name = " ".join(rest)
+        try:
+            texels = read_image(self.beside.read(name), name, encoding)
+        except InputError as error:
+            self.scene.notes.append(f"{error} The surface's plain value stands in for it.")
+            return
+        texture = Texture(texels, (wrap, wrap))
+        texture.transform = np.array([[scale[0], 0.0, shift[0]], [0.0, scale[1], shift[1]]])
+        if attribute == "normal_map":
+            texture.scale, texture.bias = (2.0, 2.0, 2.0, 1.0), (-1.0, -1.0, -1.0, 0.0)
+        setattr(surface, attribute, TextureUse(texture))
+
+
+def _three(words: list[str]) -> tuple[float, float, float]:
+    values = [float(word) for word in words[:3]]
+    r, g, b = values * 3 if len(values) == 1 else values
+    return r, g, b
