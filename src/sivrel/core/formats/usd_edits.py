@@ -8,9 +8,10 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from ..errors import InputError
 from ..scene.apply_edits import apply_edits
-from ..scene.edits import Edits
+from ..scene.edits import MENDS, Edits
 from ..scene.model import Camera, Light, Scene
 from .scenes import read_scene
+from .usd_mends import MendWriter
 
 TYPES = {
     "rect": "RectLight", "disk": "DiskLight", "sphere": "SphereLight", "point": "SphereLight", "cylinder": "CylinderLight",
@@ -31,17 +32,25 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
         raise InputError(f"{path.name} is not a USD file, so no USD layer can lie over it.")
     scene = scene or read_scene(path)
     lights = {n: e for n, e in edits.lights.items() if e.kind != "daylight"}
-    edited = apply_edits(scene, Edits(lights=lights, objects=edits.objects, cameras=edits.cameras))
+    edited = apply_edits(scene, edits.model_copy(update={"lights": lights}))
     text = out.suffix.lower() != ".usdc"
     layer = Sdf.Layer.CreateAnonymous(".usda" if text else ".usdc")
     layer.subLayerPaths.append(str(path.resolve()))
     stage = Usd.Stage.Open(layer)
-    metres = UsdGeom.GetStageMetersPerUnit(stage) or 0.01
+    whole = edits.scenes.get("whole")
+    # What a stage says of itself is read from its root layer alone, so this layer repeats it.
+    own = Usd.Stage.Open(str(path), Usd.Stage.LoadNone)
+    metres = (UsdGeom.GetStageMetersPerUnit(own) or 0.01) * (whole.scale if whole and whole.scale else 1.0)
     to_stage = np.eye(3)
-    if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
+    if UsdGeom.GetStageUpAxis(own) == UsdGeom.Tokens.z:
         to_stage = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.GetStageUpAxis(stage))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.GetStageUpAxis(own))
     UsdGeom.SetStageMetersPerUnit(stage, metres)
+    if own.GetDefaultPrim():
+        stage.SetDefaultPrim(stage.GetPrimAtPath(own.GetDefaultPrim().GetPath()))
+    for key in ("startTimeCode", "endTimeCode", "timeCodesPerSecond", "framesPerSecond"):
+        if own.HasAuthoredMetadata(key):
+            stage.SetMetadata(key, own.GetMetadata(key))
     left_out: list[str] = []
     paths = {p.GetName(): p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.HasAPI(UsdLux.LightAPI)}
     root = stage.GetDefaultPrim().GetPath() if stage.GetDefaultPrim() else Sdf.Path.absoluteRootPath
@@ -57,14 +66,17 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
         if not prim:
             prim = stage.DefinePrim(root.AppendChild(ADDED).AppendChild(_identifier(name)), TYPES[light.kind])
         _write_light(stage, prim, light, edit, metres, to_stage, edit.kind is not None, left_out)
+    mends = MendWriter(stage, scene, edited, metres, to_stage, root, left_out)
     for name, change in edits.objects.items():
+        if any(getattr(change, field) is not None for field in MENDS):
+            mends.mend(name, change)
         _write_object(stage, name, change, left_out)
     cameras = {p.GetName(): p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.Camera)}
     for name, view in edits.cameras.items():
         prim = cameras.get(name) or stage.DefinePrim(root.AppendChild(_identifier(name)), "Camera")
         _write_camera(prim, edited.camera(name), view.exposure is not None or name not in cameras, metres, to_stage)
-    for name in edits.cards:
-        left_out.append(f"The card {name} is kept in the recipe's edits and was left out of the layer.")
+    for name, card in edits.cards.items():
+        mends.card(name, card, _identifier)
     layer.Export(str(out))
     return left_out
 
