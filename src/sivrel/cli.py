@@ -17,6 +17,7 @@ from typing import Any, NoReturn
 from . import __version__
 from .cli_caches import add_arguments, caches
 from .cli_pictures import add_compare_arguments, add_finish_arguments, compare, finish
+from .cli_scenes import add_export_arguments, add_survey_arguments, export, read_given, survey
 from .core.errors import InputError
 
 
@@ -113,10 +114,8 @@ def render(args: argparse.Namespace) -> int:
     path = find_shot(args.shot)
     import numpy as np
 
-    from .core.formats.scenes import read_scene
-
     begun = time.monotonic()
-    scene = read_scene(path, frame=args.frame)
+    scene = read_given(path, args.frame)
     if args.camera not in edits.cameras:
         scene.camera(args.camera)
     for note in scene.notes:
@@ -341,6 +340,10 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one edit; may be repeated")
     sub.add_argument("--json", action="store_true")
     sub.set_defaults(recipe=None)
+    sub = command("survey", lambda args: survey(args, _recipe, _print), "Look a scene over before rendering: what is wrong, where, and how to mend it.")
+    add_survey_arguments(sub)
+    sub = command("export", lambda args: export(args, _recipe, _print), "Write a scene with all its edits as glTF (.glb).")
+    add_export_arguments(sub)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")
     sub.add_argument("--json", action="store_true")
     sub = command("caches", lambda args: caches(args, _print), "Show what is kept in a folder of caches; keep, lock, delete, export, import.")

@@ -23,7 +23,7 @@ from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.trace.traverse import closest_hits
 from ..store import database, files, proofs, questions, shots
 from .cache_answers import cache_state, preview, ways_state
-from .intake import light_facts
+from .facts import light_facts
 from .pins import read_pins
 
 if TYPE_CHECKING:

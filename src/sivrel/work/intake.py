@@ -7,48 +7,17 @@ import shutil
 import sqlite3
 from pathlib import Path
 
-import numpy as np
-
 from ..core.errors import InputError
 from ..core.formats.exr import read_exr
-from ..core.formats.scenes import read_scene
-from ..core.scene.model import Scene
+from ..core.formats.scenes import READERS, read_scene
 from ..demo.shots import SHOTS, DemoShot
 from ..store import files, proofs, shots
+from .facts import facts_of
 from .finishing import make_thumbnail
+from .looking_in import looked_into
 
-
-def _facts(scene: Scene) -> tuple[list[dict], int, list[str], list[dict]]:
-    return [{"name": c.name, "exposure": c.exposure} for c in scene.cameras], scene.triangle_count(), scene.notes, light_facts(scene)
-
-
-def light_facts(scene: Scene) -> list[dict]:
-    """What the pages need of each light, as edits would say it, and of each mesh that glows."""
-    facts = []
-    for light in scene.lights:
-        shape, at = light.shaping, np.asarray(light.position, float)
-        towards = at - light.frame[2]
-        facts.append(
-            {
-                "name": light.name, "kind": light.kind, "intensity": light.intensity, "exposure": light.exposure, "color": list(light.color),
-                "temperature": light.temperature or 0.0, "normalize": light.normalize, "at": at.tolist(), "towards": towards.tolist(),
-                "width": light.width, "height": light.height, "radius": light.radius, "length": light.length, "angle": light.angle,
-                "cone_angle": shape.cone_angle, "cone_softness": shape.cone_softness, "focus": shape.focus,
-                "profile": "the file's" if shape.profile else "",
-                "panorama": "the file's" if light.panorama else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
-                "link": _link(light.lit), "shadow_link": _link(light.shadowing), "shadows.way": light.shadow.way or "", "mesh": False,
-            }
-        )  # fmt: skip
-    for mesh in scene.meshes:
-        glow = [s for s in np.unique(mesh.surfaces) if max(scene.surfaces[s].emission) > 0.0 or scene.surfaces[s].emission_map]
-        if glow:
-            count = int(np.isin(mesh.surfaces, glow).sum())
-            facts.append({"name": mesh.name, "kind": "mesh", "mesh": True, "aimed": mesh.aimed, "triangles": count})
-    return facts
-
-
-def _link(members: frozenset[str] | None) -> str:
-    return "all" if members is None else ", ".join(sorted(members)[:20])
+SCENES = tuple(READERS)
+"""Suffixes of the scene files that can be opened."""
 
 
 def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
@@ -59,7 +28,7 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
         known = shots.find(db, demo.name)
         shot = known if known and known.path == demo.path and known.lights else None
         if shot is None:
-            shot = shots.add(db, demo.name, demo.title, demo.about, demo.path, *_facts(read_scene(demo.path)))
+            shot = shots.add(db, demo.name, demo.title, demo.about, demo.path, **facts_of(read_scene(demo.path)))
         if not proofs.of_shot(db, shot.id):
             _add_shipped_proofs(db, data, demo, shot.id)
 
@@ -91,17 +60,29 @@ def slug_of(name: str) -> str:
 def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
     """Bring in the scene file `main` of the folder that an upload was unpacked to. Raises InputError."""
     path = folder / main
-    scene = read_scene(path, confine_to=folder)
+    return shots.add(db, _free_slug(db, path), path.stem, "", path, **looked_into(path, folder), confined=True)
+
+
+def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
+    """Bring in a scene file where it lies on this machine. Raises InputError."""
+    if not path.is_absolute() or not path.is_file():
+        raise InputError(f"There is no file {path}; give the whole path of a scene file on the machine that this program runs on.")
+    known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
+    slug = known.slug if known else _free_slug(db, path)
+    return shots.add(db, slug, path.stem, "", path, **looked_into(path, None), confined=False)
+
+
+def _free_slug(db: sqlite3.Connection, path: Path) -> str:
     slug, taken = slug_of(path.stem), 1
     while shots.find(db, slug):
         taken += 1
         slug = f"{slug_of(path.stem)}-{taken}"
-    return shots.add(db, slug, path.stem, "", path, *_facts(scene), confined=True)
+    return slug
 
 
 def check_upload_names(names: list[str]) -> str:
     """The one scene file among uploaded names. Raises InputError."""
-    scenes = [n for n in names if Path(n).suffix.lower() in (".usda", ".usdc", ".usdz", ".usd")]
+    scenes = [n for n in names if Path(n).suffix.lower() in SCENES]
     if not scenes:
-        raise InputError("None of the files is a scene; choose a .usda, .usdc or .usdz file, and its textures with it.")
+        raise InputError(f"None of the files is a scene; choose one of {', '.join(SCENES)}, and its textures with it.")
     return scenes[0]

@@ -58,8 +58,14 @@ def _read_exr(data: bytes, name: str) -> np.ndarray:
         path = Path(folder) / "texture.exr"
         path.write_bytes(data)
         try:
+            window = OpenEXR.File(str(path), header_only=True).header()["dataWindow"]
+            wide, high = (int(b) - int(a) + 1 for a, b in zip(window[0], window[1], strict=True))
+            if not 0 < wide * high <= MOST_PIXELS:
+                raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.")
             channels = OpenEXR.File(str(path), separate_channels=True).channels()
             planes = {key: channel.pixels.astype(np.float32) for key, channel in channels.items()}
+        except InputError:
+            raise
         except Exception:
             raise InputError(f"The image {name} is a damaged EXR file.") from None
     first = planes.get("R", planes.get("Y"))

@@ -15,6 +15,7 @@ from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
+MOST_TRIANGLES = 20_000_000
 SUFFIXES = (".usda", ".usdc", ".usdz", ".usd")
 
 
@@ -54,7 +55,7 @@ def _check_confined(path: Path, folder: Path) -> None:
             if layer_path == path:
                 raise InputError(f"{path.name} is not a USD file, or it is damaged.")
             continue
-        for reference in layer.GetCompositionAssetDependencies():
+        for reference in filter(None, layer.GetCompositionAssetDependencies()):  # an empty one is to the layer itself
             target = Path(Sdf.ComputeAssetPathRelativeToLayer(layer, reference))
             if "[" in target.name:
                 continue  # inside a package that is itself inside the folder
@@ -77,6 +78,7 @@ class _Reader:
         self.linked: list = []
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
+        self.triangles = 0
         self.skipped: list[str] = []
         self.left_out: dict[str, int] = {}
 
@@ -135,11 +137,14 @@ class _Reader:
 
     def _mesh(self, mesh: UsdGeom.Mesh, extra: np.ndarray | None) -> None:
         prim = mesh.GetPrim()
+        if self.triangles > MOST_TRIANGLES:
+            raise InputError(f"{self.scene.name} has more than {MOST_TRIANGLES:,} triangles; split it.")
         try:
             part: Mesh = read_mesh(mesh, self._to_world(prim, extra), self.time)
         except MeshError as error:
             self.skipped.append(f"{prim.GetPath()} {error}")
             return
+        self.triangles += len(part.vertices)
         faces = part.surfaces  # read_mesh leaves the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
         self.surfaces.make_solid(part)

@@ -1,6 +1,9 @@
 """Surfaces that lie in each other: which of them a ray meets is left to rounding, so that they fleck."""
 
+from collections.abc import Iterator
+
 import numpy as np
+from scipy.spatial import cKDTree
 
 from .finding import Finding, Mend, box_of, point, short
 from .look import Look
@@ -8,6 +11,8 @@ from .look import Look
 APART = 1.5e-4
 """Metres within which two surfaces are one."""
 PARALLEL = 0.9995
+BATCH = 1 << 20
+"""Pairs that are tried one by one."""
 LEAST = 12
 """Places seen that must lie in two surfaces."""
 
@@ -16,36 +21,53 @@ def check(look: Look) -> list[Finding]:
     """At every place that is seen: does another triangle lie in the same plane there?"""
     if not len(look.seen):
         return []
-    largest = np.linalg.norm(np.ptp(look.seen_at, axis=0))
-    apart = max(APART, largest * 2e-7)
-    pairs: dict[tuple[int, int], list[int]] = {}
-    of_plane = _by_plane(look, apart)
-    order = np.argsort(look.seen, kind="stable")
-    starts = np.flatnonzero(np.diff(look.seen[order], prepend=-1))
-    for mine in np.split(order, starts[1:]):
-        triangle, p = look.seen[mine[0]], look.seen_at[mine]
-        near = np.unique(np.concatenate([groups[keys[triangle]] for keys, groups in of_plane]))
-        v = look.vertices[near]
-        beside = (v.min(axis=1) - apart <= p.max(axis=0)).all(axis=1) & (v.max(axis=1) + apart >= p.min(axis=0)).all(axis=1)
-        near = near[beside & (near != triangle) & (np.abs(look.normals[near] @ look.normals[triangle]) > PARALLEL) & ~look.see_through[near]]
-        if not len(near):
-            continue
-        off = np.abs(np.einsum("nij,nj->ni", p[None] - look.vertices[near, 0][:, None], look.normals[near]))
-        for k in range(len(near)):
-            inside = (off[k] < apart) & _within(p, look.vertices[near[k]], look.normals[near[k]])
-            if inside.any():
-                key = tuple(sorted((int(look.object_of[triangle]), int(look.object_of[near[k]]))))
-                pairs.setdefault(key, []).extend(mine[inside].tolist())  # type: ignore[arg-type]
+    apart = max(APART, np.linalg.norm(np.ptp(look.seen_at, axis=0)) * 2e-7)
+    places: dict[tuple[int, int], list[np.ndarray]] = {}
+    for points, triangles in _near(look, apart):
+        p, v, n = look.seen_at[points], look.vertices[triangles], look.normals[triangles]
+        own = look.seen[points]
+        same = (triangles != own) & (np.abs(np.einsum("ij,ij->i", n, look.normals[own])) > PARALLEL) & ~look.see_through[triangles]
+        same &= (np.abs(np.einsum("ij,ij->i", p - v[:, 0], n)) < apart) & _within(p, v, n)
+        pairs = np.sort(np.stack([look.object_of[own[same]], look.object_of[triangles[same]]], axis=1), axis=1)
+        for a, b in np.unique(pairs, axis=0):
+            places.setdefault((int(a), int(b)), []).append(points[same][(pairs == (a, b)).all(axis=1)])
     found = []
-    for (a, b), places in pairs.items():
-        where = np.unique(places)
+    for (a, b), parts in places.items():
+        where = np.unique(np.concatenate(parts))
         if len(where) >= LEAST:
             found.append(_finding(look, a, b, where))
     return found
 
 
-def _by_plane(look: Look, apart: float) -> list[tuple[np.ndarray, list[np.ndarray]]]:
-    """Twice, with cells shifted by half: the number of each triangle's plane, and the triangles of each plane."""
+def _near(look: Look, apart: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Pairs of a seen place and a triangle of the same plane that may cover it: numbers int64 [n] of each, in batches."""
+    v = look.vertices
+    longest = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2).max(axis=1)
+    for keys in _planes(look, apart):
+        of_seen = keys[look.seen]
+        candidates = np.flatnonzero(np.isin(keys, of_seen))
+        candidates = candidates[np.argsort(keys[candidates], kind="stable")]
+        firsts = np.searchsorted(keys[candidates], of_seen), np.searchsorted(keys[candidates], of_seen, side="right")
+        for key in np.unique(of_seen):
+            points = np.flatnonzero(of_seen == key)
+            triangles = candidates[firsts[0][points[0]] : firsts[1][points[0]]]
+            if len(triangles) < 2:
+                continue
+            if len(points) * len(triangles) <= BATCH:
+                yield np.repeat(points, len(triangles)), np.tile(triangles, len(points))
+                continue
+            # Too many to try each with each: those whose middle is as near as they are long, by size.
+            classes = np.floor(np.log2(np.maximum(longest[triangles], 1e-6))).astype(np.int64)
+            for size in np.unique(classes):
+                members = triangles[classes == size]
+                near = cKDTree(v[members].mean(axis=1)).query_ball_point(look.seen_at[points], 2.0 ** (int(size) + 1))
+                counts = np.array([len(n) for n in near])
+                if counts.sum():
+                    yield np.repeat(points, counts), members[np.concatenate([np.array(n, np.int64) for n in near if n])]
+
+
+def _planes(look: Look, apart: float) -> list[np.ndarray]:
+    """Twice, in cells shifted by half, the number of each triangle's plane, int64 [triangles]."""
     n = look.normals
     major = np.abs(n).argmax(axis=1)
     n = n * np.where(np.take_along_axis(n, major[:, None], axis=1) < 0.0, -1.0, 1.0)
@@ -53,18 +75,15 @@ def _by_plane(look: Look, apart: float) -> list[tuple[np.ndarray, list[np.ndarra
     found = []
     for shift in (0.0, 0.5):
         cells = np.round(np.column_stack([n * 200.0, off / (8.0 * apart)]) + shift).astype(np.int64)
-        mixed = (((cells[:, 0] + 512) * 1024 + cells[:, 1] + 512) * 1024 + cells[:, 2] + 512) * (1 << 32) + (cells[:, 3] & 0xFFFFFFFF)
-        _, keys = np.unique(mixed, return_inverse=True)
-        order = np.argsort(keys, kind="stable")
-        found.append((keys, np.split(order, np.flatnonzero(np.diff(keys[order])) + 1)))
+        found.append((((cells[:, 0] + 512) * 1024 + cells[:, 1] + 512) * 1024 + cells[:, 2] + 512) * (1 << 32) + (cells[:, 3] & 0xFFFFFFFF))
     return found
 
 
-def _within(p: np.ndarray, triangle: np.ndarray, normal: np.ndarray) -> np.ndarray:
-    """bool [n]: whether points in a triangle's plane lie inside it, a little off its edges."""
-    a, b, c = triangle
-    area = max(float(np.cross(b - a, c - a) @ normal), 1e-30)
-    weights = [np.cross(q - p, r - p) @ normal / area for q, r in ((b, c), (c, a), (a, b))]
+def _within(p: np.ndarray, v: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """bool [n]: whether points in the planes of triangles lie inside them, a little off their edges."""
+    a, b, c = v[:, 0], v[:, 1], v[:, 2]
+    area = np.maximum(np.einsum("ij,ij->i", np.cross(b - a, c - a), normals), 1e-30)
+    weights = [np.einsum("ij,ij->i", np.cross(q - p, r - p), normals) / area for q, r in ((b, c), (c, a), (a, b))]
     return np.min(weights, axis=0) > 0.01
 
 

@@ -1,0 +1,96 @@
+"""The commands that take scenes without rendering them: looking one over, and writing one out with its edits."""
+
+import argparse
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from .core.errors import InputError
+
+Tell = Callable[[argparse.Namespace, dict[str, Any], Callable[[], str]], None]
+"""Prints a result, as JSON or in words."""
+Ask = Callable[[argparse.Namespace], tuple[Any, Any]]
+"""The recipe and the edits that the arguments ask for."""
+
+
+def add_survey_arguments(sub: argparse.ArgumentParser) -> None:
+    sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
+    sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe that it is looked over for")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one setting or edit; may be repeated")
+    sub.add_argument("--camera", metavar="NAME", help="camera (default: the first)")
+    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
+    sub.add_argument("--json", action="store_true")
+
+
+def add_export_arguments(sub: argparse.ArgumentParser) -> None:
+    sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
+    sub.add_argument("-o", "--output", required=True, metavar="OUT.glb")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one edit; may be repeated")
+    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
+    sub.add_argument("--json", action="store_true")
+    sub.set_defaults(recipe=None)
+
+
+def read_given(path: Path, frame: float | None) -> Any:
+    """A scene that somebody named: looked into first, in a process with bounds, unless it is one that ships. Raises InputError."""
+    from .core.formats.scenes import read_scene
+    from .demo.shots import FOLDER
+    from .work.looking_in import looked_into
+
+    if path.is_file() and not path.resolve().is_relative_to(FOLDER):
+        looked_into(path, None)
+    return read_scene(path, frame=frame)
+
+
+def survey(args: argparse.Namespace, asked: Ask, tell: Tell) -> int:
+    """Look a scene over before any render: what is wrong with it, where, why it matters here, and how to mend it."""
+    recipe, edits = asked(args)
+    from .core.render.prepare import prepare
+    from .core.render.recipe import with_values
+    from .core.render.warmup import warm_up
+    from .core.survey.survey import survey as look_over
+    from .demo.shots import find_shot
+
+    scene = read_given(find_shot(args.shot), args.frame)
+    warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
+    ready = prepare(scene, with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}), edits, args.camera)
+
+    def told(what: str, share: float) -> bool:
+        print(f"{share:.0%} {what}", file=sys.stderr)
+        return True
+
+    found = look_over(ready, recipe, told)
+    result = {"shot": scene.name, "camera": ready.camera.name, "triangles": scene.triangle_count(), "notes": scene.notes, **found.as_dict()}
+
+    def words() -> str:
+        lines = [f"{f.severity}: {f.title}\n    {f.why}\n" + "".join(f"    → {m.words}{_sets(m.edits)}\n" for m in f.mends) for f in found.findings]
+        return "".join(lines).rstrip() or f"Nothing found in {scene.name}, seen from {ready.camera.name}."
+
+    tell(args, result, words)
+    return 0
+
+
+def _sets(edits: dict[str, Any]) -> str:
+    return "".join(f"\n        --set '{key}={value}'" for key, value in edits.items())
+
+
+def export(args: argparse.Namespace, asked: Ask, tell: Tell) -> int:
+    """Write a whole scene with its edits as glTF."""
+    out = Path(args.output)
+    if out.suffix.lower() != ".glb":
+        raise InputError(f"The scene is written as glTF; name it {out.with_suffix('.glb').name}. (`sivrel layer` writes the edits alone, as USD.)")
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    _, edits = asked(args)
+    from .core.formats.gltf_out import write_gltf
+    from .core.scene.apply_edits import apply_edits
+    from .demo.shots import find_shot
+
+    scene = apply_edits(read_given(find_shot(args.shot), args.frame), edits)
+    left_out = write_gltf(scene, out)
+    for sentence in left_out:
+        print(sentence, file=sys.stderr)
+    result = {"output": str(out), "triangles": scene.triangle_count(), "edits": edits.flat(), "left_out": left_out}
+    tell(args, result, lambda: f"{out}: {scene.triangle_count():,} triangles, {len(left_out)} things left out")
+    return 0
