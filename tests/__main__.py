@@ -1,17 +1,19 @@
 """All tests, in two processes side by side, or those named in one: `python -m tests [tests.core.test_trace ...]`."""
 
-import contextlib
+import re
 import subprocess
 import sys
-import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from sivrel.core.render.warmup import warm_up
 
 ROOT = Path(__file__).parents[1]
 WHOLE = ("browser", "work", "tests")
-"""The tests of these folders run the program as a whole, and mostly wait for it: they are one half; all others are the other."""
+"""The tests of these folders run the program as a whole, and mostly wait for it: each file is a batch by itself, and comes first."""
+TOGETHER, SIDE_BY_SIDE = 6, 2
+"""Files of other folders in a batch, and batches at a time."""
 
 
 def run(names: list[str]) -> bool:
@@ -23,26 +25,32 @@ def run(names: list[str]) -> bool:
     return result.wasSuccessful() and result.testsRun > 0
 
 
-def halves() -> list[list[str]]:
-    """Names of all test modules, in two groups that take about as long."""
-    found = sorted((ROOT / "tests").rglob("test_*.py"))
-    names = [(path.parent.name in WHOLE, ".".join(path.relative_to(ROOT).with_suffix("").parts)) for path in found]
-    return [[name for whole, name in names if whole == which] for which in (True, False)]
+def batches() -> list[list[str]]:
+    """Names of all test modules, in batches; what takes longest comes first."""
+    found = sorted((ROOT / "tests").rglob("test_*.py"), key=lambda path: (path.parent.name not in WHOLE, path))
+    names = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in found]
+    first = [[name] for name, path in zip(names, found, strict=True) if path.parent.name in WHOLE]
+    rest = names[len(first) :]
+    return first + [rest[k :: -(-len(rest) // TOGETHER)] for k in range(-(-len(rest) // TOGETHER))]
 
 
 def run_all() -> bool:
-    """Run all tests: both halves begin with warm kernels, and what each says is shown when it has ended."""
+    """Run all tests, with warm kernels; what each batch says is shown when it has ended, and the sum at last."""
     warm_up()
-    passed, running = True, []
-    with contextlib.ExitStack() as files:
-        for names in halves():
-            told = files.enter_context(tempfile.TemporaryFile("w+"))
-            command = [sys.executable, "-m", "tests", *names]
-            running.append((subprocess.Popen(command, cwd=ROOT, stdout=told, stderr=subprocess.STDOUT), told))
-        for process, told in running:
-            passed = process.wait() == 0 and passed
-            told.seek(0)
-            print(told.read(), flush=True)
+    total = [0, 0, 0]
+    passed = True
+
+    def of_batch(names: list[str]) -> tuple[int, str]:
+        done = subprocess.run([sys.executable, "-m", "tests", *names], cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        return done.returncode, done.stdout
+
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        for code, told in pool.map(of_batch, batches()):
+            passed = code == 0 and passed
+            print(told, flush=True)
+            counts = re.findall(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", told, re.MULTILINE)
+            total = [sum(column) for column in zip(total, map(int, counts[-1]), strict=True)] if counts else total
+    print(f"{total[0]} passed, {total[1]} failed, {total[2]} skipped", flush=True)
     return passed
 
 

@@ -11,8 +11,8 @@ from PIL import Image
 from pxr import Gf, Usd, UsdGeom, UsdShade
 
 from sivrel.core.errors import InputError
-from sivrel.core.formats.scenes import read_scene
 from sivrel.core.formats.faces import is_closed, triangulate
+from sivrel.core.formats.scenes import read_scene
 from sivrel.core.lights.radiance import emitted
 
 SQUARE = """def Mesh "%s" (%s)

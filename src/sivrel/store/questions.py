@@ -30,7 +30,17 @@ def take(db: sqlite3.Connection) -> tuple[int, str, int, dict[str, Any]] | None:
 
 
 def answer(db: sqlite3.Connection, number: int, answer: dict[str, Any] | None, problem: str = "") -> None:
-    db.execute("UPDATE questions SET answer = ?, problem = ? WHERE id = ?", (json.dumps(answer) if answer is not None else None, problem, number))
+    db.execute("UPDATE questions SET answer = ?, problem = ? WHERE id = ? AND problem = ''", (json.dumps(answer) if answer is not None else None, problem, number))
+
+
+def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:
+    """Say a part of an answer that is on its way; False when the question was called off."""
+    return bool(db.execute("UPDATE questions SET answer = ? WHERE id = ? AND problem = ''", (json.dumps(part), number)).rowcount)
+
+
+def call_off(db: sqlite3.Connection, number: int) -> None:
+    """Let a question go: who works at its answer stops at the next part."""
+    db.execute("UPDATE questions SET problem = ?, answer = NULL, taken = 1 WHERE id = ?", ("Called off.", number))
 
 
 def answered(db: sqlite3.Connection, number: int) -> tuple[dict[str, Any] | None, str]:

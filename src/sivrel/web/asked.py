@@ -1,15 +1,17 @@
 """What a request asks about: a shot, a proof, and the recipe and edits of a form."""
 
 import json
+from typing import Any
 
-from flask import abort, request
+from flask import Response, abort, jsonify, request
 from werkzeug.datastructures import MultiDict
 
 from ..core.errors import InputError
 from ..core.render.frame import Frame
-from ..core.render.recipe import Recipe, settings, with_values
+from ..core.render.recipe import Recipe, settings, to_json, with_values
 from ..core.scene.edits import Edits, with_edits
-from ..store import cameras, proofs, shots
+from ..core.scene.edits import to_json as edits_to_json
+from ..store import cameras, proofs, questions, recipes, shots
 from .database import db
 
 MOST_EDITS = 1 << 20
@@ -27,6 +29,21 @@ def proof_or_404(proof_id: int) -> proofs.Proof:
     if proof is None:
         abort(404)
     return proof
+
+
+def proof_of_form(shot: shots.Shot) -> proofs.Proof | None:
+    """The proof of a shot that a form names, if any."""
+    proof = proofs.get(db(), request.form.get("proof", 0, type=int))
+    return proof if proof and proof.shot_id == shot.id else None
+
+
+def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
+    """Put a question about a shot, with the form's edits and the recipe and camera of its proof; the answer comes at /questions/N.json."""
+    proof, edits = proof_of_form(shot), edits_of(request.form.get("edits", ""))
+    recipe = proof.recipe if proof else recipes.default(db())
+    camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
+    asked = {"recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, **body}
+    return jsonify(question=questions.ask(db(), kind, shot.id, asked))
 
 
 def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:

@@ -1,11 +1,14 @@
-"""Questions that the worker answers beside its renders: what reaches a spot, and how a shot looks in plan."""
+"""Questions that the worker answers beside its renders: what reaches a spot, how a shot looks in plan, what a
+survey of it finds."""
 
 import base64
 import io
 import math
 import os
 import sqlite3
+import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,9 +20,12 @@ from ..core.formats.exr import read_exr
 from ..core.render.filter import SMEARED, filter_noise
 from ..core.render.prepare import Prepared
 from ..core.render.reach import what_reaches
-from ..core.render.recipe import from_json, with_values
+from ..core.render.recipe import Recipe, from_json, with_values
 from ..core.scene.edits import from_json as edits_from_json
+from ..core.survey.look import Look
 from ..core.survey.plan import Drawing, plan_and_elevation
+from ..core.survey.standpoint import seen_from
+from ..core.survey.survey import survey as look_over
 from ..core.trace.traverse import closest_hits
 from ..store import database, files, proofs, questions, shots
 from .cache_answers import cache_state, preview, ways_state
@@ -43,6 +49,9 @@ def answer_questions(worker: "Worker") -> None:
         number, kind, shot_id, body = question
         try:
             shot = shots.get(db, shot_id)
+            if kind in LONG:
+                threading.Thread(target=answer_at_length, args=(worker, number, kind, shot_id, body), daemon=True).start()
+                continue
             if kind in OF_PICTURES:
                 questions.answer(db, number, OF_PICTURES[kind](worker.data, db, shot, body))
                 continue
@@ -59,6 +68,35 @@ def answer_questions(worker: "Worker") -> None:
             questions.answer(db, number, None, f"This could not be answered ({type(error).__name__}: {error}).")
 
 
+def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, body: dict[str, Any]) -> None:
+    """Answer what takes seconds in a thread of its own, part by part, until it is done or called off."""
+    db = database.connect(worker.data)
+    try:
+        recipe = from_json(body["recipe"])
+        ready = worker.prepare(
+            db, shots.get(db, shot_id), with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}), edits_from_json(body["edits"]), body.get("camera")
+        )
+
+        def tell(part: dict[str, Any]) -> bool:
+            return questions.tell(db, number, {**part, "done": False})
+
+        questions.answer(db, number, {**LONG[kind](ready, recipe, tell), "done": True})
+    except (InputError, OSError) as error:
+        questions.answer(db, number, None, str(error))
+    except Exception as error:
+        questions.answer(db, number, None, f"This could not be answered ({type(error).__name__}: {error}).")
+    finally:
+        db.close()
+
+
+def survey(ready: Prepared, recipe: Recipe, tell: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
+    return look_over(ready, recipe, lambda what, share: tell({"what": what, "share": share})).as_dict()
+
+
+def seen_from_spot(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+    return seen_from(Look(ready, Recipe()), np.array([body["x"], body["y"], body["z"]], float))
+
+
 def reach(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
     spot = what_reaches(ready, (body["width"], body["height"]), body["x"], body["y"])
     if spot is None:
@@ -73,11 +111,12 @@ def drawing(drawn: Drawing) -> dict[str, Any]:
     return {
         "picture": "data:image/png;base64," + base64.b64encode(buffer.getvalue()).decode(),
         "right": drawn.right.tolist(), "up": drawn.up.tolist(), "centre": drawn.centre.tolist(), "half": drawn.half,
+        "lines": "".join("M{:.3f} {:.3f}L{:.3f} {:.3f}".format(*line) for line in drawn.lines.reshape(-1, 4).tolist()),
     }  # fmt: skip
 
 
 def plan(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
-    first, second = plan_and_elevation(ready.scene, ready.arrays, ready.camera)
+    first, second = plan_and_elevation(ready.scene, ready.arrays, ready.camera, body.get("height"), body.get("behind"))
     axes = ready.camera.to_world
     camera = {"at": axes[:, 3].tolist(), "forward": (-axes[:, 2]).tolist(), "right": axes[:, 0].tolist(), "half": ready.camera.half_width}
     return {"plan": drawing(first), "elevation": drawing(second), "lights": light_facts(ready.scene), "camera": camera}
@@ -125,5 +164,6 @@ def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[s
 
 
 OF_PICTURES = {"filter": filter_picture, "pins": pins_read}
-ANSWERS = {"reach": reach, "plan": plan, "camera": camera}
+ANSWERS = {"reach": reach, "plan": plan, "camera": camera, "seen_from": seen_from_spot}
+LONG = {"survey": survey}
 OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

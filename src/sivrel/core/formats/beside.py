@@ -35,13 +35,12 @@ class Beside:
     def _place(self, name: str) -> Path:
         if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+:", name):
             raise InputError(f"The file {name[:80]} is an address elsewhere; nothing is fetched, so give the file with the scene.")
-        for candidate in (name, unquote(name)):
-            place = (self.path.parent / candidate.replace("\\", "/")).resolve()
-            if not place.is_relative_to(self.root):
-                # A path of the machine that wrote the file: the file may have been given with the scene.
-                place = (self.path.parent / Path(candidate.replace("\\", "/")).name).resolve()
-            if place.is_relative_to(self.root) and place.is_file():
-                return place
+        for candidate in dict.fromkeys((name, unquote(name))):
+            parts = candidate.replace("\\", "/")
+            # As it is named; or beside the scene, where an upload puts all files, and where a path of another machine leads nowhere.
+            for place in (self.path.parent / parts, self.path.parent / Path(parts).name):
+                if "\0" not in candidate and place.resolve().is_relative_to(self.root) and place.is_file():
+                    return place
         raise InputError(f"The file {name[:120]} was not given with the scene.")
 
     def _bytes(self, place: Path, name: str) -> bytes:

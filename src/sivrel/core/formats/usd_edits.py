@@ -70,7 +70,8 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
     for name, change in edits.objects.items():
         if any(getattr(change, field) is not None for field in MENDS):
             mends.mend(name, change)
-        _write_object(stage, name, change, left_out)
+        if not change.out:
+            _write_object(stage, name, change, left_out)
     cameras = {p.GetName(): p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.Camera)}
     for name, view in edits.cameras.items():
         prim = cameras.get(name) or stage.DefinePrim(root.AppendChild(_identifier(name)), "Camera")

@@ -33,6 +33,9 @@ class MendWriter:
             if not prim or prim.IsInstanceProxy() or not prim.IsA(UsdGeom.Mesh):
                 self.left_out.append(f"The object {old.name} is shared by several places in the file, so its mends were left out.")
                 continue
+            if edit.out:
+                prim.SetActive(False)
+                continue
             parts = [m for m in self.edited.meshes if m.name == old.name or m.name.startswith(f"{old.name}/") and edit.split]
             subsets = self._subsets(prim, old)
             for k, part in enumerate(parts):

@@ -55,7 +55,8 @@ def apply_edits(
     for name, card in edits.cards.items():
         _add_card(edited, name, card)
     for name, edit in edits.objects.items():
-        _edit_object(edited, name, edit)
+        if not edit.out:
+            _edit_object(edited, name, edit)
     for mesh in edited.meshes:
         if mesh.aimed and not any(light.kind == "mesh" and light.mesh == mesh.name for light in edited.lights):
             edited.lights.append(Light(mesh.name, "mesh", mesh=mesh.name))
@@ -73,6 +74,9 @@ def _mend(scene: Scene, name: str, edit: ObjectEdit) -> None:
         raise _no_object(scene, name)
     for k in reversed(members):
         old = scene.meshes[k]
+        if edit.out:
+            del scene.meshes[k]
+            continue
         if edit.brightest is not None:
             old = darkened(scene, old, edit.brightest)
         parts = mended(old, edit)

@@ -107,6 +107,7 @@ class ObjectEdit(_Edit):
     stand_in: bool | None = setting("stand-in", "A plain stand-in takes its surfaces' place: {}.", "Matte, of the same mean colour, to light by.")
     refine: int | None = setting("bake refining", "A bake refines it {} times.", "A number of its own; empty leaves it to the recipe.", ge=0, le=6)
     aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
+    out: bool | None = setting("left out", "It is left out: {}.", "As if it were not in the file.")
     thickness: float | None = setting(
         "thickness", "It is {} m thick,", "Makes a sheet a slab, behind its front or, negative, before it; openings stay open.", "m", ge=-20.0, le=20.0
     )
@@ -124,7 +125,7 @@ class ObjectEdit(_Edit):
     )
 
 
-MENDS = ("thickness", "turned", "shape", "triangles", "longest_edge", "brightest", "split")
+MENDS = ("out", "thickness", "turned", "shape", "triangles", "longest_edge", "brightest", "split")
 """The settings of an object that change its shape and surfaces, in the order in which they are applied."""
 
 

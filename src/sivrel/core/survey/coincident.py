@@ -96,9 +96,7 @@ def _finding(look: Look, a: int, b: int, where: np.ndarray) -> Finding:
     mend = Mend("Delete the second copy in the scene's own program: an object can't be parted from itself here.")
     if not doubled:
         name = look.meshes[small].name
-        mend = Mend(f"Hide {short(name)} wherever it lies in the other; or lift it by a millimetre in the scene's own program.", {
-            f"object.{name}.camera": False, f"object.{name}.shadows": False, f"object.{name}.bounced": False,
-        })  # fmt: skip
+        mend = Mend(f"Leave {short(name)} out; or lift it by a millimetre in the scene's own program.", {f"object.{name}.out": True})
     return Finding(
         "coincident",
         title,

@@ -225,8 +225,9 @@ def _leads_out(look: Look, slit: Slit) -> bool:
     most = 0.0
     for step in (0.08, 0.3, DEEPEST):
         at = some + slit.out * step
-        clear = look.sees(some, at)
-        most = max(most, float((look.open_at(at) * clear).mean()))
+        clear = look.sees(some, at)  # the slit may wander, so that a straight way out of it is not clear everywhere
+        if clear.mean() > 0.1:
+            most = max(most, float(look.open_at(at[clear]).mean()))
     inside = [look.open_at(some - slit.out * step).mean() for step in (0.15, DEEPEST)]
     return bool(most > OUTSIDE and min(inside) < ENCLOSED)
 

@@ -11,8 +11,8 @@ from .finding import Finding, Mend, point, short
 from .look import Look
 
 POINTS, BOUNCES, MANY_POINTS = 320, 3, 60_000
-AWAY = 0.004
-"""Share of what a light would bring if it faced what is seen, below which it is turned away."""
+AWAY = 0.02
+"""Share of what is seen that gets a hundredth or more of what the light would bring if it faced it, below which it is turned away."""
 IDLE, MANY_IDLE = 1e-3, 8
 """Share of all direct light below which a light hardly counts, and how many such lights are worth a word."""
 
@@ -52,7 +52,7 @@ def check(look: Look) -> list[Finding]:
     for i, light in enumerate(active_lights(look.scene)):
         if light.kind == "mesh" or light.name in known:
             continue
-        if light.kind in ("rect", "disk") and unhindered[:, i].sum() < AWAY * _if_turned(look, i, at, normals):
+        if light.kind in ("rect", "disk") and (unhindered[:, i] > 0.01 * _if_turned(look, i, at, normals)).mean() < AWAY:
             found.append(_turned_away(look, light))
             continue
         if arrives[:, i].max() > 0.0:
@@ -109,11 +109,11 @@ def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) ->
     ], kind="light behind", evidence={"blocked_by": blockers[:3]})  # fmt: skip
 
 
-def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> float:
-    """What a flat light would bring to points with nothing in the way, if it faced each of them."""
+def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """What a flat light would bring to each point with nothing in the way, if it faced it."""
     way = np.asarray(active_lights(look.scene)[i].position, float) - at
     distance = np.maximum(np.linalg.norm(way, axis=1), 0.05)
-    return float(look.arrays.lights[i, POWER] * (np.maximum(np.einsum("ij,ij->i", normals, way), 0.0) / distance**3).sum())
+    return look.arrays.lights[i, POWER] * np.maximum(np.einsum("ij,ij->i", normals, way), 0.0) / distance**3 + 1e-30
 
 
 def _turned_away(look: Look, light: Any) -> Finding:

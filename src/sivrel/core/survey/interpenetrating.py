@@ -15,7 +15,7 @@ MOST_PAIRS = 400
 
 
 def check(look: Look) -> list[Finding]:
-    solids = [p for p in look.parts if p.closed and p.signed > 0.0 and p.size > LEAST_SIZE]
+    solids = [p for p in look.parts if p.closed and p.signed > 0.0 and p.size > LEAST_SIZE and not look.is_card(p.mesh)]
     seen = np.zeros(len(look.vertices))
     np.add.at(seen, look.seen, 1.0 / look.rays)
     visible = {id(p): float(seen[p.triangles].sum()) for p in solids}

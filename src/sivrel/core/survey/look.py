@@ -9,7 +9,7 @@ from ..lights.pack import active_lights
 from ..render.preparation import camera_rays
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
-from ..scene.arrays import EMISSION, EMISSION_MAP, OPACITY, OPACITY_MAP, POWER, SEE_THROUGH
+from ..scene.arrays import BY_CAMERA, BY_SHADOW, EMISSION, EMISSION_MAP, FLAGS, OPACITY, OPACITY_MAP, POWER, SEE_THROUGH
 from ..scene.model import Mesh
 from ..scene.pack import packed_meshes
 from ..scene.topology import Topology, facets, topology, volume
@@ -59,6 +59,8 @@ class Look:
         self.object_of = self.arrays.object_of.astype(np.int64)
         rows = self.arrays.surfaces[self.arrays.surface_of]
         self.see_through = (rows[:, OPACITY] < 1.0) | (rows[:, OPACITY_MAP] >= 0.0)
+        flags = self.arrays.objects[self.object_of, FLAGS] if len(self.object_of) else np.zeros(0, np.int64)
+        self.passes = {"light": self.see_through | (flags & BY_SHADOW == 0), "sight": self.see_through | (flags & BY_CAMERA == 0)}
         self.solid_glass = self.see_through & (rows[:, SEE_THROUGH] == 2.0)
         self.glow = rows[:, EMISSION : EMISSION + 3] @ LUMINANCE
         self.glows = (self.glow > 0.0) | (rows[:, EMISSION_MAP] >= 0.0)
@@ -68,8 +70,8 @@ class Look:
 
     # Rays.
 
-    def cast(self, origins: np.ndarray, d: np.ndarray, reach: float = 1e30) -> tuple[np.ndarray, np.ndarray]:
-        """The first thing along each ray that light does not pass: triangle int64 (-1 none), distance float64."""
+    def cast(self, origins: np.ndarray, d: np.ndarray, reach: float = 1e30, by: str = "light") -> tuple[np.ndarray, np.ndarray]:
+        """The first thing along each ray that light, or the camera's `sight`, does not pass: triangle int64 (-1 none), distance float64."""
         o, hits, passed = origins.astype(float).copy(), np.full(len(d), -1), np.zeros(len(d))
         going = np.arange(len(d))
         for _ in range(MOST_PASSED):
@@ -78,7 +80,7 @@ class Look:
             hit, t = closest_hits(self.arrays.bvh, o[going].astype(np.float32), d[going].astype(np.float32), np.float32(0.0), np.float32(reach))
             met = t < np.float32(reach) * 0.999
             passed[going] += np.where(met, t, reach)
-            stopped = met & ~self.see_through[np.where(met, hit, 0)]
+            stopped = met & ~self.passes[by][np.where(met, hit, 0)]
             hits[going[stopped]] = hit[stopped]
             on = met & ~stopped
             step = t[on].astype(float) + self.offset
@@ -122,7 +124,7 @@ class Look:
     def _see(self) -> None:
         x, y = (g.reshape(-1) for g in np.meshgrid((np.arange(COLUMNS) + 0.5) * 16.0 / COLUMNS, (np.arange(ROWS) + 0.5) * 9.0 / ROWS))
         origins, self.sight = camera_rays(self.camera, 16, 9, x, y)
-        hits, distance = self.cast(origins, self.sight)
+        hits, distance = self.cast(origins, self.sight, by="sight")
         self.eye = self.camera.to_world[:, 3].astype(float)
         self.seen_share = float((hits >= 0).mean())
         met = hits >= 0
@@ -158,6 +160,11 @@ class Look:
         """How far off a surface to go: at most half of the room before it."""
         _, distance = self.cast(at + normals * self.offset, normals)
         return np.minimum(distance * self.rng.uniform(0.1, 0.5, len(at)), 1.0)
+
+    def is_card(self, number: int) -> bool:
+        """Whether an object is a card that edits stood into the shot: it wears a surface of its own name."""
+        mesh = self.meshes[number]
+        return self.scene.surfaces[int(mesh.surfaces[0])].name == mesh.name
 
     def share(self, triangles: np.ndarray) -> float:
         """Share of the picture that some triangles, by number, fill."""

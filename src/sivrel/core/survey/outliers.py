@@ -51,9 +51,7 @@ def _finding(look: Look, far: list, distance: float, growth: float) -> Finding:
     names = list(dict.fromkeys(p.name for p in far))
     low, high = np.min([p.low for p in far], axis=0), np.max([p.high for p in far], axis=0)
     whole = [name for name in names if all(p in far for p in look.parts if p.name == name)]
-    edits = {key: value for name in whole for key, value in ((f"object.{name}.shape", "box"),)}
-    for name in whole:
-        edits |= {f"object.{name}.camera": False, f"object.{name}.shadows": False, f"object.{name}.bounced": False}
+    edits = {f"object.{name}.out": True for name in whole}
     several = f" and {len(names) - 1} more" if len(names) > 1 else ""
     return Finding(
         "outlier",
@@ -64,5 +62,5 @@ def _finding(look: Look, far: list, distance: float, growth: float) -> Finding:
         box=(point(low), point(high)),
         objects=names,
         evidence={"distance_m": round(distance, 2), "times_larger": round(growth, 2), "ray_offset_m": round(look.arrays.offset, 6)},
-        mends=[Mend("Hide it from camera, shadows and bounced light; to shrink the scene, delete it in its own program.", edits)],
+        mends=[Mend("Leave it out of the shot.", edits)],
     )

@@ -2,11 +2,13 @@
 would hide its inside."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..scene.arrays import BASE, SceneArrays
 from ..scene.model import Camera, Scene
+from ..scene.topology import topology
 from ..trace.traverse import closest_hits
 
 SIZE = 640
@@ -16,6 +18,7 @@ ABOVE_EYE = 0.35
 """Metres above the camera at which the plan is cut: above the furniture, below the ceiling."""
 CUT = 0.13
 """Tone of what the cut goes through."""
+MOST_LINES = 30_000
 FAR_OUT = 40.0
 """Times the middle half of all triangles' spread, beyond which geometry is cropped off the drawing."""
 
@@ -25,7 +28,7 @@ class Drawing:
     """An orthographic picture with where it lies.
 
     tones: uint8 [rows, columns]; right, up: world axes of its sides; centre: world point in its middle, on the cut
-    half: (half width, half height) in metres
+    half: (half width, half height) in metres; lines: where the cut goes through surfaces, float64 [n, 2, 2], metres from its top left
     """
 
     tones: np.ndarray
@@ -33,6 +36,7 @@ class Drawing:
     up: np.ndarray
     centre: np.ndarray
     half: tuple[float, float]
+    lines: np.ndarray
 
 
 def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
@@ -50,9 +54,11 @@ def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
     return np.minimum(low, np.min([low, *near], axis=0)), np.maximum(high, np.max([high, *near], axis=0))
 
 
-def plan_and_elevation(scene: Scene, arrays: SceneArrays, camera: Camera) -> tuple[Drawing, Drawing]:
-    """The plan, cut just above the camera, with the camera's forward axis nearest to up; and the elevation, looking that
-    way from the camera's back."""
+def plan_and_elevation(
+    scene: Scene, arrays: SceneArrays, camera: Camera, height: float | None = None, behind: float | None = None
+) -> tuple[Drawing, Drawing]:  # fmt: skip
+    """The plan, cut just above the camera or at `height` metres, with the camera's forward axis nearest to up; and the section, looking that
+    way from the camera's back, or from `behind` metres along that axis."""
     low, high = drawn_bounds(scene, camera)
     eye, forward = camera.to_world[:, 3], -camera.to_world[:, 2]
     axis = 0 if abs(forward[0]) > abs(forward[2]) else 2
@@ -60,9 +66,10 @@ def plan_and_elevation(scene: Scene, arrays: SceneArrays, camera: Camera) -> tup
     ahead[axis] = 1.0 if forward[axis] > 0.0 else -1.0
     up = np.array([0.0, 1.0, 0.0])
     right = np.cross(ahead, up)
-    cut = min(max(eye[1] + ABOVE_EYE, low[1]), high[1] + 0.01)
+    cut = min(max(eye[1] + ABOVE_EYE if height is None else height, low[1]), high[1] + 0.01)
+    along = float(eye @ ahead) if behind is None else behind
     plan = _draw(arrays, low, high, right, ahead, np.array([0.0, cut, 0.0]), -up)
-    elevation = _draw(arrays, low, high, right, up, eye * np.abs(ahead), ahead)
+    elevation = _draw(arrays, low, high, right, up, ahead * along, ahead)
     return plan, elevation
 
 
@@ -89,6 +96,12 @@ def _draw(arrays: SceneArrays, low, high, right, up, cut, looking) -> Drawing:
     base = arrays.surfaces[arrays.surface_of[np.where(met, hits, 0)]][:, BASE : BASE + 3] @ (0.2126, 0.7152, 0.0722)
     tone = 0.45 + 0.4 * np.abs(facing) * (0.4 + 0.6 * np.sqrt(np.clip(base, 0.0, 1.0)))
     tone = np.where(met, np.where(facing < 0.0, CUT, tone), 0.97).reshape(rows, columns)
+    right, up, half = np.asarray(right, float), np.asarray(up, float), (half_w, half_h)
+    corners, solid = arrays.vertices.reshape(-1, 3, 3), _closed(arrays)
+    ends, cut_triangles = cut_lines(corners, centre, np.asarray(looking, float))
+    lines = np.stack([(ends - centre) @ right + half_w, half_h - (ends - centre) @ up], axis=-1)
+    of_solids = solid[cut_triangles]
+    tone = np.where(inside_cut(lines[of_solids], (rows, columns), (2.0 * half_w / columns, 2.0 * half_h / rows)), CUT, tone)
     # Edges: where the depth or the object jumps.
     depth = np.where(met, distances, 1e4).reshape(rows, columns).astype(float)
     thing = np.where(met, arrays.object_of[np.where(met, hits, 0)].astype(np.int64), -1).reshape(rows, columns)
@@ -100,4 +113,65 @@ def _draw(arrays: SceneArrays, low, high, right, up, cut, looking) -> Drawing:
         where = (slice(1, None), slice(None)) if axis == 0 else (slice(None), slice(1, None))
         edge[where] |= step | other
     tone = np.where(edge & (tone > CUT), tone * 0.62, tone)
-    return Drawing((tone * 255.0).astype(np.uint8), np.asarray(right, float), np.asarray(up, float), centre, (half_w, half_h))
+    inside = (lines.max(axis=1) > 0.0).all(axis=1) & (lines.min(axis=1) < (2.0 * half_w, 2.0 * half_h)).all(axis=1)
+    lines = lines[inside]
+    longest = np.argsort(-np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1), kind="stable")[:MOST_LINES]
+    return Drawing((tone * 255.0).astype(np.uint8), right, up, centre, half, lines[longest])
+
+
+def cut_lines(triangles: np.ndarray, at: np.ndarray, normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where a plane goes through triangles [n, 3, 3]: float64 [k, 2, 3], the two ends of each line, what faces outwards seen from one side of
+    them; and the numbers of the triangles."""
+    side = (triangles.astype(float) - at) @ normal
+    # What lies in the plane counts as beyond it, so that no corner is cut twice.
+    beyond = side >= 0.0
+    crossed = np.flatnonzero(beyond.any(axis=1) & ~beyond.all(axis=1))
+    v, d, b = triangles[crossed].astype(float), side[crossed], beyond[crossed]
+    # The corner that is alone on its side, and its two edges.
+    alone = np.where(b.sum(axis=1) == 1, np.argmax(b, axis=1), np.argmin(b, axis=1))
+    k = np.arange(len(crossed))
+    ends = []
+    for step in (1, 2):
+        other = (alone + step) % 3
+        t = d[k, alone] / (d[k, alone] - d[k, other])
+        ends.append(v[k, alone] + (v[k, other] - v[k, alone]) * t[:, None])
+    lines = np.stack(ends, axis=1) if len(crossed) else np.zeros((0, 2, 3))
+    facing = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+    backwards = np.einsum("ij,ij->i", np.cross(lines[:, 1] - lines[:, 0], normal), facing) < 0.0
+    return np.where(backwards[:, None, None], lines[:, ::-1], lines), crossed
+
+
+def inside_cut(lines: np.ndarray, shape: tuple[int, int], pixel: tuple[float, float]) -> np.ndarray:
+    """bool [rows, columns]: which pixels of a drawing lie inside solids, whose cut outlines are `lines`, float64 [n, 2, 2] in metres from its
+    top left, all turned alike: the winding number along each row (Foley et al. 1990, section 19.5)."""
+    rows, columns = shape
+    wound = np.zeros((rows, columns + 1))
+    y = lines[:, :, 1] / pixel[1] - 0.5
+    first, last = np.ceil(y.min(axis=1)), np.ceil(y.max(axis=1))  # rows whose middle a line crosses
+    first, last = np.clip(first, 0, rows).astype(np.int64), np.clip(last, 0, rows).astype(np.int64)
+    count = last - first
+    number = np.repeat(np.arange(len(lines)), count)
+    row = np.repeat(first, count) + np.arange(count.sum()) - np.repeat(np.cumsum(count) - count, count)
+    low, high = y[number, 0], y[number, 1]
+    t = (row - low) / np.where(high == low, 1.0, high - low)
+    x = (lines[number, 0, 0] + (lines[number, 1, 0] - lines[number, 0, 0]) * t) / pixel[0]
+    column = np.clip(np.ceil(x - 0.5), 0, columns).astype(np.int64)
+    np.add.at(wound, (row, column), np.where(high > low, 1.0, -1.0))
+    total = np.cumsum(wound, axis=1)[:, :columns]
+    # Which way round is inside depends on the side from which it is looked at.
+    return np.abs(total) > 0.5
+
+
+def _closed(arrays: SceneArrays) -> np.ndarray:
+    """bool [triangles]: which belong to closed parts of meshes; kept for the geometry that was drawn last."""
+    if _kept.get("of") is not arrays.vertices:
+        closed = np.zeros(len(arrays.vertices), bool)
+        for number in np.unique(arrays.object_of):
+            mine = np.flatnonzero(arrays.object_of == number)
+            net = topology(arrays.vertices[mine].reshape(-1, 3, 3))
+            closed[mine] = ~np.isin(net.part, net.part[net.rim().any(axis=1)])
+        _kept.update(of=arrays.vertices, closed=closed)
+    return _kept["closed"]
+
+
+_kept: dict[str, Any] = {}

@@ -7,7 +7,7 @@ from .look import Look
 
 HUGE = 8.0
 """Times the bake's longest edge that a triangle is long when a bake begins from too little."""
-LEAST_EDGE = 3.0
+LEAST_EDGE, USUAL_PATCH = 3.0, 0.5
 STEEP = 0.7
 SIDE = 0.06
 """Share of the picture that floor, ceiling or walls must fill to count."""
@@ -21,7 +21,8 @@ def _huge(look: Look) -> list[Finding]:
     recipe = look.recipe
     if "baked" not in (recipe.gi.seen, recipe.gi.beyond):
         return []
-    longest = max(LEAST_EDGE, HUGE * float(recipe.baked.max_edge))
+    patch = float(recipe.baked.max_edge) or USUAL_PATCH
+    longest = max(LEAST_EDGE, HUGE * patch)
     v = look.vertices
     edge = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2).max(axis=1)
     seen = np.zeros(len(v), bool)
@@ -39,7 +40,7 @@ def _huge(look: Look) -> list[Finding]:
                 harm=min(0.6, 0.25 + share), at=point(v[mine][0].mean(axis=0)), box=box_of(v[mine]), objects=[name],
                 evidence={"longest_edge_m": round(float(edge[mine].max()), 2), "share_of_picture": round(share, 4)},
                 mends=[
-                    Mend(f"Cut its edges to {recipe.baked.max_edge * 2:g} m.", {f"object.{name}.longest_edge": round(float(recipe.baked.max_edge) * 2, 3)})
+                    Mend(f"Cut its edges to {2.0 * patch:g} m.", {f"object.{name}.longest_edge": round(2.0 * patch, 3)}),
                 ],
                 spot=look.spot(v[mine][0].mean(axis=0)),
             )

@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Finding, Mend, point, short
 from .look import Look
 
 KNOWN = {

@@ -11,28 +11,21 @@ from PIL import Image
 from ...core.caches import from_bytes
 from ...core.errors import InputError
 from ...core.formats.usd_edits import write_layer
-from ...core.render.recipe import Recipe, to_json
 from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS
-from ...core.scene.edits import to_json as edits_to_json
 from ...core.shadows.depth_map import map_picture
-from ...store import proofs, questions, shots
-from ..asked import edits_of, shot_or_404
+from ...store import proofs, questions
+from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
 from ..database import data, db
 from .panel import light_lines, other_lines
 
 pages = Blueprint("lights", __name__, template_folder="templates")
 
 
-def _proof(shot: shots.Shot) -> proofs.Proof | None:
-    proof = proofs.get(db(), request.form.get("proof", 0, type=int))
-    return proof if proof and proof.shot_id == shot.id else None
-
-
 @pages.post("/shots/<slug>/lights")
 def panel(slug: str):
     """The panel for the form's edits; `open` is the light whose sentences are shown."""
     shot = shot_or_404(slug)
-    proof, edits, opened = _proof(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
+    proof, edits, opened = proof_of_form(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
     lines = light_lines(shot, proof, edits, request.form.get("way") == "depth_map")
     bounced = next((m for m in proof.lights if m["name"] == "bounced light"), None) if proof else None
     shown = opened.removeprefix("object:") if opened.startswith("object:") else None
@@ -52,18 +45,10 @@ def _rays(lines: list[Any]) -> int:
     return total
 
 
-def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
-    proof, edits = _proof(shot), edits_of(request.form.get("edits", ""))
-    recipe = proof.recipe if proof else Recipe()
-    camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
-    asked = {"recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, **body}
-    return jsonify(question=questions.ask(db(), kind, shot.id, asked))
-
-
 @pages.post("/shots/<slug>/plan")
 def plan(slug: str):
     """Ask for plan and elevation; the answer comes at /questions/N.json."""
-    return _ask("plan", shot_or_404(slug), {})
+    return ask_worker("plan", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/reach")
@@ -76,7 +61,7 @@ def reach(slug: str):
         if value is None or not -1e5 < value < 1e5:
             raise InputError(f"The {name} of the spot is missing; click on the picture.")
         numbers[name] = value if name in "xy" else max(1, int(value))
-    return _ask("reach", shot, numbers)
+    return ask_worker("reach", shot, numbers)
 
 
 @pages.get("/questions/<int:number>.json")

@@ -124,6 +124,7 @@ function mark() {
   if (chosen.a) query.set("proof", chosen.a.id);
   if (chosen.b && !chosen.b.unfiltered) query.set("with", chosen.b.id);
   history.replaceState(null, "", `?${query}`);
+  $("to-survey").search = chosen.a ? new URLSearchParams({ proof: chosen.a.id }) : "";
   for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filter.picture !== null);
   sayVerdict($("verdict"), chosen, plate.exposure);
 }
@@ -356,7 +357,7 @@ document.addEventListener("sivrel:leaf", (event) => event.detail === "pins" && p
 const ofProof = (act) => () => chosen.a && act(chosen.a.id);
 const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
 const KEYS = {
-  w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
+  "!": () => (location.href = $("to-survey").href), w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
   g: togglePlan, c: toggleMarks, n: DO.filter, 0: DO.fit,
   p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
   j: () => recipe.proveOneByOne(),

@@ -11,7 +11,7 @@ const unit = (a) => add([0, 0, 0], a, 1 / (Math.hypot(...a) || 1));
 const round = (v) => Number(v.toPrecision(4));
 const figures = (v) => v.map((x) => x.toFixed(2)).join(", ");
 
-const make = (tag, attributes = {}, parent = null) => {
+export const make = (tag, attributes = {}, parent = null) => {
   const element = document.createElementNS(SVG, tag);
   for (const [key, value] of Object.entries(attributes)) element.setAttribute(key, value);
   parent?.append(element);
@@ -19,7 +19,7 @@ const make = (tag, attributes = {}, parent = null) => {
 };
 
 /** One drawing: world points to its pixels and back. */
-class View {
+export class View {
   constructor(drawing, title) {
     Object.assign(this, drawing, { title });
     this.size = [this.half[0] * 2, this.half[1] * 2];

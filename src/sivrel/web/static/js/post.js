@@ -16,14 +16,28 @@ export async function post(address, fields = {}) {
   return (answer.headers.get("Content-Type") ?? "").includes("json") ? answer.json() : answer.text();
 }
 
-/** Put a question and wait for its answer. Throws an Error with the server's sentence. */
-export async function ask(address, fields) {
-  const { question } = await post(address, fields);
-  for (;;) {
-    await new Promise((done) => setTimeout(done, 60));
-    const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
-    if (!answer.ok) throw new Error(await sentence(answer));
-    const told = (await answer.json()).answer;
-    if (told) return told;
-  }
+/** Put a question whose answer may come in parts: `done(onPart)` waits for the whole of it, `stop()` calls it off. */
+export function watch(address, fields) {
+  const asked = post(address, fields);
+  asked.catch(() => {});
+  let stopped = false;
+  const done = async (onPart = () => {}) => {
+    const { question } = await asked;
+    for (;;) {
+      await new Promise((on) => setTimeout(on, 60));
+      const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
+      if (!answer.ok) throw new Error(await sentence(answer));
+      const told = (await answer.json()).answer;
+      if (told && told.done !== false) return told;
+      if (told && !stopped) onPart(told);
+    }
+  };
+  const stop = async () => {
+    stopped = true;
+    await post(`/questions/${(await asked).question}/call-off`);
+  };
+  return { done, stop };
 }
+
+/** Put a question and wait for its answer. Throws an Error with the server's sentence. */
+export const ask = (address, fields) => watch(address, fields).done();

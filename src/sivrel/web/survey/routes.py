@@ -1,0 +1,132 @@
+"""The survey page: the scene in plan and section with what was found in it, and mends that become the next proof's change."""
+
+import json
+from functools import partial
+
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+
+from ...core.errors import InputError
+from ...core.formats.gltf_out import write_gltf
+from ...core.formats.scenes import read_scene
+from ...core.render.frame import Frame
+from ...core.scene.apply_edits import apply_edits
+from ...core.scene.edits import SETTINGS, split_key
+from ...store import jobs, proofs, questions, recipes
+from ...store.database import transaction
+from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, shot_or_404
+from ..database import db
+
+pages = Blueprint("survey", __name__, template_folder="templates")
+FURTHEST = 1e7
+"""Metres from the origin within which a cut or a spot may lie."""
+
+
+@pages.get("/shots/<slug>/survey")
+def page(slug: str):
+    """The page for ?proof= (the newest finished one by default), or for the shot as its file has it, with ?camera= or the proof's."""
+    shot = shot_or_404(slug)
+    asked = proofs.get(db(), request.args.get("proof", 0, type=int))
+    proof = asked if asked and asked.shot_id == shot.id and asked.picture else None
+    camera = request.args.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
+    names = cameras_of(shot)
+    if camera not in names and not (proof and camera == proof.camera):
+        raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(names)}.")
+    # The picture that findings are marked on: of this proof, or the newest whole one of this view.
+    newest = ([proof] if proof else []) + [p for p in map(partial(proofs.get, db()), reversed(proofs.finished(db(), shot.id))) if p]
+    shown = next((p for p in newest if p.camera == camera and not p.frame.region), None)
+    edits = proof.edits.flat() if proof else {}
+    return render_template("survey.html", shot=shot, proof=proof, shown=shown, camera=camera, cameras=names, edits=json.dumps(edits))
+
+
+@pages.post("/shots/<slug>/survey")
+def look_over(slug: str):
+    """Look the shot over with the form's edits; the answer comes part by part at /questions/N.json."""
+    return ask_worker("survey", shot_or_404(slug), {})
+
+
+@pages.post("/shots/<slug>/section")
+def section(slug: str):
+    """Plan and section with the form's edits, cut at its `height` and `behind`, in metres, where they are given."""
+    body = {}
+    for name in ("height", "behind"):
+        if request.form.get(name):
+            body[name] = _metres(name)
+    return ask_worker("plan", shot_or_404(slug), body)
+
+
+@pages.post("/shots/<slug>/standpoint")
+def standpoint(slug: str):
+    """What the place (x, y, z) sees, and what it is lit by."""
+    return ask_worker("seen_from", shot_or_404(slug), {name: _metres(name) for name in "xyz"})
+
+
+def _metres(name: str) -> float:
+    value = request.form.get(name, type=float)
+    if value is None or not -FURTHEST < value < FURTHEST:
+        raise InputError(f"The place's {name} is missing or out of all bounds; click on the drawing.")
+    return value
+
+
+@pages.post("/questions/<int:number>/call-off")
+def call_off(number: int):
+    questions.call_off(db(), number)
+    return "", 204
+
+
+@pages.post("/shots/<slug>/survey/words")
+def words(slug: str):
+    """The form's edits as sentences, a list of [keys, words], those of one light, object, card or camera together."""
+    shot_or_404(slug)
+    told: dict[tuple[str, str], dict[str, object]] = {}
+    for key, value in edits_of(request.form.get("edits", "")).flat().items():
+        group, name, field = split_key(key)
+        told.setdefault((group, name), {})[field] = value
+    return jsonify([[[f"{group}.{name}.{field}" for field in fields], _said(group, name, fields)] for (group, name), fields in told.items()])
+
+
+def _said(group: str, name: str, fields: dict[str, object]) -> str:
+    """The edits of one light, object, card or camera in words."""
+    short = name.rstrip("/").split("/")[-1]
+    if group == "card" and {"at", "width", "height"} <= fields.keys():
+        deep = f" × {fields['depth']}" if "depth" in fields else ""
+        at = ", ".join(f"{float(v):.2f}" for v in str(fields["at"]).split(","))
+        return f"a card {fields['width']} × {fields['height']}{deep} m at {at}"
+    values = ", ".join(f"{SETTINGS[group][field]['name']} {_value(value)} {SETTINGS[group][field]['unit']}".rstrip() for field, value in fields.items())
+    return f"{'everything' if group == 'scene' else short}: {values}"
+
+
+def _value(value: object) -> str:
+    return {True: "on", False: "off"}.get(value, str(value)) if isinstance(value, bool) else str(value)
+
+
+@pages.post("/shots/<slug>/survey/prove")
+def prove(slug: str):
+    """Render the shot with the form's edits, as a child of its proof, and go to the bench."""
+    shot, parent = shot_or_404(slug), None
+    parent = proof_of_form(shot)
+    edits, camera = edits_of(request.form.get("edits", "")), request.form.get("camera") or shot.cameras[0]["name"]
+    if camera not in cameras_of(shot) and camera not in edits.cameras:
+        raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(cameras_of(shot))}.")
+    recipe, frame = (parent.recipe, parent.frame) if parent else (recipes.default(db()), Frame())
+    with transaction(db()):
+        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, camera, frame, edits=edits)
+        jobs.add(db(), number, len(frame.tiles()))
+    return redirect(url_for("bench.page", slug=slug, proof=number))
+
+
+@pages.post("/shots/<slug>/scene.glb")
+def glb(slug: str):
+    """The whole scene with the form's edits as glTF."""
+    import tempfile
+    from pathlib import Path
+
+    shot = shot_or_404(slug)
+    if not shot.path.is_file():
+        abort(404)
+    scene = apply_edits(read_scene(shot.path, confine_to=shot.confine_to), edits_of(request.form.get("edits", "")))
+    with tempfile.TemporaryDirectory() as folder:
+        out = Path(folder) / "scene.glb"
+        left_out = write_gltf(scene, out)
+        data = out.read_bytes()
+    headers = {"Content-Disposition": f'attachment; filename="{shot.slug}.glb"', "X-Left-Out": str(len(left_out))}
+    return Response(data, mimetype="model/gltf-binary", headers=headers)
