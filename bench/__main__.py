@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, lights, pages, render, trace, ways
+from . import agreement, lights, load, pages, render, survey, trace, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -20,6 +20,8 @@ BENCHMARKS = {
     "ways": ways.ways,
     "caustics": ways.caustics,
     "agreement": agreement.agreement,
+    "survey": survey.survey,
+    "load": load.load,
 }
 
 for name in sys.argv[1:] or BENCHMARKS:

@@ -325,7 +325,8 @@ def shaped_light_is_no_fault(r: Room) -> None:
 
 
 FAULTS = (
-    scale, outlier, sheet, gap, coincident, interpenetrating, mixed_faces, inside_out, glows_away, hole, too_dense, slivers, huge_polygons, one_object,
+    scale, outlier, sheet, gap, coincident, interpenetrating, mixed_faces, inside_out, glows_away, hole, too_dense, slivers, huge_polygons,
+    one_object,
     light_inside, light_behind, light_turned_away, linked_to_nothing, light_at_zero, idle_lights, dome_blocked, two_suns, small_glow, too_bright,
     camera_inside, camera_too_near, exposure,
 )  # fmt: skip

@@ -340,7 +340,9 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one edit; may be repeated")
     sub.add_argument("--json", action="store_true")
     sub.set_defaults(recipe=None)
-    sub = command("survey", lambda args: survey(args, _recipe, _print), "Look a scene over before rendering: what is wrong, where, and how to mend it.")
+    sub = command(
+        "survey", lambda args: survey(args, _recipe, _print), "Look a scene over before rendering: what is wrong, where, and how to mend it."
+    )
     add_survey_arguments(sub)
     sub = command("export", lambda args: export(args, _recipe, _print), "Write a scene with all its edits as glTF (.glb).")
     add_export_arguments(sub)

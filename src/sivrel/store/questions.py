@@ -30,7 +30,10 @@ def take(db: sqlite3.Connection) -> tuple[int, str, int, dict[str, Any]] | None:
 
 
 def answer(db: sqlite3.Connection, number: int, answer: dict[str, Any] | None, problem: str = "") -> None:
-    db.execute("UPDATE questions SET answer = ?, problem = ? WHERE id = ? AND problem = ''", (json.dumps(answer) if answer is not None else None, problem, number))
+    db.execute(
+        "UPDATE questions SET answer = ?, problem = ? WHERE id = ? AND problem = ''",
+        (json.dumps(answer) if answer is not None else None, problem, number),
+    )
 
 
 def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:

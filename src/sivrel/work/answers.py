@@ -74,7 +74,11 @@ def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, bod
     try:
         recipe = from_json(body["recipe"])
         ready = worker.prepare(
-            db, shots.get(db, shot_id), with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}), edits_from_json(body["edits"]), body.get("camera")
+            db,
+            shots.get(db, shot_id),
+            with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}),
+            edits_from_json(body["edits"]),
+            body.get("camera"),
         )
 
         def tell(part: dict[str, Any]) -> bool:

@@ -16,7 +16,7 @@ from typing import Any
 
 from ..core.errors import InputError
 
-PATIENCE, BYTES_PER_SECOND = 4.0, 4 << 20
+PATIENCE, BYTES_PER_SECOND = 4.0, 6 << 20
 """Seconds that a look may take, and how many more bytes of files buy another second."""
 MEMORY, MEMORY_PER_BYTE = 800 << 20, 24
 """Bytes of memory that a look may take besides the program's own, and for each byte of the files."""
@@ -36,7 +36,9 @@ def looked_into(path: Path, folder: Path | None) -> dict[str, Any]:
         finally:
             process.kill()
     if text is None:
-        raise InputError(f"{path.name} takes longer than {patience:.0f} s to read, far more than its size explains; it is damaged, or made to do harm.")
+        raise InputError(
+            f"{path.name} takes longer than {patience:.0f} s to read, far more than its size explains; it is damaged, or made to do harm."
+        )
     try:
         told = json.loads(text)
     except ValueError:

@@ -57,9 +57,10 @@ def _chunks(data: bytes, name: str) -> tuple[bytes, bytes]:
     """The JSON and the binary chunk of a .glb, or a .gltf and nothing."""
     if data[:4] != b"glTF":
         return data, b""
+    parts: dict[int, bytes] = {}
     try:
         _, version, _ = struct.unpack_from("<III", data)
-        at, parts = 12, {}
+        at = 12
         while at + 8 <= len(data):
             length, kind = struct.unpack_from("<II", data, at)
             if at + 8 + length > len(data):
@@ -67,7 +68,7 @@ def _chunks(data: bytes, name: str) -> tuple[bytes, bytes]:
             parts.setdefault(kind, data[at + 8 : at + 8 + length])
             at += 8 + length + (-length % 4)
     except struct.error:
-        parts, version = {}, 2
+        version = 2
     if version != 2 or JSON_CHUNK not in parts:
         raise InputError(f"{name} is not a glTF 2.0 file, or it ends too early.")
     return parts[JSON_CHUNK], parts.get(BINARY_CHUNK, b"")
@@ -232,8 +233,8 @@ class _Reader:
         if mirrored:
             v, n, uv = v[:, ::-1], n[:, ::-1], uv[:, ::-1]
         surfaces = np.full(len(v), surface, np.uint32)
-        columns = (np.ascontiguousarray(column, np.float32) for column in (v, n, uv))
-        self.scene.meshes.append(Mesh(name, *columns, surfaces, double_sided=both))
+        vertices, normals, uvs = (np.ascontiguousarray(column, np.float32) for column in (v, n, uv))
+        self.scene.meshes.append(Mesh(name, vertices, normals, uvs, surfaces, double_sided=both))
 
     def _camera(self, camera: model.Camera, matrix: np.ndarray, name: str) -> None:
         axes = matrix[:3, :3] / np.maximum(np.linalg.norm(matrix[:3, :3], axis=0), 1e-30)

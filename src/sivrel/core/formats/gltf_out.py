@@ -19,7 +19,7 @@ WRAPS = {"clamp": 33071, "mirror": 33648, "repeat": 10497, "black": 33071}
 def write_gltf(scene: Scene, out: Path) -> list[str]:
     """Write a scene, edits laid over it, to `out` (.glb). Returns a sentence for each thing that glTF can't carry."""
     writer = _Writer(scene)
-    out.write_bytes(writer.bytes())
+    out.write_bytes(writer.whole())
     return writer.left_out
 
 
@@ -30,7 +30,8 @@ def linear_to_srgb(linear: np.ndarray) -> np.ndarray:
 
 class _Writer:
     def __init__(self, scene: Scene) -> None:
-        self.scene, self.left_out = scene, []
+        self.scene = scene
+        self.left_out: list[str] = []
         self.binary = bytearray()
         self.told: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Sivrel"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [], "meshes": [], "accessors": [],
@@ -41,7 +42,7 @@ class _Writer:
         self.pictures: dict[Any, int] = {}
         self.used: set[str] = set()
 
-    def bytes(self) -> bytes:
+    def whole(self) -> bytes:
         for mesh in self.scene.meshes:
             if len(mesh.vertices):
                 self._mesh(mesh)
@@ -155,7 +156,9 @@ class _Writer:
         if surface.emission_map:
             values = _values(surface.emission_map.texture)[..., :3]
             brightest = max(float(values.max()), 1e-9)
-            told["emissiveTexture"] = self._picture(_srgb(values / brightest), surface.emission_map.texture, ("glow", id(surface.emission_map.texture)))
+            told["emissiveTexture"] = self._picture(
+                _srgb(values / brightest), surface.emission_map.texture, ("glow", id(surface.emission_map.texture))
+            )
             colour = np.full(3, brightest)
         strength = float(colour.max())
         if strength > 0.0:
@@ -294,4 +297,3 @@ def _transform(matrix: np.ndarray) -> dict[str, Any]:
     sx, turn = math.hypot(a, d), math.atan2(-d, a)
     sy = float(e * math.cos(turn) + b * math.sin(turn))
     return {"offset": [float(matrix[0, 2] - b), float(1.0 - e - matrix[1, 2])], "scale": [sx, sy], "rotation": turn}
-

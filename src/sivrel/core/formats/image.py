@@ -44,6 +44,8 @@ def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
                 pixels = np.asarray(image.convert("RGBA"), np.float32) / 255.0
     except InputError:
         raise
+    except Image.DecompressionBombError:
+        raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.") from None
     except Exception:
         raise InputError(f"The image {name} can't be read; give a PNG, a JPEG, an EXR or an HDR file.") from None
     if encoding == "sRGB" or (encoding == "auto" and not grey):

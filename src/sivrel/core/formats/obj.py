@@ -203,7 +203,7 @@ class _Reader:
                 elif key == "ks":
                     glossy = _three(rest)
                 elif key == "ns":
-                    # A lobe of exponent n is as wide as facets of alpha² = 2 / (n + 2) (Walter et al. 2007, section 5.2); alpha is our roughness squared.
+                    # A lobe of exponent n is as wide as facets of alpha² = 2 / (n + 2) (Walter et al. 2007, 5.2); alpha is our roughness squared.
                     surface.roughness = float((2.0 / (max(float(rest[0]), 0.0) + 2.0)) ** 0.25)
                 elif key in ("d", "tr"):
                     value = float(rest[-1])
@@ -234,8 +234,8 @@ class _Reader:
         attribute, encoding = MAPS[key]
         scale, shift, wrap = [1.0, 1.0], [0.0, 0.0], "repeat"
         while rest and rest[0].startswith("-"):
-            option, values = rest[0], []
-            rest = rest[1:]
+            values: list[str] = []
+            option, rest = rest[0], rest[1:]
             while rest and re.fullmatch(r"[-+]?\d*\.?\d+(e[-+]?\d+)?|on|off", rest[0]) and len(values) < 3 and len(rest) > 1:
                 values.append(rest[0])
                 rest = rest[1:]

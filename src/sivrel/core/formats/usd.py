@@ -15,7 +15,7 @@ from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
-MOST_TRIANGLES = 20_000_000
+MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
 SUFFIXES = (".usda", ".usdc", ".usdz", ".usd")
 
 
@@ -151,9 +151,11 @@ class _Reader:
         self.scene.meshes.append(part)
 
     def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:
+        indices = instancer.GetProtoIndicesAttr().Get(self.time) or []
+        if len(indices) > MOST_INSTANCES:
+            raise InputError(f"{instancer.GetPath()} has {len(indices):,} instances; more than {MOST_INSTANCES:,} can't be read.")
         matrices = instancer.ComputeInstanceTransformsAtTime(self.time, self.time, UsdGeom.PointInstancer.ExcludeProtoXform)
         prototypes = instancer.GetPrototypesRel().GetForwardedTargets()
-        indices = instancer.GetProtoIndicesAttr().Get(self.time) or []
         mask = instancer.ComputeMaskAtTime(self.time)
         base = np.array(self.transforms.GetLocalToWorldTransform(instancer.GetPrim())).T
         if extra is not None:

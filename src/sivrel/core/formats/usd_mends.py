@@ -39,7 +39,11 @@ class MendWriter:
             parts = [m for m in self.edited.meshes if m.name == old.name or m.name.startswith(f"{old.name}/") and edit.split]
             subsets = self._subsets(prim, old)
             for k, part in enumerate(parts):
-                at = prim if k == 0 else self.stage.DefinePrim(prim.GetPath().GetParentPath().AppendChild(f"{prim.GetName()}_{_last(part.name)}"), "Mesh")
+                at = (
+                    prim
+                    if k == 0
+                    else self.stage.DefinePrim(prim.GetPath().GetParentPath().AppendChild(f"{prim.GetName()}_{_last(part.name)}"), "Mesh")
+                )
                 self._geometry(at, part)
                 self._materials(at, prim, part, subsets, edit)
 

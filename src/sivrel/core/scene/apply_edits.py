@@ -33,7 +33,8 @@ PLAIN = (
     "specular",
 )
 SEEN_BY = {
-    "camera": "seen_by_camera", "shadows": "casts_shadows", "bounced": "seen_by_bounced", "aimed": "aimed", "stand_in": "stand_in", "refine": "refine",
+    "camera": "seen_by_camera", "shadows": "casts_shadows", "bounced": "seen_by_bounced",
+    "aimed": "aimed", "stand_in": "stand_in", "refine": "refine",
 }  # fmt: skip
 SHAPING = {"cone_angle": "cone_angle", "cone_softness": "cone_softness", "focus": "focus"}
 

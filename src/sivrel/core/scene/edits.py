@@ -109,16 +109,27 @@ class ObjectEdit(_Edit):
     aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
     out: bool | None = setting("left out", "It is left out: {}.", "As if it were not in the file.")
     thickness: float | None = setting(
-        "thickness", "It is {} m thick,", "Makes a sheet a slab, behind its front or, negative, before it; openings stay open.", "m", ge=-20.0, le=20.0
+        "thickness",
+        "It is {} m thick,",
+        "Makes a sheet a slab, behind its front or, negative, before it; openings stay open.",
+        "m",
+        ge=-20.0,
+        le=20.0,
     )
     turned: Literal["over", "agree"] | None = setting(
         "faces turned", "its faces are turned {},", "All of them over, or so that neighbours agree and closed parts face outwards."
     )
     shape: Literal["box", "hull"] | None = setting("plain shape", "a {} takes its place,", "A box or a convex hull instead of its own shape.")
-    triangles: float | None = setting("triangles kept", "{} of its triangles are kept,", "Share of them; the shape changes little at first.", gt=0.0, le=1.0)
+    triangles: float | None = setting(
+        "triangles kept", "{} of its triangles are kept,", "Share of them; the shape changes little at first.", gt=0.0, le=1.0
+    )
     longest_edge: float | None = setting("longest edge", "no edge is longer than {} m,", "Longer ones are halved.", "m", gt=0.0, le=1e5)
     brightest: float | None = setting(
-        "albedo at most", "it reflects {} of the light at most,", "Darkens its base colours to that albedo; brighter than 0.9 is no real surface.", ge=0.01, le=1.0
+        "albedo at most",
+        "it reflects {} of the light at most,",
+        "Darkens its base colours to that albedo; brighter than 0.9 is no real surface.",
+        ge=0.01,
+        le=1.0,
     )
     split: Literal["parts", "facing"] | None = setting(
         "split", "it is split by {}.", "Into parts that hang together, or floor, ceiling and walls, to be linked and refined one by one."
@@ -138,7 +149,9 @@ class CardEdit(_Edit):
     height: float | None = setting("height", "by {} m,", "Metres.", "m", gt=0.0, le=1e4)
     count: int | None = setting("repeats", "with {} repeats,", "Slats, panes or leaves across.", ge=1, le=200)
     opacity: float | None = setting("opacity", "{} opaque,", "Of what is dark in it.", ge=0.0, le=1.0)
-    depth: float | None = setting("depth", "{} m deep,", "A plain card as a slab, which closes a gap and leaks nothing itself.", "m", ge=0.0, le=100.0)
+    depth: float | None = setting(
+        "depth", "{} m deep,", "A plain card as a slab, which closes a gap and leaks nothing itself.", "m", ge=0.0, le=100.0
+    )
     color: Three | None = setting("colour", "in {}.", "Linear Rec.709: red, green, blue; dark when empty.")
 
 

@@ -27,10 +27,11 @@ def check(look: Look) -> list[Finding]:
         triangles = np.flatnonzero(_surfaces(look) == number)
         names = list(dict.fromkeys(look.meshes[k].name for k in look.object_of[triangles]))
         v = look.vertices[triangles]
+        wearer = short(names[0]) + (f" and {len(names) - 1} more" if len(names) > 1 else "")
         found.append(
             Finding(
-                "too bright a surface", f"{surface.name}, on {short(names[0])}{f' and {len(names) - 1} more' if len(names) > 1 else ''}, reflects {albedo:.0%} of the light.",
-                f"After ten bounces {albedo**10:.0%} of the light is still under way, against {0.8**10:.0%} at an albedo of 0.8: paths are long, the room washes out.",
+                "too bright a surface", f"{surface.name}, on {wearer}, reflects {albedo:.0%} of the light.",
+                f"After ten bounces {albedo**10:.0%} of the light is still under way, {0.8**10:.0%} at 0.8: paths are long, the room washes out.",
                 harm=min(0.6, 0.2 + seen[number] + 2.0 * (albedo - BRIGHTEST)), at=point(v[0].mean(axis=0)), box=box_of(v), objects=names,
                 evidence={"albedo": round(albedo, 3), "share_of_picture": round(float(seen[number]), 4)},
                 mends=[Mend("Darken it to 0.8.", {f"object.{name}.brightest": 0.8 for name in names})], spot=look.spot(v[0].mean(axis=0)),

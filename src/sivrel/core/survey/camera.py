@@ -38,7 +38,8 @@ def _inside(look: Look) -> list[Finding]:
         at, aim = look.eye + forward * (share + 0.05), world[:, 3] + forward * (share + 5.0)
         mends = [
             Mend(f"Move the camera {share + 0.05:.2f} m ahead, out of it.", {
-                f"camera.{look.camera.name}.at": ",".join(f"{v:.3f}" for v in at), f"camera.{look.camera.name}.towards": ",".join(f"{v:.3f}" for v in aim),
+                f"camera.{look.camera.name}.at": ",".join(f"{v:.3f}" for v in at),
+                f"camera.{look.camera.name}.towards": ",".join(f"{v:.3f}" for v in aim),
             })
         ]  # fmt: skip
     return [
@@ -58,7 +59,8 @@ def _too_near(look: Look) -> list[Finding]:
     name = look.meshes[number].name
     return [
         _said(
-            look, "camera too near", f"{short(name)} is {look.seen_distance[near].min() * 100:.1f} cm before the camera and fills {share:.0%} of the picture.",
+            look, "camera too near",
+            f"{short(name)} is {look.seen_distance[near].min() * 100:.1f} cm before the camera and fills {share:.0%} of the picture.",
             "It is out of focus, shades what it stands before, and is cut off by any camera that clips what is near.", 0.5 + 0.5 * share,
             [Mend(f"Hide {short(name)} from the camera alone.", {f"object.{name}.camera": False})],
             {"share_of_picture": round(share, 3), "nearest_m": round(float(look.seen_distance.min()), 4)}, (name,),
@@ -85,8 +87,9 @@ def _exposure(look: Look) -> list[Finding]:
     return [
         _said(
             look, "exposure", f"The picture is {word}exposed by about {abs(off):.1f} stops.",
-            "What is burnt or black can't be judged: noise looks smaller or larger than it is, and thresholds of the eye are set for the wrong light.",
-            min(0.6, 0.1 * abs(off)), [Mend(f"Set the camera's exposure to {right:+.1f} stops.", {f"camera.{look.camera.name}.exposure": round(right, 1)})],
+            "What is burnt or black can't be judged: noise looks smaller or larger than it is, and the eye is taken to be used to other light.",
+            min(0.6, 0.1 * abs(off)),
+            [Mend(f"Set the camera's exposure to {right:+.1f} stops.", {f"camera.{look.camera.name}.exposure": round(right, 1)})],
             {"stops": round(off, 2), "camera_exposure": look.camera.exposure, "measured_exposure": round(right, 2)},
         )
     ]  # fmt: skip

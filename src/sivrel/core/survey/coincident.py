@@ -21,7 +21,7 @@ def check(look: Look) -> list[Finding]:
     """At every place that is seen: does another triangle lie in the same plane there?"""
     if not len(look.seen):
         return []
-    apart = max(APART, np.linalg.norm(np.ptp(look.seen_at, axis=0)) * 2e-7)
+    apart = max(APART, float(np.linalg.norm(np.ptp(look.seen_at, axis=0))) * 2e-7)
     places: dict[tuple[int, int], list[np.ndarray]] = {}
     for points, triangles in _near(look, apart):
         p, v, n = look.seen_at[points], look.vertices[triangles], look.normals[triangles]

@@ -54,11 +54,13 @@ def _slivers(look: Look) -> list[Finding]:
         name, at = look.meshes[number].name, v[thin & (look.object_of == number)]
         found.append(
             Finding(
-                "slivers", f"{slivers[number]} of the {counts[number]} triangles of {short(name)} are slivers, less than {SLIVER_HEIGHT * 1000:g} mm high.",
+                "slivers",
+                f"{slivers[number]} of the {counts[number]} triangles of {short(name)} are slivers, less than {SLIVER_HEIGHT * 1000:g} mm high.",
                 "Rays slip by them, normals on them are left to rounding, and a bake puts a patch on each.",
-                harm=0.15 + 0.5 * look.share_of_mesh(number), at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
+                harm=0.15 + 0.5 * look.share_of_mesh(int(number)), at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
                 evidence={"slivers": int(slivers[number]), "triangles": int(counts[number])},
-                mends=[Mend("Cut them anew: fewer triangles without slivers.", {f"object.{name}.triangles": 0.5})], spot=look.spot(at[0].mean(axis=0)),
+                mends=[Mend("Cut them anew: fewer triangles without slivers.", {f"object.{name}.triangles": 0.5})],
+                spot=look.spot(at[0].mean(axis=0)),
             )
         )  # fmt: skip
     return found

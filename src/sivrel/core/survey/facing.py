@@ -88,7 +88,8 @@ def _glows_away(look: Look) -> list[Finding]:
         at = look.seen_at[mine]
         found.append(
             Finding(
-                "glows away", f"{short(mesh.name)} glows on its far side: the camera sees its back.", "A glow leaves by the front of its faces alone.",
+                "glows away", f"{short(mesh.name)} glows on its far side: the camera sees its back.",
+                "A glow leaves by the front of its faces alone.",
                 harm=0.55, at=point(at.mean(axis=0)), box=box_of(look.vertices[triangles]), objects=[mesh.name],
                 evidence={"share_seen_from_behind": round(float(look.seen_back[mine].mean()), 3)},
                 mends=[Mend("Turn its faces over.", {f"object.{mesh.name}.turned": "over"})], spot=look.spot(at.mean(axis=0)),

@@ -254,7 +254,7 @@ def _finding(look: Look, slit: Slit) -> Finding:
     return Finding(
         "gap",
         f"There is an open joint {'at' if len(names) == 1 else 'between'} {between}, {gap * 1000:.0f} mm wide and {length:.2f} m long.",
-        "Light from outside comes in by it as a bright line that few rays find: specks and blotches where it lands, and a leak where it should be dark.",
+        "Light from outside comes in by it as a bright line that few rays find: specks where it lands, and a leak where it should be dark.",
         harm=min(0.95, 0.5 + 0.4 * min(1.0, length * gap / 0.05)),
         at=point(at),
         box=box_of(slit.middle),

@@ -35,7 +35,7 @@ def check(look: Look) -> list[Finding]:
         found.append(
             Finding(
                 "small glow", f"{short(name)} merely glows, and brings {share:.0%} of the direct light from {angle:.2g} sr.",
-                f"It is found only when a bounced ray happens to hit it, about one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp that eats its light.",
+                f"Only a bounced ray that happens to hit it finds it, one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp that eats its light.",
                 harm=min(0.9, 0.4 + share * 0.5), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
                 evidence={"share_of_direct_light": round(share, 3), "steradians": round(angle, 5)},
                 mends=[Mend("Aim at it, as at a light.", {f"object.{name}.aimed": True})], spot=look.spot(v.mean(axis=(0, 1))),

@@ -33,9 +33,7 @@ def check(look: Look) -> list[Finding]:
 def caps_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> tuple[list[np.ndarray], float]:
     """The caps that would close the holes of a solid, triangles [n, 3, 3] each, and the volume that it would bound; none where the part is no
     solid with holes but a sheet, or an opening as large as itself."""
-    caps = [
-        np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in _loops(net, members)
-    ]
+    caps = [np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in _loops(net, members)]
     areas = [_area(cap) for cap in caps]
     own = float(look.areas[triangles].sum())
     if not 0.0 < sum(areas) < SMALL * own:

@@ -23,13 +23,11 @@ def check(look: Look) -> list[Finding]:
         if light.kind in ("portal", "mesh") or not light.on:
             continue
         if not max(emitted(light)) > 0.0:
-            found.append(_idle(look, light, "is at zero", "It costs a ray at every point and brings nothing.", 0.2, [
-                Mend("Switch it off.", {f"light.{light.name}.on": False}), Mend("Give it an intensity.", {f"light.{light.name}.intensity": 1.0}),
-            ]))  # fmt: skip
+            mends = [Mend("Switch it off.", {f"light.{light.name}.on": False}), Mend("Give it an intensity.", {f"light.{light.name}.intensity": 1.0})]
+            found.append(_idle(look, light, "is at zero", "It costs a ray at every point and brings nothing.", 0.2, mends))
         elif light.lit is not None and not {m.name for m in look.meshes} & light.lit:
-            found.append(_idle(look, light, "is linked to nothing that is there", "It shines on no object of this shot.", 0.3, [
-                Mend("Let it light everything.", {f"light.{light.name}.link": "all"}),
-            ]))  # fmt: skip
+            mends = [Mend("Let it light everything.", {f"light.{light.name}.link": "all"})]
+            found.append(_idle(look, light, "is linked to nothing that is there", "It shines on no object of this shot.", 0.3, mends))
     known = {name for f in found for name in f.objects}
     if not len(look.seen) or not look.lights:
         return found
@@ -86,27 +84,34 @@ def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) ->
     name, place = light.name, np.asarray(light.position, float)
     switch = Mend("Switch it off.", {f"light.{name}.on": False})
     if light.kind == "dome":
-        return _idle(look, light, "reaches nothing that is seen, nor what lights it", "Its rays are aimed at a sky that the room can't see.", 0.3, [switch],
-                     kind="dome blocked", at=look.eye)  # fmt: skip
+        why = "Its rays are aimed at a sky that the room can't see."
+        return _idle(look, light, "reaches nothing that is seen, nor what lights it", why, 0.3, [switch], "dome blocked", look.eye)
     if light.kind == "sun":
-        return _idle(look, light, "reaches nothing that is seen", "Walls or ground stand in its way everywhere; it costs a shadow ray at every point.", 0.3,
-                     [switch], kind="light behind", at=look.eye)  # fmt: skip
+        why = "Walls or ground stand in its way everywhere; it costs a shadow ray at every point."
+        return _idle(look, light, "reaches nothing that is seen", why, 0.3, [switch], "light behind", look.eye)
     solid = look.solid_at(place)
     if solid is not None:
         way = look.eye - place
-        room = place + way * _out_of(look, place, way, solid)
-        words = f"{room[0]:.3f},{room[1]:.3f},{room[2]:.3f}"
-        return _idle(look, light, f"stands inside {short(solid.name)}", "No light leaves the solid that it is in.", 0.5, [
-            Mend("Move it out, towards the camera.", {f"light.{name}.at": words}),
-            Mend(f"Let {short(solid.name)} cast no shadow.", {f"object.{solid.name}.shadows": False}), switch,
-        ], kind="light inside", evidence={"inside": solid.name})  # fmt: skip
+        out = Mend("Move it out, towards the camera.", {f"light.{name}.at": _text(place + way * _out_of(look, place, way, solid))})
+        through = Mend(f"Let {short(solid.name)} cast no shadow.", {f"object.{solid.name}.shadows": False})
+        finding = _idle(
+            look, light, f"stands inside {short(solid.name)}", "No light leaves the solid that it is in.", 0.5, [out, through, switch], "light inside"
+        )
+        finding.evidence = {"inside": solid.name}
+        return finding
     if unhindered.max() <= 0.0:
         return _turned_away(look, light)
     blockers = _blockers(look, place, at)
     wall = f" {short(blockers[0])}" if blockers else " a wall"
-    return _idle(look, light, f"is behind{wall}: none of its light reaches what is seen", "It costs a shadow ray at every point, and brings nothing.", 0.45, [
-        Mend("Move it to the camera's side.", {f"light.{name}.at": ",".join(f"{v:.3f}" for v in _this_side(look, place))}), switch,
-    ], kind="light behind", evidence={"blocked_by": blockers[:3]})  # fmt: skip
+    here = Mend("Move it to the camera's side.", {f"light.{name}.at": _text(_this_side(look, place))})
+    does, why = f"is behind{wall}: none of its light reaches what is seen", "It costs a shadow ray at every point, and brings nothing."
+    finding = _idle(look, light, does, why, 0.45, [here, switch], "light behind")
+    finding.evidence = {"blocked_by": blockers[:3]}
+    return finding
+
+
+def _text(place: np.ndarray) -> str:
+    return ",".join(f"{v:.3f}" for v in place)
 
 
 def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> np.ndarray:
@@ -117,11 +122,9 @@ def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> np.nd
 
 
 def _turned_away(look: Look, light: Any) -> Finding:
-    aim = ",".join(f"{v:.3f}" for v in look.seen_at.mean(axis=0))
-    return _idle(look, light, "faces away from all that is seen", "It shines where nobody looks.", 0.4, [
-        Mend("Turn it to the middle of what is seen.", {f"light.{light.name}.towards": aim}),
-        Mend("Switch it off.", {f"light.{light.name}.on": False}),
-    ], kind="light turned away")  # fmt: skip
+    aim = Mend("Turn it to the middle of what is seen.", {f"light.{light.name}.towards": _text(look.seen_at.mean(axis=0))})
+    off = Mend("Switch it off.", {f"light.{light.name}.on": False})
+    return _idle(look, light, "faces away from all that is seen", "It shines where nobody looks.", 0.4, [aim, off], "light turned away")
 
 
 def _out_of(look: Look, place: np.ndarray, way: np.ndarray, solid: Any) -> float:
@@ -154,7 +157,8 @@ def _many(look: Look, names: list[str], count: int) -> Finding:
     )  # fmt: skip
 
 
-def _idle(look: Look, light: Any, does: str, why: str, harm: float, mends: list[Mend], kind: str = "idle light", at: Any = None, **more: Any) -> Finding:
-    place = np.asarray(light.position if at is None else at, float)
-    return Finding(kind, f"The light {short(light.name)} {does}.", why, harm=harm, at=point(place), box=(point(place), point(place)),
-                   objects=[light.name], mends=mends, spot=look.spot(place), **more)  # fmt: skip
+def _idle(look: Look, light: Any, does: str, why: str, harm: float, mends: list[Mend], kind: str = "idle light", at: Any = None) -> Finding:
+    place = point(np.asarray(light.position if at is None else at, float))
+    return Finding(
+        kind, f"The light {short(light.name)} {does}.", why, harm, place, (place, place), [light.name], {}, mends, [], look.spot(np.array(place))
+    )

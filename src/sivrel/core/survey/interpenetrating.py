@@ -34,10 +34,11 @@ def check(look: Look) -> list[Finding]:
     worst: dict[tuple[str, str], tuple[float, Part, np.ndarray]] = {}
     for small, large in pairs[:MOST_PAIRS]:
         at = look.rng.uniform(small.low, small.high, (POINTS, 3))
-        within = ((at > large.low) & (at < large.high)).all(axis=1)
+        within = np.all((at > large.low) & (at < large.high), axis=1)
         if not within.any():
             continue
-        at, within = at[own := look.winding(at, small) > 0.5], within[own]
+        own = np.asarray(look.winding(at, small) > 0.5)
+        at, within = at[own], within[own]
         inside = np.zeros(len(at), bool)
         if within.any():
             inside[within] = look.winding(at[within], large) > 0.5

@@ -236,7 +236,9 @@ class Look:
 
     # Its light.
 
-    def light_at(self, at: np.ndarray, normals: np.ndarray | None, samples: int = 4, only: tuple[int, ...] | None = None) -> tuple[np.ndarray, np.ndarray]:
+    def light_at(
+        self, at: np.ndarray, normals: np.ndarray | None, samples: int = 4, only: tuple[int, ...] | None = None
+    ) -> tuple[np.ndarray, np.ndarray]:
         """About how much light of each active light arrives at points, and how much would with nothing in the way: luminance of irradiance
         float64 [n, lights] twice. Without normals, of all that goes by; `only` some lights, by number."""
         arrives, unhindered = np.zeros((len(at), len(self.lights))), np.zeros((len(at), len(self.lights)))

@@ -27,7 +27,7 @@ def check(look: Look) -> list[Finding]:
         if far and near:
             rest = np.linalg.norm(np.max([p.high for p in near], axis=0) - np.min([p.low for p in near], axis=0))
             low, high = look.scene.bounds()
-            growth = float(np.linalg.norm(high - low) / max(rest, 1e-9))
+            growth = float(np.linalg.norm(high - low)) / max(float(rest), 1e-9)
             if growth > GROWTH:
                 found.append(_finding(look, [parts[k] for k in far], float(gap[far].min()), growth))
     if look.arrays.offset > COARSE_OFFSET and not found:
@@ -35,7 +35,7 @@ def check(look: Look) -> list[Finding]:
         found.append(
             Finding(
                 "far from origin",
-                f"The scene lies {np.abs([low, high]).max():,.0f} m from the origin, so rays start {look.arrays.offset * 1000:.1f} mm off every surface.",
+                f"The scene lies {np.abs([low, high]).max():,.0f} m off the origin; rays start {look.arrays.offset * 1000:.1f} mm off surfaces.",
                 "Positions are rounded more coarsely the farther out they are: light leaks under contact, and fine shadows are lost.",
                 harm=0.35,
                 at=point(look.eye),

@@ -21,7 +21,7 @@ def _huge(look: Look) -> list[Finding]:
     recipe = look.recipe
     if "baked" not in (recipe.gi.seen, recipe.gi.beyond):
         return []
-    patch = float(recipe.baked.max_edge) or USUAL_PATCH
+    patch = float(recipe.flat()["baked.max_edge"]) or USUAL_PATCH
     longest = max(LEAST_EDGE, HUGE * patch)
     v = look.vertices
     edge = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2).max(axis=1)
@@ -35,7 +35,7 @@ def _huge(look: Look) -> list[Finding]:
             continue
         found.append(
             Finding(
-                "huge polygons", f"{short(name)} is made of {mine.sum()} polygons up to {edge[mine].max():.1f} m long, and light is to be baked on it.",
+                "huge polygons", f"{short(name)} has {mine.sum()} polygons up to {edge[mine].max():.1f} m long, and light is to be baked on it.",
                 "A bake shares out light by patches: on a polygon this large it begins with too few, and errors spread over the whole face.",
                 harm=min(0.6, 0.25 + share), at=point(v[mine][0].mean(axis=0)), box=box_of(v[mine]), objects=[name],
                 evidence={"longest_edge_m": round(float(edge[mine].max()), 2), "share_of_picture": round(share, 4)},

@@ -71,7 +71,9 @@ def _judge(look: Look, part: Part) -> Finding | None:
     for dark, bright in ((0, 1), (1, 0)):
         between = in_room[dark] & ~in_room[bright] & (opened[dark] < DARK) & (lit[bright] > BRIGHTER * lit[dark]) & (lit[bright] > 0.0)
         if between.mean() >= SHARE:
-            return _finding(look, part, at, n if bright == 0 else -n, between, float(lit[bright][between].mean()), float(lit[dark][between].mean()), bright)
+            return _finding(
+                look, part, at, n if bright == 0 else -n, between, float(lit[bright][between].mean()), float(lit[dark][between].mean()), bright
+            )
     return None
 
 
@@ -95,7 +97,7 @@ def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: 
         "sheet",
         f"{short(name)} is a sheet without thickness, and its outside is {times} as bright as the room." if dark > 0.0 else
         f"{short(name)} is a sheet without thickness; behind it there is light, before it none.",
-        "Whatever interpolates reaches through it: cache records, photons and bake patches of the bright side light the edges of the dark one. No quality "
+        "Whatever interpolates reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality "
         "setting cures that.",
         harm=min(1.0, 0.55 + 1.5 * share),
         at=point(middle),

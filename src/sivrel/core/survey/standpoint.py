@@ -26,7 +26,7 @@ def seen_from(look: Look, at: np.ndarray) -> dict[str, Any]:
     things = [(look.meshes[k].name, round(float(counts[k]), 4)) for k in np.argsort(-counts, kind="stable")[:MOST_NAMED] if counts[k] > 0.0]
     arrives, unhindered = look.light_at(at[None], None, 64)
     solid = look.solid_at(at)
-    lights = [
+    lights: list[dict[str, Any]] = [
         {"name": light.name, "brings": float(arrives[0, i]), "unhindered": float(unhindered[0, i]), "behind": _in_the_way(look, at, i)}
         for i, light in enumerate(look.lights)
     ]

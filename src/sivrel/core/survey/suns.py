@@ -17,7 +17,9 @@ def check(look: Look) -> list[Finding]:
     lights = active_lights(look.scene)
     suns = [light for light in lights if light.kind == "sun"]
     found = []
-    for dome in (light for light in lights if light.kind == "dome" and light.panorama is not None):
+    for dome in lights:
+        if dome.kind != "dome" or dome.panorama is None:
+            continue
         bright = brightest(dome.panorama.texels, dome.panorama.scale)
         if bright is None:
             continue

@@ -51,8 +51,8 @@ def check(look: Look) -> list[Finding]:
         Finding(
             "scale",
             f"The scene is not to scale: {'; '.join(said[:3])}.",
-            "Every radius, spacing and offset counts in metres: photons blur or find nothing, cache records stand too far apart or too near, a bake makes too "
-            "few patches or millions, and lamps fall off over the wrong way.",
+            "Every radius, spacing and offset counts in metres: photons blur or find nothing, cache records stand too far apart or too near, a bake "
+            "makes too few patches or millions, and lamps fall off over the wrong way.",
             harm=0.85,
             at=point(look.eye),
             box=(point(low), point(high)),

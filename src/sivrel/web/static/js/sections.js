@@ -9,6 +9,7 @@ export class Sections {
   constructor(holder, { ask, choose, stand }) {
     Object.assign(this, { holder, askFor: ask, onChoose: choose, onStand: stand, cut: {}, findings: [], chosen: 0, stood: null, flipped: false });
     holder.addEventListener("pointerdown", (event) => this.grab(event));
+    holder.addEventListener("keydown", (event) => this.nudge(event));
     new ResizeObserver(() => this.told && this.draw()).observe(holder);
   }
 
@@ -64,7 +65,7 @@ export class Sections {
       const view = new View(drawing, titles[k]);
       const figure = document.createElement("figure"), caption = document.createElement("figcaption");
       const [w, h] = view.size;
-      view.svg = make("svg", { viewBox: `0 0 ${w} ${h}`, preserveAspectRatio: "xMidYMid meet", role: "img", "aria-label": `${titles[k]}, ${w.toFixed(1)} by ${h.toFixed(1)} metres` });
+      view.svg = make("svg", { viewBox: `0 0 ${w} ${h}`, preserveAspectRatio: "xMidYMid meet", role: "group", "aria-label": `${titles[k]}, ${w.toFixed(1)} by ${h.toFixed(1)} metres` });
       view.svg.dataset.view = k;
       const picture = make("image", { x: 0, y: 0, width: w, height: h, preserveAspectRatio: "none", class: "tones" }, view.svg);
       picture.setAttribute("href", view.picture);
@@ -108,9 +109,17 @@ export class Sections {
   /** Where the other drawing is cut: a line to drag. */
   drawCut(view, k) {
     const other = this.told[k ? "plan" : "elevation"], px = view.pixel, [, y] = view.flat(other.centre), [w] = view.size;
-    const group = make("g", { class: "cut-line", "data-cut": k ? "height" : "behind", role: "slider", "aria-label": k ? "height of the plan's cut" : "place of the section's cut" }, view.layer);
+    const value = this.value(other, view), name = k ? "height" : "behind";
+    const group = make("g", { class: "cut-line", "data-cut": name, role: "slider", tabindex: 0, "aria-label": k ? "height of the plan's cut" : "place of the section's cut" }, view.layer);
+    for (const [key, v] of [["now", value], ["min", value - 100], ["max", value + 100]]) group.setAttribute(`aria-value${key}`, v.toFixed(2));
+    group.setAttribute("aria-valuetext", `${value.toFixed(2)} m`);
     make("line", { x1: 0, x2: w, y1: y, y2: y, "stroke-width": 1.4 * px, "stroke-dasharray": `${7 * px} ${5 * px}` }, group);
     make("line", { x1: 0, x2: w, y1: y, y2: y, "stroke-width": 14 * px, class: "grip" }, group);
+  }
+
+  /** Where the other drawing is cut, along this one's upward axis. */
+  value(other, view) {
+    return other.centre.reduce((sum, v, n) => sum + v * view.up[n], 0);
   }
 
   drawCamera(view) {
@@ -144,6 +153,16 @@ export class Sections {
     const [cx, cy] = view.flat(one.at), inside = [Math.min(Math.max(cx, 11 * px), view.size[0] - 11 * px), Math.min(Math.max(cy, 11 * px), view.size[1] - 11 * px)];
     make("circle", { cx: inside[0], cy: inside[1], r: 9.5 * px, "stroke-width": 1.6 * px }, group);
     make("text", { x: inside[0], y: inside[1] + 4 * px, "font-size": 12 * px, "text-anchor": "middle" }, group).textContent = one.letter;
+  }
+
+  /** A cut line that has the focus goes by arrows, a decimetre at a time. */
+  nudge(event) {
+    const name = event.target.dataset?.cut, by = { ArrowUp: 0.1, ArrowDown: -0.1 }[event.key];
+    if (!name || !by) return;
+    event.preventDefault();
+    event.stopPropagation();
+    this.cut = { ...this.cut, [name]: Number(event.target.getAttribute("aria-valuenow")) + by };
+    this.renew().then(() => this.holder.querySelector(`[data-cut=${name}]`)?.focus());
   }
 
   grab(event) {

@@ -1,0 +1,101 @@
+"""Files that somebody gave, damaged or made to do harm: one sentence, soon, and nothing else harmed."""
+
+import resource
+import struct
+import tempfile
+import time
+import unittest
+import zipfile
+import zlib
+from pathlib import Path
+
+import numpy as np
+
+from sivrel.core.errors import InputError
+from sivrel.core.formats.gltf import glb
+from sivrel.demo.shots import find_shot
+from sivrel.work.looking_in import looked_into
+
+HEAD = '#usda 1.0\n(\n    metersPerUnit = 1\n    upAxis = "Y"\n{}\n)\n'
+TRIANGLE = (
+    'def Mesh "M"\n{\n int[] faceVertexCounts = [3]\n int[] faceVertexIndices = [0, 1, 2]\n point3f[] points = [(0,0,0), (1,0,0), (0,1,0)]\n}\n'
+)
+
+
+def png_of(width: int, height: int) -> bytes:
+    """A PNG file whose header claims a size, with next to nothing behind it."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 6, 0, 0, 0)) + chunk(b"IDAT", zlib.compress(b"\0" * 64))
+
+
+class LookingIn(unittest.TestCase):
+    def setUp(self):
+        made = tempfile.TemporaryDirectory()
+        self.addCleanup(made.cleanup)
+        self.folder = Path(made.name)
+
+    def write(self, name: str, data) -> Path:
+        path = self.folder / name
+        path.write_bytes(data if isinstance(data, bytes) else data.encode())
+        return path
+
+    def test_a_good_file_is_told(self):
+        self.write("a.usda", HEAD.format("") + TRIANGLE)
+        told = looked_into(self.folder / "a.usda", self.folder)
+        self.assertEqual((told["triangles"], len(told["cameras"])), (1, 1))
+        demo = find_shot("demo:lamp-room")
+        self.assertGreater(looked_into(demo, demo.parent)["triangles"], 50_000)
+
+    def test_hostile_files_end_soon_in_one_sentence(self):
+        texture = (
+            TRIANGLE[:-2] + ' rel material:binding = </L>\n}\ndef Material "L"\n{\n token outputs:surface.connect = </L/S.outputs:surface>\n'
+            ' def Shader "S"\n {\n  uniform token info:id = "UsdPreviewSurface"\n  color3f inputs:diffuseColor.connect = </L/T.outputs:rgb>\n'
+            '  token outputs:surface\n }\n def Shader "T"\n {\n  uniform token info:id = "UsdUVTexture"\n  asset inputs:file = @big.png@\n'
+            "  float3 outputs:rgb\n }\n}\n"
+        )
+        self.write("big.png", png_of(100_000, 100_000))
+        usdc = find_shot("demo:slipway").read_bytes()
+        with zipfile.ZipFile(self.folder / "bomb.usdz", "w", zipfile.ZIP_DEFLATED) as bomb:
+            bomb.writestr("a.usda", HEAD.format("") + " " * (200 << 20))
+        count = 400_000_000
+        instancer = (
+            HEAD.format("") + 'def PointInstancer "P"\n{\n rel prototypes = </P/M>\n int[] protoIndices = [' + "0, " * 2_000_000 + "0]\n"
+            " point3f[] positions = [" + "(0,0,0), " * 2_000_000 + "(0,0,0)]\n " + TRIANGLE.replace("\n", "\n ") + "\n}\n"
+        )
+        rng = np.random.default_rng(1)
+        files = {
+            "short.usdc": usdc[: len(usdc) // 3], "noise.usdc": usdc[:88] + bytes(rng.integers(0, 256, 50_000, np.uint8)),
+            "self.usda": HEAD.format("    subLayers = [@self.usda@]") + 'def "A" (references = @self.usda@</A>) {}\n', "bomb.usdz": None,
+            "many.usda": instancer, "deep.usda": HEAD.format("") + 'def "A" {' * 3000,
+            "counts.glb": glb({"asset": {"version": "2.0"}, "accessors": [{"componentType": 5126, "count": count, "type": "VEC3"}],
+                               "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}], "nodes": [{"mesh": 0}]}, b""),
+            "nest.gltf": b"[" * 200_000, "empty.usda": b"", "none.obj": b"f 1 2 3\n", "text.obj": b"v a b c\nf 1 2 3\n",
+        }  # fmt: skip
+        for name, data in files.items():
+            path = self.folder / name if data is None else self.write(name, data)
+            before, begun = sorted(self.folder.iterdir()), time.monotonic()
+            with self.subTest(name), self.assertRaises(InputError) as caught:
+                looked_into(path, None)
+            self.assertRegex(str(caught.exception), r"^\S[^\n]*\.$", name)
+            self.assertEqual(sorted(self.folder.iterdir()), before)
+            self.assertLess(time.monotonic() - begun, 60.0, name)
+            if data is not None and name != "many.usda":
+                path.unlink()
+        textured = looked_into(self.write("textured.usda", HEAD.format("") + texture), self.folder)
+        self.assertIn("million pixels", " ".join(textured["notes"]))
+        self.assertLess(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss, 1 << 21)  # kB: the program's own and a gigabyte
+
+    def test_what_climbs_out_is_refused(self):
+        inside = self.folder / "in"
+        inside.mkdir()
+        self.write("secret.usda", HEAD.format("") + TRIANGLE)
+        (inside / "a.usda").write_text(HEAD.format("") + 'def "A" (references = @../secret.usda@</M>) {}\n')
+        with self.assertRaisesRegex(InputError, "not given with it"):
+            looked_into(inside / "a.usda", inside)
+
+
+if __name__ == "__main__":
+    unittest.main()
