@@ -25,11 +25,12 @@ MAPS = {
 }  # fmt: skip
 _N = rb"-?\d+"
 FORMS = [
-    (re.compile(rb"(?:%b/%b/%b(?:\s++|$))++" % (_N, _N, _N)), [0, 1, 2], True), (re.compile(rb"(?:%b//%b(?:\s++|$))++" % (_N, _N)), [0, 2], True),
-    (re.compile(rb"(?:%b/%b(?:\s++|$))++" % (_N, _N)), [0, 1], True), (re.compile(rb"(?:%b(?:\s++|$))++" % _N), [0], False),
+    (re.compile(rb"(?:%b/%b/%b(?:\s++|$))++" % (_N, _N, _N)), [0, 1, 2]), (re.compile(rb"(?:%b//%b(?:\s++|$))++" % (_N, _N)), [0, 2]),
+    (re.compile(rb"(?:%b/%b(?:\s++|$))++" % (_N, _N)), [0, 1]), (re.compile(rb"(?:%b(?:\s++|$))++" % _N), [0]),
 ]  # fmt: skip
 """How corners are written, when all are written alike, and which of vertex, coordinate and normal they name."""
-NO_WORD = [b""]
+WITHOUT_WORDS = bytes(32 if chr(k) in "vtnf\n" else k for k in range(256))
+"""Blanks in place of the letters of “v”, “vt”, “vn” and “f”."""
 IGNORED = {"ka", "illum", "map_ka", "sharpness", "newmtl"}
 """Of a material: ambient light, which nothing real has, and hints to other renderers."""
 
@@ -48,78 +49,95 @@ def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None 
 
 
 class _Reader:
+    """Lines are told apart by their first letters, all at once; each kind is read as one text of numbers."""
+
     def __init__(self, name: str, data: bytes, beside: Beside, scene: Scene) -> None:
         self.name, self.beside, self.scene = name, beside, scene
-        lines = data.replace(b"\\\n", b" ").splitlines()
-        if b"#" in data or b"\n " in data or b"\n\t" in data:
-            lines = [line.split(b"#", 1)[0].strip() for line in lines]
-        if len(lines) > MOST_LINES:
+        data = data.replace(b"\r\n", b"\n").replace(b"\\\n", b" ").replace(b"\r", b"\n").replace(b"\t", b" ")
+        if b"#" in data:
+            data = re.sub(rb"#[^\n]*", b"", data)
+        if data.startswith(b" ") or b"\n " in data:
+            data = re.sub(rb"(?m)^ +", b"", data)
+        self.data = data + b"\n\0\0"
+        self.bytes = np.frombuffer(self.data, np.uint8)
+        ends = np.flatnonzero(self.bytes == ord("\n"))
+        if len(ends) > MOST_LINES:
             raise InputError(f"{name} has more than {MOST_LINES:,} lines; split it.")
-        self.lines = lines
+        self.starts = np.concatenate([[0], ends[:-1] + 1])
+        self.ends = ends + 1
+        words = (self.bytes[:-1] <= 32) & (self.bytes[1:] > 32)
+        self.counts = np.add.reduceat(np.concatenate([[True], words]).astype(np.int8), self.starts, dtype=np.int64)
         self.numbers: dict[str, int] = {}
         self.materials: dict[str, Surface] = {}
         self.left: dict[str, int] = {}
 
     def read(self) -> None:
-        words = np.array([(line[:4].split() or NO_WORD)[0][:3] for line in self.lines], dtype="S3")
-        is_v, is_vt, is_vn, is_f = (words == word for word in (b"v", b"vt", b"vn", b"f"))
+        first, second, third = (self.bytes[np.minimum(self.starts + k, len(self.bytes) - 1)] for k in range(3))
+        of_v = first == ord("v")
+        is_v, is_vt, is_vn = of_v & (second == 32), of_v & (second == ord("t")) & (third == 32), of_v & (second == ord("n")) & (third == 32)
+        is_f = (first == ord("f")) & (second == 32)
         points, coordinates, normals = (self._table(mask, width) for mask, width in ((is_v, 3), (is_vt, 2), (is_vn, 3)))
         at = np.flatnonzero(is_f)
         # Indices count from one, or back from what has been read till then.
         before = [np.cumsum(mask)[at] for mask in (is_v, is_vt, is_vn)]
-        counts, indices = self._faces(at)
-        groups = self._groups(words, at)
-        for (group, material), faces in groups.items():
+        counts, indices = self.counts[at] - 1, self._corners(is_f)
+        if int(counts.sum()) != len(indices):
+            raise InputError(f"{self.name} has faces that are not numbers; it is damaged, or not an OBJ file.")
+        others = np.flatnonzero(~(is_v | is_vt | is_vn | is_f) & (first > 32))
+        for (group, material), faces in self._groups(others, at).items():
             self._mesh(group, material, faces, counts, indices, before, points, coordinates, normals)
         for word, number in sorted(self.left.items()):
             self.scene.notes.append(f"{number} lines “{word}” were left out: they are not read.")
 
+    def _text(self, mask: np.ndarray) -> bytes:
+        """The lines of a mask as one text, without their first words."""
+        edges = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8)))
+        text = b"".join(self.data[self.starts[a] : self.ends[b - 1]] for a, b in zip(edges[::2], edges[1::2], strict=True))
+        return text.translate(WITHOUT_WORDS)
+
     def _table(self, mask: np.ndarray, width: int) -> np.ndarray:
-        lines = [self.lines[k].split(None, 1)[-1] for k in np.flatnonzero(mask)]
-        if not lines:
-            return np.zeros((0, width))
+        counts = self.counts[mask] - 1
         try:
-            numbers = np.fromstring(b" ".join(lines), np.float64, sep=" ")
-            if len(numbers) == len(lines) * width and len(lines[0].split()) == width:
-                return numbers.reshape(-1, width)
-            # Weights and colours may follow; a coordinate may have one number alone.
-            rows = [line.split()[:width] for line in lines]
-            return np.array([row if len(row) == width else row + [b"0"] * (width - len(row)) for row in rows], np.float64).reshape(-1, width)
+            numbers = np.fromstring(self._text(mask), np.float64, sep=" ") if mask.any() else np.zeros(0)
         except (ValueError, DeprecationWarning):
-            raise InputError(f"{self.name} has coordinates that are not numbers; it is damaged, or not an OBJ file.") from None
+            numbers = np.zeros(0)
+        if len(numbers) != counts.sum():
+            raise InputError(f"{self.name} has coordinates that are not numbers; it is damaged, or not an OBJ file.")
+        if (counts == width).all():
+            return numbers.reshape(-1, width)
+        # Weights and colours may follow; a coordinate may have one number alone.
+        starts = np.cumsum(counts) - counts
+        columns = np.arange(width)
+        there = columns < counts[:, None]
+        return np.where(there, numbers[np.minimum(starts[:, None] + columns, max(len(numbers) - 1, 0))], 0.0)
 
-    def _faces(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Corners of each face int64 [faces], and vertex, coordinate and normal of each corner int64 [corners, 3], 0 where there is none."""
-        faces = [self.lines[k].split(None, 1)[-1] for k in at]
-        counts = np.array([len(face.split()) for face in faces], np.int64)
-        text = b" ".join(faces)
+    def _corners(self, mask: np.ndarray) -> np.ndarray:
+        """Vertex, coordinate and normal of each corner int64 [corners, 3], 0 where there is none."""
+        text = self._text(mask).strip()
         try:
-            for form, columns, replaced in FORMS:
+            for form, columns in FORMS:
                 if form.fullmatch(text):
-                    numbers = np.fromstring(text.replace(b"//", b" ").replace(b"/", b" ") if replaced else text, np.int64, sep=" ")
-                    indices = np.zeros((int(counts.sum()), 3), np.int64)
-                    indices[:, columns] = numbers.reshape(-1, len(columns))
-                    return counts, indices
-            indices = np.array([[int(n or 0) for n in (corner.split(b"/") + [b"", b""])[:3]] for corner in text.split()], np.int64).reshape(-1, 3)
-        except (ValueError, OverflowError):
+                    numbers = np.fromstring(text.replace(b"/", b" "), np.int64, sep=" ").reshape(-1, len(columns))
+                    indices = np.zeros((len(numbers), 3), np.int64)
+                    indices[:, columns] = numbers
+                    return indices
+            return np.array([[int(n or 0) for n in (corner.split(b"/") + [b"", b""])[:3]] for corner in text.split()], np.int64).reshape(-1, 3)
+        except (ValueError, OverflowError, DeprecationWarning):
             raise InputError(f"{self.name} has faces that are not numbers; it is damaged, or not an OBJ file.") from None
-        return counts, indices
 
-    def _groups(self, words: np.ndarray, at: np.ndarray) -> dict[tuple[str, str], np.ndarray]:
-        """Numbers of the faces by (object and group, material), in the order of the file."""
+    def _groups(self, others: np.ndarray, at: np.ndarray) -> dict[tuple[str, str], np.ndarray]:
+        """Numbers of the faces by (object and group, material), in the order of the file; `others` are the lines of neither numbers nor faces,
+        `at` those of faces."""
         part, group, material = "", "", ""
         runs: dict[tuple[str, str], list[tuple[int, int]]] = {}
-        known = {b"v", b"vt", b"vn", b"f", b"o", b"g", b"use", b"mtl", b"s", b"", b"vp"}
-        others = np.flatnonzero(~np.isin(words, [b"v", b"vt", b"vn", b"f", b""]))
-        ends = np.searchsorted(at, others)
         first = 0
-        for line_number, end in [*zip(others, ends, strict=True), (None, len(at))]:
+        for number, end in [*zip(others.tolist(), np.searchsorted(at, others).tolist(), strict=True), (-1, len(at))]:
             if end > first:
-                runs.setdefault(("/".join(n for n in (part, group) if n) or self.scene.name, material), []).append((first, int(end)))
-                first = int(end)
-            if line_number is None:
-                continue
-            word, _, rest = self.lines[line_number].decode("utf-8", "replace").partition(" ")
+                runs.setdefault(("/".join(n for n in (part, group) if n) or self.scene.name, material), []).append((first, end))
+                first = end
+            if number < 0:
+                break
+            word, _, rest = self.data[self.starts[number] : self.ends[number]].decode("utf-8", "replace").strip().partition(" ")
             if word == "o":
                 part, group = rest.strip(), ""
             elif word == "g":
@@ -128,7 +146,7 @@ class _Reader:
                 material = rest.strip()
             elif word == "mtllib":
                 self._library(rest.strip())
-            elif word != "s" and words[line_number] not in known | {b"f"} or word in ("l", "p"):
+            elif word != "s":
                 self.left[word[:20]] = self.left.get(word[:20], 0) + 1
         return {key: np.concatenate([np.arange(a, b) for a, b in spans]) for key, spans in runs.items()}
 
