@@ -12,7 +12,7 @@ FIRST, SEEDS = 1000, 8
 FOLLOWS = {
     "sheet": {"gap"}, "one object": {"mixed faces"}, "scale": {"idle lights", "exposure", "far from origin", "no light", "too dense"},
     "camera inside": {"light behind", "dome blocked", "idle light", "light inside", "light turned away", "no light", "interpenetrating"},
-    "dome blocked": {"light behind"}, "light inside": {"exposure"},
+    "dome blocked": {"light behind"}, "idle lights": {"many lights"}, "light inside": {"exposure"},
 }  # fmt: skip
 """What may be said beside a planted fault because of it: a scene out of scale is too dim, a shutter stops the sun too."""
 

@@ -273,6 +273,14 @@ def idle_lights(r: Room):
     return "idle lights", None
 
 
+def many_lights(r: Room):
+    for k in range(12):
+        at = r.rng.uniform(0.2, 0.8, 3) * r.size
+        r.scene.lights.append(Light(f"Bulb{k}", "sphere", intensity=20.0, radius=0.02, position=tuple(at.tolist())))
+    exposed(r)
+    return "many lights", "Bulb3"
+
+
 def dome_blocked(r: Room):
     low, high = r.slabs["West/Left"][0], r.slabs["West/Right"][1]
     r.put(box("/Room/Shutter", low - [0.01, 0.0, 0.05], high + [0.013, 0.03, 0.05], WALLS))
@@ -327,6 +335,7 @@ def shaped_light_is_no_fault(r: Room) -> None:
 FAULTS = (
     scale, outlier, sheet, gap, coincident, interpenetrating, mixed_faces, inside_out, glows_away, hole, too_dense, slivers, huge_polygons,
     one_object,
-    light_inside, light_behind, light_turned_away, linked_to_nothing, light_at_zero, idle_lights, dome_blocked, two_suns, small_glow, too_bright,
+    light_inside, light_behind, light_turned_away, linked_to_nothing, light_at_zero, idle_lights,
+    many_lights, dome_blocked, two_suns, small_glow, too_bright,
     camera_inside, camera_too_near, exposure,
 )  # fmt: skip

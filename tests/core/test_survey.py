@@ -60,6 +60,14 @@ class PlantedFaults(unittest.TestCase):
                 said = survey(ready_of(room), with_values(Recipe(), values)).findings
                 self.assertEqual([f.title for f in said], [])
 
+    def test_a_blocker_behind_it_ends_a_sheet_too(self):
+        room = rooms.room(303)
+        _, name = rooms.sheet(room)
+        sheet = next(f for f in survey(ready_of(room)).findings if f.kind == "sheet")
+        self.assertEqual(len(sheet.mends), 2)
+        blocked = survey(ready_of(room, with_edits(Edits(), sheet.mends[1].edits))).findings
+        self.assertNotIn("sheet", [f.kind for f in blocked], name)
+
     def test_a_gap_is_measured(self):
         room = rooms.room(77)
         low, high = room.slabs["North"]
@@ -77,7 +85,8 @@ def module_of(kind: str) -> str:
         "scale": "units", "outlier": "outliers", "sheet": "sheets", "gap": "gaps", "mixed faces": "facing", "inside out": "facing",
         "glows away": "facing", "hole": "holes", "too dense": "density", "slivers": "density", "huge polygons": "polygons", "one object": "polygons",
         "light inside": "idle_lights", "light behind": "idle_lights", "light turned away": "idle_lights", "idle light": "idle_lights",
-        "idle lights": "idle_lights", "dome blocked": "idle_lights", "two suns": "suns", "small glow": "glow", "too bright a surface": "albedo",
+        "idle lights": "idle_lights", "many lights": "idle_lights",
+        "dome blocked": "idle_lights", "two suns": "suns", "small glow": "glow", "too bright a surface": "albedo",
         "camera inside": "camera", "camera too near": "camera", "exposure": "camera",
     }.get(kind, kind)  # fmt: skip
 

@@ -13,6 +13,8 @@ from .look import Look
 POINTS, BOUNCES, MANY_POINTS = 320, 3, 60_000
 AWAY = 0.02
 """Share of what is seen that gets a hundredth or more of what the light would bring if it faced it, below which it is turned away."""
+MANY = 10
+"""Lights from which on choosing some by importance is faster than aiming at all (docs/benchmarks.md, many small lights)."""
 IDLE, MANY_IDLE = 1e-3, 8
 """Share of all direct light below which a light hardly counts, and how many such lights are worth a word."""
 
@@ -60,6 +62,8 @@ def check(look: Look) -> list[Finding]:
         if _reaches_after_all(look, i):
             continue
         found.append(_why_dark(look, light, unhindered[:, i], at))
+    if len(look.lights) >= MANY and look.recipe.flat()["lights.seen"] == "all":
+        found.append(_costly(look, len(idle)))
     if len(idle) >= MANY_IDLE:
         found.append(_many(look, [light.name for light in idle], len(look.lights)))
     return found
@@ -154,6 +158,17 @@ def _many(look: Look, names: list[str], count: int) -> Finding:
         "Each is aimed at, or may be chosen, at every point: their rays are noise and time, not light.", harm=0.25, at=point(look.eye),
         box=(point(look.eye), point(look.eye)), objects=names, evidence={"lights": len(names), "of": count},
         mends=[Mend("Switch them off.", {f"light.{name}.on": False for name in names})],
+    )  # fmt: skip
+
+
+def _costly(look: Look, idle: int) -> Finding:
+    count, at = len(look.lights), point(look.eye)
+    names = [light.name for light in look.lights]
+    return Finding(
+        "many lights", f"{count} lights are each aimed at from every point that is seen.",
+        f"That is {count} shadow rays at each point, whatever a light brings.",
+        harm=min(0.6, 0.15 + 0.01 * count), at=at, box=(at, at), objects=names, evidence={"lights": count, "bring_next_to_nothing": idle},
+        mends=[Mend("In the recipe, aim at chosen lights in place of all (lights.seen).")],
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from ..lights.pack import active_lights
 from ..scene.arrays import POWER
+from ..scene.frames import upright_frame
 from .finding import Finding, Mend, point, short
 from .holes import caps_of
 from .look import Look, Part
@@ -21,8 +22,10 @@ DARK = 0.25
 """Share of rays that leave the scene above which a side is no inside."""
 SHARE = 0.25
 """Share of a sheet's points that must lie between the two."""
-THICK = 0.25
-"""Metres that a mend makes a wall thick at most."""
+THICK, BLOCKER, BEHIND = 0.25, 0.2, 0.1
+"""Metres that a mend makes a wall thick, that a blocker is deep, and how far behind the wall it stands and reaches past it."""
+FLAT = 0.9
+"""Share of a sheet's area that must lie in its plane, and of its outline that it must fill, for a blocker to stand behind it."""
 
 
 def check(look: Look) -> list[Finding]:
@@ -111,11 +114,35 @@ def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: 
             Mend(
                 f"Make it {THICK:g} m thick to the outside; its openings stay open" + (f" ({others} other parts of it too)." if others else "."),
                 {f"object.{name}.thickness": thickness},
-            )
+            ),
+            *_blocked(look, part, out),
         ],
         path=_path(look, middle, out),
         spot=look.spot(middle),
     )  # fmt: skip
+
+
+def _blocked(look: Look, part: Part, out: np.ndarray) -> list[Mend]:
+    """A blocker outside a flat sheet without openings: a deep card over all of it, a hand's breadth behind."""
+    flat = float((look.areas[part.triangles] * np.abs(look.normals[part.triangles] @ out)).sum() / max(part.area, 1e-30))
+    x, y, z = upright_frame(out)
+    corners = look.vertices[part.triangles].reshape(-1, 3)
+    low, high = (corners @ np.stack([x, y, z]).T).min(axis=0), (corners @ np.stack([x, y, z]).T).max(axis=0)
+    whole = part.area / max(float((high - low)[:2].prod()), 1e-30)
+    if flat < FLAT or whole < FLAT:
+        return []
+    middle = (low + high) / 2.0
+    at = x * middle[0] + y * middle[1] + z * (high[2] + BEHIND + BLOCKER / 2.0)
+    card = f"card.Behind{short(part.name)}"
+    return [
+        Mend(
+            f"Or put a blocker {BLOCKER:g} m deep behind it.",
+            {
+                f"{card}.at": ",".join(f"{v:.4f}" for v in at), f"{card}.towards": ",".join(f"{v:.4f}" for v in at + z), f"{card}.depth": BLOCKER,
+                f"{card}.width": round(float(high[0] - low[0]) + 2.0 * BEHIND, 3), f"{card}.height": round(float(high[1] - low[1]) + 2.0 * BEHIND, 3),
+            },
+        )
+    ]  # fmt: skip
 
 
 def _path(look: Look, at: np.ndarray, out: np.ndarray) -> list:

@@ -18,6 +18,8 @@ TYPICAL_ROOM, TYPICAL_EYE = 2.6, 1.5
 EYE = (0.05, 60.0)
 FACTORS = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0 / 3.28084, 3.28084, 10.0, 39.3701, 100.0, 1000.0)
 """Scales that a wrong unit makes: millimetres, centimetres, inches, feet, and their inverses."""
+LAMP, TYPICAL_LAMP = (0.005, 12.0), 0.4
+"""Metres across of lamps and windows."""
 OFF = 2.2
 """A factor nearer to one than this may be a matter of taste."""
 
@@ -37,7 +39,7 @@ def check(look: Look) -> list[Finding]:
     if below[0] < 1e29:
         eye = float(below[0])
         signs.append((f"the camera stands {_metres(eye)} above what is below it", 1.0 if EYE[0] <= eye <= EYE[1] else TYPICAL_EYE / eye))
-    signs += _named(look)
+    signs += _named(look) + _lamps(look)
     if not signs:
         return []
     factor = float(10.0 ** np.median([np.log10(f) for _, f in signs]))
@@ -60,6 +62,16 @@ def check(look: Look) -> list[Finding]:
             mends=[Mend(f"Scale everything by {snapped:.4g}.", {"scene.whole.scale": float(f"{snapped:.6g}")})],
         )
     ]
+
+
+def _lamps(look: Look) -> list[tuple[str, float]]:
+    """A sign where lights with an area are of a size that no lamp or window has."""
+    sizes = {"rect": lambda x: max(x.width, x.height), "disk": lambda x: max(x.width, x.height), "sphere": lambda x: 2.0 * x.radius}
+    found = [(light.name, float(sizes[light.kind](light))) for light in look.lights if light.kind in sizes]
+    if not found:
+        return []
+    name, size = sorted(found, key=lambda one: one[1])[len(found) // 2]
+    return [(f"the light {short(name)} is {_metres(size)} across", 1.0 if LAMP[0] <= size <= LAMP[1] else TYPICAL_LAMP / size)]
 
 
 def _named(look: Look) -> list[tuple[str, float]]:

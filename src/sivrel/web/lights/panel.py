@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from ...core.scene.edits import SETTINGS, CardEdit, Edits
+from ...core.scene.edits import MENDS, SETTINGS, CardEdit, Edits
 from ...store.proofs import Proof
 from ...store.shots import Shot
 
@@ -173,11 +173,12 @@ def other_lines(edits: Edits, shown: str | None) -> list[Line]:
     for name in edits.cards:
         fields = tuple(CardEdit.model_fields)
         lines.append(Line("card", name, "a card", True, False, None, [_controls("card", name, fields, {}, flat)], True))
-    names = dict.fromkeys(
-        [*([shown] if shown else []), *(n for n, e in edits.objects.items() if any(v is not None for v in (e.camera, e.shadows, e.bounced)))]
-    )
-    for name in names:
-        lines.append(
-            Line("object", name, "an object", True, False, None, [_controls("object", name, ("camera", "shadows", "bounced"), {}, flat)], False)
-        )
+    of_objects = {n: [field for field in MENDS if getattr(e, field) is not None] for n, e in edits.objects.items()}
+    seen_by = ("camera", "shadows", "bounced")
+    edited = (n for n, e in edits.objects.items() if of_objects[n] or any(getattr(e, field) is not None for field in seen_by))
+    for name in dict.fromkeys([*([shown] if shown else []), *edited]):
+        sentences = [_controls("object", name, seen_by, {}, flat), _controls("object", name, tuple(of_objects.get(name, ())), {}, flat)]
+        lines.append(Line("object", name, "an object", True, False, None, sentences, False))
+    for name in edits.scenes:
+        lines.append(Line("scene", name, "everything", True, False, None, [_controls("scene", name, ("scale",), {}, flat)], True))
     return lines
