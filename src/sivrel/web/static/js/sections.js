@@ -67,6 +67,7 @@ export class Sections {
       const [w, h] = view.size;
       view.svg = make("svg", { viewBox: `0 0 ${w} ${h}`, preserveAspectRatio: "xMidYMid meet", role: "group", "aria-label": `${titles[k]}, ${w.toFixed(1)} by ${h.toFixed(1)} metres` });
       view.svg.dataset.view = k;
+      view.svg.style.aspectRatio = `${w} / ${h}`;
       const picture = make("image", { x: 0, y: 0, width: w, height: h, preserveAspectRatio: "none", class: "tones" }, view.svg);
       picture.setAttribute("href", view.picture);
       const clip = make("svg", { x: 0, y: 0, width: w, height: h, viewBox: `0 0 ${w} ${h}` }, view.svg);

@@ -54,7 +54,8 @@ function list(told) {
   const holder = $("found");
   holder.replaceChildren(...findings.map((one, k) => item(one, k)));
   if (!findings.length)
-    holder.append(make("li", { className: "none" }, make("p", { textContent: "Nothing of note was found. Sheets, gaps, doubled and turned faces, holes, scale, lights and camera were looked at." })));
+    holder.append(make("li", { className: "none" }, make("p", {}, "Nothing of note was found. Sheets, gaps, doubled and turned faces, holes, scale, lights and camera were looked at. ",
+      make("a", { href: $("to-bench").href, textContent: "On to the bench, to prove it." }))));
   const checks = told.checks?.length;
   holder.setAttribute("aria-label", `${findings.length} findings of ${checks} checks, worst for this picture first`);
   mark();
