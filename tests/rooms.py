@@ -314,6 +314,12 @@ def camera_inside(r: Room):
     return "camera inside", "Eye"
 
 
+def camera_turned_away(r: Room):
+    at = r.scene.cameras[0].to_world[:, 3] + (0.0, 30.0, 0.0)
+    r.scene.cameras[:] = [looking_at("Eye", at, at + (0.1, 5.0, 0.0), r.scene.cameras[0].exposure)]
+    return "camera sees nothing", "Eye"
+
+
 def camera_too_near(r: Room):
     eye = r.scene.cameras[0].to_world
     at = eye[:, 3] - eye[:, 2] * 0.03
@@ -337,5 +343,5 @@ FAULTS = (
     one_object,
     light_inside, light_behind, light_turned_away, linked_to_nothing, light_at_zero, idle_lights,
     many_lights, dome_blocked, two_suns, small_glow, too_bright,
-    camera_inside, camera_too_near, exposure,
+    camera_inside, camera_turned_away, camera_too_near, exposure,
 )  # fmt: skip

@@ -87,7 +87,7 @@ def module_of(kind: str) -> str:
         "light inside": "idle_lights", "light behind": "idle_lights", "light turned away": "idle_lights", "idle light": "idle_lights",
         "idle lights": "idle_lights", "many lights": "idle_lights",
         "dome blocked": "idle_lights", "two suns": "suns", "small glow": "glow", "too bright a surface": "albedo",
-        "camera inside": "camera", "camera too near": "camera", "exposure": "camera",
+        "camera inside": "camera", "camera sees nothing": "camera", "camera too near": "camera", "exposure": "camera",
     }.get(kind, kind)  # fmt: skip
 
 

@@ -18,7 +18,7 @@ PILOT = (48, 27)
 
 
 def check(look: Look) -> list[Finding]:
-    inside = _inside(look)
+    inside = _inside(look) or _sees_nothing(look)
     return inside or [*_too_near(look), *_exposure(look)]
 
 
@@ -48,6 +48,15 @@ def _inside(look: Look) -> list[Finding]:
             1.0, mends, {"inside": solid.name}, (solid.name,),
         )
     ]  # fmt: skip
+
+
+def _sees_nothing(look: Look) -> list[Finding]:
+    if not look.sees_nothing:
+        return []
+    low, high = look.scene.bounds()
+    middle = ",".join(f"{v:.3f}" for v in (low + high) / 2.0)
+    mend = Mend("Turn it to the middle of the scene.", {f"camera.{look.camera.name}.towards": middle})
+    return [_said(look, "camera sees nothing", f"The camera {look.camera.name} sees nothing.", "No ray of it meets anything.", 1.0, [mend], {})]
 
 
 def _too_near(look: Look) -> list[Finding]:

@@ -21,7 +21,8 @@ def check(look: Look) -> list[Finding]:
     """At every place that is seen: does another triangle lie in the same plane there?"""
     if not len(look.seen):
         return []
-    apart = max(APART, float(np.linalg.norm(np.ptp(look.seen_at, axis=0))) * 2e-7)
+    size = float(np.linalg.norm(np.ptp(look.seen_at, axis=0)))
+    apart = max(min(APART, 3e-5 * size), 2e-7 * size)
     places: dict[tuple[int, int], list[np.ndarray]] = {}
     for points, triangles in _near(look, apart):
         p, v, n = look.seen_at[points], look.vertices[triangles], look.normals[triangles]
@@ -105,7 +106,7 @@ def _finding(look: Look, a: int, b: int, where: np.ndarray) -> Finding:
         at=point(at[len(at) // 2]),
         box=box_of(at),
         objects=names,
-        evidence={"share_of_picture": round(share, 4), "apart_m": APART},
+        evidence={"share_of_picture": round(share, 4)},
         mends=[mend],
         spot=look.spot(at[len(at) // 2]),
     )

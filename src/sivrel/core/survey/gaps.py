@@ -86,8 +86,7 @@ def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarra
     some = look.rng.permutation(len(d))[:SKIMMING]
     hits, distance = look.meet(origins[some], d[some])
     met = hits >= 0
-    normals = look.normals[hits[met]]
-    normals = np.where((np.einsum("ij,ij->i", normals, d[some][met]) > 0.0)[:, None], -normals, normals)
+    normals = look.facing(hits[met], d[some][met])
     off = np.exp(look.rng.uniform(np.log(0.0015), np.log(WIDEST / 2.0), met.sum()))
     x, y = _square(normals)
     a = look.rng.uniform(0.0, 2.0 * np.pi, (met.sum(), 1))
@@ -104,8 +103,7 @@ def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
     some = far[look.rng.permutation(len(far))[: RAYS // 4]]
     some = some[_between(look, origins[some], d[some], distance[some])]
     landed = origins[some] + d[some] * (distance[some] - 8.0 * look.offset)[:, None]
-    normals = look.normals[hits[some]]
-    normals = np.where((np.einsum("ij,ij->i", normals, d[some]) > 0.0)[:, None], -normals, normals)
+    normals = look.facing(hits[some], d[some])
     opened = np.zeros(len(some))
     for k in range(6):
         opened += look.meet(landed, look.about(normals, 6)[:, k])[0] < 0

@@ -42,8 +42,7 @@ def check(look: Look) -> list[Finding]:
         d = look.about(n, 16)[np.arange(len(n)), look.rng.integers(0, 16, len(n))]
         hits, distance = look.cast(p, d)
         met = hits >= 0
-        facing = look.normals[hits[met]]
-        facing = np.where((np.einsum("ij,ij->i", facing, d[met]) > 0.0)[:, None], -facing, facing)
+        facing = look.facing(hits[met], d[met])
         every.append((p[met] + d[met] * distance[met, None] + facing * 2.0 * look.offset, facing))
     at, normals = (np.concatenate(columns) for columns in zip(*every, strict=True))
     arrives, unhindered = look.light_at(at, normals, 3)
@@ -78,8 +77,7 @@ def _reaches_after_all(look: Look, i: int) -> bool:
     met = hits >= 0
     if look.lights[i].kind == "dome":
         return bool((~met).any())
-    normals = look.normals[hits[met]]
-    normals = np.where((np.einsum("ij,ij->i", normals, rays[met]) > 0.0)[:, None], -normals, normals)
+    normals = look.facing(hits[met], rays[met])
     at = origins[met] + rays[met] * distance[met, None] + normals * 2.0 * look.offset
     return bool((look.light_at(at, normals, 1, (i,))[0][:, i] > 0.0).any())
 

@@ -95,6 +95,11 @@ class Look:
         met = t < np.float32(reach) * 0.999
         return np.where(met, hits.astype(np.int64), -1), np.where(met, t, reach).astype(float)
 
+    def facing(self, hits: np.ndarray, d: np.ndarray) -> np.ndarray:
+        """float64 [n, 3]: the normals of what rays hit, on the side that they come from."""
+        normals = self.normals[hits]
+        return np.where((np.einsum("ij,ij->i", normals, d) > 0.0)[:, None], -normals, normals)
+
     def open_at(self, points: np.ndarray, rays: int = 48) -> np.ndarray:
         """Share of the rays from each point that leave the scene, float64 [n]; glass closes."""
         hits, _ = self.meet(np.repeat(points, rays, axis=0), np.tile(self.directions(rays), (len(points), 1)))
@@ -124,16 +129,15 @@ class Look:
     def _see(self) -> None:
         x, y = (g.reshape(-1) for g in np.meshgrid((np.arange(COLUMNS) + 0.5) * 16.0 / COLUMNS, (np.arange(ROWS) + 0.5) * 9.0 / ROWS))
         origins, self.sight = camera_rays(self.camera, 16, 9, x, y)
+        self.sees_nothing = bool((self.meet(origins, self.sight)[0] < 0).all())
         hits, distance = self.cast(origins, self.sight, by="sight")
         self.eye = self.camera.to_world[:, 3].astype(float)
         self.seen_share = float((hits >= 0).mean())
         met = hits >= 0
         self.seen, self.seen_distance = hits[met], distance[met]
         self.seen_at = origins[met] + self.sight[met] * distance[met, None]
-        facing = self.normals[self.seen]
-        away = np.einsum("ij,ij->i", facing, self.sight[met]) > 0.0
-        self.seen_back = away
-        self.seen_normals = np.where(away[:, None], -facing, facing)
+        self.seen_back = np.einsum("ij,ij->i", self.normals[self.seen], self.sight[met]) > 0.0
+        self.seen_normals = self.facing(self.seen, self.sight[met])
         self.seen_spots = np.stack([x[met] / 16.0, y[met] / 9.0], axis=1)
         self.rays = COLUMNS * ROWS
         self.air = self._air()

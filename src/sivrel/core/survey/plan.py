@@ -19,8 +19,6 @@ ABOVE_EYE = 0.35
 CUT = 0.13
 """Tone of what the cut goes through."""
 MOST_LINES = 30_000
-FAR_OUT = 40.0
-"""Times the middle half of all triangles' spread, beyond which geometry is cropped off the drawing."""
 
 
 @dataclass(frozen=True)

@@ -28,6 +28,13 @@ FLAT = 0.9
 """Share of a sheet's area that must lie in its plane, and of its outline that it must fill, for a blocker to stand behind it."""
 
 
+INTERPOLATING = {"irradiance_cache", "photon_map", "radiance_cache", "baked"}
+REACHES_THROUGH = """What interpolates reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality \
+setting cures that."""
+TRACED = """This recipe traces every ray, and rays stop at it. A cache, photons or a bake would reach through it from the bright side, and no \
+quality setting would cure that."""
+
+
 def check(look: Look) -> list[Finding]:
     if not look.inside:
         return []
@@ -95,14 +102,14 @@ def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: 
     out /= max(float(np.linalg.norm(out)), 1e-9)
     thickness = THICK if bright_side == 1 else -THICK
     times = f"{bright / dark:,.0f} times" if dark > 0.0 else "far"
+    interpolates = bool({look.recipe.gi.seen, look.recipe.gi.beyond} & INTERPOLATING)
     others = sum(p.mesh == part.mesh for p in look.parts) - 1
     return Finding(
         "sheet",
         f"{short(name)} is a sheet without thickness, and its outside is {times} as bright as the room." if dark > 0.0 else
         f"{short(name)} is a sheet without thickness; behind it there is light, before it none.",
-        "Whatever interpolates reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality "
-        "setting cures that.",
-        harm=min(1.0, 0.55 + 1.5 * share),
+        REACHES_THROUGH if interpolates else TRACED,
+        harm=min(1.0, 0.55 + 1.5 * share) if interpolates else min(0.48, 0.25 + share),
         at=point(middle),
         box=(point(part.low), point(part.high)),
         objects=[name],
