@@ -39,6 +39,30 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(picture.recipe, with_values(Recipe(), {"sampling.max": 2, "limits.diffuse_bounces": 2}))
         self.assertEqual((picture.shot, picture.camera, picture.frame.seed), ("keepers-kitchen", "table", 7))
 
+    def test_survey_finds_mends_and_export_writes_them(self):
+        done = sivrel("survey", "demo:keepers-kitchen", "--set", "gi.seen=photon_map", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(done.stdout)
+        worst = told["findings"][0]
+        self.assertEqual((worst["kind"], worst["severity"]), ("sheet", "spoils the picture"))
+        self.assertEqual(len(worst["at"]), 3)
+        self.assertTrue(worst["evidence"] and worst["why"])
+        self.assertEqual(len(told["checks"]), len(told["seconds"]))
+        sets = [part for key, value in worst["mends"][0]["edits"].items() for part in ("--set", f"{key}={value}")]
+        out = self.folder / "mended.glb"
+        written = json.loads(sivrel("export", "demo:keepers-kitchen", "-o", str(out), *sets, "--json").stdout)
+        self.assertGreater(written["triangles"], told["triangles"])
+        self.assertEqual(out.read_bytes()[:4], b"glTF")
+        self.assertIn("for which glTF has no word", " ".join(written["left_out"]))
+        for arguments, part in (
+            (("survey", "nothing.usda"), "There is no scene file"),
+            (("export", "demo:slipway", "-o", str(self.folder / "a.usda")), "a.glb"),
+        ):
+            bad = sivrel(*arguments)
+            self.assertEqual(bad.returncode, 2, bad.stderr)
+            self.assertIn(part, bad.stderr.splitlines()[-1])
+            self.assertNotIn("Traceback", bad.stderr)
+
     def test_caches_are_kept_listed_used_again_and_refused(self):
         kept = self.folder / "caches"
         given = ("--set", "gi.seen=photon_map", "--set", "photon_map.count=2000", "--caches", str(kept))
