@@ -56,7 +56,7 @@ def survey(args: argparse.Namespace, asked: Ask, tell: Tell) -> int:
     warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
     ready = prepare(scene, with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}), edits, args.camera)
 
-    def told(what: str, share: float) -> bool:
+    def told(what: str, share: float, _: Any) -> bool:
         print(f"{share:.0%} {what}", file=sys.stderr)
         return True
 

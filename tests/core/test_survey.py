@@ -103,7 +103,7 @@ class DemoShots(unittest.TestCase):
     def test_it_says_the_same_each_time_and_can_be_stopped(self):
         ready = ready_of(rooms.room(9))
         told = []
-        stopped = survey(ready, None, lambda what, share: told.append(what) or len(told) < 4)
+        stopped = survey(ready, None, lambda what, share, found: told.append(what) or len(told) < 4)
         self.assertEqual(len(stopped.seconds), 3)
         a, b = (Look(ready, Recipe()) for _ in range(2))
         np.testing.assert_array_equal(a.air, b.air)

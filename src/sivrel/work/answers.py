@@ -22,6 +22,7 @@ from ..core.render.prepare import Prepared
 from ..core.render.reach import what_reaches
 from ..core.render.recipe import Recipe, from_json, with_values
 from ..core.scene.edits import from_json as edits_from_json
+from ..core.survey.finding import Finding
 from ..core.survey.look import Look
 from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.survey.standpoint import seen_from
@@ -94,7 +95,10 @@ def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, bod
 
 
 def survey(ready: Prepared, recipe: Recipe, tell: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
-    return look_over(ready, recipe, lambda what, share: tell({"what": what, "share": share})).as_dict()
+    def told(what: str, share: float, found: list[Finding]) -> bool:
+        return tell({"what": what, "share": share, "findings": [finding.as_dict() for finding in found]})
+
+    return look_over(ready, recipe, told).as_dict()
 
 
 def seen_from_spot(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:

@@ -54,16 +54,17 @@ class Survey:
         }  # fmt: skip
 
 
-def survey(ready: Prepared, recipe: Recipe | None = None, told: Callable[[str, float], bool] | None = None) -> Survey:
-    """Look a prepared shot over, for `recipe` (by default brute force). `told(what, share)` may stop it by returning False; what was found
-    till then is kept."""
+def survey(ready: Prepared, recipe: Recipe | None = None, told: Callable[[str, float, list[Finding]], bool] | None = None) -> Survey:
+    """Look a prepared shot over, for `recipe` (by default brute force). `told(what, share, found)` may stop it by returning False; what was
+    found till then, worst first, is kept."""
     look = Look(ready, recipe or Recipe())
-    findings, seconds = [], {}
+    findings: list[Finding] = []
+    seconds: dict[str, float] = {}
     for k, (name, module) in enumerate(CHECKS.items()):
-        if told and not told(name, k / len(CHECKS)):
+        if told and not told(name, k / len(CHECKS), findings):
             break
         begun = time.perf_counter()
         findings += module.check(look)
+        findings.sort(key=lambda finding: -finding.harm)
         seconds[name] = time.perf_counter() - begun
-    findings.sort(key=lambda finding: -finding.harm)
     return Survey(findings, seconds, look.inside, look.open_share)

@@ -32,15 +32,14 @@ async function look() {
   $("going").hidden = false;
   say();
   try {
-    const told = await mine.done(({ what, share }) => {
-      $("share").value = share;
-      $("what").textContent = `looking at: ${what}`;
+    const told = await mine.done((part) => {
+      if (mine !== going) return;
+      $("share").value = part.share;
+      $("what").textContent = `looking at: ${part.what}`;
+      // What is found is shown as it comes; what is listed from before stays until it is looked at again.
+      if (part.findings?.length > findings.length) take(part);
     });
-    if (mine !== going) return;
-    const kept = findings[chosen]?.title;
-    findings = told.findings;
-    chosen = Math.max(0, findings.findIndex((one) => one.title === kept));
-    list(told);
+    if (mine === going) take(told);
   } catch (problem) {
     if (mine === going) say(problem.message);
   }
@@ -50,14 +49,21 @@ async function look() {
   }
 }
 
+/** List what was found, and stay with the finding that was turned to. */
+function take(told) {
+  const kept = findings[chosen]?.title;
+  findings = told.findings;
+  chosen = Math.max(0, findings.findIndex((one) => one.title === kept));
+  list(told);
+}
+
 function list(told) {
   const holder = $("found");
   holder.replaceChildren(...findings.map((one, k) => item(one, k)));
   if (!findings.length)
     holder.append(make("li", { className: "none" }, make("p", {}, "Nothing of note was found. Sheets, gaps, doubled and turned faces, holes, scale, lights and camera were looked at. ",
       make("a", { href: $("to-bench").href, textContent: "On to the bench, to prove it." }))));
-  const checks = told.checks?.length;
-  holder.setAttribute("aria-label", `${findings.length} findings of ${checks} checks, worst for this picture first`);
+  if (told.checks) holder.setAttribute("aria-label", `${findings.length} findings of ${told.checks.length} checks, worst for this picture first`);
   mark();
 }
 
