@@ -69,11 +69,11 @@ class Survey(BrowserTest):
         self.assertEqual(problems, [])
         # Mend until nothing is left; undo and redo on the way.
         page.keyboard.press("ArrowUp")
-        page.keyboard.press("m")
+        thick = "'object./Kitchen/Room/NorthWall.thickness' in sivrel.edits()"
+        for key, is_thick in (("m", True), ("Control+z", False), ("Control+Shift+z", True)):
+            page.keyboard.press(key)
+            self.assertEqual(page.evaluate(thick), is_thick)
         self.assertNotIn("sheet", self.found())
-        page.keyboard.press("Control+z")
-        self.assertIn("sheet", self.found())
-        page.keyboard.press("Control+Shift+z")
         for _ in range(5):
             if not self.found():
                 break
