@@ -286,9 +286,9 @@ class Restart(BrowserTest):
     def test_killed_in_the_middle_the_job_goes_on(self):
         self.open("keepers-kitchen")
         page = self.page
-        self.set("sampling.max", "96")
-        self.set("width", "320")
-        self.set("height", "180")
+        self.set("sampling.max", "64")
+        self.set("width", "240")
+        self.set("height", "135")
         number = self.prove()
         self.wait("/^[3-9]|^\\d\\d/.test(document.getElementById('progress-text').textContent)")
         self.program.stop(signal.SIGKILL)

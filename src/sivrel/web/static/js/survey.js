@@ -8,7 +8,7 @@ const $ = (id) => document.getElementById(id);
 const main = document.querySelector(".survey-places"), slug = main.dataset.shot, form = document.querySelector("#mends form");
 const before = JSON.parse(main.dataset.edits);
 const LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
-let edits = { ...before }, past = [], future = [], findings = [], chosen = 0, going = null, standing = false;
+let edits = { ...before }, past = [], future = [], findings = [], chosen = 0, going = null, standing = false, turned = false;
 
 const fields = (of = edits) => ({ proof: main.dataset.proof, camera: main.dataset.camera, edits: JSON.stringify(of) });
 const say = (problem) => ($("problem").textContent = problem ?? "");
@@ -49,9 +49,9 @@ async function look() {
   }
 }
 
-/** List what was found, and stay with the finding that was turned to. */
+/** List what was found, and stay with the finding that was turned to; else with the worst. */
 function take(told) {
-  const kept = findings[chosen]?.title;
+  const kept = turned ? findings[chosen]?.title : null;
   findings = told.findings;
   chosen = Math.max(0, findings.findIndex((one) => one.title === kept));
   list(told);
@@ -120,6 +120,7 @@ function mark() {
 /** Turn to a finding: its line, its ring, and plan and section cut through it. */
 function choose(k) {
   if (!findings.length) return;
+  turned = true;
   chosen = (k + findings.length) % findings.length;
   mark();
   $("found").children[chosen].scrollIntoView({ block: "nearest" });
