@@ -6,10 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from .cli_pictures import Tell
 from .core.errors import InputError
 
-Tell = Callable[[argparse.Namespace, dict[str, Any], Callable[[], str]], None]
-"""Prints a result, as JSON or in words."""
 Ask = Callable[[argparse.Namespace], tuple[Any, Any]]
 """The recipe and the edits that the arguments ask for."""
 

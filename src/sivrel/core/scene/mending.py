@@ -10,7 +10,7 @@ import numpy as np
 from ..errors import InputError
 from ..vector import LUMINANCE
 from .edits import ObjectEdit
-from .model import Camera, Light, Mesh, Scene
+from .model import Camera, Light, Mesh, Scene, Surface
 from .topology import facets, topology, turned_triangles, volume
 
 MOST_TRIANGLES = 4_000_000
@@ -181,16 +181,21 @@ def box_triangles(low: np.ndarray, high: np.ndarray) -> np.ndarray:
     return np.array([corner[[q[0], q[a], q[b]]] for q in quads for a, b in ((1, 2), (2, 3))])
 
 
+def mean_base_color(surface: Surface) -> np.ndarray:
+    """float64 [3]: base colour of a surface, of a picture the mean."""
+    if surface.base_color_map is None:
+        return np.array(surface.base_color, float)
+    texture = surface.base_color_map.texture
+    return texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
+
+
 def darkened(scene: Scene, mesh: Mesh, brightest: float) -> Mesh:
     """The mesh in surfaces, added to a scene of one's own, whose base colour reflects `brightest` at most (luminance, textures on the mean)."""
     surfaces = mesh.surfaces.copy()
     for number in np.unique(mesh.surfaces):
         surface = scene.surfaces[number]
         use = surface.base_color_map
-        colour = np.array(surface.base_color)
-        if use is not None:
-            colour = use.texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(use.texture.scale[:3]) + np.array(use.texture.bias[:3])
-        albedo = float(colour @ LUMINANCE)
+        albedo = float(mean_base_color(surface) @ LUMINANCE)
         if albedo <= brightest:
             continue
         by = brightest / albedo

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from ..scene.mending import mean_base_color
 from ..vector import LUMINANCE
 from .finding import Finding, Mend, box_of, point, short
 from .look import Look
@@ -17,11 +18,7 @@ def check(look: Look) -> list[Finding]:
     for number, surface in enumerate(look.scene.surfaces):
         if seen[number] < LEAST_SEEN or surface.metallic > 0.5 or surface.metallic_map or surface.lets_light_pass():
             continue
-        colour = np.array(surface.base_color)
-        if surface.base_color_map is not None:
-            texture = surface.base_color_map.texture
-            colour = texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
-        albedo = float(colour @ LUMINANCE)
+        albedo = float(mean_base_color(surface) @ LUMINANCE)
         if albedo <= BRIGHTEST:
             continue
         triangles = np.flatnonzero(_surfaces(look) == number)

@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from ..lights.pack import active_lights
 from .finding import Finding, Mend, box_of, point, short
 from .look import Look
 
@@ -19,16 +18,16 @@ def check(look: Look) -> list[Finding]:
         return []
     chosen = look.rng.permutation(len(look.seen))[:POINTS]
     at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
-    others = look.light_at(at, normals, 3)[0].sum(axis=1) if active_lights(look.scene) else np.zeros(len(at))
+    others = look.light_at(at, normals, 3)[0].sum(axis=1) if look.lights else np.zeros(len(at))
     brings = {k: _brings(look, k, at, normals) for k in glowing}
     total = others.mean() + sum(light.mean() for light, _ in brings.values())
     found = []
-    for k, (light, solid_angle) in brings.items():
+    for k, (light, fills) in brings.items():
         share = float(light.mean() / total) if total > 0.0 else 0.0
         lit = light > 0.0
         if share < MUCH or not lit.any():
             continue
-        angle = float(np.average(solid_angle[lit], weights=light[lit]))
+        angle = float(np.average(fills[lit], weights=light[lit]))
         if angle > SMALL:
             continue
         name, v = look.meshes[k].name, look.vertices[(look.object_of == k) & look.glows]
@@ -45,7 +44,7 @@ def check(look: Look) -> list[Finding]:
 
 
 def _brings(look: Look, number: int, at: np.ndarray, normals: np.ndarray, samples: int = 8) -> tuple[np.ndarray, np.ndarray]:
-    """Luminance of the irradiance that a glowing mesh brings to points, and the solid angle that it fills there."""
+    """Luminance of the irradiance that a glowing mesh brings to points, and how many steradians it fills there."""
     numbers = np.flatnonzero((look.object_of == number) & look.glows)
     glow = np.where(look.glow[numbers] > 0.0, look.glow[numbers], 1.0)
     weights = look.areas[numbers] * glow

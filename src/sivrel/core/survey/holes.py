@@ -6,7 +6,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..scene.topology import Topology, volume
 from .finding import Finding, Mend, box_of, point, short
-from .look import Look
+from .look import Look, winding_number
 
 LEAST_SIZE = 1.5
 """Metres across below which an open bottom is how things are modelled: feet, pots, coats."""
@@ -95,9 +95,4 @@ def _loops(net: Topology, members: np.ndarray) -> list[np.ndarray]:
 
 def _holds_camera(look: Look, closed: np.ndarray) -> bool:
     """Whether the camera stands inside: then it is a room with openings, and no solid."""
-    v = closed - look.eye
-    a, b, c = v[:, 0], v[:, 1], v[:, 2]
-    la, lb, lc = (np.linalg.norm(w, axis=1) for w in (a, b, c))
-    over = np.einsum("ij,ij->i", a, np.cross(b, c))
-    under = la * lb * lc + np.einsum("ij,ij->i", a, b) * lc + np.einsum("ij,ij->i", b, c) * la + np.einsum("ij,ij->i", c, a) * lb
-    return abs(float((2.0 * np.arctan2(over, under)).sum())) > 2.0 * np.pi
+    return abs(float(winding_number(look.eye[None], closed)[0])) > 0.5

@@ -4,7 +4,6 @@ from typing import Any
 
 import numpy as np
 
-from ..lights.pack import active_lights
 from ..lights.radiance import emitted
 from ..scene.arrays import POWER
 from .finding import Finding, Mend, point, short
@@ -48,7 +47,7 @@ def check(look: Look) -> list[Finding]:
     arrives, unhindered = look.light_at(at, normals, 3)
     total = arrives.sum()
     idle = []
-    for i, light in enumerate(active_lights(look.scene)):
+    for i, light in enumerate(look.lights):
         if light.kind == "mesh" or light.name in known:
             continue
         if light.kind in ("rect", "disk") and (unhindered[:, i] > 0.01 * _if_turned(look, i, at, normals)).mean() < AWAY:
@@ -118,7 +117,7 @@ def _text(place: np.ndarray) -> str:
 
 def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> np.ndarray:
     """What a flat light would bring to each point with nothing in the way, if it faced it."""
-    way = np.asarray(active_lights(look.scene)[i].position, float) - at
+    way = np.asarray(look.lights[i].position, float) - at
     distance = np.maximum(np.linalg.norm(way, axis=1), 0.05)
     return look.arrays.lights[i, POWER] * np.maximum(np.einsum("ij,ij->i", normals, way), 0.0) / distance**3 + 1e-30
 

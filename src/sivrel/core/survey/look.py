@@ -27,6 +27,19 @@ ENCLOSED = 0.25
 MOST_IN_TOPOLOGY = 3_000_000
 
 
+def winding_number(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """float64 [n]: how often triangles, [k, 3, 3], go round each point: their share of the sphere about it (van Oosterom & Strackee 1983)."""
+    total = np.zeros(len(points))
+    for first in range(0, len(triangles), 20000):
+        v = triangles[first : first + 20000][None] - points[:, None, None, :]
+        a, b, c = v[:, :, 0], v[:, :, 1], v[:, :, 2]
+        la, lb, lc = (np.linalg.norm(w, axis=2) for w in (a, b, c))
+        over = np.einsum("ijk,ijk->ij", a, np.cross(b, c))
+        under = la * lb * lc + np.einsum("ijk,ijk->ij", a, b) * lc + np.einsum("ijk,ijk->ij", b, c) * la + np.einsum("ijk,ijk->ij", c, a) * lb
+        total += (2.0 * np.arctan2(over, under)).sum(axis=1)
+    return total / (4.0 * np.pi)
+
+
 @dataclass(frozen=True)
 class Part:
     """A connected part of a mesh. triangles: numbers in the scene; closed: no edge is a rim; signed: its volume, where it is closed."""
@@ -218,17 +231,8 @@ class Look:
         return found
 
     def winding(self, points: np.ndarray, part: Part) -> np.ndarray:
-        """float64 [n]: how often a part goes round each point, 1 inside a closed one that faces outwards (solid angles after van Oosterom &
-        Strackee 1983)."""
-        total = np.zeros(len(points))
-        for first in range(0, len(part.triangles), 20000):
-            v = self.vertices[part.triangles[first : first + 20000]][None] - points[:, None, None, :]
-            a, b, c = v[:, :, 0], v[:, :, 1], v[:, :, 2]
-            la, lb, lc = (np.linalg.norm(w, axis=2) for w in (a, b, c))
-            over = np.einsum("ijk,ijk->ij", a, np.cross(b, c))
-            under = la * lb * lc + np.einsum("ijk,ijk->ij", a, b) * lc + np.einsum("ijk,ijk->ij", b, c) * la + np.einsum("ijk,ijk->ij", c, a) * lb
-            total += (2.0 * np.arctan2(over, under)).sum(axis=1)
-        return total / (4.0 * np.pi)
+        """float64 [n]: how often a part goes round each point, 1 inside a closed one that faces outwards."""
+        return winding_number(points, self.vertices[part.triangles])
 
     def solid_at(self, at: np.ndarray) -> Part | None:
         """The closed part of something that stops light, in whose inside a point lies."""

@@ -6,7 +6,6 @@ Ward, Rubinstein & Clear 1988, section 2, is to interpolate over smooth surfaces
 
 import numpy as np
 
-from ..lights.pack import active_lights
 from ..scene.arrays import POWER
 from ..scene.frames import upright_frame
 from .finding import Finding, Mend, point, short
@@ -89,7 +88,7 @@ def _judge(look: Look, part: Part) -> Finding | None:
 
 def _sky(look: Look) -> float:
     """A little light for what sees out, so that a scene with a camera outside its lights still knows its outside."""
-    brightest = max((float(look.arrays.lights[i, POWER]) for i, light in enumerate(active_lights(look.scene)) if light.kind == "dome"), default=0.0)
+    brightest = max((float(look.arrays.lights[i, POWER]) for i, light in enumerate(look.lights) if light.kind == "dome"), default=0.0)
     return 1e-3 * brightest
 
 

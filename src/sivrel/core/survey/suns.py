@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from ..lights.pack import active_lights
 from ..lights.panorama import direction_of
 from .finding import Finding, Mend, point, short
 from .look import Look
@@ -14,7 +13,7 @@ WIDE, AGREE = 4.0, 3.0
 
 
 def check(look: Look) -> list[Finding]:
-    lights = active_lights(look.scene)
+    lights = look.lights
     suns = [light for light in lights if light.kind == "sun"]
     found = []
     for dome in lights:
