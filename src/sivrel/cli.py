@@ -16,6 +16,7 @@ from typing import Any, NoReturn
 
 from . import __version__
 from .cli_caches import add_arguments, caches
+from .cli_diagnose import add_diagnose_arguments, diagnose
 from .cli_pictures import add_compare_arguments, add_finish_arguments, compare, finish
 from .cli_scenes import add_export_arguments, add_survey_arguments, export, read_given, survey
 from .core.errors import InputError
@@ -344,6 +345,10 @@ def _parser() -> argparse.ArgumentParser:
         "survey", lambda args: survey(args, _recipe, _print), "Look a scene over before rendering: what is wrong, where, and how to mend it."
     )
     add_survey_arguments(sub)
+    sub = command(
+        "diagnose", lambda args: diagnose(args, _recipe, _frame, _print), "Say what is wrong with a picture, prove the cause by trial, and offer remedies."
+    )
+    add_diagnose_arguments(sub)
     sub = command("export", lambda args: export(args, _recipe, _print), "Write a scene with all its edits as glTF (.glb).")
     add_export_arguments(sub)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")

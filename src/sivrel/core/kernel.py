@@ -15,7 +15,7 @@ from pathlib import Path
 
 CORE = Path(__file__).parent
 WITHOUT_KERNELS = (
-    "finish", "formats", "measure", "survey", "render/reference.py",
+    "diagnose", "finish", "formats", "measure", "survey", "tune", "render/reference.py",
     "scene/apply_edits.py", "scene/cards.py", "scene/edits.py", "scene/mending.py", "scene/topology.py",
 )  # fmt: skip
 """Parts of the core that hold no kernels, and that no kernel knows of: a change in them leaves the compiled code as it is."""

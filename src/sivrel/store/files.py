@@ -48,6 +48,15 @@ def focus_path(data: Path, digest: str) -> Path:
     return data / "thumbnails" / f"{digest}-focus.png"
 
 
+def trials(data: Path) -> Path:
+    """Small pictures of findings and trials, and brute force as diagnoses keep it."""
+    return data / "trials"
+
+
+def trial_path(data: Path, digest: str) -> Path:
+    return trials(data) / f"{digest}.png"
+
+
 def moments(data: Path) -> Path:
     return data / "moments"
 

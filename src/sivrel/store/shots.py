@@ -15,7 +15,8 @@ def now() -> str:
 @dataclass(frozen=True)
 class Shot:
     """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload; lights: what the file
-    says of each, and of each mesh that glows (see work.intake); finish: how its pictures are finished, as core.finish says."""
+    says of each, and of each mesh that glows (see work.intake); finish: how its pictures are finished, as core.finish says; outside: pictures that
+    were rendered elsewhere, without a scene: path is a folder then."""
 
     id: int
     slug: str
@@ -28,6 +29,7 @@ class Shot:
     notes: list[str]
     lights: list[dict[str, Any]]
     finish: dict[str, Any]
+    outside: bool = False
 
     @property
     def confine_to(self) -> Path | None:
@@ -42,20 +44,21 @@ def _shot(row: sqlite3.Row) -> Shot:
     return Shot(
         row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
         json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]), json.loads(row["lights"]), json.loads(row["finish"]),
+        bool(row["outside"]),
     )  # fmt: skip
 
 
 def add(
     db: sqlite3.Connection, slug: str, title: str, about: str, path: Path, cameras: list[dict[str, Any]], triangles: int,
-    notes: list[str], lights: list[dict[str, Any]] | None = None, confined: bool = False,
+    notes: list[str], lights: list[dict[str, Any]] | None = None, confined: bool = False, outside: bool = False,
 ) -> Shot:  # fmt: skip
     """Keep a shot; one with the same slug is brought up to date and keeps its proofs."""
     db.execute(
-        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at, outside)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
            ON CONFLICT (slug) DO UPDATE SET title = excluded.title, about = excluded.about, path = excluded.path,
              cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights""",
-        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now()),
+        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now(), outside),
     )
     shot = find(db, slug)
     assert shot is not None
@@ -93,5 +96,5 @@ def opened(db: sqlite3.Connection, shot: Shot) -> None:
 
 
 def last_opened(db: sqlite3.Connection) -> Shot | None:
-    row = db.execute("SELECT * FROM shots WHERE opened_at IS NOT NULL ORDER BY opened_at DESC LIMIT 1").fetchone()
+    row = db.execute("SELECT * FROM shots WHERE opened_at IS NOT NULL AND outside = 0 ORDER BY opened_at DESC LIMIT 1").fetchone()
     return _shot(row) if row else None

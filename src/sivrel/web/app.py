@@ -14,6 +14,7 @@ from .caches.routes import pages as cache_pages
 from .cameras.routes import pages as camera_pages
 from .compare.routes import pages as compare_pages
 from .database import close_database
+from .findings.routes import pages as finding_pages
 from .lights.routes import pages as light_pages
 from .lineage.routes import pages as lineage_pages
 from .moments.routes import pages as moment_pages
@@ -28,7 +29,7 @@ from .words import register_filters
 
 PAGES = (
     access_pages, shot_pages, bench_pages, lineage_pages, queue_pages, pin_pages, moment_pages, camera_pages, light_pages, compare_pages,
-    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages,
+    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages,
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Bytes of one upload."""

@@ -30,6 +30,7 @@ from ..core.survey.survey import survey as look_over
 from ..core.trace.traverse import closest_hits
 from ..store import database, files, proofs, questions, shots
 from .cache_answers import cache_state, preview, ways_state
+from .diagnosis_answers import diagnose_proof, retest_proof
 from .facts import light_facts
 from .pins import read_pins
 
@@ -50,7 +51,7 @@ def answer_questions(worker: "Worker") -> None:
         number, kind, shot_id, body = question
         try:
             shot = shots.get(db, shot_id)
-            if kind in LONG:
+            if kind in LONG or kind in OF_PROOFS:
                 threading.Thread(target=answer_at_length, args=(worker, number, kind, shot_id, body), daemon=True).start()
                 continue
             if kind in OF_PICTURES:
@@ -72,7 +73,13 @@ def answer_questions(worker: "Worker") -> None:
 def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, body: dict[str, Any]) -> None:
     """Answer what takes seconds in a thread of its own, part by part, until it is done or called off."""
     db = database.connect(worker.data)
+
+    def tell(part: dict[str, Any]) -> bool:
+        return questions.tell(db, number, {**part, "done": False})
+
     try:
+        if kind in OF_PROOFS:
+            return questions.answer(db, number, {**OF_PROOFS[kind](worker, db, body, tell), "done": True})
         recipe = from_json(body["recipe"])
         ready = worker.prepare(
             db,
@@ -81,10 +88,6 @@ def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, bod
             edits_from_json(body["edits"]),
             body.get("camera"),
         )
-
-        def tell(part: dict[str, Any]) -> bool:
-            return questions.tell(db, number, {**part, "done": False})
-
         questions.answer(db, number, {**LONG[kind](ready, recipe, tell), "done": True})
     except (InputError, OSError) as error:
         questions.answer(db, number, None, str(error))
@@ -174,4 +177,5 @@ def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[s
 OF_PICTURES = {"filter": filter_picture, "pins": pins_read}
 ANSWERS = {"reach": reach, "plan": plan, "camera": camera, "seen_from": seen_from_spot}
 LONG = {"survey": survey}
+OF_PROOFS = {"diagnose": diagnose_proof, "retest": retest_proof}
 OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

@@ -27,7 +27,7 @@ from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
-from ..store import database, files, jobs, proofs, shots
+from ..store import database, files, findings, jobs, proofs, questions, shots
 from .answers import answer_questions
 from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements
 from .moments import render_moments
@@ -47,7 +47,7 @@ class Worker:
         self.data = data
         self.parent = os.getppid()
         self.db = database.connect(data)
-        self.scenes: dict[tuple, tuple[Scene, Files, Geometry]] = {}
+        self.scenes: dict[tuple, tuple[Scene, Files, Geometry | None]] = {}
         self.scene_lock = threading.RLock()
         self.caches = CacheFolder(data / "caches")
         self.read_ahead: int | None = None
@@ -90,19 +90,29 @@ class Worker:
     ) -> Prepared:  # fmt: skip
         """The shot made ready, its geometry kept for the next time. Safe from any thread."""
         with self.scene_lock:
-            stat = shot.path.stat()
-            version = (shot.path, stat.st_mtime_ns, stat.st_size)
+            scene, files, geometry = self.scene_of(db, shot)
+            ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress, frame=frame)
+            self.scenes[self._version(shot)] = scene, files, ready.geometry
+            return ready
+
+    @staticmethod
+    def _version(shot: shots.Shot) -> tuple:
+        stat = shot.path.stat()
+        return shot.path, stat.st_mtime_ns, stat.st_size
+
+    def scene_of(self, db: sqlite3.Connection, shot: shots.Shot) -> tuple[Scene, Files, Geometry | None]:
+        """A shot's scene as its file has it, what reads the files beside it, and its geometry as it was packed last, if it was."""
+        with self.scene_lock:
+            version = self._version(shot)
             if version in self.scenes:
-                scene, files, geometry = self.scenes.pop(version)
-                ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress, frame=frame)
+                kept = self.scenes.pop(version)
             else:
                 jobs.set_worker(db, "reading", message=shot.title)
-                scene, files = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.path.parent)
-                ready = prepare(scene, recipe, edits, camera, files=files, caches=self.caches, progress=progress, frame=frame)
+                kept = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.path.parent), None
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))
-            self.scenes[version] = scene, files, ready.geometry
-            return ready
+            self.scenes[version] = kept
+            return kept
 
     def stand_for_moments(self, on: bool) -> None:
         """Let the render on its way stand between its tiles while something is rendered for the moment, or go on."""
@@ -224,6 +234,8 @@ class Worker:
             proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), found=found_in(film, ready, clock, picture))
             jobs.end(self.db, job.id, "done")
         tiles.remove()
+        if findings.retests_of_proof(self.db, proof.id):
+            questions.ask(self.db, "retest", shot.id, {"proof": proof.id})
         try:
             parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
             if parent is not None and parent.picture:

@@ -214,7 +214,9 @@ def _sees(scene, stack, p, surface, at, its, distance, cos):
 @kernel
 def _lookup(prepared, scene, memory, spot):
     light, close, serving = light_of_records(prepared, scene, memory, spot.position, spot.geometric_normal, spot.normal)
-    return light, INDIRECT if serving > 0 and close < 0.5 else NOT_SERVED
+    if serving == 0 or close >= 0.5:
+        return (0.0, 0.0, 0.0), NOT_SERVED
+    return light, INDIRECT
 
 
 class Finder(NamedTuple):

@@ -40,16 +40,16 @@ class Points(NamedTuple):
 
 
 class Preparation:
-    """One shot while something is prepared for it."""
+    """One shot while something is prepared for it; `only`: of what the camera sees, the part in this box of pixels."""
 
     def __init__(
         self, scene: Scene, arrays: SceneArrays, recipe: Recipe, camera: Camera, frame: Frame,
-        progress: Callable[[float], bool] | None = None,
+        progress: Callable[[float], bool] | None = None, only: tuple[int, int, int, int] | None = None,
     ) -> None:  # fmt: skip
         self.scene, self.arrays, self.recipe, self.camera, self.frame, self.progress = scene, arrays, recipe, camera, frame, progress
         self.threads = os.cpu_count() or 1
         self.offset = recipe.limits.ray_offset or arrays.offset
-        self.at, self.rays = 0.0, 0
+        self.at, self.rays, self.only = 0.0, 0, only
         self.where_it_matters: Importance | None = None
 
     def goes_on(self, share: float) -> bool:
@@ -133,8 +133,8 @@ class Preparation:
     def points_seen(self, step: int = 1) -> Points:
         """What the camera sees through the middles of every `step`-th pixel, past panes and cut-outs and in plain metal mirrors: where
         light can be looked up. Nothing is bent."""
-        width, height = self.frame.width, self.frame.height
-        px, py = np.meshgrid(np.arange(step // 2, width, step) + 0.5, np.arange(step // 2, height, step) + 0.5)
+        left, top, right, bottom = self.only or (0, 0, self.frame.width, self.frame.height)
+        px, py = np.meshgrid(np.arange(left + step // 2, right, step) + 0.5, np.arange(top + step // 2, bottom, step) + 0.5)
         return self.points_along(*self.rays_through(px.reshape(-1), py.reshape(-1)))
 
     def points_through(self, camera: Camera, across: int) -> Points:

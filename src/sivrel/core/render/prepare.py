@@ -114,11 +114,12 @@ class Files:
 def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
     files: Files | None = None, caches: CacheFolder | None = None, progress: Callable[[str, float], bool] | None = None,
-    frame: Frame | None = None,
+    frame: Frame | None = None, only: tuple[int, int, int, int] | None = None,
 ) -> Prepared:  # fmt: skip
     """Make a shot ready to render. `geometry` of an earlier call is used again where it still fits; `progress(what, share)`
     may stop the work by returning False. Some caches fit the camera and `frame`, the size of the
-    picture. Raises InputError when an edit can't be applied."""
+    picture; `only`, a box of its pixels, lets them hold what is seen there alone, and then they must not be kept. Raises InputError when an
+    edit can't be applied."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
@@ -131,7 +132,7 @@ def prepare(
     prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
     caches = caches or CacheFolder()
     _add_maps(prepared, recipe, caches, progress)
-    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame())
+    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame(), only=only)
     prepared.ways = prepare_ways(job, geometry.surfaces_hash(), geometry.hash(), caches, progress)
     prepared.arrays = job.arrays
     return prepared

@@ -58,8 +58,9 @@ def check(look: Look) -> list[Finding]:
     room = look.air[look.open_at(look.air) < ENCLOSED]
     if not look.inside or not len(room):
         return []
-    per = RAYS // len(room)
-    directions = look.directions(RAYS)[look.rng.permutation(RAYS)[: per * len(room)]]
+    rays = round(RAYS * look.effort)
+    per = rays // len(room)
+    directions = look.directions(rays)[look.rng.permutation(rays)[: per * len(room)]]
     origins = np.repeat(room, per, axis=0)
     skims, along = _skimming(look, origins, directions)
     origins, directions = np.concatenate([origins, skims]), np.concatenate([directions, along])
@@ -83,7 +84,7 @@ def check(look: Look) -> list[Finding]:
 
 def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Rays that skim along the surfaces of the room: a deep joint lies flush with one of them, and is seen from there alone."""
-    some = look.rng.permutation(len(d))[:SKIMMING]
+    some = look.rng.permutation(len(d))[: round(SKIMMING * look.effort)]
     hits, distance = look.meet(origins[some], d[some])
     met = hits >= 0
     normals = look.facing(hits[met], d[some][met])
@@ -97,10 +98,10 @@ def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarra
 def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
     """Numbers of the rays that leave the scene, or meet what lies under the open sky, while rays on both sides of them stay much nearer."""
     out = np.flatnonzero(hits < 0)
-    out = out[look.rng.permutation(len(out))[:60_000]]
+    out = out[look.rng.permutation(len(out))[: round(60_000 * look.effort)]]
     out = out[_between(look, origins[out], d[out], np.full(len(out), 1e30))]
     far = np.flatnonzero(hits >= 0)
-    some = far[look.rng.permutation(len(far))[: RAYS // 4]]
+    some = far[look.rng.permutation(len(far))[: round(RAYS * look.effort) // 4]]
     some = some[_between(look, origins[some], d[some], distance[some])]
     landed = origins[some] + d[some] * (distance[some] - 8.0 * look.offset)[:, None]
     normals = look.facing(hits[some], d[some])

@@ -59,9 +59,11 @@ class Part:
 
 
 class Look:
-    """See the module. All randomness is of `seed`, so that a survey says the same each time."""
+    """See the module. All randomness is of `seed`, so that a survey says the same each time. `effort`: share of the rays that a survey takes
+    where it searches."""
 
-    def __init__(self, ready: Prepared, recipe: Recipe, seed: int = 1) -> None:
+    def __init__(self, ready: Prepared, recipe: Recipe, seed: int = 1, effort: float = 1.0) -> None:
+        self.effort = effort
         self.scene, self.arrays, self.camera, self.recipe = ready.scene, ready.arrays, ready.camera, recipe
         self.rng = np.random.default_rng(seed)
         self.meshes: list[Mesh] = packed_meshes(ready.scene)

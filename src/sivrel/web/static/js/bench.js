@@ -4,6 +4,7 @@ import { CameraMover } from "./cameras.js";
 import { inStops, roundedStops, sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
 import { NoiseFilter } from "./filtering.js";
+import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
 import { Hatching } from "./hatching.js";
 import { followKeys, holdButton } from "./keys.js";
@@ -12,6 +13,7 @@ import { LightsPanel } from "./lights.js";
 import { Lineage } from "./lineage.js";
 import { Marks } from "./marks.js";
 import { Moments } from "./moments.js";
+import { Outlines } from "./outlines.js";
 import { hasPass, isLight, offerPasses } from "./passes.js";
 import { Pins } from "./pins.js";
 import { Plan } from "./plan.js";
@@ -37,6 +39,7 @@ let exposureMoved = false;
 
 const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut), () => {
   marks.draw();
+  outlines.draw();
   pins.draw();
   sayPlate(plate, recipe, { boxing: pointer.boxing, reach: spots.on, pin: pins.on, walk: mover.on, live: moments.on });
 });
@@ -46,6 +49,7 @@ const plan = new Plan($("plan"), slug, recipe, () => edited(), (name) => openLig
 const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 const hatching = new Hatching(plate, () => chosen.a);
 const marks = new Marks(plate);
+const outlines = new Outlines(plate, $("outlines"));
 const ways = new WaysState(slug, recipe);
 const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
 const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
@@ -54,6 +58,7 @@ const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
 const mover = new CameraMover(slug, recipe, () => moments.wish(true));
 const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);
 const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
+const findings = new Findings(outlines, () => chosen.a, async (id) => (await lineage.renew(), choose(id, undefined, true)), (id) => choose(id));
 followRecipes(recipe, () => chosen.a?.id);
 
 // ---- pictures -------------------------------------------------------------------------------------------------
@@ -92,6 +97,7 @@ async function show(slot, proof) {
     if (marks.on) marks.show(true, proof);
     lights.load();
     pins.list();
+    findings.load();
   }
 }
 
@@ -352,11 +358,18 @@ $("exposure").addEventListener("input", () => setExposure(Number($("exposure").v
 $("view").addEventListener("change", () => setView($("view").value));
 $("pass").addEventListener("change", reload);
 for (const tab of document.querySelectorAll(".leaves [role=tab]")) tab.addEventListener("click", () => openLeaf(tab.id.replace("leaf-", "")));
-document.addEventListener("sivrel:leaf", (event) => event.detail === "pins" && pins.load());
+document.addEventListener("sivrel:leaf", (event) => {
+  if (event.detail === "pins") pins.load();
+  findings.say();
+});
 
 const ofProof = (act) => () => chosen.a && act(chosen.a.id);
 const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
 const KEYS = {
+  ";": () => findings.press(),
+  "(": () => findings.turn(-1),
+  ")": () => findings.turn(1),
+  ":": () => findings.proveFirst(),
   "!": () => (location.href = $("to-survey").href), w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
   g: togglePlan, c: toggleMarks, n: DO.filter, 0: DO.fit,
   p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
@@ -392,6 +405,7 @@ const KEYS = {
   PageDown: walkOr([0, 0, -1], () => {}),
   Enter: () => recipe.prove(),
   Escape: () => {
+    if (findings.going && findings.open) return findings.stop();
     if (spots.on) return spots.show(false);
     if (pins.on) return togglePins();
     if (mover.on) return toggleWalk();
@@ -419,4 +433,4 @@ pins.load();
 if (places.dataset.proof) choose(Number(places.dataset.proof), Number(places.dataset.with) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage };
+window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage, findings, outlines };

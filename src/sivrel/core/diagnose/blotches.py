@@ -1,0 +1,89 @@
+"""Blotches: light that rises and falls over places where brute force's does not, in patches many pixels wide.
+
+The difference from brute force is taken twice, with nothing in common but the cache: of the picture against one half of brute force, and of
+its echo (the same recipe and caches, other random numbers) against the other half. What the two share, their covariance, is no chance: its
+root is the blotches' contrast, and how far it goes on from a cell to the next their size. What is wide is a bias, and taken off before.
+"""
+
+import numpy as np
+from scipy import ndimage
+
+from .case import Case, placed
+from .eye import SEEN
+from .finding import Finding
+from .suspects import BLOTCHES, of_light, ways_in_use
+from .truth import Coarse
+
+NEEDS = "truth"
+WIDE = 6.0
+"""Cells beyond which a difference is no blotch but a bias."""
+WINDOW = 15
+CERTAIN = 4.5
+INDEPENDENT = 0.0796
+"""Share of the cells that are independent after a Gaussian of one cell: 1 / 4 pi."""
+LEAST_CONTRAST = 0.025
+
+
+def find(case: Case, truth: Coarse) -> list[Finding]:
+    if case.recipe is None or not ways_in_use(case.recipe):
+        return []
+    flat = (case.grid.pool(case.smooth.astype(float)) > 0.7) & case.grid.inside()
+    if flat.sum() < 64 or case.echo is None:
+        return []
+    one, other = truth.halves
+    own = case.grid.pool(case.light) if case.variance is not None else case.echo.halves[0]
+    again = case.echo.light if case.variance is not None else case.echo.halves[1]
+    bands = [_band(case, light, against, flat) for light, against in ((own, one), (again, other))]
+    product, powers = bands[0] * bands[1], [band**2 for band in bands]
+    inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
+    local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
+    power = [ndimage.uniform_filter(p, WINDOW, mode="constant") / inside for p in powers]
+    error = np.sqrt(power[0] * power[1] / (WINDOW**2 * INDEPENDENT * inside))
+    blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
+    strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
+    # Over the whole picture at once, for blotches too faint for any one place.
+    total = float(product[flat].mean())
+    if blotchy.mean() < 0.01 and total > CERTAIN * np.sqrt(powers[0][flat].mean() * powers[1][flat].mean() / (flat.sum() * INDEPENDENT)):
+        blotchy, strength = flat, float(np.sqrt(total))
+    size = _size(bands, flat) * case.grid.step
+    seen = case.seen(strength, size)
+    if blotchy.mean() < 0.01 or strength < LEAST_CONTRAST or seen < SEEN:
+        return []
+    labels, _ = ndimage.label(ndimage.binary_dilation(blotchy, iterations=2))
+    counts = np.bincount(labels[blotchy])
+    worst = labels == counts[1:].argmax() + 1
+    made = placed(
+        case, case.spread(worst & blotchy), kind="blotches", measure="structure", amount=strength, contrast=strength, size=size, seen=seen,
+        title="Blotches {there}: patches about " + f"{size:.0f} pixels wide.",
+        why=f"Light there rises and falls by {strength:.0%} about brute force's, beyond what chance explains.",
+        evidence={"strength": strength, "size_px": size, "share_blotchy": float(blotchy.mean())},
+    )  # fmt: skip
+    made.share = float(blotchy.mean())
+    made.suspects = of_light(case.recipe, BLOTCHES, case.radii)
+    return [made]
+
+
+def _mean(plane: np.ndarray, inside: np.ndarray, sigma: float) -> np.ndarray:
+    """A Gaussian mean of what is inside alone."""
+    weight = ndimage.gaussian_filter(inside.astype(float), sigma, mode="constant")
+    return ndimage.gaussian_filter(np.where(inside, plane, 0.0), sigma, mode="constant") / np.maximum(weight, 1e-3)
+
+
+def _band(case: Case, light: np.ndarray, against: np.ndarray, flat: np.ndarray) -> np.ndarray:
+    """Contrast of what light differs from other light, smoothed by a cell and freed of what is wide, on flat places alone."""
+    smooth = [_mean(plane, flat, 1.0) for plane in (light, against)]
+    relative = case.contrast_of(smooth[0], smooth[1])
+    return np.where(flat, relative - _mean(relative, flat, WIDE), 0.0)
+
+
+def _size(bands: list[np.ndarray], inside: np.ndarray) -> float:
+    """Cells across a patch: twice the distance at which the difference goes on by half, along rows and columns."""
+    power = float((bands[0] * bands[1])[inside].mean())
+    for lag in range(1, 12):
+        along = []
+        for axis in (0, 1):
+            pair = inside & np.roll(inside, lag, axis)
+            along.append(float((bands[0] * np.roll(bands[1], lag, axis))[pair].mean()) if pair.any() else 0.0)
+        if np.mean(along) < 0.5 * power:
+            return 2.0 * lag
+    return 24.0

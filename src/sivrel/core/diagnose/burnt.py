@@ -1,0 +1,46 @@
+"""Burnt highlights: places that the screen can show no brighter, and that do not shine themselves."""
+
+import numpy as np
+from scipy import ndimage
+
+from .case import Case, placed
+from .eye import as_shown
+from .finding import Finding, Remedy
+
+NEEDS = "picture"
+WHITE = 0.93
+"""Share of the screen's white from which on the soft view shows no more detail."""
+LEAST_SHARE, LEAST_PIXELS = 0.02, 64
+
+
+def burnt(case: Case, stops: float = 0.0) -> np.ndarray:
+    """bool [rows, columns]: what would be burnt at an exposure so many stops off the case's."""
+    glow = case.picture.passes.get("emission")
+    lit = case.light if glow is None else np.where(glow.astype(float) @ (0.2126, 0.7152, 0.0722) > 0.5 * case.light, 0.0, case.light)
+    white = as_shown(lit, case.exposure + stops) > WHITE
+    return ndimage.binary_opening(white, iterations=1)
+
+
+def find(case: Case) -> list[Finding]:
+    mask = burnt(case)
+    share = float(mask.mean())
+    if share < LEAST_SHARE or mask.sum() < LEAST_PIXELS:
+        return []
+    made = placed(
+        case, mask, kind="burnt", measure="burnt", amount=share, contrast=0.5, size=60.0, seen=4.0 + 40.0 * share,
+        title="{share} of the picture is burnt to white.", why="There is more light there than the screen can show at this exposure: its detail is gone.",
+        evidence={"share": share},
+    )  # fmt: skip
+    stops = next((s for s in (-0.5, -1.0, -1.5, -2.0, -3.0, -4.0) if burnt(case, s).mean() < 0.005), -4.0)
+    left = float(burnt(case, stops).mean())
+    made.cause, made.cause_key, made.confidence = "the exposure", "exposure", 1.0
+    camera = case.picture.camera
+    if case.recipe is not None and camera:
+        made.remedies = [
+            Remedy(f"Show it {-stops:g} stops darker.", edits={f"camera.{camera}.exposure": round(case.exposure + stops, 2)}, amount=left, amount_error=0.0,
+                   seen=0.0, seconds=case.seconds, basis="measured", costs="all of it is darker"),
+            Remedy("Or hold highlights back in Finish (E): no render is needed.", basis="outside"),
+        ]  # fmt: skip
+    else:
+        made.settles = [f"Look at it {-stops:g} stops darker: if detail comes back, it is the exposure; if not, it was burnt when it was written."]
+    return [made]

@@ -1,0 +1,255 @@
+"""A whole diagnosis: what the picture itself shows, at once; what brute force shows it to be off; what the scene does; then trials and remedies.
+
+`diagnose` is given a case and, where the picture was rendered here, a stand to render trials on. One module per flaw; a line in the tables
+adds one.
+"""
+
+import json
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from types import ModuleType
+from typing import Any
+
+from ..caches import hash_of
+from ..survey.finding import Finding as Gap
+from ..survey.finding import Mend
+from ..survey.look import Look
+from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, grain, leaks, slow, smear, speckle, steps, suns
+from .case import Case
+from .fed import feed
+from .finding import Finding
+from .regions import Region, places_off
+from .remedies import add_remedies, try_remedies
+from .stand import Stand
+from .suspects import ways_in_use
+from .trials import try_suspects
+from .truth import Coarse, name_of
+
+OF_PICTURE: dict[str, ModuleType] = {
+    "grain": grain, "fireflies": fireflies, "stepped shadows": steps, "black glass": glass, "speckle": speckle, "burnt places": burnt, "smear": smear,
+    "where the time goes": slow,
+}  # fmt: skip
+"""Flaws that a picture and its passes show by themselves: `find(case)`."""
+OF_THE_WHOLE: dict[str, ModuleType] = {"dim": dim, "flat": flat}
+"""Flaws of all the light, against brute force: `find(case, truth, off)`."""
+OF_PLACES: tuple[ModuleType, ...] = (glass, leaks, contact, corners)
+"""Flaws of places that are off brute force: `claims(case, region)` says how well one fits, `describe` makes the finding."""
+TRUTH_SECONDS, ECHO_SECONDS, MENDED_SECONDS, SLICE = 4.0, 2.0, 2.0, 0.9
+EFFORT = 0.3
+"""Share of a survey's rays that a diagnosis takes to search for gaps."""
+MOST_OF_A_KIND = 2
+COLD = {"burnt", "smear", "slow"}
+"""Kinds that need no trial: what they rest on is exact."""
+Tell = Callable[[str, float, list[Finding]], bool]
+
+
+@dataclass
+class Diagnosis:
+    """findings: worst first; withdrawn: what looked like a flaw and was none; seconds by stage; first: seconds until the first findings;
+    truth_error: standard error of brute force's mean light, as a share; complete: whether nothing was left for want of time"""
+
+    findings: list[Finding]
+    withdrawn: list[Finding]
+    seconds: dict[str, float]
+    first: float
+    truth_error: float | None = None
+    complete: bool = True
+    outside: bool = False
+    samples: dict[str, int] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        from .finding import cleared
+
+        return cleared(
+            {
+                "findings": [f.as_dict() for f in self.findings], "withdrawn": [f.as_dict() for f in self.withdrawn], "seconds": self.seconds,
+                "first": self.first, "truth_error": self.truth_error, "complete": self.complete, "outside": self.outside,
+            }
+        )  # fmt: skip
+
+
+def find_in_picture(case: Case) -> list[Finding]:
+    """What the picture and its passes show by themselves, worst first."""
+    found = [finding for module in OF_PICTURE.values() for finding in module.find(case)]
+    found += flat.find_weak(case)
+    return sorted(found, key=lambda f: -f.rank)
+
+
+def find_off(case: Case, truth: Coarse) -> list[Finding]:
+    """Where the picture's light is off brute force's, and what that looks like before any trial."""
+    if case.recipe is None:
+        return []
+    off = places_off(case, truth)
+    whole = [finding for module in OF_THE_WHOLE.values() for finding in module.find(case, truth, off)]
+    blotchy = blotches.find(case, truth) if not whole else []
+    found = [*whole, *blotchy]
+    signs = {finding.sign for finding in whole}
+    both = any(f.kind == "flat" and case.recipe.gi.seen == "ambient" for f in whole)
+    for region in off.regions:
+        module, score = _best(case, region)
+        if score <= 0.0 or both or (region.sign in signs and module is not glass):
+            continue
+        # Where light goes up and down in patches, a patch by itself is no finding.
+        if blotchy and _is_patch(region, blotchy[0]):
+            continue
+        kind = module.__name__
+        if sum(f.evidence.get("of") == kind for f in found) < MOST_OF_A_KIND:
+            made = module.describe(case, region)
+            made.evidence["of"] = kind
+            found.append(made)
+    return found
+
+
+def _best(case: Case, region: Region) -> tuple[ModuleType, float]:
+    scored = [(module.claims(case, region), module) for module in OF_PLACES]
+    score, module = max(scored, key=lambda s: s[0])
+    return module, score
+
+
+def _is_patch(region: Region, blotch: Finding) -> bool:
+    wide = blotch.evidence["share_blotchy"] > 0.2
+    return abs(region.contrast) < (5.0 if wide else 2.5) * blotch.contrast and region.share < 0.1
+
+
+def diagnose(
+    case: Case, stand: Stand | None = None, told: Tell | None = None, *, seconds: float = 20.0, kept: Path | None = None, look: Look | None = None
+) -> Diagnosis:  # fmt: skip
+    """Find what is wrong with a picture; with a stand, prove the causes by trial within `seconds` in all, and offer remedies.
+
+    `told(what, share, findings)` hears each step, and stops the work by returning False. `kept`: a folder where brute force is kept for the next
+    diagnosis of the same view.
+    """
+    begun = time.monotonic()
+    spent: dict[str, float] = {}
+
+    def stage(name: str, since: float) -> float:
+        spent[name] = time.monotonic() - since
+        return time.monotonic()
+
+    def say(what: str, share: float, found: list[Finding]) -> bool:
+        going = told is None or told(what, share, sorted(found, key=lambda f: -f.rank))
+        if not going and stand is not None:
+            stand.cancel.set()
+        return going
+
+    found = find_in_picture(case)
+    first = time.monotonic() - begun
+    now = stage("picture", begun)
+    result = Diagnosis(found, [], spent, first, outside=stand is None)
+    if stand is None or case.recipe is None or not say("making the caches ready", 0.05, found):
+        for finding in found:
+            add_remedies(case, finding)
+        return result
+    case.radii, case.glowing = stand.radii(), stand.glowing()
+    for finding in found:
+        if finding.kind == "fireflies":
+            finding.suspects = fireflies.suspects(case, finding.about, fireflies.sparkling(case))
+    truth, ready, recipe = Coarse(case.grid), *stand.truth()
+    shortcuts = stand.recipe_differs(recipe)
+    case.echo = Coarse(case.grid, 20_000) if shortcuts else None
+    path = kept / f"{name_of(ready, recipe, case.grid)}.npz" if kept else None
+    if path:
+        truth.load(path)
+    rounds = 2 if truth.samples == 0 else 1
+    picture_only = found
+    for k in range(rounds):
+        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds / 20.0 / 2.0, stand.cancel)
+        if going and case.echo is not None:
+            going = case.echo.refine(stand.base(), stand.recipe, ECHO_SECONDS * seconds / 20.0 / rounds, stand.cancel)
+        found = _merged(picture_only, find_off(case, truth) if going else [])
+        if not going or not say("rendering brute force", 0.08 + 0.25 * (k + 1) / rounds, found):
+            result.findings = sorted(found, key=lambda f: -f.rank)
+            return result
+    if path:
+        truth.save(path)
+    inside = case.grid.inside()
+    result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
+    now = stage("brute force", now)
+    found += _of_scene(case, stand, truth, found, look, kept)
+    found = _named_once(found)
+    if not say("trying causes", 0.4, found):
+        return result
+    now = stage("scene", now)
+    _trials(case, stand, found, begun + seconds, say)
+    now = stage("trials", now)
+    for finding in found:
+        add_remedies(case, finding)
+        try_remedies(case, stand, finding, begun + 1.1 * seconds)
+    stage("remedies", now)
+    result.findings = sorted((f for f in found if not f.note.startswith("A closer look")), key=lambda f: -f.rank)
+    result.withdrawn = [f for f in found if f.note.startswith("A closer look")]
+    result.complete = all(f.trials or f.kind in COLD or f.confidence is not None for f in found)
+    return result
+
+
+def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:
+    """What brute force says replaces what the picture alone suggested of the same kind."""
+    for finding in off:
+        finding.evidence["by"] = "truth"
+    kinds = {f.kind for f in off if f.kind == "black glass"}
+    return [f for f in found if f.kind not in kinds] + off
+
+
+def _named_once(found: list[Finding]) -> list[Finding]:
+    """Steps that brute force shows as a lost shadow in the same place are told as steps alone."""
+    stepped = [f for f in found if f.kind == "steps"]
+    return [f for f in found if not (f.kind == "lost contact shadow" and any(_overlap(f, s) > 0.5 for s in stepped))]
+
+
+def _overlap(one: Finding, other: Finding) -> float:
+    if one.mask is None or other.mask is None:
+        return 0.0
+    return float((one.mask & other.mask).sum() / max(1, one.mask.sum()))
+
+
+def _of_scene(
+    case: Case, stand: Stand, truth: Coarse, found: list[Finding], look: Look | None, kept: Path | None
+) -> list[Finding]:  # fmt: skip
+    """What the scene itself is to blame for: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
+    look = look or stand.look(EFFORT)
+    made = suns.find(case, look)
+    if not look.inside:
+        return made
+    leaking = [f for f in found if f.kind == "leak"]
+    if leaking and case.recipe is not None and ways_in_use(case.recipe):
+        sheets = leaks.sheet_suspects(look)
+        for finding in leaking:
+            feed(case, stand, finding, look)
+            finding.suspects = sorted([*finding.suspects, *sheets], key=lambda s: -s.prior)
+    gaps = _gaps(look, kept)
+    if gaps and not stand.cancel:
+        edits = {key: value for gap in gaps for mend in gap.mends[:1] for key, value in mend.edits.items()}
+        ready, recipe = stand.truth(edits)
+        mended, path = Coarse(case.grid), kept / f"{name_of(ready, recipe, case.grid)}.npz" if kept else None
+        if path:
+            mended.load(path)
+        if mended.samples or mended.refine(ready, recipe, MENDED_SECONDS, stand.cancel):
+            if path:
+                mended.save(path)
+            made += leaks.find_in_scene(case, truth, mended, gaps)
+    return made
+
+
+def _gaps(look: Look, kept: Path | None) -> list[Gap]:
+    """The gaps of a scene, as they were found before where that was kept."""
+    path = kept / f"{hash_of(look.arrays.vertices, look.arrays.objects, look.camera.to_world)}.json" if kept else None
+    if path and path.is_file():
+        return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in json.loads(path.read_text())]
+    found = leaks.gaps_in(look)
+    if path:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(json.dumps([asdict(gap) for gap in found]))
+    return found
+
+
+def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Tell) -> None:
+    """Try the suspects of each finding, worst first, while there is time; each has its share of what is left."""
+    waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
+    for k, finding in enumerate(waiting):
+        left = until - time.monotonic()
+        if left < SLICE or stand.cancel or not say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)), found):
+            break
+        own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
+        try_suspects(case, stand, finding, time.monotonic() + own, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0)))

@@ -1,0 +1,102 @@
+"""What fed a leak: the very record, photon, cell or element that brought light to a spot, and the way the light took to it."""
+
+from typing import Any
+
+import numpy as np
+
+from ..caches import Cache, from_bytes
+from ..gi.way import Preview
+from ..gi.ways import PREPARING
+from ..survey.finding import point
+from ..survey.look import Look
+from .case import Case
+from .finding import Finding
+from .stand import Stand
+
+NAMES = {"discs": "record", "dots": "photon", "boxes": "cell", "triangles": "element"}
+MOST = 400
+"""Of what may have fed a spot, the nearest so many are looked at."""
+
+
+def feed(case: Case, stand: Stand, finding: Finding, look: Look) -> None:
+    """Fill `fed` and `path` of a finding that lies under a way that interpolates; leaves them where nothing is known."""
+    spot = _spot(case, finding)
+    if spot is None:
+        return
+    p, n = spot
+    best: tuple[float, dict[str, Any], np.ndarray] | None = None
+    for note in stand.base().ways:
+        way, cache = PREPARING[note.way], _cache(stand, note.digest)
+        if way.preview is None or cache is None:
+            continue
+        shown = way.preview(cache.arrays)
+        number, light, hidden = _feeder(shown, p, n, look, stand.radii().get(f"{note.way}.radius", 0.0))
+        if number < 0:
+            continue
+        at = shown.points[number].astype(float)
+        at = at.mean(axis=0) if shown.shape == "triangles" else at
+        what, away = NAMES[shown.shape], float(np.linalg.norm(at - p))
+        seen = "the spot can't see it" if hidden else "the spot sees it"
+        said = f"Fed most by {what} {number} of the {way.kind}, {away:.2f} m away at {at[0]:.2f}, {at[1]:.2f}, {at[2]:.2f}: {seen}."
+        told = {"way": note.way, "what": what, "number": number, "at": list(point(at)), "distance": away, "hidden": hidden, "said": said}
+        if best is None or (hidden, light) > (best[1]["hidden"], best[0]):
+            best = light, told, at
+    if best is None:
+        return
+    finding.fed = best[1]
+    source = _source(look, best[2], n)
+    finding.path = [*([point(source)] if source is not None else []), point(best[2]), point(p)]
+
+
+def _spot(case: Case, finding: Finding) -> tuple[np.ndarray, np.ndarray] | None:
+    """Where in space the worst of a finding lies, and the normal there."""
+    passes = case.picture.passes
+    if finding.mask is None or "position" not in passes or "normal" not in passes:
+        return None
+    mask = case.spread(finding.mask) & case.smooth
+    if not mask.any():
+        mask = case.spread(finding.mask)
+    spots = np.argwhere(mask)
+    middle = spots[np.linalg.norm(spots - np.median(spots, axis=0), axis=1).argmin()]
+    n = passes["normal"][middle[0], middle[1]].astype(float)
+    length = float(np.linalg.norm(n))
+    return (passes["position"][middle[0], middle[1]].astype(float), n / length) if length > 0.1 else None
+
+
+def _cache(stand: Stand, digest: str) -> Cache | None:
+    if digest in stand.caches.held:
+        return stand.caches.held[digest]
+    path = stand.caches.path(digest)
+    return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
+
+
+def _feeder(shown: Preview, p: np.ndarray, n: np.ndarray, look: Look, radius: float) -> tuple[int, float, bool]:
+    """(number, light, whether the spot can't see it) of what brings most to a spot, what it can't see first; number -1 where nothing reaches it."""
+    at = shown.points.astype(float).mean(axis=1) if shown.shape == "triangles" else shown.points.astype(float)
+    away = np.linalg.norm(at - p, axis=1)
+    reach = np.maximum(radius, shown.sizes) if shown.shape == "dots" else shown.sizes * (1.8 if shown.shape == "boxes" else 1.0)
+    near = np.flatnonzero(away <= np.maximum(reach, 1e-6))
+    if not len(near):
+        near = np.argsort(away)[:1]
+    near = near[np.argsort(away[near])[:MOST]]
+    light = shown.values[near].astype(float) @ np.array([0.2126, 0.7152, 0.0722]) / (0.05 + away[near])
+    ahead = np.einsum("ij,j->i", at[near] - p, n)
+    start = np.broadcast_to(p + n * 4.0 * look.offset, (len(near), 3))
+    lift = shown.normals[near] if len(shown.normals) == len(shown.points) else np.zeros((len(near), 3))
+    hidden = ~look.sees(start, at[near] + lift * 4.0 * look.offset) | (ahead < -4.0 * look.offset)
+    order = np.lexsort((light, hidden))
+    k = int(order[-1])
+    return int(near[k]), float(light[k]), bool(hidden[k])
+
+
+def _source(look: Look, at: np.ndarray, n: np.ndarray) -> np.ndarray | None:
+    """A place of the light that shines most on a point, on either side of its surface."""
+    both = np.stack([at + n * 4.0 * look.offset, at - n * 4.0 * look.offset])
+    arrives, _ = look.light_at(both, np.stack([n, -n]))
+    if not arrives.size or arrives.max() <= 0.0:
+        return None
+    light = look.lights[int(arrives.max(axis=0).argmax())]
+    if light.kind == "sun":
+        return at + np.asarray(light.frame[2], float) * 2.0
+    return None if light.kind in ("dome", "mesh") else np.asarray(light.position, float)
+

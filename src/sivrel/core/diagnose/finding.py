@@ -1,0 +1,165 @@
+"""What a diagnosis says of a picture: findings, the causes they may have, the trials that told them apart, and remedies."""
+
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+
+Box = tuple[int, int, int, int]
+MOST_RANKED = 25.0
+"""Times the eye's threshold beyond which what is seen is no worse."""
+PROVEN, STRUCK, OPEN, NO_TIME = "proven", "struck off", "not decided", "no time to try"
+
+
+@dataclass
+class Remedy:
+    """A change to recipe or scene, and what it is predicted to do.
+
+    words: a sentence; values: of the recipe, and edits of the scene, by key; both empty where it is done outside
+    amount: the finding's amount after it, with error where it was tried, None where nobody knows; seen: times the eye's threshold then
+    seconds: render time after it; basis: how that is known: `trial` or `law`
+    costs: in words, what is paid beside time
+    """
+
+    words: str
+    values: dict[str, Any] = field(default_factory=dict)
+    edits: dict[str, Any] = field(default_factory=dict)
+    amount: float | None = None
+    amount_error: float | None = None
+    seen: float | None = None
+    seconds: float | None = None
+    basis: str = ""
+    costs: str = ""
+
+    @property
+    def changes(self) -> dict[str, Any]:
+        return {**self.values, **self.edits}
+
+
+@dataclass
+class Suspect:
+    """A cause that a finding may have. key: its name; says: the cause, a sentence; values, edits: what is changed to try it, that alone;
+    prior: how likely before any trial, relative to the others; kind: what the finding is if this is it, where that depends
+    cure: what is offered when it is proven, in words; "" to offer nothing of it; others: further remedies
+    law: how the amount falls with `values` where a trial of the change itself would take too long"""
+
+    key: str
+    says: str
+    values: dict[str, Any] = field(default_factory=dict)
+    edits: dict[str, Any] = field(default_factory=dict)
+    prior: float = 1.0
+    kind: str = ""
+    cure: str = ""
+    costs: str = ""
+    others: list[Remedy] = field(default_factory=list)
+    tried: dict[str, Any] = field(default_factory=dict)
+    """What a trial sets instead of `values`, where those take long to make ready."""
+    whole: bool = False
+    """Whether it replaces so much (the way itself) that it says where the cause lies, not what it is."""
+
+
+@dataclass
+class Trial:
+    """A suspect's small render. explained: share of the flaw that went with the change, with error; verdict; seconds it took; rate: time
+    of a sample against one of the recipe as it is; picture: its pixels linear [rows, columns, 3] until they are kept, then a name."""
+
+    suspect: str
+    says: str
+    changes: dict[str, Any]
+    explained: float | None
+    error: float | None
+    verdict: str
+    seconds: float
+    amount: float | None = None
+    rate: float | None = None
+    prepares: float = 0.0
+    picture: Any = None
+
+
+@dataclass
+class Finding:
+    """One measured flaw.
+
+    kind: of which flaw; about: what tells it from others of its kind: a source, an object; measure: how `amount` is measured (measures.py)
+    title, why: sentences; where: in the picture, in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
+    contrast: as shown; size: pixels across; seen: times the eye's threshold
+    weak: whether it rests on the picture alone; mask: cells of the coarse grid that it covers
+    cause, confidence: what trials proved, from 0 to 1; trials; struck; remedies; path, fed: the light's way to it in metres, and the record that fed it
+    scale: luminance that the amount is relative to
+    """
+
+    kind: str
+    title: str
+    why: str
+    box: Box
+    share: float
+    seen: float
+    measure: str
+    amount: float
+    about: str = ""
+    where: str = ""
+    contrast: float = 0.0
+    size: float = 1.0
+    amount_error: float = 0.0
+    sign: int = 1
+    weak: bool = False
+    evidence: dict[str, Any] = field(default_factory=dict)
+    suspects: list[Suspect] = field(default_factory=list)
+    trials: list[Trial] = field(default_factory=list)
+    cause: str = ""
+    cause_key: str = ""
+    confidence: float | None = None
+    remedies: list[Remedy] = field(default_factory=list)
+    combined: list[Remedy] = field(default_factory=list)
+    settles: list[str] = field(default_factory=list)
+    note: str = ""
+    path: list[tuple[float, float, float]] = field(default_factory=list)
+    fed: dict[str, Any] | None = None
+    mask: np.ndarray | None = None
+    pictures: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def key(self) -> str:
+        """By what it is known again in another proof of the shot."""
+        return f"{self.kind}:{self.about}"
+
+    @property
+    def rank(self) -> float:
+        """How bad it is: how visible, over how much of the picture."""
+        return min(self.seen, MOST_RANKED) * (0.3 + min(1.0, self.share) ** 0.5)
+
+    def as_dict(self) -> dict[str, Any]:
+        """As JSON holds it; suspects that were not tried are named, pictures must have been kept before."""
+        told = asdict(self)
+        del told["combined"]
+        told["key"], told["suspects"] = self.key, [s.says for s in self.suspects if s.key not in {t.suspect for t in self.trials}]
+        told["mask"] = runs_of(self.mask) if self.mask is not None else None
+        return told
+
+
+def runs_of(mask: np.ndarray) -> dict[str, Any]:
+    """A mask [rows, columns] as JSON: its shape, and the lengths of runs, by turns out and in."""
+    flat = np.concatenate([[False], mask.reshape(-1), [False]])
+    edges = np.flatnonzero(flat[1:] != flat[:-1])
+    return {"rows": mask.shape[0], "columns": mask.shape[1], "edges": edges.tolist()}
+
+
+def mask_of(runs: dict[str, Any]) -> np.ndarray:
+    """The inverse of runs_of."""
+    flat = np.zeros(runs["rows"] * runs["columns"] + 1, int)
+    for k, edge in enumerate(runs["edges"]):
+        flat[edge] += 1 if k % 2 == 0 else -1
+    return np.cumsum(flat)[:-1].astype(bool).reshape(runs["rows"], runs["columns"])
+
+
+def cleared(value: Any) -> Any:
+    """Numbers as JSON may hold them."""
+    if isinstance(value, dict):
+        return {k: cleared(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [cleared(v) for v in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float):
+        return round(value, 6) if np.isfinite(value) else None
+    return value

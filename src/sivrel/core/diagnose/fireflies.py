@@ -1,0 +1,111 @@
+"""Fireflies: single pixels far brighter than what lies about them, by the kind of path that brought them.
+
+A render tells of each pixel its greatest single find and that find's path. On a picture from elsewhere a pixel sparkles that stands out from
+all its neighbours (measures.dots_in).
+"""
+
+import numpy as np
+from scipy import ndimage
+
+from ..measure.noise import DARK
+from ..render.passes import kind_in_words
+from .case import Case, placed, short
+from .finding import Finding, Suspect
+from .measures import dots_in
+
+NEEDS = "picture"
+LEAST, LEAST_SHARE = 6, 1.5e-4
+"""Pixels, and share of them, below which a sparkle is chance."""
+
+
+def find(case: Case) -> list[Finding]:
+    dots = sparkling(case)
+    if dots.sum() < max(LEAST, LEAST_SHARE * dots.size):
+        return []
+    about = ndimage.median_filter(case.light, 5, mode="nearest")
+    contrast = float(np.median(np.abs(case.contrast_of(case.light[dots], about[dots]))))
+    group, words = _kind(case, dots)
+    share = float(dots.mean())
+    known = {
+        "kind": "fireflies", "measure": "sparkle", "amount": share, "contrast": contrast, "size": 1.0,
+        "seen": case.seen(contrast, 1.0) * min(1.0, 0.3 + 40.0 * share), "about": group, "evidence": {"pixels": int(dots.sum()), "path": words},
+    }  # fmt: skip
+    how = {"glow": "of a glow that only chance finds", "caustic": "of light that goes through glass or off metal before it lands",
+           "gloss": "of gloss met after a diffuse bounce"}.get(group, "of rare bright paths")  # fmt: skip
+    # The box is about where most of them are; what it lies on is told of the dots themselves.
+    dense = ndimage.uniform_filter(dots.astype(float), 41, mode="constant")
+    near = dense > 0.35 * dense.max()
+    made = placed(case, near, title=f"{int(dots.sum())} fireflies, {how}.",
+                  why=f"Most came by: {words}." if words else WEAK, **known)  # fmt: skip
+    made.share = share
+    if case.recipe is not None:
+        made.suspects = suspects(case, group, dots)
+    else:
+        made.settles = SETTLES
+    return [made]
+
+
+WEAK = "Single pixels stand out from all their neighbours."
+SETTLES = [
+    "Render once with the clamp on single samples off (or raised tenfold): if the dots grow brighter, rare bright paths bring them.",
+    "Render once with caustics off: if the dots are gone, light through glass or off metal brings them; give that its own photons, or leave it out.",
+    "Render once with glowing surfaces made lights that are aimed at: if the dots are gone, chance had to find the glow.",
+]
+
+
+def sparkling(case: Case, spread: np.ndarray | None = None) -> np.ndarray:
+    """bool [rows, columns]: pixels that sparkle, and are seen to; `spread` of another picture that it is held against."""
+    told, brought = case.picture.passes.get("fireflies"), None
+    if told is not None and "samples" in case.picture.passes:
+        brought = told[..., 0] / np.maximum(case.picture.passes["samples"][..., 0], 1.0)
+    return dots_in(case.light, case.variance, brought, case.mean, case.exposure, spread)
+
+
+def _kind(case: Case, dots: np.ndarray) -> tuple[str, str]:
+    """Group and words of the kind of path that most dots came by."""
+    told = case.picture.passes.get("fireflies")
+    if told is None:
+        return "", ""
+    kinds, counts = np.unique(told[dots][:, 1], return_counts=True)
+    groups: dict[str, float] = {}
+    for kind, count in zip(kinds, counts, strict=True):
+        groups[group_of(kind_in_words(kind))] = groups.get(group_of(kind_in_words(kind)), 0.0) + float(count)
+    best = max(groups, key=lambda g: groups[g])
+    of_best = [(c, kind_in_words(k)) for k, c in zip(kinds, counts, strict=True) if group_of(kind_in_words(k)) == best]
+    return best, max(of_best)[1]
+
+
+def group_of(words: str) -> str:
+    steps = words.split(" → ")
+    scattered, found = steps[:-1], steps[-1]
+    if "diffuse" in scattered and "glass" in scattered[scattered.index("diffuse") :]:
+        return "caustic"
+    if "diffuse" in scattered and "gloss" in scattered[scattered.index("diffuse") + 1 :]:
+        return "caustic" if found == "a light met by chance" else "gloss"
+    if "glow" in found:
+        return "glow"
+    if "glass" in scattered:
+        return "caustic"
+    return "gloss" if "gloss" in scattered else "other"
+
+
+def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
+    """Paths that only chance finds, those of the dots' own kind first; and, whatever they are, the clamp."""
+    assert case.recipe is not None
+    found = []
+    if case.recipe.of("caustics").on == "no":
+        found.append(Suspect("caustic paths", "paths must find small lights through glass or off metal by chance", {"caustics.on": "yes"},
+                             tried={"caustics.on": "yes", "caustics.count": 10_000, "caustics.passes": 4},
+                             prior=3.0 if group == "caustic" else 0.6, kind="fireflies", cure="Shoot caustic photons, which find those paths.",
+                             costs="caustics are blurred a little"))  # fmt: skip
+    for name in case.glowing[:2]:
+        found.append(Suspect(f"glow {name}", f"{short(name)} glows and is not aimed at: chance has to find it", edits={f"object.{name}.aimed": True},
+                             prior=3.0 if group == "glow" else 0.8, kind="fireflies", cure=f"Aim at {short(name)} as at a light."))  # fmt: skip
+    light = float(np.median(case.light[dots])) if dots.any() else case.mean
+    own = case.recipe.limits.indirect_clamp
+    value = float(f"{max(2.0 * (0.3 * light + DARK * case.mean), 1e-4) * 2.0:.2g}")
+    if own == 0.0 or own > value:
+        found.append(Suspect("bright samples", "single samples bring more than all others of their pixel" if own == 0.0 else f"the clamp at {own:g} lets them pass",
+                             {"limits.indirect_clamp": value}, prior=0.5 if group in ("caustic", "glow") else 1.5, whole=True, kind="fireflies",
+                             cure=f"Clamp single samples at {value:g}.", costs="takes their light too"))  # fmt: skip
+    return sorted(found, key=lambda suspect: -suspect.prior)

@@ -1,0 +1,179 @@
+"""Fine grain: where the eye sees it, and whose it is.
+
+The spread of a pixel's samples is measured while it is rendered, source by source (core.measure.ledger); on a picture from elsewhere it is
+estimated (case.estimated_error).
+"""
+
+import numpy as np
+from scipy import ndimage
+
+from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, noise_of_region
+from .case import Case, placed, short
+from .eye import SEEN
+from .finding import Finding, Remedy, Suspect
+
+NEEDS = "picture"
+LEAST_SHARE = 0.04
+"""Share of the picture below which grain is not worth a word."""
+OWN = 0.3
+"""Share of the noise from which on a source is named."""
+RAISE = 4
+
+
+def find(case: Case) -> list[Finding]:
+    error = case.error
+    light = ndimage.uniform_filter(case.light, 5, mode="nearest")
+    seen = case.grain_of(light, error)
+    grainy = ndimage.uniform_filter(seen, 9, mode="nearest") > SEEN
+    if grainy.mean() < LEAST_SHARE:
+        return []
+    level = float(np.sqrt((seen[grainy] ** 2).mean()))
+    relative = float(np.median(error[grainy] / (light[grainy] + case.floor)))
+    known = {
+        "kind": "grain", "measure": "noise", "seen": level, "size": 1.0, "contrast": relative,
+        "amount": float(np.sqrt((seen[grainy] ** 2).mean())) / case.grain_of_one,
+        "evidence": {"noise": relative, "samples": case.samples},
+    }  # fmt: skip
+    sources = shares_in(case, grainy)
+    if not sources:
+        made = placed(case, grainy, title="Grain over {share} of the picture.", why=WEAK if case.weak else WHOSE, about="", **known)
+        made.suspects = _suspects(case, [])
+        made.settles = SETTLES if case.recipe is None else []
+        return [made]
+    name, share = sources[0]
+    also = [f"{_called(n)} {s:.0%}" for n, s in sources[1:3] if s > 0.1]
+    title = f"Grain over {{share}} of the picture, {'most' if share > 0.5 else f'{share:.0%}'} of it from {_called(name)}."
+    made = placed(case, grainy, title=title, why=f"{_called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
+                  about=name, **known)  # fmt: skip
+    made.evidence["sources"] = {n: s for n, s in sources[:5]}
+    made.suspects = _suspects(case, sources)
+    return [made]
+
+
+WHOSE = "Its sources were not measured in this proof; prove it anew, or let the trials tell."
+WEAK = "Judged from the picture alone, by what neighbours on smooth places differ by."
+SETTLES = [
+    "Render once with four times the shadow samples of the largest light alone, and once with four times those of bounced light: the one that halves "
+    "the grain is its source.",
+    "If neither does, it is the camera's own samples: edges, textures, depth of field.",
+]  # fmt: skip
+
+
+def _called(source: str) -> str:
+    return {"bounced light": "bounced light", "gloss": "gloss", "glass": "glass", CAMERA: "the camera's rays", CROSS: "sources that share rays"}.get(
+        source, f"the soft shadow of {short(source)}"
+    )
+
+
+def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
+    """Sources of the noise in a mask of pixels with their shares, most first; of the whole picture where its passes were not kept."""
+    rows, columns = np.nonzero(mask)
+    box = (int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
+    told = noise_of_region(case.picture.passes, case.lights, box) or [r for r in case.ledger if r.get("noise") is not None]
+    shares = [(r["name"], float(r["noise"])) for r in told if r["name"] not in (MEASURING,)]
+    return sorted([s for s in shares if s[1] > 0.01], key=lambda s: -s[1])
+
+
+def knob(case: Case, source: str) -> tuple[str, int, bool]:
+    """The setting that gives a source more samples: its key, its value, and whether it is an edit."""
+    assert case.recipe is not None and case.edits is not None
+    flat = case.recipe.flat()
+    if case.recipe.gi.seen == "ambient" and source in BOUNCED:
+        return "ambient.samples", max(1, flat["ambient.samples"]), False
+    if source == "bounced light":
+        from ..gi.ways import SEEN as WAYS
+
+        own = f"{case.recipe.gi.seen}.final_gather_rays"
+        if own in flat and flat[own] and WAYS[case.recipe.gi.seen]:
+            return own, flat[own], False
+        return "sampling.gi_rays", flat["sampling.gi_rays"], False
+    if source in ("gloss", "glass"):
+        return "sampling.glossy_rays", flat["sampling.glossy_rays"], False
+    if source in (CAMERA, CROSS):
+        return "sampling.max", flat["sampling.max"], False
+    edit = case.edits.lights.get(source)
+    rays = edit.shadows.rays if edit is not None else None
+    return f"light.{source}.shadows.rays", rays or flat["shadows.rays"], True
+
+
+def _suspects(case: Case, sources: list[tuple[str, float]]) -> list[Suspect]:
+    """Each source with a good share of the noise; the change is its samples alone, four times as many."""
+    if case.recipe is None:
+        return []
+    found, named = [], [s for s in sources if s[1] >= 0.08 and s[0] != CROSS]
+    for name, share in named or [("bounced light", 0.3), *((light, 0.3) for light in case.lights[:3])]:
+        key, value, is_edit = knob(case, name)
+        wanted = min(RAISE * value, 256 if is_edit else 1024)
+        if wanted <= value:
+            continue
+        if name not in (CAMERA,) and not is_edit and key == "sampling.gi_rays" and case.recipe.gi.seen == "off":
+            continue
+        change = {key: wanted}
+        says = f"{_called(name)}: {_counted(key, value)}"
+        found.append(Suspect(f"source {name}", says, {} if is_edit else change, change if is_edit else {}, prior=share, kind="grain"))
+    return found
+
+
+def _counted(key: str, value: int) -> str:
+    what = {"sampling.gi_rays": "bounced rays a sample", "sampling.glossy_rays": "glossy rays a sample", "sampling.max": "samples a pixel",
+            "ambient.samples": "occlusion rays a sample"}.get(key)  # fmt: skip
+    what = what or ("gather rays a sample" if key.endswith("final_gather_rays") else "shadow rays")
+    what = what if value != 1 else what.replace("rays", "ray")
+    return f"{value} {what}"
+
+
+def time_share(case: Case, source: str) -> float | None:
+    return next((row["time"] for row in case.ledger if row["name"] == source), None)
+
+
+def remedies(case: Case, finding: Finding) -> list[Remedy]:
+    """More samples for the source that is at fault, as many as it takes and no more; more of all; both. By the square root law, and the
+    ledger's shares of noise and time (Neyman 1934 spends where the noise is)."""
+    assert case.recipe is not None
+    offers: list[Remedy] = []
+    wanted = (0.9 * SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
+    seconds = case.seconds
+    proven = next((t for t in finding.trials if t.verdict == "proven"), None)
+    source = finding.cause_key.removeprefix("source ") if proven else finding.about
+
+    def offer(words: str, values: dict, edits: dict, left: float, times: float, costs: str = "") -> None:
+        offers.append(
+            Remedy(words, values, edits, finding.amount * left**0.5, 0.1 * finding.amount * left**0.5, finding.seen * left**0.5,
+                   seconds * times if seconds else None, "law", costs)
+        )  # fmt: skip
+
+    if source and source not in (CAMERA, CROSS):
+        key, value, is_edit = knob(case, source)
+        share = max(0.02, min(1.0, (proven.explained or 0.0) if proven else dict(finding.evidence.get("sources", {})).get(source, 0.5)))
+        # In the proven trial's time, what four times the rays cost.
+        cost = time_share(case, source)
+        per = cost if cost is not None else 0.3
+        if proven and proven.rate:
+            per = max(0.02, (proven.rate - 1.0) / (RAISE - 1.0))
+        need = share / max(wanted - (1.0 - share), 1e-9)
+        most = 256 if is_edit else 1024
+        if wanted > 1.0 - share and need * value <= most:
+            times = 2 ** int(np.ceil(np.log2(max(need, 1.5))))
+            count = min(most, times * value)
+            change = {key: count}
+            offer(f"Give {_called(source)} {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {},
+                  1.0 - share * (1.0 - value / count), 1.0 + per * (count / value - 1.0))  # fmt: skip
+        else:
+            count = min(most, 4 * value)
+            change = {key: count}
+            left = 1.0 - share * (1.0 - value / count)
+            times, cost_now = max(1.0, left / wanted), 1.0 + per * (count / value - 1.0)
+            offer(f"Give {_called(source)} {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {}, left, cost_now)
+            total = min(65536, round(case.recipe.sampling.max * times))
+            offer(f"Give it {_counted(key, count)}, and the picture {total} samples.", ({} if is_edit else change) | {"sampling.max": total},
+                  change if is_edit else {}, left / times, cost_now * times)  # fmt: skip
+    total = min(65536, int(np.ceil(case.recipe.sampling.max / wanted)))
+    if total > case.recipe.sampling.max:
+        offer(f"Take {total} samples a pixel.", {"sampling.max": total}, {}, case.recipe.sampling.max / total, total / case.recipe.sampling.max)
+    if source in ("bounced light", "") and case.recipe.gi.seen == "brute_force" and case.recipe.limits.diffuse_bounces > 0:
+        offers.append(
+            Remedy("Gather bounced light by an irradiance cache, over a radiance cache.", {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache"},
+                   costs="look for blotches then")
+        )  # fmt: skip
+    offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may go with it"))
+    return offers

@@ -1,0 +1,123 @@
+"""How the amount of a flaw is measured on small renders: the same for the render as it is, for one with a change, and for a remedy's proof.
+
+Amounts are relative, with the standard error that chance leaves them: light over brute force's light; spread of light about brute force's
+beyond what chance explains; contrast of grain; share of pixels that sparkle.
+"""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from scipy import ndimage
+
+from ..measure.noise import DARK
+from ..render import film as columns
+from .eye import contrast, contrast_of_noise
+from .patch import Patch
+
+STANDS_OUT, LEAST_CONTRAST = 8.0, 0.25
+"""Of a pixel that sparkles: times what chance makes its neighbours differ, and contrast as shown."""
+RING = np.ones((3, 3), bool)
+RING[1, 1] = False
+
+
+class Amount(NamedTuple):
+    value: float
+    error: float
+
+
+class About(NamedTuple):
+    """What a measure needs to know: mask of the patch's pixels; sign of the flaw; exposure; samples a pixel of the proof; mean luminance of
+    the whole picture; spread: what chance made neighbours differ by in the render as it is, which sparkle is held against."""
+
+    mask: np.ndarray
+    sign: int
+    exposure: float
+    samples: float
+    mean: float
+    spread: np.ndarray | None = None
+
+
+def bias(patch: Patch, truth: Patch | None, about: About) -> Amount:
+    """By how much the light of a place is off brute force's, as a contrast on the screen, positive towards the flaw's own sign."""
+    assert truth is not None
+    inside = about.mask
+    light, against = float(patch.light[inside].mean()), float(truth.light[inside].mean())
+    error = float(np.sqrt(patch.variance[inside].sum() + truth.variance[inside].sum())) / inside.sum()
+    value = float(contrast(np.array(light), np.array(against), about.exposure))
+    slope = float(contrast(np.array(light + 0.5 * error), np.array(max(light - 0.5 * error, 0.0)), about.exposure))
+    return Amount(about.sign * value, abs(slope) + 1e-6)
+
+
+def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
+    """Root mean square contrast of what a place differs from brute force, about its own mean, beyond what chance explains."""
+    assert truth is not None
+    return spread_about(patch.light, truth.light, patch.variance + truth.variance, about.mask, DARK * about.mean, about.exposure)
+
+
+def spread_about(light: np.ndarray, against: np.ndarray, variance: np.ndarray, mask: np.ndarray, floor: float, exposure: float) -> Amount:
+    """See `structure`. Light is smoothed over three cells first, so that chance leaves less."""
+    smooth = [ndimage.uniform_filter(plane, 3, mode="nearest") for plane in (light, against, variance / 9.0)]
+    relative = contrast(smooth[0], smooth[1], exposure)
+    chance = contrast_of_noise(np.maximum(smooth[1], floor), np.sqrt(smooth[2]), exposure) ** 2
+    inside = mask if mask.sum() >= 16 else np.ones_like(mask)
+    r, c = relative[inside], chance[inside]
+    square = float(((r - r.mean()) ** 2).mean() - c.mean())
+    independent = max(4.0, inside.sum() / 9.0)
+    error = float(np.sqrt(2.0 / independent) * (abs(square) + c.mean()))
+    value = max(square, 0.0) ** 0.5
+    return Amount(value, error / (2.0 * max(value, error**0.5)))
+
+
+def noise(patch: Patch, truth: Patch | None, about: About) -> Amount:
+    """Contrast of the grain that a picture with the proof's samples has: root mean square, without the rare bright ones."""
+    per_sample = patch.variance * patch.samples
+    error = np.sqrt(ndimage.median_filter(per_sample, 5, mode="nearest") / max(about.samples, 1.0))
+    light = ndimage.uniform_filter(patch.light, 5, mode="nearest")
+    grain = contrast_of_noise(light, error, about.exposure)[about.mask]
+    value = float(np.sqrt((grain**2).mean()))
+    return Amount(value, value * float(np.sqrt(0.5 / max(4.0, about.mask.sum() / 9.0) + 1.0 / max(2.0, patch.samples) / 4.0)) * 0.5 + 1e-6)
+
+
+def sparkle(patch: Patch, truth: Patch | None, about: About) -> Amount:
+    """Share of the pixels that sparkle, with the samples of the patch."""
+    brought = patch.film[..., columns.BRIGHTEST] / np.maximum(patch.film[..., columns.SAMPLES], 1.0)
+    dots = dots_in(patch.light, patch.variance, brought, about.mean, about.exposure, about.spread)
+    count, of = int(dots[about.mask].sum()), int(about.mask.sum())
+    return Amount(count / of, float(np.sqrt(count + 1.0)) / of)
+
+
+def spread_of(light: np.ndarray, variance: np.ndarray | None) -> np.ndarray:
+    """What chance makes neighbours differ by, [rows, columns]: their median absolute deviation (Hampel 1974, "The Influence Curve and its Role in
+    Robust Estimation"), or their measured spread where that is more."""
+    middle = ndimage.median_filter(light, 5, mode="nearest")
+    spread = ndimage.median_filter(np.abs(light - middle), 7, mode="nearest") * 1.4826
+    return spread if variance is None else np.maximum(spread, np.sqrt(ndimage.median_filter(variance, 5, mode="nearest")))
+
+
+def dots_in(
+    light: np.ndarray, variance: np.ndarray | None, brought: np.ndarray | None, mean: float, exposure: float, spread: np.ndarray | None = None
+) -> np.ndarray:  # fmt: skip
+    """bool [rows, columns]: pixels that sparkle: they stand out from what lies about them by many times what chance makes it differ (`spread`, by
+    default of this very picture), are seen to, and, where it is known what their greatest single find `brought`, have it of that; else have no
+    neighbour of their kind."""
+    middle = ndimage.median_filter(light, 5, mode="nearest")
+    spread = spread_of(light, variance) if spread is None else spread
+    out = light - middle
+    dots = (out > STANDS_OUT * (spread + 0.02 * (middle + DARK * mean))) & (contrast(light, middle, exposure) > LEAST_CONTRAST)
+    if brought is not None:
+        return dots & (brought > 0.5 * out)
+    return dots & (light > 1.8 * ndimage.maximum_filter(light, footprint=RING, mode="nearest"))
+
+
+MEASURES: dict[str, Callable[[Patch, Patch | None, About], Amount]] = {"bias": bias, "structure": structure, "noise": noise, "sparkle": sparkle}
+NEED_TRUTH = {"bias", "structure"}
+
+
+def explained(before: Amount, after: Amount) -> Amount:
+    """Share of a flaw that went, with its error: of grain, of its variance is asked for elsewhere."""
+    if before.value <= 0.0:
+        return Amount(0.0, 1.0)
+    share = 1.0 - after.value / before.value
+    error = float(np.hypot(after.error, after.value / before.value * before.error)) / before.value
+    return Amount(share, error)

@@ -1,0 +1,81 @@
+"""Small renders for a diagnosis: a part of the frame, coarse or fine, for as long as there is time, with what chance leaves in it."""
+
+import os
+import time
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..measure.noise import LUMINANCE
+from ..render import film as columns
+from ..render.film import film_beauty, film_columns
+from ..render.frame import Cancel, Frame, assemble, render_tiles
+from ..render.passes import film_passes
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe, with_values
+
+FIRST_SAMPLES, MOST_SAMPLES = 4, 256
+"""Samples a pixel of the first round, and at most of a later one."""
+FOUND = [columns.BRIGHTEST, columns.BRIGHTEST_KIND]
+OF_THE_FIRST = [*FOUND, columns.TRIANGLE, columns.WEIGHTS, columns.WEIGHTS + 1, columns.TEXELS]
+"""Columns of a film that are no means of samples."""
+
+
+@dataclass
+class Patch:
+    """Part of a frame. colour: mean linear [rows, columns, 3]; variance: of the mean luminance [rows, columns]; samples taken a pixel;
+    seconds they took; film: the mean of the films, for passes."""
+
+    frame: Frame
+    colour: np.ndarray
+    variance: np.ndarray
+    samples: int
+    seconds: float
+    film: np.ndarray
+
+    @property
+    def light(self) -> np.ndarray:
+        """Luminance [rows, columns]."""
+        return self.colour @ LUMINANCE
+
+    @property
+    def rate(self) -> float:
+        """Seconds a sample of a pixel."""
+        return self.seconds / max(1, self.samples * self.light.size)
+
+    def passes(self, ready: Prepared) -> dict[str, np.ndarray]:
+        return film_passes(self.film, ready.passes, ready.arrays)
+
+
+def render_patch(
+    ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, cancel: Cancel, *, samples: int = 0, first_seed: int = 1000, most: int = 1 << 20
+) -> Patch | None:  # fmt: skip
+    """Render a frame in rounds of more and more samples until `seconds` have passed, or with `samples` exactly so many at once. None when
+    cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
+    begun, total, taken, round_ = time.monotonic(), np.zeros(0), 0, 0
+    first, variance = np.zeros(0), np.zeros(0)
+    while True:
+        n = samples or min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
+        plain = with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0})
+        tiles: dict[int, np.ndarray] = {}
+        of = Frame(frame.width, frame.height, frame.region, (first_seed + round_) % (1 << 32))
+        if not render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, cancel=cancel):
+            return None
+        film = assemble(of, film_columns(ready.arrays.slots), tiles).astype(np.float64)
+        own = film[..., columns.TOTAL_VARIANCE] * n * n
+        if taken == 0:
+            first, total, variance = film, film * n, own
+        else:
+            brightest = np.where((film[..., columns.BRIGHTEST] > first[..., columns.BRIGHTEST])[..., None], film[..., FOUND], first[..., FOUND])
+            total, variance = total + film * n, variance + own
+            first[..., FOUND] = brightest
+        taken, round_ = taken + n, round_ + 1
+        spent = time.monotonic() - begun
+        following = min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
+        # Another round is begun where at least half of it fits.
+        if samples or taken >= most or spent + 0.5 * spent / taken * following > seconds:
+            break
+    mean = total / taken
+    mean[..., OF_THE_FIRST] = first[..., OF_THE_FIRST]
+    mean[..., columns.SAMPLES] = taken
+    return Patch(frame, film_beauty(mean), variance / taken**2, taken, time.monotonic() - begun, mean)

@@ -1,0 +1,112 @@
+"""Where a picture's light is off brute force's by more than chance, and seen to be: the places, and how they lie.
+
+A place is off where the difference of the two, pooled over one, three or seven cells, is more than so many standard errors and more than
+the eye's threshold. (Pooling over several scales finds what is faint and wide beside what is small and strong; Burt & Adelson 1983.)
+"""
+
+import functools
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from .case import Case
+from .eye import SEEN, as_shown
+from .truth import Coarse
+
+SCALES = (1, 3, 7)
+CERTAIN = {1: 6.0, 3: 5.0, 7: 5.0}
+"""Standard errors by scale: the more places there are, the more of them chance makes."""
+CERTAIN_AGAIN = 3.0
+LEAST_RELATIVE = 0.05
+LEAST_CELLS = 3
+EIGHT = np.ones((3, 3), int)
+
+
+@dataclass(frozen=True)
+class Region:
+    """cells: bool [rows, columns]; sign; contrast: as shown, mean; size: pixels across; ratio of its light to brute force's, with error
+    dark: how brute force's light there lies in the picture, 0 the darkest; edges: share of it near edges and corners; share of the picture"""
+
+    cells: np.ndarray
+    sign: int
+    contrast: float
+    size: float
+    ratio: float
+    error: float
+    dark: float
+    edges: float
+    share: float
+
+    def certain(self) -> float:
+        return abs(self.ratio - 1.0) / max(self.error, 1e-9)
+
+
+@dataclass(frozen=True)
+class Off:
+    """All places that are off; whole: the ratio of all light to brute force's, with error; covered: share that is too dark, too bright."""
+
+    regions: list[Region]
+    whole: float
+    error: float
+    too_dark: float
+    too_bright: float
+
+
+def places_off(case: Case, truth: Coarse) -> Off:
+    light, variance = case.cells
+    against, chance = truth.light, truth.variance
+    inside = case.grid.inside()
+    spread = variance + chance
+    floor = case.floor
+    found = {1: np.zeros_like(inside), -1: np.zeros_like(inside)}
+    for scale in SCALES:
+        pool = functools.partial(ndimage.uniform_filter, size=scale, mode="nearest")
+        one, other, error = pool(light), pool(against), np.sqrt(pool(spread)) / scale
+        contrast = case.contrast_of(one, other)
+        seen = np.abs(contrast) * case.seen(1.0, scale * case.grid.step) > SEEN
+        off = (np.abs(one - other) > CERTAIN[scale] * error + LEAST_RELATIVE * (other + floor)) & seen & inside
+        for sign in found:
+            found[sign] |= off & (np.sign(contrast) == sign)
+    regions = []
+    for sign, mask in found.items():
+        labels, count = ndimage.label(mask, EIGHT)
+        for k in range(1, count + 1):
+            cells = labels == k
+            if cells.sum() >= LEAST_CELLS and _stands(light, against, spread, cells) and _again(case, truth, cells, sign):
+                regions.append(_region(case, cells, sign, light, against, spread))
+    every = inside.sum()
+    whole, all_truth = float(light[inside].sum()), max(float(against[inside].sum()), 1e-12)
+    error = float(np.sqrt(spread[inside].sum())) / all_truth
+    regions = [r for r in regions if r.certain() > CERTAIN[3]]
+    regions.sort(key=lambda r: -abs(r.contrast) * r.share**0.5)
+    return Off(regions, whole / all_truth, error, float(found[-1].sum() / every), float(found[1].sum() / every))
+
+
+def _stands(light: np.ndarray, against: np.ndarray, spread: np.ndarray, cells: np.ndarray) -> bool:
+    """Whether a place is off without its most extreme cells, too: a single rare path, here or in brute force, makes no place."""
+    apart, chance = (light - against)[cells], spread[cells]
+    kept = np.argsort(np.abs(apart))[: len(apart) - max(1, len(apart) // 8)]
+    return bool(abs(apart[kept].sum()) > CERTAIN[3] * np.sqrt(chance[kept].sum()) and np.sign(apart[kept].sum()) == np.sign(apart.sum()))
+
+
+def _again(case: Case, truth: Coarse, cells: np.ndarray, sign: int) -> bool:
+    """Whether the echo alone, which shares no chance with the picture, shows it too."""
+    if case.echo is None:
+        return True
+    apart, chance = (case.echo.light - truth.light)[cells].sum(), (case.echo.variance + truth.variance)[cells].sum()
+    return bool(sign * apart > CERTAIN_AGAIN * np.sqrt(chance))
+
+
+def _region(case: Case, cells: np.ndarray, sign: int, light: np.ndarray, against: np.ndarray, spread: np.ndarray) -> Region:
+    total = max(float(against[cells].sum()), 1e-3 * case.floor * cells.sum())
+    shown = as_shown(against, case.exposure)
+    inside = case.grid.inside()
+    rough = case.grid.pool((~case.smooth).astype(float))
+    near = ndimage.maximum_filter(rough, 3)
+    contrast = float(np.mean(case.contrast_of(light[cells], against[cells])))
+    return Region(
+        cells, sign, contrast, float(np.sqrt(cells.sum())) * case.grid.step, float(light[cells].sum()) / total,
+        float(np.sqrt(spread[cells].sum())) / total, float((shown[inside] < shown[cells].mean()).mean()),
+        float((near[cells] > 0.15).mean()), float(cells.sum() / max(1, inside.sum())),
+    )  # fmt: skip

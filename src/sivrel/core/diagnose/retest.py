@@ -1,0 +1,141 @@
+"""The retest: a finding is measured again on the proof of its remedy, and held against what was predicted."""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from . import burnt, smear, speckle, steps
+from .case import Case
+from .eye import SEEN
+from .finding import mask_of
+from .fireflies import sparkling
+from .measures import spread_of
+from .truth import Coarse
+
+GONE, SMALLER, UNCHANGED, WORSE = "gone", "smaller", "unchanged", "worse"
+LEAST_CHANGE = 0.15
+"""Share of an amount below which it counts as unchanged."""
+
+
+@dataclass(frozen=True)
+class Retested:
+    """verdict; before, after: the finding's amount, and the standard error of the latter; seen: times the eye's threshold after; predicted,
+    predicted_seen: what was foretold; seconds of the proof, predicted_seconds; said: all that in a sentence"""
+
+    verdict: str
+    before: float
+    after: float
+    error: float
+    seen: float
+    predicted: float | None
+    seconds: float | None
+    predicted_seconds: float | None
+    said: str
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def of_mended_scene(finding: dict[str, Any]) -> bool:
+    """Whether what is measured is real light that a mended scene has not: it is held against brute force of the mended scene, before and after."""
+    return bool((finding["kind"] == "leak" and finding["about"] == "gap") or finding["kind"] == "two suns")
+
+
+def retest(
+    finding: dict[str, Any], remedy: dict[str, Any], case: Case, truth: Coarse | None, before: float | None = None, parent: Case | None = None
+) -> Retested:  # fmt: skip
+    """Measure a finding, as it was kept, on the case of its remedy's proof; `truth` is brute force of the scene as it is there, for flaws of the
+    light. `before`: its amount measured in the same way on the proof it was found on, where that is known; `parent`: that proof's case."""
+    was = before if before is not None else float(finding["amount"])
+    after, error = amount_in(finding, case, truth, parent)
+    share = after / was if was > 0.0 else 1.0
+    seen = float(finding["seen"]) * share if finding["measure"] != "time" else 0.0
+    noise = 2.0 * error / max(was, 1e-12)
+    if (finding["measure"] in ("bias", "structure", "noise", "sparkle") and seen < SEEN) or share < max(0.12, noise):
+        verdict = GONE
+    elif share < 1.0 - LEAST_CHANGE - min(noise, 0.3):
+        verdict = SMALLER
+    elif share > 1.0 + LEAST_CHANGE + min(noise, 0.5):
+        verdict = WORSE
+    else:
+        verdict = UNCHANGED
+    predicted = remedy.get("amount")
+    said = _said(verdict, share, predicted / finding["amount"] if predicted is not None and finding["amount"] else None, case.seconds, remedy.get("seconds"))
+    return Retested(verdict, was, after, error, max(seen, 0.0), predicted, case.seconds, remedy.get("seconds"), said)
+
+
+def _said(verdict: str, share: float, predicted: float | None, seconds: float | None, foretold: float | None) -> str:
+    what = {GONE: "It is gone", SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller", UNCHANGED: "It is unchanged", WORSE: f"It is {share - 1.0:.0%} larger"}[verdict]
+    told = [what + (f"; {1.0 - predicted:.0%} less was predicted, {1.0 - share:.0%} less it is" if predicted is not None else "") + "."]
+    if seconds is not None and foretold:
+        told.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")
+    return " ".join(told)
+
+
+def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None = None) -> tuple[float, float]:
+    """The amount of a finding, as it was kept, in the case of another proof, and its standard error; `parent`: of the proof it was found on."""
+    measure, mask = finding["measure"], mask_of(finding["mask"]) if finding["mask"] else None
+    if measure == "burnt":
+        return float(burnt.burnt(case).mean()), 0.0
+    if measure == "smear":
+        return sum(f.amount for f in smear.find(case)), 0.0
+    if measure == "time":
+        return _wasted(finding, case), 0.0
+    if finding["kind"] == "steps" and "texels_per_pixel" in finding["evidence"]:
+        return sum(f.amount for f in steps.find(case) if f.about == finding["about"]), 0.0
+    if finding["kind"] == "speckle" and "self_hits" in finding["evidence"]:
+        return sum(f.amount for f in speckle.find(case)), 0.0
+    assert mask is not None
+    if mask.shape != (case.grid.rows, case.grid.columns):
+        rows = np.minimum((np.arange(case.grid.rows) + 0.5) * mask.shape[0] / case.grid.rows, mask.shape[0] - 1).astype(int)
+        columns = np.minimum((np.arange(case.grid.columns) + 0.5) * mask.shape[1] / case.grid.columns, mask.shape[1] - 1).astype(int)
+        mask = mask[rows[:, None], columns[None, :]]
+    pixels = case.spread(mask)
+    if measure == "sparkle":
+        spread = spread_of(parent.light, parent.variance) if parent is not None and parent.light.shape == case.light.shape else None
+        count = float(sparkling(case, spread).sum())
+        return count / case.light.size, (count + 1.0) ** 0.5 / case.light.size
+    if measure == "noise":
+        from scipy import ndimage
+
+        light = ndimage.uniform_filter(case.light, 5, mode="nearest")
+        seen = case.grain_of(light, case.error)[pixels]
+        value = float(np.sqrt((seen**2).mean())) / case.grain_of_one
+        return value, 0.03 * value
+    assert truth is not None
+    light, variance = case.cells
+    spread = variance + truth.variance
+    if measure == "bias":
+        one, other = float(light[mask].mean()), float(truth.light[mask].mean())
+        chance = float(np.sqrt(spread[mask].sum())) / mask.sum()
+        value = float(case.contrast_of(np.array(one), np.array(other)))
+        error = abs(float(case.contrast_of(np.array(one + 0.5 * chance), np.array(max(one - 0.5 * chance, 0.0)))))
+        return max(0.0, finding["sign"] * value), error
+    return _structure(case, truth, mask)
+
+
+def _structure(case: Case, truth: Coarse, mask: np.ndarray) -> tuple[float, float]:
+    from .blotches import INDEPENDENT, _band
+
+    flat = (case.grid.pool(case.smooth.astype(float)) > 0.7) & case.grid.inside()
+    one, other = truth.halves
+    own = case.grid.pool(case.light)
+    again = case.echo.light if case.echo is not None else own
+    bands = [_band(case, light, against, flat) for light, against in ((own, one), (again, other))]
+    inside = mask & flat if (mask & flat).sum() > 8 else mask
+    square = float((bands[0] * bands[1])[inside].mean())
+    error = float(np.sqrt((bands[0][inside] ** 2).mean() * (bands[1][inside] ** 2).mean() / max(2.0, inside.sum() * INDEPENDENT)))
+    value = max(square, 0.0) ** 0.5
+    return value, error / (2.0 * max(value, error**0.5))
+
+
+def _wasted(finding: dict[str, Any], case: Case) -> float:
+    """What of the time the source still takes, beyond its share of what was kept."""
+    name = finding["about"]
+    now = next((row["time"] for row in case.ledger if row["name"] == name and row.get("time") is not None), 0.0)
+    if name == "lights":
+        now = sum(row["time"] or 0.0 for row in case.ledger if row["name"] in case.lights) * 0.7
+    seconds = finding["evidence"].get("seconds") or case.seconds or 1.0
+    kept = (case.seconds or seconds) / seconds
+    return max(0.0, min(1.0, now * kept))

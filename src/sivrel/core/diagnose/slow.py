@@ -1,0 +1,56 @@
+"""Too slow, and why: a source that takes far more of the time than of the noise, for which more rays are shot than it needs.
+
+Neyman 1934, "On the Two Different Aspects of the Representative Method": for the least noise in a given time, rays go to sources in
+proportion to the square root of variance over cost. A source whose rays are far above that could have fewer, and nobody would see it.
+"""
+
+import numpy as np
+
+from ..measure.ledger import CAMERA, CROSS, MEASURING
+from .case import Case, placed, short
+from .finding import Finding, Remedy
+from .grain import _called, _counted, knob
+
+NEEDS = "picture"
+LEAST_TIME, LEAST_SECONDS = 0.3, 0.5
+MOST_NOISE = 0.12
+MANY_LIGHTS = 12
+
+
+def find(case: Case) -> list[Finding]:
+    if case.recipe is None or case.edits is None or not case.seconds or case.seconds < LEAST_SECONDS:
+        return []
+    found = []
+    rows = [r for r in case.ledger if r.get("time") is not None and r["name"] not in (CAMERA, CROSS, MEASURING)]
+    for row in sorted(rows, key=lambda r: -r["time"]):
+        noise = max(float(row.get("noise") or 0.0), 0.0)
+        if row["time"] < LEAST_TIME or noise > MOST_NOISE or noise > 0.35 * row["time"]:
+            continue
+        key, value, is_edit = knob(case, row["name"])
+        if value < 2:
+            continue
+        # Noise grows in proportion as rays go: down to where its part is as large as the others'.
+        count = max(1, int(np.ceil(value / max(2.0, min(float(value), (0.25 * (1.0 - noise)) / max(noise, 0.01))))))
+        change = {key: count}
+        times = 1.0 - row["time"] * (1.0 - count / value)
+        more = (1.0 + noise * (value / count - 1.0)) ** 0.5
+        found.append(_made(case, f"{_called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
+                           f"It has {_counted(key, value)}, more than the picture gains from.", row["name"], row["time"] * (1.0 - count / value),
+                           Remedy(f"Give it {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {}, 0.0, 0.05, 0.0,
+                                  case.seconds * times, "law", f"the grain is {more - 1.0:.0%} stronger" if more > 1.02 else "no more grain to speak of")))  # fmt: skip
+    lights = [r for r in rows if r["name"] in case.lights]
+    spent = sum(r["time"] for r in lights)
+    if len(lights) >= MANY_LIGHTS and spent > 0.45 and case.recipe.lights.seen == "all":
+        idle = sum(1 for r in lights if r["light"] < 0.01)
+        found.append(_made(case, f"{len(lights)} lights are aimed at from every point: they take {spent:.0%} of the time.",
+                           f"{idle} of them bring less than a hundredth of the light.", "lights", spent * 0.7,
+                           Remedy("Aim at some of them, chosen by importance.", {"lights.seen": "chosen"}, {}, 0.0, 0.1, 0.0,
+                                  case.seconds * (1.0 - 0.7 * spent), "law", "grainier shadows")))  # fmt: skip
+    return found[:1]
+
+
+def _made(case: Case, title: str, why: str, about: str, wasted: float, remedy: Remedy) -> Finding:
+    made = placed(case, np.ones(case.light.shape, bool), kind="slow", measure="time", amount=wasted, contrast=0.0, size=1.0, seen=1.0 + 4.0 * wasted,
+                  title=title, why=why, about=about, evidence={"share_of_time_wasted": wasted, "seconds": case.seconds})  # fmt: skip
+    made.cause, made.cause_key, made.confidence, made.remedies = f"the rays of {short(about)}", f"source {about}", 0.9, [remedy]
+    return made

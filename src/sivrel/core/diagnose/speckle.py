@@ -1,0 +1,48 @@
+"""Bands and speckle: rays that meet the very surface they leave, because they start too near it."""
+
+import numpy as np
+from scipy import ndimage
+
+from .case import Case, placed
+from .eye import SEEN
+from .finding import Finding, Suspect
+
+NEEDS = "picture"
+LEAST_HITS, LEAST_SHARE = 0.01, 0.005
+
+
+def find(case: Case) -> list[Finding]:
+    plane = case.picture.passes.get("self_hits")
+    if plane is None or case.recipe is None:
+        return []
+    hits = ndimage.uniform_filter(plane[..., 0].astype(float), 5, mode="nearest")
+    mask = hits > LEAST_HITS
+    if mask.mean() < LEAST_SHARE:
+        return []
+    share = float(hits[mask].mean())
+    contrast = min(1.0, share)
+    seen = case.seen(contrast, 3.0)
+    if seen < SEEN:
+        return []
+    offset = case.recipe.limits.ray_offset
+    made = placed(
+        case, mask, kind="speckle", measure="bias", amount=contrast, contrast=contrast, size=3.0, seen=seen, sign=-1,
+        title="Speckle {there}: surfaces shade themselves.", why=f"{share:.0%} of the samples there met the very triangle they left.",
+        evidence={"self_hits": share}, about="",
+    )  # fmt: skip
+    made.suspects = [
+        Suspect("ray offset", f"rays start {offset:g} m off a surface, too near it for the scene's size" if offset else "rays start too near the surface",
+                {"limits.ray_offset": 0.0} if offset else {"limits.ray_offset": 1e-3}, prior=5.0, kind="speckle",
+                cure="Leave the ray offset to the scene's size." if offset else "Start rays 1 mm off surfaces."),
+    ]  # fmt: skip
+    return [made]
+
+
+def striped(case: Case) -> np.ndarray:
+    """How striped each light's share that is not shadowed is: [rows, columns], for depth maps that shade their own surfaces."""
+    worst = np.zeros(case.light.shape)
+    for name, plane in case.picture.passes.items():
+        if name.startswith("shadow."):
+            reach = plane[..., 0].astype(float)
+            worst = np.maximum(worst, np.abs(reach - ndimage.uniform_filter(reach, 5)))
+    return worst

@@ -1,0 +1,159 @@
+"""Where trials are rendered: one shot, its proof's recipe, and what is changed in turn."""
+
+import json
+import time
+from contextlib import AbstractContextManager, nullcontext
+from typing import Any
+
+from ..caches import Cache, CacheFolder
+from ..gi.baked import ELEMENTS, edge_for
+from ..gi.ways import PREPARING
+from ..render.frame import Cancel, Frame
+from ..render.prepare import Files, Geometry, Prepared, prepare
+from ..render.recipe import Recipe, with_values
+from ..scene.edits import Edits, to_json, with_edits
+from ..scene.model import Scene
+from ..survey.look import Look
+from .finding import Box
+from .patch import Patch, render_patch
+from .truth import DEEP, brute_force, traced_shadows
+
+FOLLOWS_CAMERA = "irradiance_cache"
+"""The way whose records are made for what the camera sees: a trial makes those of its region alone."""
+
+
+class _Partial(CacheFolder):
+    """Keeps the records of a region to itself, and everything else where it belongs."""
+
+    def __init__(self, whole: CacheFolder) -> None:
+        super().__init__()
+        self.whole = whole
+
+    def find(self, kind: str, depends: dict[str, str]) -> Cache | None:
+        return super().find(kind, depends) if kind == KIND else self.whole.find(kind, depends)
+
+    def keep(self, cache: Cache) -> None:
+        super().keep(cache) if cache.kind == KIND else self.whole.keep(cache)
+
+    def locked(self, kind: str, subject: str) -> Cache | None:
+        return None if kind == KIND else self.whole.locked(kind, subject)
+
+    def alike(self, kind: str, subject: str) -> list[Cache]:
+        return []
+
+
+KIND = PREPARING[FOLLOWS_CAMERA].kind
+
+
+class OutOfTime(Exception):
+    """What was to be made ready would take longer than there is time."""
+
+
+class Stand:
+    """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `cancel` stops all work;
+    `lock` is held while something is made ready, where others use the same caches."""
+
+    def __init__(
+        self, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, caches: CacheFolder | None = None,
+        files: Files | None = None, geometry: Geometry | None = None, cancel: Cancel | None = None, ready: Prepared | None = None,
+        lock: AbstractContextManager | None = None,
+    ) -> None:  # fmt: skip
+        self.scene, self.recipe, self.edits, self.camera, self.frame = scene, recipe, edits, camera, frame
+        self.caches, self.files = caches or CacheFolder(), files or Files()
+        self.geometries: dict[str, Geometry] = {to_json(edits.of_geometry()): geometry} if geometry else {}
+        self.cancel = cancel or Cancel()
+        self.known: dict[str, tuple[Prepared, float]] = {}
+        self.until = float("inf")
+        self.lock = lock or nullcontext()
+        if ready is not None:
+            spent = sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
+            self.known[self._key(recipe, edits, None)] = ready, spent
+
+    def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
+        # How many samples are taken needs nothing else made ready.
+        plain = with_values(recipe, {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0})
+        return json.dumps([plain.flat(), edits.flat(), only if recipe.gi.seen == FOLLOWS_CAMERA else None])
+
+    def ready(self, recipe: Recipe, edits: Edits, only: Box | None = None) -> tuple[Prepared, float]:
+        """The shot made ready for a recipe and edits, and the seconds that it took to make its caches, now or before. With `only`, a box of the
+        frame's pixels, records are made for what is seen there alone. Raises OutOfTime when `until` passes meanwhile."""
+        key = self._key(recipe, edits, only)
+        if key not in self.known:
+            partial = only is not None and recipe.gi.seen == FOLLOWS_CAMERA
+            shape = to_json(edits.of_geometry())
+            caches = _Partial(self.caches) if partial else self.caches
+            with self.lock:
+                ready = prepare(
+                    self.scene, recipe, edits, self.camera, geometry=self.geometries.get(shape), files=self.files, caches=caches,
+                    progress=lambda what, share: not self.cancel and time.monotonic() < self.until, frame=self.frame, only=only if partial else None,
+                )  # fmt: skip
+            if len(ready.ways) < len(recipe.preparing()):
+                raise OutOfTime
+            while len(self.geometries) >= 4 and shape not in self.geometries:
+                self.geometries.pop(list(self.geometries)[1])
+            self.geometries[shape] = ready.geometry
+            while len(self.known) >= 6:
+                self.known.pop(next(iter(self.known)))
+            self.known[key] = ready, sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
+        return self.known[key]
+
+    def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
+        """Seconds that all caches of a recipe take, from those of a box: in proportion to what the proof's own took, there and in all."""
+        own = self.ready(recipe, edits, only)[1]
+        if recipe.gi.seen != FOLLOWS_CAMERA:
+            return own
+        if self.recipe.gi.seen != FOLLOWS_CAMERA:
+            return own * self.frame.width * self.frame.height / max(1, (only[2] - only[0]) * (only[3] - only[1]))
+        there = self.ready(self.recipe, self.edits, only)[1]
+        return self.ready(self.recipe, self.edits)[1] * own / max(there, 1e-3)
+
+    def changed(self, values: dict[str, Any], edits: dict[str, Any]) -> tuple[Recipe, Edits]:
+        return with_values(self.recipe, values), with_edits(self.edits, edits)
+
+    def base(self) -> Prepared:
+        return self.ready(self.recipe, self.edits)[0]
+
+    def truth(self, edits: dict[str, Any] | None = None) -> tuple[Prepared, Recipe]:
+        """The shot made ready for brute force, and its recipe; with further edits, as it would be with them."""
+        laid = with_edits(self.edits, edits or {})
+        laid = with_edits(laid, traced_shadows(laid, self.scene.lights))
+        recipe = brute_force(self.recipe)
+        return self.ready(recipe, laid)[0], recipe
+
+    def recipe_differs(self, truth: Recipe) -> bool:
+        """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
+        plain = {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.gi_rays": 1, "sampling.glossy_rays": 1, "shadows.rays": 1}
+        deep = dict.fromkeys(DEEP, 1)
+        same = with_values(self.recipe, {**plain, **deep}) == with_values(truth, {**plain, **deep})
+        return not same or bool(traced_shadows(self.edits, self.scene.lights)) or self.recipe.limits.diffuse_bounces < 8
+
+    def patch(self, ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, **how: Any) -> Patch | None:
+        return render_patch(ready, recipe, frame, seconds, self.cancel, **how)
+
+    def look(self, effort: float = 1.0) -> Look:
+        """The scene as checks see it; see there for `effort`."""
+        plain, laid = self.changed({"gi.seen": "off", "caustics.on": "no"}, {})
+        return Look(self.ready(plain, laid)[0], self.recipe, effort=effort)
+
+    def radii(self) -> dict[str, float]:
+        """Distances in metres that the caches were made with where the recipe leaves them open, by setting."""
+        ready, found = self.base(), {}
+        for note in ready.ways:
+            for name, key in (("radius", "photon_map.radius"), ("cell", "radiance_cache.cell")):
+                if note.way == key.split(".")[0] and note.notes.get(name):
+                    found[key] = float(note.notes[name])
+            if note.way == "baked":
+                found["baked.max_edge"] = float(edge_for(ready.arrays, ELEMENTS))
+        return found
+
+    def glowing(self) -> list[str]:
+        """Objects that glow and are not aimed at, those first whose light is brightest."""
+        ready = self.base()
+        found = []
+        for mesh in ready.scene.meshes:
+            surfaces = [ready.scene.surfaces[int(s)] for s in set(mesh.surfaces.tolist())]
+            bright = max((max(s.emission) for s in surfaces), default=0.0)
+            if bright > 0.0 and not mesh.aimed and not mesh.stand_in:
+                found.append((bright, mesh.name))
+        return [name for _, name in sorted(found, reverse=True)]
+

@@ -1,0 +1,30 @@
+"""Two suns: a panorama that holds one, beside a sun that is a light."""
+
+import numpy as np
+
+from ..survey import suns
+from ..survey.look import Look
+from .case import Case, placed
+from .finding import Finding, Remedy, Suspect
+
+NEEDS = "scene"
+
+
+def find(case: Case, look: Look) -> list[Finding]:
+    made = []
+    for double in suns.check(look):
+        sun = double.objects[1]
+        layer = case.picture.passes.get("light." + sun.strip("/").replace("/", "_").replace(".", "_"))
+        mask = np.ones(case.light.shape, bool) if layer is None else layer.max(axis=2) > 0.05 * case.mean
+        if mask.mean() < 0.005:
+            continue  # neither is seen to shine here
+        found = placed(
+            case, mask, kind="two suns", measure="bias", amount=0.3, contrast=0.3, size=60.0, seen=8.0, sign=1, title="Everything throws two shadows.",
+            why=double.title, evidence=double.evidence, about=sun,
+        )  # fmt: skip
+        found.suspects = [
+            Suspect("second sun", "a sun in the panorama and a sun that is a light, not where each other is", edits=double.mends[1].edits, prior=5.0,
+                    kind="two suns", cure=double.mends[1].words, others=[Remedy(double.mends[0].words, edits=double.mends[0].edits)])
+        ]  # fmt: skip
+        made.append(found)
+    return made

@@ -1,0 +1,262 @@
+"""Trials: a small render of the flaw for each suspect, in which that cause alone is changed, until one explains it.
+
+What is measured is the flaw's amount as it is, with the change, and, for flaws of the light, against brute force of the same place. The share
+of the flaw that went with the change, and its error, decide: proven where it is certain that more than half went, struck off where it is
+certain that less than a third did.
+"""
+
+import math
+import time
+from dataclasses import replace
+
+import numpy as np
+
+from .case import Case
+from .eye import SEEN
+from .finding import NO_TIME, OPEN, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
+from .grain import RAISE
+from .grid import Grid
+from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of
+from .patch import Patch
+from .stand import OutOfTime, Stand
+
+CELLS, MARGIN = 900, 8
+"""Cells of a trial's region at most, and pixels about it for which records are made."""
+CERTAIN = 0.9
+MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
+"""Share of a flaw that a cause must explain, and below which it is struck off."""
+OF_SOURCE = 0.25, 0.12
+"""The same for a source of grain: no one source need make half of it."""
+OF_LEDGER = 0.08
+"""How far the ledger's share of a source in the whole picture may be off that in a place."""
+MOST_SPARKLES, SPARKLING = 16, 9000
+"""Samples a pixel, and pixels, in which sparkle is counted."""
+
+
+class Region:
+    """The part of the frame that a finding's trials render. frame: to render; cells: bool, what of it the flaw covers."""
+
+    def __init__(self, case: Case, finding: Finding) -> None:
+        self.case, grid = case, case.grid
+        fine = 1
+        if finding.measure == "sparkle" or finding.kind == "steps" or (finding.mask is not None and finding.mask.sum() <= 40):
+            fine = max(1, round(grid.step)) if finding.kind == "steps" or finding.measure == "sparkle" else 2 if grid.step >= 2 else 1
+        self.fine = fine
+        x0, y0, x1, y1 = self._window(grid, finding, fine)
+        self.frame = replace(grid.frame(), width=grid.columns * fine, height=grid.rows * fine, region=(x0 * fine, y0 * fine, x1 * fine, y1 * fine))
+        mask = finding.mask[y0:y1, x0:x1] if finding.mask is not None else np.ones((y1 - y0, x1 - x0), bool)
+        if not mask.any() or finding.measure == "sparkle":
+            mask = np.ones_like(mask)
+        self.mask = np.repeat(np.repeat(mask, fine, axis=0), fine, axis=1)
+        if finding.measure == "structure" and self.mask.mean() < 0.9:
+            # A cell on either side belongs to a blotch or step.
+            from scipy import ndimage
+
+            self.mask = ndimage.binary_dilation(self.mask, iterations=fine)
+        box = grid.pixels_of((x0, y0, x1, y1))
+        self.pixels = (max(0, box[0] - MARGIN), max(0, box[1] - MARGIN), min(grid.width, box[2] + MARGIN), min(grid.height, box[3] + MARGIN))
+
+    @staticmethod
+    def _window(grid: Grid, finding: Finding, fine: int) -> tuple[int, int, int, int]:
+        """The cells of the region: those of the flaw with a margin, cut to what can be rendered soon, about where most of it is."""
+        wx0, wy0, wx1, wy1 = grid.cells_of(grid.window)
+        x0, y0, x1, y1 = grid.cells_of(finding.box)
+        x0, y0, x1, y1 = max(wx0, x0 - 2), max(wy0, y0 - 2), min(wx1, x1 + 2), min(wy1, y1 + 2)
+        most = CELLS / (fine * fine) * (4 if fine > 1 else 1)
+        if finding.measure == "sparkle":
+            most = SPARKLING / (fine * fine)
+        area = (x1 - x0) * (y1 - y0)
+        if area <= most:
+            return x0, y0, x1, y1
+        shrink = math.sqrt(most / area)
+        w, h = max(4, int((x1 - x0) * shrink)), max(4, int((y1 - y0) * shrink))
+        mask = finding.mask
+        if mask is None or not mask.any():
+            cx, cy = (x0 + x1) // 2, (y0 + y1) // 2
+        else:
+            from scipy import ndimage
+
+            dense = ndimage.uniform_filter(mask.astype(float), (min(h, mask.shape[0]), min(w, mask.shape[1])), mode="constant")
+            cy, cx = (int(v) for v in np.unravel_index(int(dense.argmax()), dense.shape))
+        x, y = min(max(x0, cx - w // 2), x1 - w), min(max(y0, cy - h // 2), y1 - h)
+        return x, y, x + w, y + h
+
+    def about(self, finding: Finding) -> About:
+        return About(self.mask, finding.sign, self.case.exposure, self.case.samples, self.case.mean)
+
+
+def of_the_scene(finding: Finding) -> bool:
+    """Whether it is real light that the scene should not have: no recipe is at fault."""
+    return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
+
+
+def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice_: float) -> None:
+    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`;
+    fills its trials, cause and confidence. What was begun is ended."""
+    region = Region(case, finding)
+    stand.until = float("inf")
+    if of_the_scene(finding):
+        return _try_in_scene(stand, finding, region, 1.5 * slice_)
+    about, measure = region.about(finding), MEASURES[finding.measure]
+    how = {"samples": max(1, min(MOST_SPARKLES, round(case.samples)))} if finding.measure == "sparkle" else {}
+    truth: Patch | None = None
+    if finding.measure in NEED_TRUTH:
+        ready, recipe = stand.truth()
+        truth = stand.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
+        if truth is None:
+            return None
+        finding.pictures["brute force"] = truth.colour
+    base = stand.patch(stand.base(), stand.recipe, region.frame, slice_, **how)
+    if base is None:
+        return None
+    finding.pictures["as it is"] = base.colour
+    if finding.measure == "sparkle":
+        about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
+    before = measure(base, truth, about)
+    finding.evidence |= {"trial_amount": before.value, "trial_error": before.error}
+    if finding.measure in NEED_TRUTH and before.value < 2.0 * before.error and before.value < 0.5 * finding.amount:
+        finding.note = "A closer look against brute force does not show it: it was chance."
+        finding.confidence = 0.0
+        return None
+    for k, suspect in enumerate(finding.suspects):
+        stand.until = max(until, time.monotonic() + slice_) + slice_
+        if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
+            break
+        trial = _try(stand, finding, suspect, region, truth, base, before, about, slice_, how)
+        if trial is None:
+            return None
+        finding.trials.append(trial)
+        if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
+            break
+    if time.monotonic() < until - slice_ and not stand.cancel:
+        _combine(case, stand, finding, region, truth, base, before, about, slice_, how)
+    _conclude(finding)
+
+
+def _try(
+    stand: Stand, finding: Finding, suspect: Suspect, region: Region, truth: Patch | None, base: Patch, before: Amount, about: About, slice_: float, how: dict
+) -> Trial | None:  # fmt: skip
+    begun = time.monotonic()
+    recipe, edits = stand.changed(suspect.tried or suspect.values, suspect.edits)
+    try:
+        ready = stand.ready(recipe, edits, region.pixels)[0]
+        prepares = stand.prepares(recipe, edits, region.pixels)
+    except OutOfTime:
+        return Trial(suspect.key, suspect.says, {**suspect.values, **suspect.edits}, None, None, NO_TIME, time.monotonic() - begun)
+    against = truth
+    if suspect.edits and finding.measure in NEED_TRUTH and any(key.startswith(("object.", "card.")) for key in suspect.edits):
+        # A scene that was mended has a truth of its own.
+        true_ready, true_recipe = stand.truth(suspect.edits)
+        against = stand.patch(true_ready, true_recipe, region.frame, slice_, first_seed=90_000)
+    patch = stand.patch(ready, recipe, region.frame, slice_, **how)
+    if patch is None or stand.cancel:
+        return None
+    after = MEASURES[finding.measure](patch, against, about)
+    if finding.measure == "noise":
+        # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
+        share = explained(Amount(before.value**2, 2.0 * before.value * before.error), Amount(after.value**2, 2.0 * after.value * after.error))
+        scale = 1.0 / (1.0 - 1.0 / RAISE)
+        share = _with_ledger(Amount(share.value * scale, share.error * scale), finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source ")))
+    else:
+        share = explained(before, after)
+    least, most = OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, MOST_WENT)
+    chance = max(share.error, 0.02)
+    verdict = OPEN
+    if _normal((share.value - least) / chance) > CERTAIN:
+        verdict = PROVEN
+    elif _normal((most - share.value) / chance) > CERTAIN:
+        verdict = STRUCK
+    return Trial(
+        suspect.key, suspect.says, {**suspect.values, **suspect.edits}, float(share.value), float(share.error), verdict, time.monotonic() - begun,
+        amount=float(after.value), rate=patch.rate / max(base.rate, 1e-12), prepares=prepares, picture=patch.colour,
+    )  # fmt: skip
+
+
+def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
+    """A source's share of the noise by a trial and by the ledger, which measured it over the whole render, each by its certainty."""
+    if ledger is None:
+        return trial
+    weights = 1.0 / max(trial.error, 0.02) ** 2, 1.0 / OF_LEDGER**2
+    value = (trial.value * weights[0] + ledger * weights[1]) / sum(weights)
+    return Amount(value, sum(weights) ** -0.5)
+
+
+def _combine(
+    case: Case, stand: Stand, finding: Finding, region: Region, truth: Patch | None, base: Patch, before: Amount, about: About, slice_: float, how: dict
+) -> None:  # fmt: skip
+    """Where the best change leaves something to be seen, try it with the next best beside it, as a remedy."""
+    by_key = {s.key: s for s in finding.suspects}
+    useful = [t for t in finding.trials if (t.explained or 0.0) > 0.15 and t.verdict != STRUCK and not by_key[t.suspect].whole]
+    useful.sort(key=lambda t: -(t.explained or 0.0))
+    if finding.measure == "noise" or len(useful) < 2 or finding.seen * (1.0 - (useful[0].explained or 0.0)) < SEEN:
+        return
+    one, other = (by_key[t.suspect] for t in useful[:2])
+    values, edits = {**other.values, **one.values}, {**other.edits, **one.edits}
+    try:
+        recipe, laid = stand.changed(values, edits)
+        ready, prepares = stand.ready(recipe, laid, region.pixels)[0], stand.prepares(recipe, laid, region.pixels)
+    except OutOfTime:
+        return
+    patch = stand.patch(ready, recipe, region.frame, slice_, **how)
+    if patch is None or any(key.startswith(("object.", "card.")) for key in edits):
+        return
+    left = 1.0 - explained(before, MEASURES[finding.measure](patch, truth, about)).value
+    words = f"{one.cure.rstrip('.')}; and {other.cure[0].lower()}{other.cure[1:]}"
+    seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) + prepares if case.pixel_seconds is not None else None
+    finding.combined.append(
+        Remedy(words, values, edits, finding.amount * max(left, 0.0), finding.amount * 0.1, finding.seen * max(left, 0.0), seconds, "trial",
+               ", ".join(c for c in (one.costs, other.costs) if c))
+    )  # fmt: skip
+
+
+def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float) -> None:
+    """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
+    suspect, begun, bias = finding.suspects[0], time.monotonic(), MEASURES["bias"]
+    patches = []
+    for edits in ({}, suspect.edits):
+        ready, recipe = stand.truth(edits)
+        patch = stand.patch(ready, recipe, region.frame, slice_, first_seed=90_000)
+        if patch is None:
+            return
+        patches.append(patch)
+    finding.pictures["as it is"] = patches[0].colour
+    amount = bias(patches[0], patches[1], region.about(finding))
+    if finding.kind == "two suns":
+        # Where both shine at once, each brings a part: all that is the second's goes with it.
+        finding.amount = max(amount.value, 0.02)
+        share = Amount(1.0 if amount.value > max(0.03, 4.0 * amount.error) else 0.0, amount.error)
+    else:
+        share = Amount(min(1.0, amount.value / max(finding.amount, 1e-9)), amount.error / max(finding.amount, 1e-9))
+    verdict = PROVEN if _normal((share.value - MOST_LEFT) / max(share.error, 0.02)) > CERTAIN else OPEN
+    finding.trials.append(
+        Trial(suspect.key, suspect.says, dict(suspect.edits), share.value, share.error, verdict, time.monotonic() - begun, amount=0.0,
+              rate=patches[1].rate / max(patches[0].rate, 1e-12), prepares=0.0, picture=patches[1].colour)
+    )  # fmt: skip
+    _conclude(finding)
+
+
+def _normal(z: float) -> float:
+    return 0.5 * (1.0 + math.erf(z / math.sqrt(2.0)))
+
+
+def _conclude(finding: Finding) -> None:
+    """Name the cause: of those proven the most specific one that explains most; else, with less confidence, the best that was not struck off."""
+    by_key = {s.key: s for s in finding.suspects}
+    proven = [t for t in finding.trials if t.verdict == PROVEN]
+    specific = [t for t in proven if not by_key[t.suspect].whole] or proven
+    if specific:
+        best = max(specific, key=lambda t: t.explained or 0.0)
+    else:
+        left = [t for t in finding.trials if t.verdict == OPEN and (t.explained or 0.0) > 0.2]
+        if not left:
+            finding.confidence = 0.0
+            finding.note = finding.note or "Nothing that was tried explains it."
+            return
+        best = max(left, key=lambda t: t.explained or 0.0)
+    least = (OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, 0.0))[0]
+    finding.cause, finding.cause_key = best.says, best.suspect
+    finding.confidence = round(min(0.99, _normal(((best.explained or 0.0) - least) / max(best.error or 0.0, 0.05))), 3)
+    named = by_key[best.suspect].kind
+    if named and named != finding.kind:
+        finding.evidence["looked_like"] = finding.kind
+        finding.kind = named

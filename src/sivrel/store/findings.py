@@ -1,0 +1,112 @@
+"""Findings: what a diagnosis said of a proof, what was waved off with a reason, and what became of the remedies."""
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from .database import transaction
+from .shots import now
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A finding of a proof. body: as core.diagnose tells it; place: 0 for the worst, None when a later diagnosis did not find it again."""
+
+    id: int
+    proof_id: int
+    key: str
+    body: dict[str, Any]
+    place: int | None
+
+
+@dataclass(frozen=True)
+class Retest:
+    """A remedy that was proven. remedy: as it was offered, with its prediction; result: as core.diagnose.retest tells it, None until the proof
+    is done."""
+
+    id: int
+    finding_id: int
+    proof_id: int
+    remedy: dict[str, Any]
+    result: dict[str, Any] | None
+
+
+def keep(db: sqlite3.Connection, proof_id: int, diagnosis: dict[str, Any]) -> None:
+    """Keep a diagnosis, worst finding first. A finding that was there before keeps its number, and with it what became of its remedies."""
+    found = diagnosis["findings"]
+    with transaction(db):
+        about = {key: value for key, value in diagnosis.items() if key != "findings"}
+        db.execute("INSERT OR REPLACE INTO diagnoses (proof_id, body, made_at) VALUES (?, ?, ?)", (proof_id, json.dumps(about), now()))
+        before: dict[str, list[int]] = {}
+        for row in db.execute("SELECT id, key FROM findings WHERE proof_id = ? ORDER BY place IS NULL, place", (proof_id,)):
+            before.setdefault(row["key"], []).append(row["id"])
+        db.execute("UPDATE findings SET place = NULL WHERE proof_id = ?", (proof_id,))
+        for place, finding in enumerate(found):
+            body, known = json.dumps(finding), before.get(finding["key"], [])
+            if known:
+                db.execute("UPDATE findings SET body = ?, place = ? WHERE id = ?", (body, place, known.pop(0)))
+            else:
+                db.execute("INSERT INTO findings (proof_id, key, body, place) VALUES (?, ?, ?, ?)", (proof_id, finding["key"], body, place))
+        db.execute("DELETE FROM findings WHERE proof_id = ? AND place IS NULL AND id NOT IN (SELECT finding_id FROM retests)", (proof_id,))
+
+
+def _kept(row: sqlite3.Row) -> Kept:
+    return Kept(row["id"], row["proof_id"], row["key"], json.loads(row["body"]), row["place"])
+
+
+def of_proof(db: sqlite3.Connection, proof_id: int) -> tuple[dict[str, Any] | None, list[Kept]]:
+    """What a diagnosis of a proof said beside its findings, None where there was none; and the findings, worst first."""
+    about = db.execute("SELECT body FROM diagnoses WHERE proof_id = ?", (proof_id,)).fetchone()
+    rows = db.execute("SELECT * FROM findings WHERE proof_id = ? AND place IS NOT NULL ORDER BY place", (proof_id,))
+    return (json.loads(about["body"]) if about else None), [_kept(row) for row in rows]
+
+
+def get(db: sqlite3.Connection, finding_id: int) -> Kept | None:
+    row = db.execute("SELECT * FROM findings WHERE id = ?", (finding_id,)).fetchone()
+    return _kept(row) if row else None
+
+
+def dismiss(db: sqlite3.Connection, shot_id: int, key: str, reason: str) -> None:
+    """Wave a finding off, in all proofs of the shot; an empty reason takes that back."""
+    if reason:
+        db.execute("INSERT OR REPLACE INTO dismissals (shot_id, key, reason, made_at) VALUES (?, ?, ?, ?)", (shot_id, key, reason[:300], now()))
+    else:
+        db.execute("DELETE FROM dismissals WHERE shot_id = ? AND key = ?", (shot_id, key))
+
+
+def dismissed(db: sqlite3.Connection, shot_id: int) -> dict[str, str]:
+    """Reasons by the keys of what was waved off."""
+    return {row["key"]: row["reason"] for row in db.execute("SELECT key, reason FROM dismissals WHERE shot_id = ?", (shot_id,))}
+
+
+def add_retest(db: sqlite3.Connection, finding_id: int, proof_id: int, remedy: dict[str, Any]) -> None:
+    db.execute(
+        "INSERT INTO retests (finding_id, proof_id, remedy, made_at) VALUES (?, ?, ?, ?)", (finding_id, proof_id, json.dumps(remedy), now())
+    )  # fmt: skip
+
+
+def _retest(row: sqlite3.Row) -> Retest:
+    return Retest(row["id"], row["finding_id"], row["proof_id"], json.loads(row["remedy"]), json.loads(row["result"]) if row["result"] else None)
+
+
+def retests_of_finding(db: sqlite3.Connection, finding_id: int) -> list[Retest]:
+    return [_retest(row) for row in db.execute("SELECT * FROM retests WHERE finding_id = ? ORDER BY id", (finding_id,))]
+
+
+def retests_of_proof(db: sqlite3.Connection, proof_id: int) -> list[Retest]:
+    return [_retest(row) for row in db.execute("SELECT * FROM retests WHERE proof_id = ? ORDER BY id", (proof_id,))]
+
+
+def keep_result(db: sqlite3.Connection, retest_id: int, result: dict[str, Any]) -> None:
+    db.execute("UPDATE retests SET result = ? WHERE id = ?", (json.dumps(result), retest_id))
+
+
+def record(db: sqlite3.Connection) -> list[Retest]:
+    """Every remedy that was proven and measured, oldest first: predictions, and what came of them."""
+    return [_retest(row) for row in db.execute("SELECT * FROM retests WHERE result IS NOT NULL ORDER BY id")]
+
+
+def mentions(db: sqlite3.Connection, name: str) -> bool:
+    """Whether a finding has a small picture of that name."""
+    return db.execute("SELECT 1 FROM findings WHERE instr(body, ?) > 0", (name,)).fetchone() is not None

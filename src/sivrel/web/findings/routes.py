@@ -1,0 +1,187 @@
+"""Findings: what is wrong with a proof, why, and what became of the remedies; beside the recipe, and as a report to print."""
+
+import re
+from typing import Any
+
+from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
+
+from ...core.errors import InputError
+from ...core.measure.cost import guess_seconds
+from ...core.render.recipe import with_values
+from ...core.scene.edits import is_edit, with_edits
+from ...store import files, findings, jobs, proofs, questions, shots
+from ...store.database import transaction
+from ..asked import proof_or_404
+from ..database import data, db
+from ..words import changes
+
+pages = Blueprint("findings", __name__, template_folder="templates")
+LEAST_SECONDS, MOST_SECONDS = 4.0, 600.0
+NAME = re.compile(r"[0-9a-f]{64}")
+
+
+@pages.post("/proofs/<int:proof_id>/diagnose")
+def diagnose(proof_id: int):
+    """Diagnose a proof; trials may take `seconds` in all. The answer comes part by part at /questions/N.json."""
+    proof = proof_or_404(proof_id)
+    if proof.picture is None:
+        raise InputError("This proof has no picture yet; wait until it is done.")
+    seconds = request.form.get("seconds", 20.0, type=float)
+    if not LEAST_SECONDS <= seconds <= MOST_SECONDS:
+        raise InputError(f"Trials take from {LEAST_SECONDS:g} to {MOST_SECONDS:g} seconds; give a time between them.")
+    return jsonify(question=questions.ask(db(), "diagnose", proof.shot_id, {"proof": proof_id, "seconds": seconds}))
+
+
+@pages.get("/proofs/<int:proof_id>/findings.json")
+def of_proof(proof_id: int):
+    """What was found on a proof, worst first; what was waved off; and, where it is a remedy's own proof, what the retest said."""
+    proof = proof_or_404(proof_id)
+    about, listed = told_of(proof)
+    return jsonify(diagnosed=about is not None, about=about, findings=listed, retests=retests_of(proof))
+
+
+def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
+    """What a diagnosis said of a proof, and its findings with numbers, reasons they were waved off for, and what became of remedies."""
+    about, kept = findings.of_proof(db(), proof.id)
+    waved = findings.dismissed(db(), proof.shot_id)
+    listed = [
+        {
+            **one.body, "id": one.id, "dismissed": waved.get(one.key, ""),
+            "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
+        }
+        for one in kept
+    ]  # fmt: skip
+    return about, sorted(listed, key=lambda one: bool(one["dismissed"]))
+
+
+def retests_of(proof: proofs.Proof) -> list[dict[str, Any]]:
+    told = []
+    for waits in findings.retests_of_proof(db(), proof.id):
+        kept = findings.get(db(), waits.finding_id)
+        if kept is not None:
+            told.append({"finding": kept.body["title"], "of": kept.proof_id, "remedy": waits.remedy, "result": waits.result})
+    return told
+
+
+def _finding_or_404(finding_id: int) -> tuple[findings.Kept, proofs.Proof]:
+    kept = findings.get(db(), finding_id)
+    if kept is None:
+        abort(404)
+    return kept, proof_or_404(kept.proof_id)
+
+
+@pages.post("/findings/<int:finding_id>/dismiss")
+def dismiss(finding_id: int):
+    """Wave a finding off for its `reason`, in all proofs of the shot; with none, take that back."""
+    kept, proof = _finding_or_404(finding_id)
+    findings.dismiss(db(), proof.shot_id, kept.key, request.form.get("reason", "").strip())
+    return "", 204
+
+
+@pages.post("/findings/<int:finding_id>/prove")
+def prove(finding_id: int):
+    """Render a remedy (`remedy`: its number in the list) as a child of the proof that it is for; the finding is measured again on it."""
+    kept, proof = _finding_or_404(finding_id)
+    remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=int)
+    if not 0 <= number < len(remedies):
+        raise InputError("This remedy is no longer offered; reload the page.")
+    remedy = remedies[number]
+    values, edits = remedy["values"], remedy["edits"]
+    if not (values or edits):
+        raise InputError("This is done outside a render; nothing has to be proven.")
+    recipe = with_values(proof.recipe, {key: value for key, value in values.items() if not is_edit(key)})
+    laid = with_edits(proof.edits, edits)
+    with transaction(db()):
+        guess = guess_seconds(recipe, proof.frame, proof.camera, proofs.timed(db(), proof.shot_id))
+        child = proofs.add(db(), proof.shot_id, proof.id, recipe, proof.camera, proof.frame, note=remedy["words"], edits=laid)
+        jobs.add(db(), child, len(proof.frame.tiles()), guess=remedy["seconds"] or guess)
+        findings.add_retest(db(), finding_id, child, remedy)
+    return jsonify(proof=child)
+
+
+@pages.get("/trials/<name>.png")
+def small(name: str):
+    """A small picture of a finding or a trial."""
+    path = files.trial_path(data(), name)
+    if not NAME.fullmatch(name) or not path.is_file():
+        abort(404)
+    response = send_file(path.absolute(), mimetype="image/png")
+    response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
+@pages.get("/proofs/<int:proof_id>/report")
+def report(proof_id: int):
+    """All that was found on a proof, on one page to print."""
+    proof = proof_or_404(proof_id)
+    if proof.picture is None:
+        raise InputError("This proof has no picture yet; wait until it is done.")
+    shot = shots.get(db(), proof.shot_id)
+    about, listed = told_of(proof)
+    parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
+    exposure = shot.camera(proof.camera)["exposure"]
+    moved = proof.edits.cameras.get(proof.camera)
+    if moved is not None and moved.exposure is not None:
+        exposure = moved.exposure
+    return render_template(
+        "report.html", shot=shot, proof=proof, about=about, findings=listed, retests=retests_of(proof), exposure=exposure,
+        changed=changes(parent, proof) if parent else [], record=record(), outlines=[outline(one) for one in listed],
+    )  # fmt: skip
+
+
+def record() -> dict[str, Any]:
+    """Of all remedies that were proven here: how many, how many worked, and by how much predictions were off in the middle."""
+    kept = [r for r in findings.record(db()) if r.result]
+    worked = sum(r.result["verdict"] in ("gone", "smaller") for r in kept if r.result)
+    off = sorted(
+        abs(r.result["seconds"] - r.result["predicted_seconds"]) / r.result["seconds"]
+        for r in kept
+        if r.result and r.result.get("seconds") and r.result.get("predicted_seconds")
+    )
+    return {"proven": len(kept), "worked": worked, "time_off": off[len(off) // 2] if off else None}
+
+
+def outline(finding: dict[str, Any]) -> str:
+    """The edge of what a finding covers as an SVG path, in cells."""
+    runs = finding.get("mask")
+    if not runs:
+        return ""
+    from ...core.diagnose.finding import mask_of
+
+    mask, path = mask_of(runs), []
+    for y in range(mask.shape[0]):
+        for x in range(mask.shape[1]):
+            if not mask[y, x]:
+                continue
+            if y == 0 or not mask[y - 1, x]:
+                path.append(f"M{x} {y}h1")
+            if y == mask.shape[0] - 1 or not mask[y + 1, x]:
+                path.append(f"M{x} {y + 1}h1")
+            if x == 0 or not mask[y, x - 1]:
+                path.append(f"M{x} {y}v1")
+            if x == mask.shape[1] - 1 or not mask[y, x + 1]:
+                path.append(f"M{x + 1} {y}v1")
+    return "".join(path)
+
+
+@pages.get("/shots/<slug>/predictions.csv")
+def predictions(slug: str):
+    """Every prediction that was proven on a shot, and what came of it."""
+    shot = shots.find(db(), slug)
+    if shot is None:
+        abort(404)
+    of_shot = {number for number, owner in proofs.shots_of(db()).items() if owner == shot.id}
+    lines = ["finding,remedy,proof,verdict,amount before,amount predicted,amount after,seconds predicted,seconds"]
+    for one in findings.record(db()):
+        kept = findings.get(db(), one.finding_id)
+        if one.proof_id not in of_shot or kept is None or one.result is None:
+            continue
+        r = one.result
+        row = [kept.body["title"], one.remedy["words"], one.proof_id, r["verdict"], r["before"], r["predicted"], r["after"], r["predicted_seconds"], r["seconds"]]
+        lines.append(",".join(_cell(v) for v in row))
+    return Response("\n".join(lines) + "\n", mimetype="text/csv")
+
+
+def _cell(value: object) -> str:
+    text = "" if value is None else f"{value:.6g}" if isinstance(value, float) else str(value)
+    return f'"{text.replace(chr(34), chr(34) * 2)}"' if any(c in text for c in ',"\n') else text

@@ -1,0 +1,259 @@
+// Findings beside the recipe: what is wrong with the proof on the plate, why we think so, and remedies that are proven with one key.
+
+import { openLeaf } from "./common.js";
+import { letterOf } from "./outlines.js";
+import { post, watch } from "./post.js";
+import { json } from "./watcher.js";
+
+const $ = (id) => document.getElementById(id);
+const make = (tag, fields = {}, ...inside) => {
+  const element = Object.assign(document.createElement(tag), fields);
+  element.append(...inside.filter((part) => part !== null));
+  return element;
+};
+const percent = (v) => `${v < 0.095 && v > 0 ? Number((v * 100).toPrecision(1)) : Math.round(v * 100)} %`;
+const seconds = (v) => (v < 10 ? `${v.toPrecision(2)} s` : v < 90 ? `${Math.round(v)} s` : `${Math.round(v / 60)} min`);
+const small = (name) => `/trials/${name}.png`;
+const howBad = (one) => (one.kind === "slow" ? "costs time" : one.seen < 4 ? "just seen" : one.seen < 12 ? "seen" : "plain to see");
+
+export class Findings {
+  /** `chosen()` is the proof on the plate, `outlines` draws, `started(id)` puts a new proof there. */
+  constructor(outlines, chosen, started, choose) {
+    Object.assign(this, { outlines, proof: chosen, started, choose, list: [], at: 0, about: null, of: null, retests: [], going: null, why: new Set() });
+    this.holder = $("findings");
+  }
+
+  get open() {
+    return !this.holder.hidden;
+  }
+
+  /** The leaf was turned to, or another proof is on the plate. */
+  async load() {
+    const proof = this.proof();
+    clearTimeout(this.waiting);
+    if (!proof?.id || proof.unfiltered) return;
+    const another = this.of !== proof.id;
+    if (another && this.going) this.stop(false);
+    const told = await json(`/proofs/${proof.id}/findings.json`);
+    if (this.proof()?.id !== proof.id || this.going) return;
+    if (another) this.at = 0;
+    Object.assign(this, { of: proof.id, list: told.findings, about: told.about, retests: told.retests });
+    this.at = Math.min(this.at, Math.max(0, this.list.length - 1));
+    this.say();
+    // A retest on its way, of this proof or of one that came from it.
+    const pending = [...told.retests, ...told.findings.flatMap((one) => one.retests)].some((one) => !one.result);
+    if (pending) this.waiting = setTimeout(() => this.load(), 1500);
+  }
+
+  async diagnose() {
+    const proof = this.proof();
+    if (!proof?.picture || this.going) return;
+    const mine = (this.going = watch(`/proofs/${proof.id}/diagnose`, { seconds: this.seconds ?? 20 }));
+    Object.assign(this, { of: proof.id, list: [], at: 0, about: null, problem: "", part: { what: "looking at the picture", share: 0 } });
+    this.say();
+    try {
+      await mine.done((part) => {
+        if (mine !== this.going) return;
+        this.part = part;
+        this.list = part.findings ?? [];
+        this.at = Math.min(this.at, Math.max(0, this.list.length - 1));
+        this.say();
+      });
+    } catch (problem) {
+      if (mine === this.going) this.problem = problem.message === "Called off." ? "" : problem.message;
+    }
+    if (mine !== this.going) return;
+    this.going = null;
+    await this.load();
+  }
+
+  async stop(reload = true) {
+    const mine = this.going;
+    this.going = null;
+    await mine?.stop();
+    if (reload) {
+      this.problem = "The diagnosis was called off: what had been found till then is gone. Diagnose again to have all of it.";
+      this.list = [];
+      this.say();
+    }
+  }
+
+  /** Turn to a finding. */
+  turn(by) {
+    if (!this.list.length) return;
+    if (!this.open) return openLeaf("findings");
+    this.at = (this.at + by + this.list.length) % this.list.length;
+    this.say();
+    this.holder.querySelector(".chosen")?.scrollIntoView({ block: "nearest" });
+  }
+
+  /** Key: open the leaf, and diagnose what was not diagnosed yet. */
+  async press() {
+    if (this.open) return this.going ? null : this.about ? openLeaf("recipe") : this.diagnose();
+    openLeaf("findings");
+    await this.load();
+    if (!this.about && !this.going) await this.diagnose();
+  }
+
+  async proveRemedy(one, number) {
+    this.problem = "";
+    try {
+      const { proof } = await post(`/findings/${one.id}/prove`, { remedy: number });
+      await this.started(proof);
+    } catch (problem) {
+      this.problem = problem.message;
+      this.say();
+    }
+  }
+
+  proveFirst() {
+    const one = this.list[this.at], number = one?.remedies.findIndex((remedy) => this.changes(remedy).length) ?? -1;
+    if (this.open && one?.id && number >= 0) return this.proveRemedy(one, number);
+  }
+
+  changes(remedy) {
+    return [...Object.keys(remedy.values), ...Object.keys(remedy.edits)];
+  }
+
+  // ---- words ------------------------------------------------------------------------------------------------------
+
+  say() {
+    const holder = this.holder, proof = this.proof();
+    const parts = [];
+    for (const one of this.retests ?? []) parts.push(this.retold(one));
+    if (this.going) parts.push(this.progress());
+    else if (!this.about) parts.push(this.first(proof));
+    if (this.problem) parts.push(make("p", { className: "problem", role: "alert", textContent: this.problem }));
+    parts.push(make("ol", { className: "found", ariaLabel: `${this.list.length} findings, worst first` }, ...this.list.map((one, k) => this.item(one, k))));
+    if (this.about && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within chance, or nobody sees it." }));
+    if (this.about && !this.going) parts.push(this.foot(proof));
+    holder.replaceChildren(...parts);
+    this.outlines.show(this.list, this.open ? this.at : -1, this.open);
+    $("finding-count").textContent = this.list.filter((one) => !one.dismissed).length || "";
+  }
+
+  first(proof) {
+    if (!proof?.picture) return make("p", { className: "note", textContent: "When this proof is done, its flaws can be found." });
+    const button = make("button", { type: "button", className: "ink", innerHTML: "Diagnose <kbd>;</kbd>" });
+    button.addEventListener("click", () => this.diagnose());
+    return make("div", { className: "first-look" },
+      make("p", { textContent: "What is wrong with this picture, where, and why: found by measurement, proven by small renders of the spot with one cause changed at a time, with remedies." }),
+      make("p", {}, "Trials may take ", this.field(), " s."), button);
+  }
+
+  field() {
+    const field = make("input", { value: String(this.seconds ?? 20), ariaLabel: "seconds that brute force and trials may take", inputMode: "numeric" });
+    field.addEventListener("change", () => (this.seconds = Number(field.value) || 20));
+    return field;
+  }
+
+  progress() {
+    const stop = make("button", { type: "button", className: "plain-ink", innerHTML: "Cancel <kbd>Esc</kbd>" });
+    stop.addEventListener("click", () => this.stop());
+    return make("div", { className: "on-its-way" }, make("progress", { max: 1, value: this.part.share, ariaLabel: "Progress of the diagnosis" }), stop,
+      make("p", { className: "note", role: "status", textContent: this.part.what }));
+  }
+
+  retold(one) {
+    const link = make("button", { type: "button", className: "link", textContent: `proof ${one.of}` });
+    link.addEventListener("click", () => this.choose(one.of));
+    const result = one.result;
+    return make("div", { className: `retold ${result?.verdict ?? "waits"}` },
+      make("p", {}, make("b", { textContent: result ? result.verdict : "being measured…" }), ` ${one.finding} (`, link, ")"),
+      make("p", { className: "note", textContent: result?.said ?? "The flaw that this proof is a remedy for is measured again." }));
+  }
+
+  item(one, k) {
+    const is = k === this.at;
+    const head = make("button", { type: "button", className: "finding-head", ariaExpanded: String(is) }, make("b", { textContent: letterOf(k) }),
+      make("span", { textContent: one.title }), make("small", { textContent: one.dismissed ? "waved off" : howBad(one) }));
+    head.addEventListener("click", () => {
+      this.at = k;
+      this.say();
+    });
+    const line = make("li", { className: `${is ? "chosen" : ""} ${one.dismissed ? "waved" : ""}` }, head);
+    if (is) line.append(this.body(one, k));
+    line.dataset.kind = one.kind;
+    line.dataset.cause = one.cause_key ?? "";
+    return line;
+  }
+
+  body(one) {
+    const parts = [];
+    if (one.pictures?.loupe) parts.push(make("img", { className: "loupe", src: small(one.pictures.loupe), alt: "the spot, enlarged" }));
+    parts.push(make("p", { textContent: one.why + (one.weak ? " Judged from the picture alone: weaker evidence." : "") }));
+    if (one.cause) parts.push(make("p", { className: "cause" }, make("b", { textContent: "Cause: " }), `${one.cause}${one.confidence ? ` (${percent(one.confidence)} sure)` : ""}.`));
+    if (one.note) parts.push(make("p", { className: "cause" }, make("b", { textContent: one.note })));
+    if (one.fed) parts.push(make("p", { className: "note", textContent: one.fed.said }));
+    if (one.trials?.length) parts.push(this.trials(one));
+    for (const [number, remedy] of one.remedies.entries()) parts.push(this.remedy(one, remedy, number));
+    for (const question of one.settles ?? []) parts.push(make("p", { className: "settles", textContent: question }));
+    for (const tried of one.retests ?? []) parts.push(this.tried(tried));
+    if (one.id) parts.push(this.wave(one));
+    return make("div", { className: "finding-body" }, ...parts);
+  }
+
+  /** Why we think so: the trial's small pictures side by side, with what went. */
+  trials(one) {
+    const strip = make("div", { className: "strip" });
+    const figure = (picture, words, kind = "") => strip.append(make("figure", { className: kind }, make("img", { src: small(picture), alt: "" }), make("figcaption", { textContent: words })));
+    for (const [name, picture] of Object.entries(one.pictures)) if (name !== "loupe") figure(picture, name);
+    const struck = [];
+    for (const trial of one.trials) {
+      const share = trial.explained == null ? "" : `${Math.round(trial.explained * 100)} ± ${Math.round(trial.error * 100)} % of it went`;
+      if (trial.picture) figure(trial.picture, share, trial.verdict === "proven" ? "proven" : trial.verdict === "struck off" ? "struck" : "");
+      struck.push(make("li", { className: trial.verdict === "struck off" ? "struck" : "" }, make("b", { textContent: `${trial.verdict}: ` }), `${trial.says}${share ? `, ${share}` : ""}`));
+    }
+    const details = make("details", { className: "why" }, make("summary", { textContent: "Why we think so" }), strip, make("ul", {}, ...struck));
+    details.open = this.why.has(one.key) || one.trials.some((trial) => trial.verdict === "proven");
+    details.addEventListener("toggle", () => (details.open ? this.why.add(one.key) : this.why.delete(one.key)));
+    return details;
+  }
+
+  remedy(one, remedy, number) {
+    const told = [];
+    if (remedy.seconds != null) told.push(`about ${seconds(remedy.seconds)}`);
+    if (remedy.seen != null && one.measure !== "time") told.push(remedy.seen < 2 ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
+    if (remedy.costs) told.push(remedy.costs);
+    const words = [make("span", { textContent: remedy.words }), told.length ? make("small", { textContent: told.join(", ") }) : null];
+    if (!this.changes(remedy).length || !one.id) return make("p", { className: "remedy-words" }, ...words);
+    const first = one.remedies.findIndex((other) => this.changes(other).length) === number;
+    const button = make("button", { type: "button", className: "remedy" }, ...words, first ? make("kbd", { textContent: ":" }) : null);
+    button.addEventListener("click", () => this.proveRemedy(one, number));
+    return button;
+  }
+
+  tried(tried) {
+    const link = make("button", { type: "button", className: "link", textContent: `Proof ${tried.proof}` });
+    link.addEventListener("click", () => this.choose(tried.proof));
+    return make("p", { className: `retold ${tried.result?.verdict ?? "waits"}` }, link, `: ${tried.result?.said ?? "on its way."}`);
+  }
+
+  wave(one) {
+    if (one.dismissed) {
+      const back = make("button", { type: "button", className: "link", textContent: "take back" });
+      back.addEventListener("click", () => this.dismiss(one, ""));
+      return make("p", { className: "note" }, `Waved off in this shot: ${one.dismissed} `, back);
+    }
+    const reason = make("input", { placeholder: "wanted, because…", ariaLabel: "reason to wave this finding off", maxLength: 300 });
+    const form = make("form", { className: "wave" }, reason, make("button", { className: "link", textContent: "wave off" }));
+    form.addEventListener("submit", (event) => {
+      event.preventDefault();
+      if (reason.value.trim()) this.dismiss(one, reason.value);
+      else reason.focus();
+    });
+    return form;
+  }
+
+  async dismiss(one, reason) {
+    await post(`/findings/${one.id}/dismiss`, { reason });
+    await this.load();
+  }
+
+  foot(proof) {
+    const again = make("button", { type: "button", className: "link", textContent: "Diagnose again" });
+    again.addEventListener("click", () => this.diagnose());
+    const left = this.about?.complete ? "" : " Not all causes could be tried in the time.";
+    return make("p", { className: "note foot" }, make("a", { href: `/proofs/${proof.id}/report`, textContent: "Report" }), " · ", again, " within ", this.field(), ` s.${left}`);
+  }
+}

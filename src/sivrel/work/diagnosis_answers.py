@@ -1,0 +1,168 @@
+"""What the worker answers about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are kept as PNG."""
+
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PIL import Image
+
+from ..core.diagnose.case import Case
+from ..core.diagnose.diagnosis import Diagnosis, diagnose
+from ..core.diagnose.finding import Finding, cleared
+from ..core.diagnose.retest import amount_in, of_mended_scene, retest
+from ..core.diagnose.stand import Stand
+from ..core.diagnose.truth import Coarse, name_of
+from ..core.errors import InputError
+from ..core.finish.view import to_bytes, to_display
+from ..core.formats.exr import read_exr
+from ..core.render.frame import Cancel
+from ..core.render.passes import on_screen
+from ..core.scene.model import Camera
+from ..store import files, findings, jobs, proofs, shots
+from .diagnosing import case_of
+
+if TYPE_CHECKING:
+    from .worker import Worker
+
+SMALL, LARGE = 60, 200
+"""Pixels that the sides of small pictures are brought to, in whole steps, at least; and that a loupe cut has at most."""
+RETEST_SECONDS = 2.0
+Tell = Callable[[dict[str, Any]], bool]
+
+
+def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    """Diagnose a proof, part by part, and keep what was found."""
+    proof = proofs.get(db, body["proof"])
+    if proof is None or proof.picture is None:
+        raise InputError("This proof has no picture to diagnose; wait until it is done, or choose another.")
+    shot = shots.get(db, proof.shot_id)
+    case = case_of_proof(worker.data, db, shot, proof)
+    stand = None if shot.outside else stand_of(worker, db, shot, proof)
+    exposure, camera = case.exposure, None if stand is None else stand.base().camera
+
+    def told(what: str, share: float, found: list[Finding]) -> bool:
+        return tell({"what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]})
+
+    made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0), kept=files.trials(worker.data) / "brute force")
+    return keep(worker.data, db, proof.id, case, made, exposure, camera)
+
+
+def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Diagnosis, exposure: float, camera: Camera | None) -> dict[str, Any]:
+    """Keep a diagnosis with its pictures; returns it as JSON holds it."""
+    found = [shown(data, case, f, exposure, camera) for f in made.findings]
+    withdrawn = [shown(data, case, f, exposure, camera) for f in made.withdrawn]
+    told = {**cleared({**made.as_dict(), "findings": [], "withdrawn": []}), "findings": found, "withdrawn": withdrawn}
+    findings.keep(db, proof_id, told)
+    return told
+
+
+def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof) -> Case:
+    """A proof with what was measured of it, as a diagnosis takes it."""
+    assert proof.picture is not None
+    picture, job = read_exr(files.picture_path(data, proof.picture)), jobs.of_proof(db, proof.id)
+    moved = proof.edits.cameras.get(proof.camera)
+    exposure = moved.exposure if moved is not None and moved.exposure is not None else float(shot.camera(proof.camera)["exposure"])
+    filtered, smear = files.filtered_path(data, proof.picture), None
+    if filtered.is_file():
+        smear = np.load(filtered)["smear"].astype(np.float32)
+    found = {"lights": proof.lights, "meters": proof.meters, "maps": proof.maps}
+    pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
+    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, smear=smear, notes=proof.note)
+    # What shipped without its passes was made by the proof's own recipe all the same.
+    case.recipe, case.edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
+    return case
+
+
+def stand_of(worker: "Worker", db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, cancel: Cancel | None = None) -> Stand:
+    scene, beside, geometry = worker.scene_of(db, shot)
+    return Stand(
+        scene, proof.recipe, proof.edits, proof.camera, proof.frame, caches=worker.caches, files=beside, geometry=geometry, cancel=cancel,
+        lock=worker.scene_lock,
+    )  # fmt: skip
+
+
+def shown(data: Path, case: Case, finding: Finding, exposure: float, camera: Camera | None) -> dict[str, Any]:
+    """A finding as the page has it: its small pictures kept by name, and its light's path in pixels of the frame."""
+    if "loupe" not in finding.pictures:
+        finding.pictures["loupe"] = loupe(case, finding)
+    finding.pictures = {name: kept_small(data, image, exposure) if isinstance(image, np.ndarray) else image for name, image in finding.pictures.items()}
+    for trial in finding.trials:
+        if isinstance(trial.picture, np.ndarray):
+            trial.picture = kept_small(data, trial.picture, exposure)
+    told = cleared(finding.as_dict())
+    frame = case.picture.frame
+    if finding.path and camera is not None:
+        told["drawn"] = np.round(on_screen(np.array(finding.path, float), camera, (frame.width, frame.height)), 1).tolist()
+    return told
+
+
+def loupe(case: Case, finding: Finding) -> np.ndarray:
+    """The picture about the worst of a finding, as linear colour."""
+    rows, columns = case.light.shape
+    left, top = case.picture.frame.window[:2]
+    x0, y0, x1, y1 = finding.box[0] - left, finding.box[1] - top, finding.box[2] - left, finding.box[3] - top
+    side = min(LARGE, max(48, int(1.3 * max(x1 - x0, y1 - y0))), rows, columns)
+    cx, cy = (x0 + x1) // 2, (y0 + y1) // 2
+    if finding.mask is not None and side < max(x1 - x0, y1 - y0):  # a part of it, where it is dense
+        cell = case.grid.step
+        near = np.argwhere(finding.mask)
+        middle = near[np.linalg.norm(near - np.median(near, axis=0), axis=1).argmin()]
+        cy, cx = int((middle[0] + 0.5) * cell) - top, int((middle[1] + 0.5) * cell) - left
+    x, y = min(max(0, cx - side // 2), columns - side), min(max(0, cy - side // 2), rows - side)
+    return case.picture.beauty[y : y + side, x : x + side, :3]
+
+
+def kept_small(data: Path, linear: np.ndarray, exposure: float) -> str:
+    """Keep linear colour as a PNG at an exposure, its pixels enlarged where they are few; returns its name."""
+    pixels = to_bytes(to_display(np.asarray(linear, np.float32), exposure))
+    times = max(1, SMALL * 2 // max(pixels.shape[:2]))
+    image = Image.fromarray(np.repeat(np.repeat(pixels, times, axis=0), times, axis=1))
+    return files.keep(files.trials(data), ".png", lambda path: image.save(path, format="PNG"))
+
+
+def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    """Measure what a remedy was proven for, on its proof, and keep what came of it."""
+    proof = proofs.get(db, body["proof"])
+    waiting = [r for r in findings.retests_of_proof(db, body["proof"]) if r.result is None]
+    if proof is None or proof.picture is None or not waiting:
+        return {"retests": []}
+    shot = shots.get(db, proof.shot_id)
+    case, told = case_of_proof(worker.data, db, shot, proof), []
+    stand = stand_of(worker, db, shot, proof)
+    truth: Coarse | None = None
+    for waits in waiting:
+        kept = findings.get(db, waits.finding_id)
+        if kept is None:
+            continue
+        finding = kept.body
+        before = None
+        if finding["measure"] in ("bias", "structure") and truth is None:
+            truth = _truth(worker, stand, case)
+            case.echo = Coarse(case.grid, 20_000)
+            case.echo.refine(stand.base(), stand.recipe, RETEST_SECONDS / 2.0, stand.cancel)
+        parent = proofs.get(db, kept.proof_id)
+        was = case_of_proof(worker.data, db, shot, parent) if parent is not None and parent.picture is not None else None
+        if finding["measure"] in ("bias", "structure") and parent is not None and was is not None:
+            held = truth
+            if not of_mended_scene(finding):
+                own = stand_of(worker, db, shot, parent)
+                held = _truth(worker, own, was)
+                was.echo = Coarse(was.grid, 20_000)
+                was.echo.refine(own.base(), own.recipe, RETEST_SECONDS / 2.0, own.cancel)
+            before = amount_in(finding, was, held)[0]
+        result = cleared(retest(finding, waits.remedy, case, truth, before, was).as_dict())
+        findings.keep_result(db, waits.id, result)
+        told.append(result)
+    return {"retests": told}
+
+
+def _truth(worker: "Worker", stand: Stand, case: Case) -> Coarse:
+    """Brute force of a proof's view: as it was kept, refined where it is rough."""
+    truth, (ready, recipe) = Coarse(case.grid), stand.truth()
+    path = files.trials(worker.data) / "brute force" / f"{name_of(ready, recipe, case.grid)}.npz"
+    truth.load(path)
+    truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.cancel)
+    truth.save(path)
+    return truth
