@@ -7,7 +7,7 @@ DATA ?= $(HOME)/.local/share/sivrel
 PORT ?= 8017
 AS_ROOT := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test check bench docs requirements styles clean
+.PHONY: demo test check bench bench-diagnosis docs requirements styles clean
 
 demo: $(VENV)/.run
 	$(BIN)/sivrel demo --port $(PORT) --data "$(DATA)"
@@ -22,6 +22,9 @@ check: $(VENV)/.test
 
 bench: $(VENV)/.test
 	$(BIN)/python -m bench
+
+bench-diagnosis: $(VENV)/.test
+	$(BIN)/python -m bench diagnosis
 
 # What follows serves development.
 

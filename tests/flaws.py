@@ -22,7 +22,7 @@ from sivrel.work.diagnosing import render_case
 from . import rooms
 from .rooms import Room, ball, exposed, room
 
-SIZE = (240, 135)
+SIZE = (192, 108)
 CLEAN = {
     "gi.seen": "irradiance_cache", "gi.beyond": "brute_force", "irradiance_cache.rays": 512, "irradiance_cache.error": 0.3,
     "irradiance_cache.min_spacing": 2.0, "irradiance_cache.corner_distance": 0.3, "sampling.max": 64, "shadows.rays": 4, "sampling.glossy_rays": 2,
@@ -96,7 +96,8 @@ def fireflies_of_caustics(r: Room, s: float) -> Planted:
 
 
 def blotches_of_rays(r: Room, s: float) -> Planted:
-    return Planted(r, {"blotches"}, {"record rays"}, {**CLEAN, "irradiance_cache.rays": round(_between(s, 64, 16)), "irradiance_cache.error": 0.4})
+    return Planted(r, {"blotches"}, {"record rays"}, {**CLEAN, "irradiance_cache.rays": round(_between(s, 48, 16)), "irradiance_cache.error": 0.4,
+                                              "irradiance_cache.corner_distance": 0.0})
 
 
 def blotches_of_spacing(r: Room, s: float) -> Planted:

@@ -114,7 +114,7 @@ FOUND: dict[str, list | dict] = {"lights": [], "passes": [], "maps": [], "meters
 
 
 def finish(
-    db: sqlite3.Connection, proof_id: int, picture: str, seconds: float, noise: float | None, light: float, dropped: int,
+    db: sqlite3.Connection, proof_id: int, picture: str, seconds: float | None, noise: float | None, light: float, dropped: int,
     made_on: str = "", found: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
     told = [json.dumps((found or {}).get(name, nothing)) for name, nothing in FOUND.items()]

@@ -7,6 +7,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from ..core.scene.edits import Edits
+
 
 def now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
@@ -38,6 +40,11 @@ class Shot:
 
     def camera(self, name: str | None) -> dict[str, Any]:
         return next((c for c in self.cameras if c["name"] == name), self.cameras[0])
+
+    def exposure(self, camera: str, edits: Edits) -> float:
+        """What a picture of a camera is looked at with: as the file has it, or an edit."""
+        edit = edits.cameras.get(camera)
+        return float(edit.exposure if edit is not None and edit.exposure is not None else self.camera(camera)["exposure"])
 
 
 def _shot(row: sqlite3.Row) -> Shot:

@@ -24,6 +24,12 @@ def shot_or_404(slug: str) -> shots.Shot:
     return shot
 
 
+def scene_or_refuse(shot: shots.Shot) -> None:
+    """Raise InputError where a shot is pictures from elsewhere: there is no scene to render."""
+    if shot.outside:
+        raise InputError("This shot is pictures that were rendered elsewhere; open its scene on the page of shots to render it here.")
+
+
 def proof_or_404(proof_id: int) -> proofs.Proof:
     proof = proofs.get(db(), proof_id)
     if proof is None:
@@ -39,6 +45,7 @@ def proof_of_form(shot: shots.Shot) -> proofs.Proof | None:
 
 def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
     """Put a question about a shot, with the form's edits and the recipe and camera of its proof; the answer comes at /questions/N.json."""
+    scene_or_refuse(shot)
     proof, edits = proof_of_form(shot), edits_of(request.form.get("edits", ""))
     recipe = proof.recipe if proof else recipes.default(db())
     camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
@@ -82,6 +89,7 @@ def cameras_of(shot: shots.Shot) -> list[str]:
 
 def made_as_asked(shot: shots.Shot, form: MultiDict) -> tuple[Recipe, Edits, str]:
     """The recipe, the edits and the camera that a form holds; a camera that was kept brings the edits that make it. Raises InputError."""
+    scene_or_refuse(shot)
     recipe, edits, camera = recipe_of(form), edits_of(form.get("edits", "")), form.get("camera", "")
     kept = cameras.of_shot(db(), shot.id)
     if camera in kept:

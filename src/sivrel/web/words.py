@@ -65,9 +65,16 @@ def recipe_changes(before: Recipe, after: Recipe) -> list[tuple[str, str, str]]:
 def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     """What a proof changed against its parent: (name, before, after)."""
     found = recipe_changes(parent.recipe, proof.recipe)
+    whole = set()
     for key, before, after in edits_difference(parent.edits, proof.edits) if parent.edits != proof.edits else ():
         group, name, field = split_key(key)
         short = name.rstrip("/").rsplit("/", 1)[-1]
+        # A card that comes or goes is one change, however many numbers make it.
+        if group == "card" and (name in parent.edits.cards) != (name in proof.edits.cards):
+            if name not in whole:
+                whole.add(name)
+                found.append((f"card {short}", "", "added") if name in proof.edits.cards else (f"card {short}", "", "taken out"))
+            continue
         what = "" if field in ("kind", "pattern") else f" {SETTINGS[group][field]['name']}"
         found.append((f"{short}{what}", "" if before is None else shown(field, before), "as in the file" if after is None else shown(field, after)))
     a, b = parent.frame, proof.frame

@@ -35,7 +35,8 @@ def render_case(
     caches, cancel = caches or CacheFolder(), cancel or Cancel()
     begun = time.monotonic()
     ready = prepare(scene, recipe, edits, camera, frame=frame, caches=caches, files=files, progress=told)
-    clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), {}
+    clock = np.zeros(clock_entries(ready.arrays.slots))
+    tiles: dict[int, np.ndarray] = {}
     pixels_begun = time.monotonic()
     if not render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock, cancel=cancel):
         return None

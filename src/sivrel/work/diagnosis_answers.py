@@ -40,6 +40,8 @@ def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any
     shot = shots.get(db, proof.shot_id)
     case = case_of_proof(worker.data, db, shot, proof)
     stand = None if shot.outside else stand_of(worker, db, shot, proof)
+    if stand is not None and proof.made_on:
+        case.seconds = case.pixel_seconds = None  # another machine's: they foretell nothing here
     exposure, camera = case.exposure, None if stand is None else stand.base().camera
 
     def told(what: str, share: float, found: list[Finding]) -> bool:
@@ -62,8 +64,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     """A proof with what was measured of it, as a diagnosis takes it."""
     assert proof.picture is not None
     picture, job = read_exr(files.picture_path(data, proof.picture)), jobs.of_proof(db, proof.id)
-    moved = proof.edits.cameras.get(proof.camera)
-    exposure = moved.exposure if moved is not None and moved.exposure is not None else float(shot.camera(proof.camera)["exposure"])
+    exposure = shot.exposure(proof.camera, proof.edits)
     filtered, smear = files.filtered_path(data, proof.picture), None
     if filtered.is_file():
         smear = np.load(filtered)["smear"].astype(np.float32)
@@ -103,7 +104,7 @@ def loupe(case: Case, finding: Finding) -> np.ndarray:
     rows, columns = case.light.shape
     left, top = case.picture.frame.window[:2]
     x0, y0, x1, y1 = finding.box[0] - left, finding.box[1] - top, finding.box[2] - left, finding.box[3] - top
-    side = min(LARGE, max(48, int(1.3 * max(x1 - x0, y1 - y0))), rows, columns)
+    side = min(LARGE, max(96, int(1.3 * max(x1 - x0, y1 - y0))), rows, columns)
     cx, cy = (x0 + x1) // 2, (y0 + y1) // 2
     if finding.mask is not None and side < max(x1 - x0, y1 - y0):  # a part of it, where it is dense
         cell = case.grid.step

@@ -60,7 +60,7 @@ def slug_of(name: str) -> str:
 def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
     """Bring in the scene file `main` of the folder that an upload was unpacked to. Raises InputError."""
     path = folder / main
-    return shots.add(db, _free_slug(db, path), path.stem, "", path, **looked_into(path, folder), confined=True)
+    return shots.add(db, free_slug(db, path), path.stem, "", path, **looked_into(path, folder), confined=True)
 
 
 def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
@@ -68,11 +68,12 @@ def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
     if not path.is_absolute() or not path.is_file():
         raise InputError(f"There is no file {path}; give the whole path of a scene file on the machine that this program runs on.")
     known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
-    slug = known.slug if known else _free_slug(db, path)
+    slug = known.slug if known else free_slug(db, path)
     return shots.add(db, slug, path.stem, "", path, **looked_into(path, None), confined=False)
 
 
-def _free_slug(db: sqlite3.Connection, path: Path) -> str:
+def free_slug(db: sqlite3.Connection, path: Path) -> str:
+    """A name for addresses after a file's, that no shot has yet."""
     slug, taken = slug_of(path.stem), 1
     while shots.find(db, slug):
         taken += 1

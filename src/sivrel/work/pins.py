@@ -23,7 +23,7 @@ def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: lis
             parent = proofs.get(db, proof.parent_id) if proof.parent_id else None
             picture = read_exr(files.picture_path(data, proof.picture))
             before = read_exr(files.picture_path(data, parent.picture)) if parent is not None and parent.picture else None
-        exposure = shot.camera(proof.camera)["exposure"]
+        exposure = shot.exposure(proof.camera, proof.edits)
         for pin in missing:
             reading = read_pin(picture, pin.box, before, exposure) if picture and pin in seen else None
             pins.keep_reading(db, pin.id, number, reading.as_dict() if reading else None)

@@ -59,7 +59,7 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
         evidence={"strength": strength, "size_px": size, "share_blotchy": float(blotchy.mean())},
     )  # fmt: skip
     made.share = float(blotchy.mean())
-    made.suspects = of_light(case.recipe, BLOTCHES, case.radii)
+    made.suspects = of_light(case.recipe, BLOTCHES, case.radii, case.mapped)
     return [made]
 
 

@@ -14,9 +14,11 @@ from ..measure.noise import DARK, LUMINANCE
 from ..measure.verdict import where_in
 from ..render.recipe import Recipe
 from ..scene.edits import Edits
+from ..scene.model import Shadow
 from .eye import THRESHOLD, contrast, contrast_of_noise, grain_factor, times_threshold
 from .finding import Box, Finding
 from .grid import Grid, grid_of
+from .naming import short
 from .truth import Coarse
 
 LAPLACIAN = np.array([[1.0, -2.0, 1.0], [-2.0, 4.0, -2.0], [1.0, -2.0, 1.0]])
@@ -29,7 +31,8 @@ class Case:
     """picture, with its passes; exposure that it is looked at with; recipe, edits: None where it was made elsewhere
     ledger, meters, maps: as `work.finishing.found_in` tells them, empty where nothing was measured; seconds, pixel_seconds: of the render,
     None where they are not known; smear: of its filtered twin, [rows, columns], where there is one; radii: automatic distances of its caches
-    in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; echo: the recipe as it is on the coarse grid, with
+    in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth maps of lights that have one of their own;
+    echo: the recipe as it is on the coarse grid, with
     other random numbers and the same caches; notes: of who made it elsewhere
     """
 
@@ -45,6 +48,7 @@ class Case:
     smear: np.ndarray | None = None
     radii: dict[str, float] = field(default_factory=dict)
     glowing: list[str] = field(default_factory=list)
+    mapped: dict[str, Shadow] = field(default_factory=dict)
     echo: Coarse | None = None
     notes: str = ""
     per_degree: float = PIXELS_PER_DEGREE
@@ -172,14 +176,11 @@ class Case:
         return self.grid.pool(mask.astype(np.float64)) >= share
 
 
-def short(name: str) -> str:
-    return name.rstrip("/").rsplit("/", 1)[-1]
-
-
 def placed(case: Case, mask: np.ndarray, **known: Any) -> Finding:
     """A finding over a mask of pixels; `known` says the rest of it, `{there}` in its title and why the object and place in words."""
     box, share, where, name = case.place(mask)
-    there = f"on {short(name)}, {where}" if name else where
+    part = where if where.startswith(("in ", "over ")) else f"in the {where} part"
+    there = f"on {short(name)}, {part}" if name else part
     for text in ("title", "why"):
         known[text] = known[text].replace("{there}", there).replace("{share}", f"{share * 100.0:.0f} %" if share >= 0.01 else "a spot")
     known.setdefault("about", name)

@@ -21,5 +21,5 @@ def describe(case: Case, region: Region) -> Finding:
         why="Brute force has it darker there.", evidence={"ratio": region.ratio, "error": region.error},
     )  # fmt: skip
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, BRIGHT, case.radii)
+    made.suspects = of_light(case.recipe, BRIGHT, case.radii, case.mapped)
     return made

@@ -18,5 +18,5 @@ def describe(case: Case, region: Region) -> Finding:
         why="Brute force finds light there that this recipe does not.", evidence={"ratio": region.ratio, "error": region.error},
     )  # fmt: skip
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, DARK, case.radii)
+    made.suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
     return made

@@ -142,7 +142,9 @@ def diagnose(
         for finding in found:
             add_remedies(case, finding)
         return result
-    case.radii, case.glowing = stand.radii(), stand.glowing()
+    case.radii, case.glowing, case.mapped = stand.radii(), stand.glowing(), stand.mapped()
+    if case.seconds is None:
+        _time(case, stand)
     for finding in found:
         if finding.kind == "fireflies":
             finding.suspects = fireflies.suspects(case, finding.about, fireflies.sparkling(case))
@@ -166,6 +168,7 @@ def diagnose(
         truth.save(path)
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
+    found += dim.without_bounces(case, stand)
     now = stage("brute force", now)
     found += _of_scene(case, stand, truth, found, look, kept)
     found = _named_once(found)
@@ -173,6 +176,7 @@ def diagnose(
         return result
     now = stage("scene", now)
     _trials(case, stand, found, begun + seconds, say)
+    found = _told_once(found)
     now = stage("trials", now)
     for finding in found:
         add_remedies(case, finding)
@@ -182,6 +186,15 @@ def diagnose(
     result.withdrawn = [f for f in found if f.note.startswith("A closer look")]
     result.complete = all(f.trials or f.kind in COLD or f.confidence is not None for f in found)
     return result
+
+
+def _time(case: Case, stand: Stand) -> None:
+    """How long the picture would take on this machine, from its whole frame on the coarse grid."""
+    cells = case.grid.cells_of(case.grid.window)
+    patch = stand.patch(stand.base(), stand.recipe, case.grid.frame(0, cells), 0.0, samples=2)
+    if patch is not None:
+        case.pixel_seconds = patch.rate * case.samples * case.light.size
+        case.seconds = case.pixel_seconds + stand.ready(stand.recipe, stand.edits)[1]
 
 
 def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:
@@ -196,6 +209,21 @@ def _named_once(found: list[Finding]) -> list[Finding]:
     """Steps that brute force shows as a lost shadow in the same place are told as steps alone."""
     stepped = [f for f in found if f.kind == "steps"]
     return [f for f in found if not (f.kind == "lost contact shadow" and any(_overlap(f, s) > 0.5 for s in stepped))]
+
+
+def _told_once(found: list[Finding]) -> list[Finding]:
+    """Findings of one kind that have one cause are one: the worst of those that looked like it from the start, the others as places of it."""
+    kept: list[Finding] = []
+    for finding in sorted(found, key=lambda f: ("looked_like" in f.evidence, -f.rank)):
+        same = next((k for k in kept if finding.cause_key and (k.kind, k.cause_key) == (finding.kind, finding.cause_key) and k.kind != "grain"), None)
+        if same is None:
+            kept.append(finding)
+            continue
+        same.evidence["places"] = same.evidence.get("places", 1) + 1
+        same.share = min(1.0, same.share + finding.share)
+        if same.evidence["places"] == 2:
+            same.why += " It shows elsewhere, too."
+    return kept
 
 
 def _overlap(one: Finding, other: Finding) -> float:

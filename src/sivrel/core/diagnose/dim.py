@@ -1,10 +1,13 @@
 """A picture that is dim: light that a clamp took, that lies beyond the limits, that chance did not find, or that was never looked for."""
 
+import time
+
 import numpy as np
 
 from .case import Case, placed
-from .finding import Finding
+from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
+from .stand import Stand
 from .suspects import DARK, of_light
 from .truth import Coarse
 
@@ -25,10 +28,42 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
         seen=case.seen(contrast, 100.0), sign=-1, title=f"The picture is dim: {missing:.0%} of its light is missing.",
         why="Brute force with deep limits and no clamp is brighter nearly everywhere.", evidence={"missing": missing, "error": off.error}, about="",
     )  # fmt: skip
-    made.suspects = of_light(case.recipe, DARK, case.radii)
+    made.suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
     lost = {"clamp": float(case.meters.get("clamped") or 0.0), "diffuse bounces": float((case.meters.get("beyond") or {}).get("diffuse", 0.0))}
     for suspect in made.suspects:  # the meters know how much each took
         suspect.prior *= 1.0 + 20.0 * lost.get(suspect.key, 0.0)
     made.suspects.sort(key=lambda suspect: -suspect.prior)
     made.evidence |= {f"lost to the {key}": value for key, value in lost.items() if value > 0.0}
+    return [made]
+
+
+def without_bounces(case: Case, stand: Stand) -> list[Finding]:
+    """Where lights are looked at alone: how much light bounces would add, from a short render of the whole."""
+    if case.recipe is None or case.recipe.gi.seen != "off":
+        return []
+    recipe, edits = stand.changed({"gi.seen": "brute_force", "gi.beyond": "brute_force"}, {})
+    ready, cells = stand.ready(recipe, edits)[0], case.grid.cells_of(case.grid.window)
+    begun, frame = time.monotonic(), case.grid.frame(0, cells)
+    patch, base = stand.patch(ready, recipe, frame, 0.8), stand.patch(stand.base(), stand.recipe, frame, 0.4)
+    if patch is None or base is None:
+        return []
+    whole, error = float(patch.light.sum()), float(np.sqrt(patch.variance.sum()))
+    missing = 1.0 - float(base.light.sum()) / max(whole, 1e-12)
+    if missing < LEAST or missing * whole < CERTAIN * error:
+        return []
+    contrast = float(np.mean(case.contrast_of(base.light, patch.light)))
+    made = placed(
+        case, np.ones(case.light.shape, bool), kind="dim", measure="bias", amount=abs(contrast), contrast=contrast, size=100.0,
+        seen=case.seen(contrast, 100.0), sign=-1, title=f"The lights are alone: bounced light would add {missing / (1.0 - missing):.0%} to them.",
+        why="This recipe looks for no bounced light, which is right for balancing lights, and for nothing else.",
+        evidence={"missing": missing, "error": error / max(whole, 1e-12)}, about="bounced",
+    )  # fmt: skip
+    seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) if case.pixel_seconds is not None else None
+    made.cause, made.cause_key, made.confidence = "no bounced light is looked for", "no bounced light", 0.99
+    made.trials = [
+        Trial("no bounced light", "no bounced light is looked for", {"gi.seen": "brute_force"}, 1.0, error / max(whole * missing, 1e-12), PROVEN,
+              time.monotonic() - begun, amount=0.0, rate=patch.rate / max(base.rate, 1e-12), picture=patch.colour)
+    ]  # fmt: skip
+    made.pictures["as it is"] = base.colour
+    made.remedies = [Remedy("Find bounced light by brute force.", {"gi.seen": "brute_force"}, {}, 0.0, 0.0, 0.0, seconds, "trial")]
     return [made]

@@ -1,11 +1,13 @@
 """What a diagnosis says of a picture: findings, the causes they may have, the trials that told them apart, and remedies."""
 
+import re
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import numpy as np
 
 Box = tuple[int, int, int, int]
+PERCENT = re.compile(r"(\d)%")
 MOST_RANKED = 25.0
 """Times the eye's threshold beyond which what is seen is no worse."""
 PROVEN, STRUCK, OPEN, NO_TIME = "proven", "struck off", "not decided", "no time to try"
@@ -153,13 +155,15 @@ def mask_of(runs: dict[str, Any]) -> np.ndarray:
 
 
 def cleared(value: Any) -> Any:
-    """Numbers as JSON may hold them."""
+    """Numbers as JSON may hold them, per cent a space off their number."""
     if isinstance(value, dict):
         return {k: cleared(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
         return [cleared(v) for v in value]
     if isinstance(value, np.generic):
         value = value.item()
+    if isinstance(value, str):
+        return PERCENT.sub(r"\1 %", value)
     if isinstance(value, float):
         return round(value, 6) if np.isfinite(value) else None
     return value

@@ -9,9 +9,10 @@ from scipy import ndimage
 
 from ..measure.noise import DARK
 from ..render.passes import kind_in_words
-from .case import Case, placed, short
+from .case import Case, placed
 from .finding import Finding, Suspect
 from .measures import dots_in
+from .naming import short
 
 NEEDS = "picture"
 LEAST, LEAST_SHARE = 6, 1.5e-4
@@ -101,6 +102,10 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
     for name in case.glowing[:2]:
         found.append(Suspect(f"glow {name}", f"{short(name)} glows and is not aimed at: chance has to find it", edits={f"object.{name}.aimed": True},
                              prior=3.0 if group == "glow" else 0.8, kind="fireflies", cure=f"Aim at {short(name)} as at a light."))  # fmt: skip
+    if group == "gloss" and case.recipe.sampling.glossy_rays < 16:
+        rays = 4 * case.recipe.sampling.glossy_rays
+        found.append(Suspect("glossy rays", f"gloss is looked for with {case.recipe.sampling.glossy_rays} ray a sample", {"sampling.glossy_rays": rays},
+                             prior=1.2, kind="fireflies", cure=f"Give gloss {rays} rays a sample."))  # fmt: skip
     light = float(np.median(case.light[dots])) if dots.any() else case.mean
     own = case.recipe.limits.indirect_clamp
     value = float(f"{max(2.0 * (0.3 * light + DARK * case.mean), 1e-4) * 2.0:.2g}")

@@ -60,5 +60,5 @@ def describe(case: Case, region: Region) -> Finding:
         seen=case.seen(region.contrast, region.size), sign=-1, title="Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing.",
         why=f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings.", evidence={"ratio": region.ratio, "error": region.error},
     )  # fmt: skip
-    made.suspects = limit_suspects(case.recipe) + [s for s in of_light(case.recipe, DARK, case.radii) if s.key not in ("glass limit",)]
+    made.suspects = limit_suspects(case.recipe) + [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key not in ("glass limit",)]
     return made

@@ -8,9 +8,10 @@ import numpy as np
 from scipy import ndimage
 
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, noise_of_region
-from .case import Case, placed, short
+from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
+from .naming import short
 
 NEEDS = "picture"
 LEAST_SHARE = 0.04
@@ -36,7 +37,7 @@ def find(case: Case) -> list[Finding]:
     }  # fmt: skip
     sources = shares_in(case, grainy)
     if not sources:
-        made = placed(case, grainy, title="Grain over {share} of the picture.", why=WEAK if case.weak else WHOSE, about="", **known)
+        made = placed(case, grainy, title="Grain over {share} of the picture.", why=WHOSE if case.recipe is not None else WEAK, about="", **known)
         made.suspects = _suspects(case, [])
         made.settles = SETTLES if case.recipe is None else []
         return [made]

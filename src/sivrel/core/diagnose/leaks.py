@@ -11,9 +11,10 @@ from ..survey import gaps
 from ..survey import sheets as sheet_check
 from ..survey.finding import Finding as Gap
 from ..survey.look import Look
-from .case import Case, placed, short
+from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
+from .naming import short
 from .regions import Region
 from .suspects import LEAK, of_light, ways_in_use
 from .truth import Coarse
@@ -39,7 +40,7 @@ def describe(case: Case, region: Region) -> Finding:
         why="No path of light brings as much there; what interpolates does.", evidence={"ratio": region.ratio, "error": region.error},
     )  # fmt: skip
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, LEAK, case.radii)
+    made.suspects = of_light(case.recipe, LEAK, case.radii, case.mapped)
     return made
 
 
@@ -70,7 +71,7 @@ def find_in_scene(case: Case, truth: Coarse, mended: Coarse, gaps_found: list[Ga
     spread = truth.variance + mended.variance
     for scale in (1, 3, 5):
         one, other = (ndimage.uniform_filter(p, scale, mode="nearest") for p in (truth.light, mended.light))
-        error = np.sqrt(ndimage.uniform_filter(spread, scale, mode="nearest")) / scale
+        error = np.sqrt(np.maximum(ndimage.uniform_filter(spread, scale, mode="nearest"), 0.0)) / scale
         contrast = case.contrast_of(one, other)
         seen = contrast * case.seen(1.0, scale * case.grid.step)
         off = (one - other > CERTAIN * error) & (seen > SEEN) & (one > LEAST_BY_GAP * other) & case.grid.inside()

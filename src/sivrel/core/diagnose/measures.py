@@ -98,11 +98,12 @@ def spread_of(light: np.ndarray, variance: np.ndarray | None) -> np.ndarray:
 def dots_in(
     light: np.ndarray, variance: np.ndarray | None, brought: np.ndarray | None, mean: float, exposure: float, spread: np.ndarray | None = None
 ) -> np.ndarray:  # fmt: skip
-    """bool [rows, columns]: pixels that sparkle: they stand out from what lies about them by many times what chance makes it differ (`spread`, by
-    default of this very picture), are seen to, and, where it is known what their greatest single find `brought`, have it of that; else have no
+    """bool [rows, columns]: pixels that sparkle: they stand out from what lies about them by many times what chance makes it differ, here and in
+    another picture that had `spread`, are seen to, and, where it is known what their greatest single find `brought`, have it of that; else have no
     neighbour of their kind."""
     middle = ndimage.median_filter(light, 5, mode="nearest")
-    spread = spread_of(light, variance) if spread is None else spread
+    own = spread_of(light, variance)
+    spread = own if spread is None else np.maximum(own, spread)
     out = light - middle
     dots = (out > STANDS_OUT * (spread + 0.02 * (middle + DARK * mean))) & (contrast(light, middle, exposure) > LEAST_CONTRAST)
     if brought is not None:

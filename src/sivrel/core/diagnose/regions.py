@@ -18,6 +18,7 @@ SCALES = (1, 3, 7)
 CERTAIN = {1: 6.0, 3: 5.0, 7: 5.0}
 """Standard errors by scale: the more places there are, the more of them chance makes."""
 CERTAIN_AGAIN = 3.0
+NEARER = {3: 1, 7: 3}
 LEAST_RELATIVE = 0.05
 LEAST_CELLS = 3
 EIGHT = np.ones((3, 3), int)
@@ -62,10 +63,14 @@ def places_off(case: Case, truth: Coarse) -> Off:
     found = {1: np.zeros_like(inside), -1: np.zeros_like(inside)}
     for scale in SCALES:
         pool = functools.partial(ndimage.uniform_filter, size=scale, mode="nearest")
-        one, other, error = pool(light), pool(against), np.sqrt(pool(spread)) / scale
+        one, other, error = pool(light), pool(against), np.sqrt(np.maximum(pool(spread), 0.0)) / scale
         contrast = case.contrast_of(one, other)
         seen = np.abs(contrast) * case.seen(1.0, scale * case.grid.step) > SEEN
         off = (np.abs(one - other) > CERTAIN[scale] * error + LEAST_RELATIVE * (other + floor)) & seen & inside
+        if scale > 1:  # a wide mean reaches past the place that it is off by: what is nearer must be off, too
+            near = [ndimage.uniform_filter(plane, NEARER[scale], mode="nearest") for plane in (light, against, spread)]
+            sure = np.sqrt(np.maximum(near[2], 0.0)) / NEARER[scale] < 0.4 * np.abs(one - other)
+            off &= ~sure | (np.sign(contrast) * (near[0] - near[1]) > 0.5 * np.abs(one - other))
         for sign in found:
             found[sign] |= off & (np.sign(contrast) == sign)
     regions = []

@@ -7,9 +7,10 @@ proportion to the square root of variance over cost. A source whose rays are far
 import numpy as np
 
 from ..measure.ledger import CAMERA, CROSS, MEASURING
-from .case import Case, placed, short
+from .case import Case, placed
 from .finding import Finding, Remedy
 from .grain import _called, _counted, knob
+from .naming import short
 
 NEEDS = "picture"
 LEAST_TIME, LEAST_SECONDS = 0.3, 0.5

@@ -12,7 +12,7 @@ from ..render.frame import Cancel, Frame
 from ..render.prepare import Files, Geometry, Prepared, prepare
 from ..render.recipe import Recipe, with_values
 from ..scene.edits import Edits, to_json, with_edits
-from ..scene.model import Scene
+from ..scene.model import Scene, Shadow
 from ..survey.look import Look
 from .finding import Box
 from .patch import Patch, render_patch
@@ -120,6 +120,12 @@ class Stand:
         recipe = brute_force(self.recipe)
         return self.ready(recipe, laid)[0], recipe
 
+    def traced(self) -> tuple[Prepared, Recipe]:
+        """The shot made ready for the recipe as it is, but for its shadows, which are traced; and that recipe."""
+        laid = with_edits(self.edits, traced_shadows(self.edits, self.scene.lights))
+        recipe = with_values(self.recipe, {"shadows.way": "traced"} if self.recipe.shadows.way == "depth_map" else {})
+        return self.ready(recipe, laid)[0], recipe
+
     def recipe_differs(self, truth: Recipe) -> bool:
         """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
         plain = {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.gi_rays": 1, "sampling.glossy_rays": 1, "shadows.rays": 1}
@@ -145,6 +151,20 @@ class Stand:
             if note.way == "baked":
                 found["baked.max_edge"] = float(edge_for(ready.arrays, ELEMENTS))
         return found
+
+    def mapped(self) -> dict[str, Shadow]:
+        """The depth maps of lights that have one of their own, as the recipe fills them up."""
+        by_recipe = self.recipe.shadows
+        return {
+            light.name: Shadow(
+                "depth_map", light.shadow.rays, light.shadow.resolution or by_recipe.resolution,
+                by_recipe.filter if light.shadow.filter is None else light.shadow.filter,
+                by_recipe.bias if light.shadow.bias is None else light.shadow.bias,
+                "scene" if light.kind == "sun" and (light.shadow.fit or by_recipe.fit) == "scene" else "view",
+            )
+            for light in self.base().scene.lights
+            if light.shadow.way == "depth_map"
+        }  # fmt: skip
 
     def glowing(self) -> list[str]:
         """Objects that glow and are not aimed at, those first whose light is brightest."""

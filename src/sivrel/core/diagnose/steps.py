@@ -7,10 +7,11 @@ from scipy import ndimage
 
 from ..measure.noise import LUMINANCE
 from ..render.passes import LIGHT, SHADOW, layer_of
-from .case import Case, placed, short
+from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .suspects import held
+from .naming import short
+from .suspects import FINE, held
 
 NEEDS = "picture"
 COARSE = 0.6
@@ -67,13 +68,14 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
     times = 2 ** int(np.ceil(np.log2(max(1.3 / per, 2.0))))
     finer = held("shadows.resolution", min(8192, times * note["resolution"]))
     found = []
-    if finer > note["resolution"]:
+    enough = finer >= 1.2 / per * note["resolution"]
+    if finer > note["resolution"] and (enough or not note.get("whole_scene")):
         found.append(Suspect("map resolution", f"its depth map is {note['resolution']} texels across, {per:.2g} to a pixel there",
                              edits={f"{key}.resolution": finer}, prior=3.0, kind="steps", cure=f"Make the depth map of {short(name)} {finer} texels across.",
                              costs=f"{finer * finer * 4 / 2**20:.0f} MB"))  # fmt: skip
     if note.get("whole_scene"):
-        found.append(Suspect("map fit", "its depth map covers the whole scene, of which the picture sees a part", edits={f"{key}.fit": "view"}, prior=2.5,
-                             kind="steps", cure=f"Fit the depth map of {short(name)} to the view.", costs="made anew for each camera"))  # fmt: skip
+        found.append(Suspect("map fit", "its depth map covers the whole scene, of which the picture sees a part", edits={f"{key}.fit": "view", f"{key}.resolution": max(FINE, note["resolution"])},
+                             prior=2.5, kind="steps", cure=f"Fit the depth map of {short(name)} to the view, {max(FINE, note['resolution'])} texels across.", costs="made anew for each camera"))  # fmt: skip
     found.append(Suspect("depth map", "the depth map itself", edits={f"{key}.way": "traced"}, prior=0.5, whole=True, kind="steps",
                          cure=f"Trace the shadow of {short(name)}.", costs="grain in its soft part"))  # fmt: skip
     return found

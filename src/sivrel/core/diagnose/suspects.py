@@ -7,10 +7,13 @@ from typing import Any
 
 from ..gi.ways import BEYOND, SEEN
 from ..render.recipe import Recipe, settings
+from ..scene.model import Shadow
 from .finding import Remedy, Suspect
+from .naming import short
 
 BLOTCHES, LEAK, DARK, BRIGHT = "blotches", "leak", "dark", "bright"
-MOST_RAYS = 65536
+FINE = 4096
+"""Texels across of a depth map that is fitted to the view."""
 
 
 def held(key: str, value: float) -> float:
@@ -30,9 +33,9 @@ def ways_in_use(recipe: Recipe) -> dict[str, str]:
     return used
 
 
-def of_light(recipe: Recipe, flaw: str, radii: dict[str, float]) -> list[Suspect]:
+def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[str, Shadow]) -> list[Suspect]:
     """Suspects for light that is off brute force in a place. `radii`: automatic distances that the caches were made with, in metres by
-    setting, where the recipe leaves them open."""
+    setting, where the recipe leaves them open; `mapped`: the depth maps of lights that have one of their own."""
     found: list[Suspect] = []
     for way, where in ways_in_use(recipe).items():
         found += OF_WAYS[way](recipe, flaw, where, radii)
@@ -43,12 +46,10 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float]) -> list[Suspect
                 prior=5.0, kind="flat", cure="Find bounced light by brute force instead of flat ambient light.",
             )
         )  # fmt: skip
-    if recipe.gi.seen == "off":
-        found.append(
-            Suspect("no bounced light", "no bounced light is looked for", {"gi.seen": "brute_force"}, prior=5.0, kind="dim",
-                    cure="Find bounced light by brute force.")
-        )  # fmt: skip
-    found += _of_shadows(recipe, flaw)
+    if recipe.shadows.way == "depth_map":
+        found += _of_map(recipe.shadows.of_lights(), flaw, "the depth maps", "shadows", False)
+    for name, shadow in mapped.items():
+        found += _of_map(shadow, flaw, f"the depth map of {short(name)}", f"light.{name}.shadows", True)
     found += _of_limits(recipe, flaw)
     if recipe.ambient.samples and recipe.ambient.on_direct > 0.0 and flaw == DARK:
         found.append(
@@ -197,25 +198,36 @@ def _baked(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> li
 OF_WAYS = {"irradiance_cache": _irradiance_cache, "photon_map": _photon_map, "radiance_cache": _radiance_cache, "baked": _baked}
 
 
-def _of_shadows(recipe: Recipe, flaw: str) -> list[Suspect]:
-    """Suspects of depth maps that the recipe sets for all lights; those of single lights, see steps.py."""
-    own, found = recipe.shadows, list[Suspect]()
-    if own.way != "depth_map":
-        return found
-    if own.bias < 1.0 and flaw in (DARK, BLOTCHES):
-        found.append(Suspect("map bias small", f"the depth maps have {own.bias:g} texels of bias: surfaces stripe themselves", {"shadows.bias": 2.0},
-                             prior=5.0, kind="speckle", cure="Give the depth maps 2 texels of bias."))  # fmt: skip
-    if own.bias > 3.0 and flaw != DARK:
-        found.append(Suspect("map bias large", f"the depth maps have {own.bias:g} texels of bias: shadows come off what casts them",
-                             {"shadows.bias": 1.5}, prior=4.0, kind="lost contact shadow", cure="Give the depth maps 1.5 texels of bias."))  # fmt: skip
-    if own.filter > 4.0:
-        found.append(Suspect("map filter", f"the depth maps are softened over {own.filter:g} texels: contact goes mushy", {"shadows.filter": 1.5},
-                             prior=3.5, kind="lost contact shadow", cure="Soften the depth maps over 1.5 texels.", costs="harder edges"))  # fmt: skip
-    finer = held("shadows.resolution", 4 * own.resolution)
-    found.append(Suspect("map resolution", f"the depth maps are {own.resolution} texels across", {"shadows.resolution": finer}, prior=2.0,
-                         kind="steps", cure=f"Make the depth maps {finer} texels across.", costs="memory"))  # fmt: skip
-    found.append(Suspect("depth maps", "the depth maps themselves", {"shadows.way": "traced"}, prior=0.7, whole=True, kind="lost contact shadow",
-                         cure="Trace the shadows.", costs="grain in soft shadows"))  # fmt: skip
+def _of_map(own: Shadow, flaw: str, what: str, key: str, is_edit: bool) -> list[Suspect]:
+    """Suspects of depth maps: of all lights by the recipe, or of one light by an edit."""
+    found = []
+    bias, width, resolution = own.bias or 0.0, own.filter or 0.0, own.resolution or 1024
+    plural = "" if is_edit else "s"
+
+    def add(name: str, says: str, setting: str, value: float | str, prior: float, kind: str, cure: str, costs: str = "", whole: bool = False) -> None:
+        change = {f"{key}.{setting}": value}
+        if setting == "fit":
+            change[f"{key}.resolution"] = max(FINE, resolution)
+        found.append(Suspect(name, says, {} if is_edit else change, change if is_edit else {}, prior=prior, kind=kind, cure=cure, costs=costs, whole=whole))
+
+    has = "has" if is_edit else "have"
+    if bias < 1.0 and flaw in (DARK, BLOTCHES):
+        add("map bias small", f"{what} {has} {bias:g} texels of bias: surfaces stripe themselves", "bias", 2.0, 5.0, "speckle", f"Give {what} 2 texels of bias.")
+    if bias > 3.0 and flaw != DARK:
+        add("map bias large", f"{what} {has} {bias:g} texels of bias: shadows come off what casts them", "bias", 1.5, 4.0, "lost contact shadow",
+            f"Give {what} 1.5 texels of bias.")  # fmt: skip
+    if width > 4.0:
+        add("map filter", f"{what} {'is' if is_edit else 'are'} softened over {width:g} texels: contact goes mushy", "filter", 1.5, 3.5,
+            "lost contact shadow", f"Soften {what} over 1.5 texels.", "harder edges")  # fmt: skip
+    finer = held("shadows.resolution", 4 * resolution)
+    if finer > resolution:
+        add("map resolution", f"{what} {'is' if is_edit else 'are'} {resolution} texels across", "resolution", finer, 2.0, "steps",
+            f"Make {what} {finer} texels across.", "memory")  # fmt: skip
+    if own.fit == "scene":
+        add("map fit", f"{what} covers the whole scene, of which the picture sees a part", "fit", "view", 2.6, "steps",
+            f"Fit {what} to the view, {max(FINE, resolution)} texels across.", "made anew for each camera")  # fmt: skip
+    add("depth map" + plural, f"{what} {'itself' if is_edit else 'themselves'}", "way", "traced", 0.7, "lost contact shadow",
+        f"Trace the shadow{plural} instead of {what}.", "grain in soft shadows", True)  # fmt: skip
     return found
 
 

@@ -96,19 +96,20 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice
     region = Region(case, finding)
     stand.until = float("inf")
     if of_the_scene(finding):
-        return _try_in_scene(stand, finding, region, 1.5 * slice_)
+        _try_in_scene(stand, finding, region, 1.5 * slice_)
+        return
     about, measure = region.about(finding), MEASURES[finding.measure]
     how = {"samples": max(1, min(MOST_SPARKLES, round(case.samples)))} if finding.measure == "sparkle" else {}
     truth: Patch | None = None
     if finding.measure in NEED_TRUTH:
-        ready, recipe = stand.truth()
+        ready, recipe = stand.truth() if finding.kind != "steps" else stand.traced()
         truth = stand.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
         if truth is None:
-            return None
-        finding.pictures["brute force"] = truth.colour
+            return
+        finding.pictures["traced" if finding.kind == "steps" else "brute force"] = truth.colour
     base = stand.patch(stand.base(), stand.recipe, region.frame, slice_, **how)
     if base is None:
-        return None
+        return
     finding.pictures["as it is"] = base.colour
     if finding.measure == "sparkle":
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
@@ -117,14 +118,14 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice
     if finding.measure in NEED_TRUTH and before.value < 2.0 * before.error and before.value < 0.5 * finding.amount:
         finding.note = "A closer look against brute force does not show it: it was chance."
         finding.confidence = 0.0
-        return None
+        return
     for k, suspect in enumerate(finding.suspects):
         stand.until = max(until, time.monotonic() + slice_) + slice_
         if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
             break
         trial = _try(stand, finding, suspect, region, truth, base, before, about, slice_, how)
         if trial is None:
-            return None
+            return
         finding.trials.append(trial)
         if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
             break

@@ -175,7 +175,7 @@ def proof_json(proof_id: int):
         stand_ins=proof.meters.get("stand_ins", 0),
         caches=[{"kind": way["kind"], "digest": way["digest"]} for way in proof.meters.get("ways", [])],
         edits=proof.edits.flat(),
-        exposure=shot.camera(proof.camera)["exposure"],
+        exposure=shot.exposure(proof.camera, proof.edits),
         tiles_done=job.tiles_done if job else 0,
         tiles_total=job.tiles_total if job else 0,
         left=left,

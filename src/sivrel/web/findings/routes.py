@@ -11,7 +11,7 @@ from ...core.render.recipe import with_values
 from ...core.scene.edits import is_edit, with_edits
 from ...store import files, findings, jobs, proofs, questions, shots
 from ...store.database import transaction
-from ..asked import proof_or_404
+from ..asked import proof_or_404, scene_or_refuse
 from ..database import data, db
 from ..words import changes
 
@@ -82,6 +82,7 @@ def dismiss(finding_id: int):
 def prove(finding_id: int):
     """Render a remedy (`remedy`: its number in the list) as a child of the proof that it is for; the finding is measured again on it."""
     kept, proof = _finding_or_404(finding_id)
+    scene_or_refuse(shots.get(db(), proof.shot_id))
     remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=int)
     if not 0 <= number < len(remedies):
         raise InputError("This remedy is no longer offered; reload the page.")
@@ -119,10 +120,7 @@ def report(proof_id: int):
     shot = shots.get(db(), proof.shot_id)
     about, listed = told_of(proof)
     parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
-    exposure = shot.camera(proof.camera)["exposure"]
-    moved = proof.edits.cameras.get(proof.camera)
-    if moved is not None and moved.exposure is not None:
-        exposure = moved.exposure
+    exposure = shot.exposure(proof.camera, proof.edits)
     return render_template(
         "report.html", shot=shot, proof=proof, about=about, findings=listed, retests=retests_of(proof), exposure=exposure,
         changed=changes(parent, proof) if parent else [], record=record(), outlines=[outline(one) for one in listed],

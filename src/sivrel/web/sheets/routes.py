@@ -31,7 +31,7 @@ def sheet(slug: str, kind: str):
         assert proof.picture is not None
         parent = by_id.get(proof.parent_id or 0)
         said = (in_one_line(changes(parent, proof)) if parent else "") or "as it came"
-        settings = finish_from({"exposure": shot.camera(proof.camera)["exposure"], **shot.finish})
+        settings = finish_from({"exposure": shot.exposure(proof.camera, proof.edits), **shot.finish})
         size = f"{proof.frame.width}×{proof.frame.height}, {proof.recipe.sampling.max} samples"
         figures = f"{seconds(proof.seconds)} · noise {percent(proof.noise)} · {size}"
         frames.append(Frame(files.picture_path(data(), proof.picture), settings, proof.name or f"Proof {proof.id}", said, figures, proof.note))

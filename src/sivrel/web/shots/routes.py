@@ -9,6 +9,7 @@ from flask import Blueprint, current_app, redirect, render_template, request, ur
 from ...core.errors import InputError
 from ...store import jobs, shots
 from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names
+from ...work.outside import add_pictures, is_picture
 from ..database import data, db
 
 pages = Blueprint("shots", __name__, template_folder="templates")
@@ -40,10 +41,13 @@ def file_name(given: str) -> str:
 
 @pages.post("/shots")
 def upload():
-    """Open a scene file with the files that it refers to; they are kept in a folder of their own."""
+    """Open a scene file with the files that it refers to, which are kept in a folder of their own; or, where there is no scene among them,
+    pictures that were rendered elsewhere."""
     if request.form.get("path", "").strip():
         return _open_path(request.form["path"].strip())
     given = [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
+    if given and all(is_picture(name) for name, _ in given):
+        return _judge(given, None)
     folder: Path = data() / "uploads" / secrets.token_hex(8)
     try:
         main = check_upload_names([name for name, _ in given])
@@ -56,6 +60,35 @@ def upload():
         shutil.rmtree(folder, ignore_errors=True)
         return _page(str(error)), 422
     return redirect(url_for("bench.page", slug=shot.slug))
+
+
+@pages.post("/shots/<slug>/pictures")
+def add_to(slug: str):
+    """More pictures from elsewhere, to a shot of such pictures."""
+    shot = shots.find(db(), slug)
+    if shot is None or not shot.outside:
+        raise InputError("Pictures from elsewhere go to a shot of such pictures; drop them on the page of shots.")
+    return _judge([(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename], shot)
+
+
+def _judge(given: list, shot: shots.Shot | None):
+    """Take in pictures that were rendered elsewhere, and go to their bench."""
+    folder: Path = data() / "uploads" / secrets.token_hex(8)
+    try:
+        wrong = [name for name, _ in given if not is_picture(name)]
+        if wrong or not given:
+            raise InputError(f"{wrong[0] if wrong else 'Nothing'} is no picture; choose EXR files, with their passes if there are any, or PNG.")
+        folder.mkdir(parents=True)
+        for name, file in given:
+            file.save(folder / name)
+        seconds = request.form.get("seconds", type=float)
+        paths = [folder / name for name in dict.fromkeys(name for name, _ in given)]
+        shot, numbers = add_pictures(db(), data(), paths, shot=shot, seconds=seconds, notes=request.form.get("notes", ""))
+    except InputError as error:
+        return _page(str(error)), 422
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)  # each was kept under its hash
+    return redirect(url_for("bench.page", slug=shot.slug, proof=numbers[-1]))
 
 
 def _open_path(path: str):

@@ -13,7 +13,7 @@ from ...core.scene.apply_edits import apply_edits
 from ...core.scene.edits import SETTINGS, split_key
 from ...store import jobs, proofs, questions, recipes
 from ...store.database import transaction
-from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, shot_or_404
+from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, scene_or_refuse, shot_or_404
 from ..database import db
 
 pages = Blueprint("survey", __name__, template_folder="templates")
@@ -25,6 +25,7 @@ FURTHEST = 1e7
 def page(slug: str):
     """The page for ?proof= (the newest finished one by default), or for the shot as its file has it, with ?camera= or the proof's."""
     shot = shot_or_404(slug)
+    scene_or_refuse(shot)
     asked = proofs.get(db(), request.args.get("proof", 0, type=int))
     proof = asked if asked and asked.shot_id == shot.id and asked.picture else None
     camera = request.args.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])

@@ -45,7 +45,7 @@ const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut),
 });
 const recipe = new RecipeForm();
 const lights = new LightsPanel(slug, recipe, () => chosen.a?.id);
-const plan = new Plan($("plan"), slug, recipe, () => edited(), (name) => openLight(name), () => marks.inSpace());
+const plan = new Plan($("plan"), slug, recipe, () => edited(), (name) => openLight(name), () => marks.inSpace(), () => findings.paths());
 const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 const hatching = new Hatching(plate, () => chosen.a);
 const marks = new Marks(plate);
@@ -59,6 +59,7 @@ const mover = new CameraMover(slug, recipe, () => moments.wish(true));
 const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);
 const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
 const findings = new Findings(outlines, () => chosen.a, async (id) => (await lineage.renew(), choose(id, undefined, true)), (id) => choose(id));
+findings.turned = () => plan.shown && plan.told && plan.draw();
 followRecipes(recipe, () => chosen.a?.id);
 
 // ---- pictures -------------------------------------------------------------------------------------------------
@@ -90,12 +91,13 @@ async function show(slot, proof) {
   }
   mark();
   if (slot === "a") {
+    const outside = places.dataset.outside !== undefined;
     sayLedger($("ledger"), chosen, recipe.region(), showSource);
     recipe.sayMeters(proof?.meters);
     finish.offer(proof);
     hatching.load();
     if (marks.on) marks.show(true, proof);
-    lights.load();
+    if (!outside) lights.load();
     pins.list();
     findings.load();
   }
@@ -227,6 +229,7 @@ function edited() {
   if (moments.on) moments.wish();
 }
 recipe.onEdits = () => {
+  if (places.dataset.outside !== undefined) return;
   lights.load();
   edited();
 };
@@ -418,15 +421,21 @@ const KEYS = {
   },
 };
 
+// Pictures from elsewhere have no scene: what needs one is not there.
+const outside = places.dataset.outside !== undefined;
+if (outside) for (const key of ["r", "z", "h", "k", "q", "g", "c", "l", "s", "x", "j", "o", "u", "!", ":", "Enter", "<", ">"]) delete KEYS[key];
+document.getElementById("more-pictures")?.addEventListener("change", (event) => event.target.form.requestSubmit());
+if (outside) openLeaf("findings");
+
 followKeys(KEYS, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
 followScrubs(recipe.holder, { moved: () => changing(true), rested: () => {} });
 
 recipe.onChange = () => {
   plate.draw();
-  ways.renew();
+  if (!outside) ways.renew();
 };
 recipe.holder.addEventListener("input", () => changing(false));
-ways.renew();
+if (!outside) ways.renew();
 setView($("view").value);
 lineage.fold();
 pins.load();

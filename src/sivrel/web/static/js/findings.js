@@ -111,6 +111,12 @@ export class Findings {
     if (this.open && one?.id && number >= 0) return this.proveRemedy(one, number);
   }
 
+  /** The light's way to the finding that is turned to, in metres, for the plan. */
+  paths() {
+    const path = this.open ? this.list[this.at]?.path : null;
+    return path?.length > 1 ? [path] : [];
+  }
+
   changes(remedy) {
     return [...Object.keys(remedy.values), ...Object.keys(remedy.edits)];
   }
@@ -129,6 +135,7 @@ export class Findings {
     if (this.about && !this.going) parts.push(this.foot(proof));
     holder.replaceChildren(...parts);
     this.outlines.show(this.list, this.open ? this.at : -1, this.open);
+    this.turned?.();
     $("finding-count").textContent = this.list.filter((one) => !one.dismissed).length || "";
   }
 

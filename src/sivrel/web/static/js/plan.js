@@ -38,8 +38,8 @@ export class View {
 }
 
 export class Plan {
-  constructor(holder, slug, recipe, onEdit, onOpen, marks = () => []) {
-    Object.assign(this, { holder, slug, recipe, onEdit, onOpen, marks });
+  constructor(holder, slug, recipe, onEdit, onOpen, marks = () => [], paths = () => []) {
+    Object.assign(this, { holder, slug, recipe, onEdit, onOpen, marks, paths });
     this.chosen = "";
     holder.addEventListener("pointerdown", (event) => this.grab(event));
     // The plate below does not move while a light does.
@@ -120,6 +120,12 @@ export class Plan {
       if (shape === "boxes") make("rect", { x: cx - half, y: cy - half, width: 2 * half, height: 2 * half, fill: "none", stroke: tint, "stroke-width": view.pixel }, group);
       else if (shape === "discs") make("circle", { cx, cy, r: Math.max(2 * view.pixel, radius / 4), fill: "none", stroke: tint, "stroke-width": view.pixel }, group);
       else make("circle", { cx, cy, r: 1.5 * view.pixel, fill: tint }, group);
+    }
+    // The way that light takes to the finding that is turned to.
+    for (const path of this.paths()) {
+      const points = path.map((p) => view.flat(p).join()).join(" "), [x, y] = view.flat(path.at(-1));
+      make("polyline", { points, class: "light-path", "stroke-width": 2 * view.pixel, "stroke-dasharray": `${6 * view.pixel} ${3 * view.pixel}` }, group);
+      make("circle", { cx: x, cy: y, r: 4 * view.pixel, class: "light-path", "stroke-width": 2 * view.pixel }, group);
     }
   }
 

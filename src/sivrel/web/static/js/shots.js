@@ -1,6 +1,6 @@
 // Files dropped anywhere on the page open as a scene.
 
-const form = document.querySelector(".open form"), files = document.getElementById("files"), path = document.getElementById("path");
+const form = document.querySelector(".open:not(.judge) form"), files = document.getElementById("files"), path = document.getElementById("path");
 const over = (on) => document.body.classList.toggle("dropping", on);
 
 addEventListener("dragover", (event) => {
@@ -15,6 +15,12 @@ addEventListener("drop", (event) => {
   files.files = event.dataTransfer.files;
   if (path) path.value = "";
   form.requestSubmit();
+});
+document.querySelector(".judge form").addEventListener("submit", (event) => {
+  const pictures = document.getElementById("pictures");
+  if (pictures.files.length) return;
+  event.preventDefault();
+  pictures.click();
 });
 form.addEventListener("submit", (event) => {
   if (!files.files.length && !path?.value.trim()) {

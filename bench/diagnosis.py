@@ -1,0 +1,189 @@
+"""The diagnosis against renders with planted flaws, and clean twins: what is found, whether it is there, whether the cause named first is right and the
+confidence just, whether remedies work, and how far predictions were off.
+
+Seeds for tuning and for reporting are apart: this module reports, from FIRST on; what was tuned was tuned below TUNED.
+"""
+
+import os
+import sys
+import time
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from sivrel.core.diagnose.case import Case
+from sivrel.core.diagnose.diagnosis import Diagnosis, diagnose
+from sivrel.core.diagnose.finding import Finding, cleared
+from sivrel.core.diagnose.fireflies import sparkling
+from sivrel.core.diagnose.retest import amount_in, of_mended_scene, retest
+from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.truth import Coarse
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.warmup import warm_up
+from sivrel.work.diagnosing import render_case
+from tests.flaws import FLAWS, Planted, clean
+from tests.rooms import room
+
+TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
+SECONDS, LONG = 16.0, 12.0
+EXACT = {"burnt", "smear", "slow", "steps"}
+"""Kinds that rest on what is exact; of the others each finding is looked for again, for long and with random numbers of its own."""
+BINS = (0.0, 0.5, 0.8, 0.95, 1.01)
+
+
+@dataclass
+class Score:
+    """What came of one kind of planted flaw."""
+
+    planted: int = 0
+    found: int = 0
+    right: int = 0
+    cured: int = 0
+    tried: int = 0
+    time_off: list[float] = field(default_factory=list)
+    gain_off: list[float] = field(default_factory=list)
+    sure: list[tuple[float, bool]] = field(default_factory=list)
+    confirmed: int = 0
+    invented: list[str] = field(default_factory=list)
+
+
+def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coarse]) -> bool:
+    """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
+    if finding.measure in ("bias", "structure") and finding.kind not in EXACT:
+        told = cleared(finding.as_dict())
+        edits = finding.suspects[0].edits if of_mended_scene(told) else {}
+        name = str(sorted(edits.items()))
+        if name not in truths:
+            truths[name] = Coarse(case.grid, 900_000)
+            truths[name].refine(*stand.truth(edits), LONG, stand.cancel)
+        if not truths.get("echo"):
+            truths["echo"] = Coarse(case.grid, 700_000)
+            truths["echo"].refine(stand.base(), stand.recipe, LONG / 3.0, stand.cancel)
+        case.echo = truths["echo"]
+        value, error = amount_in(told, case, truths[name])
+        return value > max(0.35 * finding.amount, 2.0 * error)
+    if finding.kind in EXACT:
+        return finding.evidence.get("trial_amount", 1.0) > 0.0
+    again = render_case(
+        stand.scene, stand.recipe, stand.edits, None, Frame(stand.frame.width, stand.frame.height, None, 4242), caches=stand.caches
+    )  # fmt: skip
+    assert again is not None
+    if finding.measure == "sparkle":
+        return int(sparkling(again[0]).sum()) > 0.3 * finding.amount * case.light.size
+    # Grain: what two renders differ by, with nothing in common but the scene.
+    assert finding.mask is not None
+    mask = case.spread(finding.mask)
+    apart = np.abs(again[0].light - case.light)[mask]
+    robust = float(np.median(apart)) * 1.4826 / 2.0**0.5
+    claimed = float(np.median(case.error[mask]))
+    return robust > 0.4 * claimed
+
+
+def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
+    """Render the first remedy that a render can prove, and measure the finding again."""
+    remedy = next((r for r in finding.remedies if r.changes and (r.seconds is None or r.seconds < 150.0)), None)
+    if remedy is None or finding.kind == "smear":
+        return
+    recipe, edits = stand.changed(remedy.values, remedy.edits)
+    made = render_case(stand.scene, recipe, edits, None, stand.frame, caches=stand.caches)
+    assert made is not None
+    child, child_stand = made
+    told, truth = cleared(finding.as_dict()), None
+    if finding.measure in ("bias", "structure"):
+        truth = Coarse(case.grid, 300_000)
+        truth.refine(*child_stand.truth(), LONG / 3.0, stand.cancel)
+        child.echo = Coarse(case.grid, 310_000)
+        child.echo.refine(child_stand.base(), child_stand.recipe, 2.0, stand.cancel)
+    before = None
+    if truth is not None:
+        held = truth
+        if not of_mended_scene(told):
+            held = Coarse(case.grid, 320_000)
+            held.refine(*stand.truth(), LONG / 3.0, stand.cancel)
+        before = amount_in(told, case, held)[0]
+    result = retest(told, cleared(remedy.__dict__), child, truth, before, case)
+    score.tried += 1
+    score.cured += result.verdict in ("gone", "smaller")
+    if remedy.seconds and child.seconds:
+        score.time_off.append(abs(remedy.seconds - child.seconds) / child.seconds)
+    if remedy.amount is not None and result.before > 0.0:
+        score.gain_off.append(abs(remedy.amount / finding.amount - result.after / result.before))
+
+
+def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: Score) -> None:
+    truths: dict[str, Coarse] = {}
+    ours = [f for f in made.findings if f.kind in planted.kinds]
+    score.planted += bool(planted.kinds)
+    if ours:
+        best = next((f for f in ours if f.cause_key in planted.causes), ours[0])
+        score.found += 1
+        right = best.cause_key in planted.causes
+        score.right += right
+        if best.confidence is not None and best.cause_key:
+            score.sure.append((best.confidence, right))
+    for finding in made.findings:
+        if confirmed(finding, case, stand, truths):
+            score.confirmed += 1
+        else:
+            score.invented.append(f"{finding.kind}: {finding.title}")
+    if ours:
+        proven(best, case, stand, score)
+
+
+def diagnosis(first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names: tuple[str, ...] = ()) -> str:
+    """The table: a line for each kind of planted flaw, one for clean twins, and sums."""
+    warm_up()
+    scores: dict[str, Score] = {}
+    begun = time.perf_counter()
+    for plant in FLAWS:
+        if names and plant.__name__ not in names:
+            continue
+        score = scores[plant.__name__] = Score()
+        for seed in range(first, first + seeds):
+            try:
+                planted = plant(room(seed), ((seed + len(scores)) % 3) / 2.0)
+                case, stand = planted.render()
+                made = diagnose(case, stand, seconds=SECONDS)
+                judged(planted, made, case, stand, score)
+            except Exception as error:  # a case that can't be judged counts as one that was missed
+                score.planted += 1
+                score.invented.append(f"failed: {type(error).__name__} {error}")
+        print(_line(plant.__name__, score), file=sys.stderr, flush=True)
+    twin_findings, twin_count = [], 0
+    for seed in range(first, first + twins):
+        case, stand = clean(seed).render()
+        twin_count += 1
+        twin_findings += [f.title for f in diagnose(case, stand, seconds=SECONDS).findings]
+    lines = [_line(name, score) for name, score in scores.items()]
+    lines.append(f"clean twins: {len(twin_findings)} findings in {twin_count} {twin_findings}")
+    lines.append(_sums(list(scores.values())))
+    lines.append(f"{time.perf_counter() - begun:.0f} s on {os.cpu_count()} cores")
+    return "\n  ".join(lines)
+
+
+def _line(name: str, s: Score) -> str:
+    time_off, gain = (f"{np.median(v):.0%}" if v else "–" for v in (s.time_off, s.gain_off))
+    wrong = f", not confirmed {s.invented}" if s.invented else ""
+    return (
+        f"{name}: found {s.found} of {s.planted}, cause right {s.right}, remedy worked {s.cured} of {s.tried}, time off {time_off}, gain off {gain}, "
+        f"findings confirmed {s.confirmed} of {s.confirmed + len(s.invented)}{wrong}"
+    )
+
+
+def _sums(scores: list[Score]) -> str:
+    planted, found, right = (sum(getattr(s, name) for s in scores) for name in ("planted", "found", "right"))
+    tried, cured, confirmed_ = (sum(getattr(s, name) for s in scores) for name in ("tried", "cured", "confirmed"))
+    invented = sum(len(s.invented) for s in scores)
+    times, gains = [v for s in scores for v in s.time_off], [v for s in scores for v in s.gain_off]
+    sure = [pair for s in scores for pair in s.sure]
+    bins = []
+    for low, high in zip(BINS[:-1], BINS[1:], strict=True):
+        inside = [right for value, right in sure if low <= value < high]
+        if inside:
+            bins.append(f"{low:.0%} to {min(high, 1.0):.0%} sure: {np.mean(inside):.0%} of {len(inside)} right")
+    return (
+        f"all: recall {found / max(planted, 1):.2f}, precision {confirmed_ / max(confirmed_ + invented, 1):.2f}, cause right {right / max(planted, 1):.2f} "
+        f"(of those found {right / max(found, 1):.2f}), remedies worked {cured / max(tried, 1):.2f} of {tried}, "
+        f"predicted time off {np.median(times) if times else 0:.0%} (median), predicted gain off {np.median(gains) if gains else 0:.0%} of the flaw; "
+        + "; ".join(bins)
+    )

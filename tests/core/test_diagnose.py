@@ -1,0 +1,251 @@
+"""What a diagnosis rests on: the eye's threshold, pooling, estimates of grain, brute force on the grid, and the detectors on planted fields."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from scipy import ndimage
+
+from sivrel.core.diagnose import blotches, burnt, fireflies, grain
+from sivrel.core.diagnose.case import Case, estimated_error
+from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
+from sivrel.core.diagnose.finding import cleared, mask_of, runs_of
+from sivrel.core.diagnose.grid import Grid, grid_of, pooled
+from sivrel.core.diagnose.regions import places_off
+from sivrel.core.diagnose.retest import retest
+from sivrel.core.diagnose.truth import Coarse, brute_force
+from sivrel.core.formats.exr import Picture
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.scene.edits import Edits
+
+FRAME = Frame(480, 270)
+CACHED = with_values(Recipe(), {"gi.seen": "irradiance_cache"})
+
+
+def made_case(light: np.ndarray, error: float | None = None, recipe: Recipe | None = None, **passes: np.ndarray) -> Case:
+    """A case of a grey picture; with `error`, a measured standard error of every pixel."""
+    rows, columns = light.shape
+    beauty = np.ones((rows, columns, 4), np.float32)
+    beauty[..., :3] = light[..., None]
+    planes = {"beauty": beauty, **passes}
+    if error is not None:
+        planes["variance"] = np.full((rows, columns, 3), error**2, np.float32)
+        planes["samples"] = np.full((rows, columns, 1), 16.0, np.float32)
+    return Case(Picture(planes, Frame(columns, rows), recipe), 0.0, recipe, Edits() if recipe else None)
+
+
+def coarse(grid: Grid, light: np.ndarray, error: float, rng: np.random.Generator) -> Coarse:
+    """A picture of cells with two halves that differ by chance alone."""
+    made = Coarse(grid)
+    made.taken[:] = 64
+    for half in (0, 1):
+        noisy = light + rng.normal(0.0, error * 2.0**0.5, light.shape)
+        made.sum[half] = 64 * noisy[..., None]
+    made.squares[:] = (error * 64) ** 2 * 2.0
+    return made
+
+
+class Eye(unittest.TestCase):
+    def test_the_eye_is_keenest_at_eight_cycles_a_degree(self):
+        self.assertAlmostEqual(BEST, 7.9, delta=0.3)  # Mannos & Sakrison 1974
+        self.assertAlmostEqual(float(sensitivity(BEST)), 1.0)
+        self.assertLess(float(sensitivity(33.0)), 0.2)
+
+    def test_what_is_just_told_counts_once(self):
+        size = 67.0 / (2.0 * BEST)
+        self.assertAlmostEqual(times_threshold(0.005, size), 1.0, places=2)
+        self.assertGreater(times_threshold(0.05, size), times_threshold(0.05, 1.0))
+
+    def test_grain_of_five_per_cent_is_seen_and_of_one_is_not(self):
+        self.assertGreater(0.05 * grain_factor() / 0.005, 2.0)
+        self.assertLess(0.01 * grain_factor() / 0.005, 1.0)
+
+    def test_light_is_shown_brighter_where_there_is_more(self):
+        shown = as_shown(np.geomspace(1e-4, 100.0, 60), 0.0)
+        self.assertTrue((np.diff(shown) >= -1e-6).all())
+        self.assertLessEqual(shown.max(), 1.0)
+        self.assertGreater(contrast(np.array(0.3), np.array(0.2), 0.0), 0.0)
+
+
+class Grids(unittest.TestCase):
+    def test_cells_hold_the_mean_of_their_pixels(self):
+        image = np.random.default_rng(1).random((270, 480))
+        grid = grid_of(FRAME)
+        self.assertEqual((grid.columns, grid.rows), (96, 54))
+        np.testing.assert_allclose(grid.pool(image), image.reshape(54, 5, 96, 5).mean(axis=(1, 3)))
+
+    def test_cells_that_cut_pixels_keep_the_mean(self):
+        image = np.random.default_rng(2).random((217, 333))
+        self.assertAlmostEqual(float(pooled(image, 90, 59, (333, 217), (0, 0, 333, 217)).mean()), float(image.mean()), places=3)
+
+    def test_a_region_covers_the_cells_inside_it(self):
+        grid = grid_of(replace(FRAME, region=(100, 50, 200, 150)))
+        self.assertEqual(int(grid.inside().sum()), 20 * 20)
+        self.assertEqual(grid.cells_of((100, 50, 200, 150)), (20, 10, 40, 30))
+
+    def test_masks_come_back_from_their_runs(self):
+        mask = np.random.default_rng(3).random((54, 96)) < 0.3
+        mask[-1, -1] = mask[0, 0] = True
+        np.testing.assert_array_equal(mask_of(runs_of(mask)), mask)
+
+
+class Grain(unittest.TestCase):
+    def test_white_noise_is_estimated(self):
+        rng = np.random.default_rng(4)
+        ramp = np.linspace(0.2, 0.8, 320)[None, :] * np.ones((200, 1))
+        found = estimated_error(ramp + rng.normal(0.0, 0.03, ramp.shape))
+        self.assertAlmostEqual(float(np.median(found)), 0.03, delta=0.006)
+
+    def test_texture_is_no_noise(self):
+        y, x = np.mgrid[:200, :320]
+        grainless = 0.5 + 0.1 * np.sin(x / 2.2) * np.sin(y / 3.1)
+        self.assertLess(float(np.median(estimated_error(grainless))), 0.006)
+
+    def test_grain_is_told_where_it_is_seen(self):
+        rng = np.random.default_rng(5)
+        light = np.full((270, 480), 0.3)
+        error = 0.03
+        light[:, 240:] += rng.normal(0.0, error, (270, 240))
+        quiet = made_case(light)
+        finding = grain.find(quiet)[0]
+        self.assertTrue(finding.weak)
+        self.assertGreater(finding.box[0], 200)
+        self.assertTrue(finding.settles)
+        self.assertEqual(grain.find(made_case(np.full((270, 480), 0.3))), [])
+
+    def test_remedies_suffice_by_the_law(self):
+        case = made_case(np.full((270, 480), 0.3), 0.03, Recipe())
+        case.seconds = 10.0
+        case.ledger = [
+            {"name": "Lamp", "noise": 0.9, "time": 0.2, "light": 1.0}, {"name": "bounced light", "noise": 0.1, "time": 0.5, "light": 0.2},
+        ]  # fmt: skip
+        finding = grain.find(case)[0]
+        self.assertEqual(finding.about, "Lamp")
+        offers = [r for r in grain.remedies(case, finding) if r.changes]
+        enough = [r for r in offers if r.seen is not None and r.seen < 2.0]
+        self.assertTrue(enough)
+        rays = next(r for r in offers if "light.Lamp.shadows.rays" in r.edits)
+        left = 0.1 + 0.9 / rays.edits["light.Lamp.shadows.rays"]
+        self.assertAlmostEqual(rays.amount / finding.amount, left**0.5, places=5)
+        self.assertAlmostEqual(rays.seconds, 10.0 * (1.0 + 0.2 * (rays.edits["light.Lamp.shadows.rays"] - 1)), places=5)
+
+
+class Dots(unittest.TestCase):
+    def test_dots_are_found_and_highlights_are_not(self):
+        rng = np.random.default_rng(6)
+        light = np.full((270, 480), 0.2) + rng.normal(0.0, 0.004, (270, 480))
+        light[100:110, 100:112] = 3.0  # a highlight has neighbours of its kind
+        spots = rng.choice(270 * 480, 40, replace=False)
+        spots = spots[np.abs(spots // 480 - 105) > 12]
+        light.reshape(-1)[spots] = 4.0
+        finding = fireflies.find(made_case(light))[0]
+        self.assertAlmostEqual(finding.evidence["pixels"], len(spots), delta=4)
+        self.assertEqual(fireflies.find(made_case(np.full((270, 480), 0.2))), [])
+
+    def test_paths_are_grouped(self):
+        told = {
+            "diffuse → glass → a light met by chance": "caustic", "diffuse → diffuse → a glow met by chance": "glow",
+            "diffuse → gloss → a light aimed at": "gloss", "glass → a light met by chance": "caustic", "diffuse → a light aimed at": "other",
+        }  # fmt: skip
+        for words, group in told.items():
+            self.assertEqual(fireflies.group_of(words), group, words)
+
+
+class OffTruth(unittest.TestCase):
+    def setUp(self):
+        self.rng = np.random.default_rng(7)
+        self.grid = grid_of(FRAME)
+
+    def case(self, cells: np.ndarray, error: float = 0.02) -> Case:
+        pixels = np.repeat(np.repeat(cells, 5, axis=0), 5, axis=1)
+        made = made_case(pixels + self.rng.normal(0.0, error, pixels.shape), error, CACHED)
+        made.echo = coarse(self.grid, cells, 0.01, self.rng)
+        return made
+
+    def test_a_bright_place_is_found_with_its_ratio(self):
+        true = np.full((54, 96), 0.1)
+        shown = true.copy()
+        shown[20:30, 40:52] *= 1.5
+        off = places_off(self.case(shown), coarse(self.grid, true, 0.005, self.rng))
+        self.assertEqual(len(off.regions), 1)
+        self.assertAlmostEqual(off.regions[0].ratio, 1.5, delta=0.13)  # with a rim of a cell
+        self.assertEqual(off.regions[0].sign, 1)
+
+    def test_chance_makes_no_place(self):
+        true = np.full((54, 96), 0.1)
+        for _ in range(20):
+            self.assertEqual(places_off(self.case(true), coarse(self.grid, true, 0.01, self.rng)).regions, [])
+
+    def test_a_single_rare_path_makes_no_place(self):
+        true = np.full((54, 96), 0.1)
+        truth = coarse(self.grid, true, 0.005, self.rng)
+        truth.sum[0, 30, 30] += 64 * 5.0
+        self.assertEqual(places_off(self.case(true), truth).regions, [])
+
+    def test_blotches_are_measured(self):
+        true = np.full((54, 96), 0.2)
+        field = ndimage.gaussian_filter(self.rng.normal(size=(54, 96)), 2.0)
+        field *= 0.1 / field.std()
+        made = blotches.find(self.case(true * (1.0 + field)), coarse(self.grid, true, 0.004, self.rng))
+        self.assertEqual(len(made), 1)
+        # As shown: the soft view raises contrast by its slope there.
+        slope = float(contrast(np.array(0.21), np.array(0.2), 0.0)) / 0.05
+        self.assertAlmostEqual(made[0].amount / slope, 0.1, delta=0.03)
+        self.assertEqual(blotches.find(self.case(true), coarse(self.grid, true, 0.004, self.rng)), [])
+
+    def test_grain_without_end_is_no_blotch(self):
+        true = np.full((54, 96), 0.2)
+        self.assertEqual(blotches.find(self.case(true, 0.1), coarse(self.grid, true, 0.02, self.rng)), [])
+
+
+class Burnt(unittest.TestCase):
+    def test_burnt_places_and_the_exposure_that_saves_them(self):
+        light = np.full((90, 160), 0.2)
+        light[20:60, 30:90] = 30.0
+        case = made_case(light, recipe=Recipe())
+        case.picture.camera = "Eye"
+        finding = burnt.find(case)[0]
+        self.assertAlmostEqual(finding.amount, 40 * 60 / (90 * 160), delta=0.02)
+        stops = finding.remedies[0].edits["camera.Eye.exposure"]
+        self.assertLess(burnt.burnt(case, stops).mean(), 0.2 * finding.amount)
+
+    def test_what_shines_may_be_white(self):
+        light = np.full((90, 160), 0.2)
+        light[20:60, 30:90] = 30.0
+        glow = np.where(light > 1.0, light, 0.0).astype(np.float32)[..., None].repeat(3, axis=2)
+        self.assertEqual(burnt.find(made_case(light, emission=glow)), [])
+
+
+class Retests(unittest.TestCase):
+    def told(self, noise: float) -> tuple[Case, dict]:
+        case = made_case(np.full((270, 480), 0.3), noise, Recipe())
+        found = grain.find(case)
+        return case, cleared(found[0].as_dict()) if found else {}
+
+    def test_verdicts(self):
+        _, finding = self.told(0.05)
+        remedy = {"amount": finding["amount"] / 2.0, "seconds": None}
+        for noise, verdict in ((0.05, "unchanged"), (0.025, "smaller"), (0.002, "gone"), (0.09, "worse")):
+            result = retest(finding, remedy, self.told(noise)[0], None)
+            self.assertEqual(result.verdict, verdict, noise)
+        half = retest(finding, remedy, self.told(0.025)[0], None)
+        self.assertAlmostEqual(half.after / half.before, 0.5, delta=0.03)
+        self.assertIn("50", half.said)
+
+
+class BruteForce(unittest.TestCase):
+    def test_shortcuts_are_taken_out_and_wishes_stay(self):
+        recipe = with_values(
+            Recipe(),
+            {"gi.seen": "photon_map", "gi.beyond": "baked", "limits.indirect_clamp": 2, "limits.diffuse_bounces": 40, "shadows.way": "depth_map",
+             "caustics.on": "yes", "limits.ray_offset": 0.1},
+        )  # fmt: skip
+        plain = brute_force(recipe)
+        self.assertEqual((plain.gi.seen, plain.gi.beyond, plain.shadows.way, plain.of("caustics").on), ("brute_force", "brute_force", "traced", "yes"))
+        self.assertEqual((plain.limits.indirect_clamp, plain.limits.diffuse_bounces, plain.limits.ray_offset), (0.0, 40, 0.0))
+        self.assertEqual(brute_force(with_values(Recipe(), {"gi.seen": "off"})).gi.seen, "off")
+
+
+if __name__ == "__main__":
+    unittest.main()
