@@ -101,7 +101,7 @@ def blotches_of_rays(r: Room, s: float) -> Planted:
 
 
 def blotches_of_spacing(r: Room, s: float) -> Planted:
-    values = {"irradiance_cache.error": _between(s, 1.0, 2.0), "irradiance_cache.max_spacing": 400.0, "irradiance_cache.min_spacing": 10.0,
+    values = {"irradiance_cache.error": 2.0, "irradiance_cache.max_spacing": 400.0, "irradiance_cache.min_spacing": _between(s, 20.0, 60.0),
               "irradiance_cache.gradients": "no", "irradiance_cache.corner_distance": 0.0, "irradiance_cache.smoothing": 0.1}  # fmt: skip
     causes = {"cache error", "greatest spacing", "gradients", "least spacing"}
     return Planted(r, {"blotches", "lost contact shadow", "leak", "dark corner"}, causes, {**CLEAN, **values})

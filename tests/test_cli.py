@@ -47,6 +47,32 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         return json.loads(done.stdout), out
 
+    def test_diagnose_says_what_is_wrong_and_what_cures_it(self):
+        done = sivrel("diagnose", "demo:slipway", "--size", "96x54", "--set", "sampling.max=4", "--seconds", "5", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(done.stdout)
+        grain = next(f for f in told["findings"] if f["kind"] == "grain")
+        self.assertTrue(grain["remedies"])
+        self.assertEqual(grain["cause_key"].split(" ")[0], "source")
+        self.assertIn("trying causes", done.stderr)
+        self.assertLess(told["first"], 5.0)
+        for wrong in (("demo:slipway", "--seconds", "0"), ("nothing.exr",), (__file__,)):
+            refused = sivrel("diagnose", *wrong)
+            self.assertEqual((refused.returncode, refused.stdout), (2, ""), wrong)
+            self.assertEqual(refused.stderr.count("\n"), 1)
+
+    def test_diagnose_judges_a_picture_from_elsewhere(self):
+        pixels = np.random.default_rng(1).normal(110.0, 25.0, (90, 160, 3)).clip(0, 255).astype(np.uint8)
+        path = self.folder / "elsewhere.png"
+        Image.fromarray(pixels).save(path)
+        told = json.loads(sivrel("diagnose", str(path), "--json").stdout)
+        self.assertTrue(told["outside"])
+        self.assertEqual(told["findings"][0]["kind"], "grain")
+        self.assertTrue(told["findings"][0]["weak"])
+        words = sivrel("diagnose", str(path)).stdout
+        self.assertIn("judged from the picture alone", words)
+        self.assertIn("? Render once", words)
+
     def test_render_says_everything_in_one_object(self):
         told, out = self.render("k.exr", "--set", "limits.diffuse_bounces=2", "--seed", "7")
         self.assertEqual((told["size"], told["seed"], told["complete"], told["recipe"]["sampling.max"]), ([96, 54], 7, True, 2))

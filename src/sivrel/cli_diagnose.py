@@ -113,7 +113,10 @@ def in_words(made: Any, what: str) -> str:
         if finding.note:
             lines.append(f"    {finding.note}")
         for remedy in finding.remedies:
-            after = [f"{remedy.seconds:.3g} s" if remedy.seconds else "", f"{remedy.seen:.1f} times what is just seen" if remedy.seen is not None else ""]
+            after = [
+                f"{remedy.seconds:.3g} s" if remedy.seconds else "",
+                f"{remedy.seen:.1f} times what is just seen" if remedy.seen is not None else "",
+            ]
             lines.append(f"    → {remedy.words}" + (f" ({', '.join(a for a in after if a)})" if any(after) else ""))
             lines += [f"        --set '{key}={value}'" for key, value in remedy.changes.items()]
         lines += [f"    ? {question}" for question in finding.settles]

@@ -123,7 +123,7 @@ class Grain(unittest.TestCase):
         finding = grain.find(case)[0]
         self.assertEqual(finding.about, "Lamp")
         offers = [r for r in grain.remedies(case, finding) if r.changes]
-        enough = [r for r in offers if r.seen is not None and r.seen < 2.0]
+        enough = [r for r in offers if r.seen is not None and r.seen < 3.0]
         self.assertTrue(enough)
         rays = next(r for r in offers if "light.Lamp.shadows.rays" in r.edits)
         left = 0.1 + 0.9 / rays.edits["light.Lamp.shadows.rays"]

@@ -102,6 +102,14 @@ class Agreement(unittest.TestCase):
                 films = [render(ROOM, CAMERA, (24, 16), threads=n, sampling__max=4, photon_map__count=20_000, **settings) for n in (1, 2)]
                 np.testing.assert_array_equal(films[0][..., :6], films[1][..., :6])
 
+    def test_what_a_cache_leaves_to_paths_is_not_counted_twice(self):
+        """Near corners paths are traced instead: the light is the same as brute force's, however far that reaches."""
+        truth = mean(render(ROOM, CAMERA, (32, 32), **{**DEEP, "sampling__max": 512}))
+        for way, settings in (("irradiance_cache", {}), ("photon_map", {"photon_map__final_gather_rays": 4}), ("radiance_cache", {})):
+            with self.subTest(way=way):
+                film = render(ROOM, CAMERA, (32, 32), **DEEP, gi__seen=way, **{f"{way}__corner_distance": 0.6}, **settings)
+                np.testing.assert_allclose(mean(film), truth, rtol=0.06)
+
     def test_where_a_cache_serves_is_counted(self):
         film = render(ROOM, CAMERA, (24, 24), sampling__max=4, gi__seen="irradiance_cache", irradiance_cache__corner_distance=0.2)
         served = film[..., SERVED] / np.maximum(film[..., ASKED], 1e-9)

@@ -12,7 +12,7 @@ from tests.web.test_web import WebTest
 
 FINDING = {
     "kind": "grain", "about": "Lamp", "key": "grain:Lamp", "title": "Grain over half of the picture.", "why": "Lamp brings most of it.", "box": [0, 0, 24, 18],
-    "share": 0.5, "seen": 6.0, "measure": "noise", "amount": 0.06, "where": "in the middle", "contrast": 0.06, "size": 1.0, "sign": 1, "weak": False,
+    "share": 0.5, "seen": 6.0, "threshold": 3.0, "measure": "noise", "amount": 0.06, "where": "in the middle", "contrast": 0.06, "size": 1.0, "sign": 1, "weak": False,
     "evidence": {}, "suspects": [], "trials": [], "cause": "the soft shadow of Lamp", "cause_key": "source Lamp", "confidence": 0.95,
     "remedies": [
         {"words": "Take 64 samples a pixel.", "values": {"sampling.max": 64}, "edits": {}, "amount": 0.03, "amount_error": 0.003, "seen": 3.0,

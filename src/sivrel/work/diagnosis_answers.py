@@ -79,16 +79,26 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
 def stand_of(worker: "Worker", db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, cancel: Cancel | None = None) -> Stand:
     scene, beside, geometry = worker.scene_of(db, shot)
     return Stand(
-        scene, proof.recipe, proof.edits, proof.camera, proof.frame, caches=worker.caches, files=beside, geometry=geometry, cancel=cancel,
+        scene,
+        proof.recipe,
+        proof.edits,
+        proof.camera,
+        proof.frame,
+        caches=worker.caches,
+        files=beside,
+        geometry=geometry,
+        cancel=cancel,
         lock=worker.scene_lock,
-    )  # fmt: skip
+    )
 
 
 def shown(data: Path, case: Case, finding: Finding, exposure: float, camera: Camera | None) -> dict[str, Any]:
     """A finding as the page has it: its small pictures kept by name, and its light's path in pixels of the frame."""
     if "loupe" not in finding.pictures:
         finding.pictures["loupe"] = loupe(case, finding)
-    finding.pictures = {name: kept_small(data, image, exposure) if isinstance(image, np.ndarray) else image for name, image in finding.pictures.items()}
+    finding.pictures = {
+        name: kept_small(data, image, exposure) if isinstance(image, np.ndarray) else image for name, image in finding.pictures.items()
+    }
     for trial in finding.trials:
         if isinstance(trial.picture, np.ndarray):
             trial.picture = kept_small(data, trial.picture, exposure)

@@ -25,7 +25,7 @@ def is_picture(name: str) -> bool:
 
 def add_pictures(
     db: sqlite3.Connection, data: Path, paths: list[Path], *, shot: shots.Shot | None = None, seconds: float | None = None, notes: str = ""
-) -> tuple[shots.Shot, list[int]]:  # fmt: skip
+) -> tuple[shots.Shot, list[int]]:
     """Bring in pictures, to a shot of pictures that is there, or to one of their own; returns it and the numbers of their proofs, each the child of
     the one before it where they are of one size. `seconds`: what each took, where that is known. Raises InputError, and keeps none, where one
     can't be read."""
@@ -49,7 +49,9 @@ def add_pictures(
         make_thumbnail(data, digest, picture, exposure)
         alike = last is not None and (last.frame.width, last.frame.height) == (picture.frame.width, picture.frame.height)
         with transaction(db):
-            number = proofs.add(db, shot.id, last.id if last is not None and alike else None, Recipe(), CAMERA, picture.frame, note=notes, edits=edits)
+            number = proofs.add(
+                db, shot.id, last.id if last is not None and alike else None, Recipe(), CAMERA, picture.frame, note=notes, edits=edits
+            )
             light = float((picture.beauty[..., :3] @ LUMINANCE).mean())
             found = {"passes": list(picture.passes)}
             proofs.finish(db, number, digest, seconds, noise_level(picture), light, 0, ELSEWHERE, found=found)

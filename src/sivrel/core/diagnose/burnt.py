@@ -27,20 +27,36 @@ def find(case: Case) -> list[Finding]:
     if share < LEAST_SHARE or mask.sum() < LEAST_PIXELS:
         return []
     made = placed(
-        case, mask, kind="burnt", measure="burnt", amount=share, contrast=0.5, size=60.0, seen=4.0 + 40.0 * share,
-        title="{share} of the picture is burnt to white.", why="There is more light there than the screen can show at this exposure: its detail is gone.",
+        case,
+        mask,
+        kind="burnt",
+        measure="burnt",
+        amount=share,
+        contrast=0.5,
+        size=60.0,
+        seen=4.0 + 40.0 * share,
+        title="{share} of the picture is burnt to white.",
+        why="There is more light there than the screen can show at this exposure: its detail is gone.",
         evidence={"share": share},
-    )  # fmt: skip
+    )
     stops = next((s for s in (-0.5, -1.0, -1.5, -2.0, -3.0, -4.0) if burnt(case, s).mean() < 0.005), -4.0)
     left = float(burnt(case, stops).mean())
     made.cause, made.cause_key, made.confidence = "the exposure", "exposure", 1.0
     camera = case.picture.camera
     if case.recipe is not None and camera:
         made.remedies = [
-            Remedy(f"Show it {-stops:g} stops darker.", edits={f"camera.{camera}.exposure": round(case.exposure + stops, 2)}, amount=left, amount_error=0.0,
-                   seen=0.0, seconds=case.seconds, basis="measured", costs="all of it is darker"),
+            Remedy(
+                f"Show it {-stops:g} stops darker.",
+                edits={f"camera.{camera}.exposure": round(case.exposure + stops, 2)},
+                amount=left,
+                amount_error=0.0,
+                seen=0.0,
+                seconds=case.seconds,
+                basis="measured",
+                costs="all of it is darker",
+            ),
             Remedy("Or hold highlights back in Finish (E): no render is needed.", basis="outside"),
-        ]  # fmt: skip
+        ]
     else:
         made.settles = [f"Look at it {-stops:g} stops darker: if detail comes back, it is the exposure; if not, it was burnt when it was written."]
     return [made]

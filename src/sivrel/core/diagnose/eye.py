@@ -17,6 +17,8 @@ THRESHOLD = 0.005
 """Contrast of a grating at the eye's best frequency that is just told."""
 SEEN = 2.0
 """Times the threshold from which on a flaw is told to the artist: twice what a trained eye can just tell on a plain wall."""
+GRAIN_SEEN = 3.0
+"""The same for fine grain, which has no shape and is borne better: some four per cent."""
 FLOOR = 0.02
 """Share of the screen's white that its black, and the room about it, add."""
 SOFTEST = 0.3

@@ -6,6 +6,8 @@ from typing import Any
 
 import numpy as np
 
+from .eye import GRAIN_SEEN, SEEN
+
 Box = tuple[int, int, int, int]
 PERCENT = re.compile(r"(\d)%")
 MOST_RANKED = 25.0
@@ -86,8 +88,8 @@ class Finding:
     title, why: sentences; where: in the picture, in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
     contrast: as shown; size: pixels across; seen: times the eye's threshold
     weak: whether it rests on the picture alone; mask: cells of the coarse grid that it covers
-    cause, confidence: what trials proved, from 0 to 1; trials; struck; remedies; path, fed: the light's way to it in metres, and the record that fed it
-    scale: luminance that the amount is relative to
+    cause, confidence: what trials proved, from 0 to 1; trials; remedies, and those combined of two; path, fed: the light's way to it in metres, and
+    the record that fed it
     """
 
     kind: str
@@ -126,6 +128,11 @@ class Finding:
         return f"{self.kind}:{self.about}"
 
     @property
+    def threshold(self) -> float:
+        """Times what is just told from which on it counts as seen."""
+        return GRAIN_SEEN if self.measure == "noise" else SEEN
+
+    @property
     def rank(self) -> float:
         """How bad it is: how visible, over how much of the picture."""
         return min(self.seen, MOST_RANKED) * (0.3 + min(1.0, self.share) ** 0.5)
@@ -134,6 +141,7 @@ class Finding:
         """As JSON holds it; suspects that were not tried are named, pictures must have been kept before."""
         told = asdict(self)
         del told["combined"]
+        told["threshold"] = self.threshold
         told["key"], told["suspects"] = self.key, [s.says for s in self.suspects if s.key not in {t.suspect for t in self.trials}]
         told["mask"] = runs_of(self.mask) if self.mask is not None else None
         return told

@@ -28,16 +28,24 @@ def find(case: Case) -> list[Finding]:
     group, words = _kind(case, dots)
     share = float(dots.mean())
     known = {
-        "kind": "fireflies", "measure": "sparkle", "amount": share, "contrast": contrast, "size": 1.0,
-        "seen": case.seen(contrast, 1.0) * min(1.0, 0.3 + 40.0 * share), "about": group, "evidence": {"pixels": int(dots.sum()), "path": words},
-    }  # fmt: skip
-    how = {"glow": "of a glow that only chance finds", "caustic": "of light that goes through glass or off metal before it lands",
-           "gloss": "of gloss met after a diffuse bounce"}.get(group, "of rare bright paths")  # fmt: skip
+        "kind": "fireflies",
+        "measure": "sparkle",
+        "amount": share,
+        "contrast": contrast,
+        "size": 1.0,
+        "seen": case.seen(contrast, 1.0) * min(1.0, 0.3 + 40.0 * share),
+        "about": group,
+        "evidence": {"pixels": int(dots.sum()), "path": words},
+    }
+    how = {
+        "glow": "of a glow that only chance finds",
+        "caustic": "of light that goes through glass or off metal before it lands",
+        "gloss": "of gloss met after a diffuse bounce",
+    }.get(group, "of rare bright paths")
     # The box is about where most of them are; what it lies on is told of the dots themselves.
     dense = ndimage.uniform_filter(dots.astype(float), 41, mode="constant")
     near = dense > 0.35 * dense.max()
-    made = placed(case, near, title=f"{int(dots.sum())} fireflies, {how}.",
-                  why=f"Most came by: {words}." if words else WEAK, **known)  # fmt: skip
+    made = placed(case, near, title=f"{int(dots.sum())} fireflies, {how}.", why=f"Most came by: {words}." if words else WEAK, **known)
     made.share = share
     if case.recipe is not None:
         made.suspects = suspects(case, group, dots)
@@ -95,22 +103,55 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
     assert case.recipe is not None
     found = []
     if case.recipe.of("caustics").on == "no":
-        found.append(Suspect("caustic paths", "paths must find small lights through glass or off metal by chance", {"caustics.on": "yes"},
-                             tried={"caustics.on": "yes", "caustics.count": 10_000, "caustics.passes": 4},
-                             prior=3.0 if group == "caustic" else 0.6, kind="fireflies", cure="Shoot caustic photons, which find those paths.",
-                             costs="caustics are blurred a little"))  # fmt: skip
+        found.append(
+            Suspect(
+                "caustic paths",
+                "paths must find small lights through glass or off metal by chance",
+                {"caustics.on": "yes"},
+                tried={"caustics.on": "yes", "caustics.count": 10_000, "caustics.passes": 4},
+                prior=3.0 if group == "caustic" else 0.6,
+                kind="fireflies",
+                cure="Shoot caustic photons, which find those paths.",
+                costs="caustics are blurred a little",
+            )
+        )
     for name in case.glowing[:2]:
-        found.append(Suspect(f"glow {name}", f"{short(name)} glows and is not aimed at: chance has to find it", edits={f"object.{name}.aimed": True},
-                             prior=3.0 if group == "glow" else 0.8, kind="fireflies", cure=f"Aim at {short(name)} as at a light."))  # fmt: skip
+        found.append(
+            Suspect(
+                f"glow {name}",
+                f"{short(name)} glows and is not aimed at: chance has to find it",
+                edits={f"object.{name}.aimed": True},
+                prior=3.0 if group == "glow" else 0.8,
+                kind="fireflies",
+                cure=f"Aim at {short(name)} as at a light.",
+            )
+        )
     if group == "gloss" and case.recipe.sampling.glossy_rays < 16:
         rays = 4 * case.recipe.sampling.glossy_rays
-        found.append(Suspect("glossy rays", f"gloss is looked for with {case.recipe.sampling.glossy_rays} ray a sample", {"sampling.glossy_rays": rays},
-                             prior=1.2, kind="fireflies", cure=f"Give gloss {rays} rays a sample."))  # fmt: skip
+        found.append(
+            Suspect(
+                "glossy rays",
+                f"gloss is looked for with {case.recipe.sampling.glossy_rays} ray a sample",
+                {"sampling.glossy_rays": rays},
+                prior=1.2,
+                kind="fireflies",
+                cure=f"Give gloss {rays} rays a sample.",
+            )
+        )
     light = float(np.median(case.light[dots])) if dots.any() else case.mean
     own = case.recipe.limits.indirect_clamp
     value = float(f"{max(2.0 * (0.3 * light + DARK * case.mean), 1e-4) * 2.0:.2g}")
     if own == 0.0 or own > value:
-        found.append(Suspect("bright samples", "single samples bring more than all others of their pixel" if own == 0.0 else f"the clamp at {own:g} lets them pass",
-                             {"limits.indirect_clamp": value}, prior=0.5 if group in ("caustic", "glow") else 1.5, whole=True, kind="fireflies",
-                             cure=f"Clamp single samples at {value:g}.", costs="takes their light too"))  # fmt: skip
+        found.append(
+            Suspect(
+                "bright samples",
+                "single samples bring more than all others of their pixel" if own == 0.0 else f"the clamp at {own:g} lets them pass",
+                {"limits.indirect_clamp": value},
+                prior=0.5 if group in ("caustic", "glow") else 1.5,
+                whole=True,
+                kind="fireflies",
+                cure=f"Clamp single samples at {value:g}.",
+                costs="takes their light too",
+            )
+        )
     return sorted(found, key=lambda suspect: -suspect.prior)

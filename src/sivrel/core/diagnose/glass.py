@@ -27,10 +27,19 @@ def find(case: Case) -> list[Finding]:
         return []
     share = float(ended[mask].mean())
     made = placed(
-        case, mask, kind="black glass", measure="bias", amount=share, contrast=share, size=20.0, seen=case.seen(min(share, 1.0), 20.0), sign=-1,
-        title="Glass is too dark {there}.", why=f"{share:.0%} of the paths that go in there are ended by the limit of {case.recipe.limits.refractions} "
-        "crossings before they come out.", evidence={"ended": share},
-    )  # fmt: skip
+        case,
+        mask,
+        kind="black glass",
+        measure="bias",
+        amount=share,
+        contrast=share,
+        size=20.0,
+        seen=case.seen(min(share, 1.0), 20.0),
+        sign=-1,
+        title="Glass is too dark {there}.",
+        why=f"{share:.0%} of the paths that go in there are ended by the limit of {case.recipe.limits.refractions} crossings before they come out.",
+        evidence={"ended": share},
+    )
     made.suspects = limit_suspects(case.recipe)
     return [made]
 
@@ -38,11 +47,27 @@ def find(case: Case) -> list[Finding]:
 def limit_suspects(recipe: Recipe) -> list[Suspect]:
     more = held("limits.refractions", max(16, 3 * recipe.limits.refractions))
     change = {"limits.refractions": more, "limits.total": max(recipe.limits.total, 64)}
-    found = [Suspect("glass limit", f"paths end after {recipe.limits.refractions} crossings of glass", change, prior=4.0, kind="black glass",
-                     cure=f"Let paths cross glass {more} times.")]  # fmt: skip
+    found = [
+        Suspect(
+            "glass limit",
+            f"paths end after {recipe.limits.refractions} crossings of glass",
+            change,
+            prior=4.0,
+            kind="black glass",
+            cure=f"Let paths cross glass {more} times.",
+        )
+    ]
     if recipe.limits.total < 16:
-        found.append(Suspect("limit of all", f"paths end after {recipe.limits.total} bounces of every kind", {"limits.total": 64}, prior=3.0,
-                             kind="black glass", cure="Let paths go on for 64 bounces in all."))  # fmt: skip
+        found.append(
+            Suspect(
+                "limit of all",
+                f"paths end after {recipe.limits.total} bounces of every kind",
+                {"limits.total": 64},
+                prior=3.0,
+                kind="black glass",
+                cure="Let paths go on for 64 bounces in all.",
+            )
+        )
     return found
 
 
@@ -56,9 +81,18 @@ def claims(case: Case, region: Region) -> float:
 def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     made = placed(
-        case, case.spread(region.cells), kind="black glass", measure="bias", amount=abs(region.contrast), contrast=region.contrast, size=region.size,
-        seen=case.seen(region.contrast, region.size), sign=-1, title="Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing.",
-        why=f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings.", evidence={"ratio": region.ratio, "error": region.error},
-    )  # fmt: skip
+        case,
+        case.spread(region.cells),
+        kind="black glass",
+        measure="bias",
+        amount=abs(region.contrast),
+        contrast=region.contrast,
+        size=region.size,
+        seen=case.seen(region.contrast, region.size),
+        sign=-1,
+        title="Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing.",
+        why=f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings.",
+        evidence={"ratio": region.ratio, "error": region.error},
+    )
     made.suspects = limit_suspects(case.recipe) + [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key not in ("glass limit",)]
     return made

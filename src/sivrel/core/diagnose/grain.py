@@ -9,7 +9,7 @@ from scipy import ndimage
 
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, noise_of_region
 from .case import Case, placed
-from .eye import SEEN
+from .eye import GRAIN_SEEN
 from .finding import Finding, Remedy, Suspect
 from .naming import short
 
@@ -25,16 +25,20 @@ def find(case: Case) -> list[Finding]:
     error = case.error
     light = ndimage.uniform_filter(case.light, 5, mode="nearest")
     seen = case.grain_of(light, error)
-    grainy = ndimage.uniform_filter(seen, 9, mode="nearest") > SEEN
+    grainy = ndimage.uniform_filter(seen, 9, mode="nearest") > GRAIN_SEEN
     if grainy.mean() < LEAST_SHARE:
         return []
     level = float(np.sqrt((seen[grainy] ** 2).mean()))
     relative = float(np.median(error[grainy] / (light[grainy] + case.floor)))
     known = {
-        "kind": "grain", "measure": "noise", "seen": level, "size": 1.0, "contrast": relative,
+        "kind": "grain",
+        "measure": "noise",
+        "seen": level,
+        "size": 1.0,
+        "contrast": relative,
         "amount": float(np.sqrt((seen[grainy] ** 2).mean())) / case.grain_of_one,
         "evidence": {"noise": relative, "samples": case.samples},
-    }  # fmt: skip
+    }
     sources = shares_in(case, grainy)
     if not sources:
         made = placed(case, grainy, title="Grain over {share} of the picture.", why=WHOSE if case.recipe is not None else WEAK, about="", **known)
@@ -44,9 +48,15 @@ def find(case: Case) -> list[Finding]:
     name, share = sources[0]
     also = [f"{_called(n)} {s:.0%}" for n, s in sources[1:3] if s > 0.1]
     title = f"Grain over {{share}} of the picture, {'most' if share > 0.5 else f'{share:.0%}'} of it from {_called(name)}."
-    made = placed(case, grainy, title=title, why=f"{_called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
-                  about=name, **known)  # fmt: skip
-    made.evidence["sources"] = {n: s for n, s in sources[:5]}
+    made = placed(
+        case,
+        grainy,
+        title=title,
+        why=f"{_called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
+        about=name,
+        **known,
+    )
+    made.evidence["sources"] = dict(sources[:5])
     made.suspects = _suspects(case, sources)
     return [made]
 
@@ -57,7 +67,7 @@ SETTLES = [
     "Render once with four times the shadow samples of the largest light alone, and once with four times those of bounced light: the one that halves "
     "the grain is its source.",
     "If neither does, it is the camera's own samples: edges, textures, depth of field.",
-]  # fmt: skip
+]
 
 
 def _called(source: str) -> str:
@@ -116,8 +126,12 @@ def _suspects(case: Case, sources: list[tuple[str, float]]) -> list[Suspect]:
 
 
 def _counted(key: str, value: int) -> str:
-    what = {"sampling.gi_rays": "bounced rays a sample", "sampling.glossy_rays": "glossy rays a sample", "sampling.max": "samples a pixel",
-            "ambient.samples": "occlusion rays a sample"}.get(key)  # fmt: skip
+    what = {
+        "sampling.gi_rays": "bounced rays a sample",
+        "sampling.glossy_rays": "glossy rays a sample",
+        "sampling.max": "samples a pixel",
+        "ambient.samples": "occlusion rays a sample",
+    }.get(key)
     what = what or ("gather rays a sample" if key.endswith("final_gather_rays") else "shadow rays")
     what = what if value != 1 else what.replace("rays", "ray")
     return f"{value} {what}"
@@ -132,16 +146,25 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
     ledger's shares of noise and time (Neyman 1934 spends where the noise is)."""
     assert case.recipe is not None
     offers: list[Remedy] = []
-    wanted = (0.9 * SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
+    wanted = (0.9 * GRAIN_SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
     seconds = case.seconds
     proven = next((t for t in finding.trials if t.verdict == "proven"), None)
     source = finding.cause_key.removeprefix("source ") if proven else finding.about
 
     def offer(words: str, values: dict, edits: dict, left: float, times: float, costs: str = "") -> None:
         offers.append(
-            Remedy(words, values, edits, finding.amount * left**0.5, 0.1 * finding.amount * left**0.5, finding.seen * left**0.5,
-                   seconds * times if seconds else None, "law", costs)
-        )  # fmt: skip
+            Remedy(
+                words,
+                values,
+                edits,
+                finding.amount * left**0.5,
+                0.1 * finding.amount * left**0.5,
+                finding.seen * left**0.5,
+                seconds * times if seconds else None,
+                "law",
+                costs,
+            )
+        )
 
     if source and source not in (CAMERA, CROSS):
         key, value, is_edit = knob(case, source)
@@ -157,8 +180,13 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
             times = 2 ** int(np.ceil(np.log2(max(need, 1.5))))
             count = min(most, times * value)
             change = {key: count}
-            offer(f"Give {_called(source)} {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {},
-                  1.0 - share * (1.0 - value / count), 1.0 + per * (count / value - 1.0))  # fmt: skip
+            offer(
+                f"Give {_called(source)} {_counted(key, count)}.",
+                {} if is_edit else change,
+                change if is_edit else {},
+                1.0 - share * (1.0 - value / count),
+                1.0 + per * (count / value - 1.0),
+            )
         else:
             count = min(most, 4 * value)
             change = {key: count}
@@ -166,15 +194,23 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
             times, cost_now = max(1.0, left / wanted), 1.0 + per * (count / value - 1.0)
             offer(f"Give {_called(source)} {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {}, left, cost_now)
             total = min(65536, round(case.recipe.sampling.max * times))
-            offer(f"Give it {_counted(key, count)}, and the picture {total} samples.", ({} if is_edit else change) | {"sampling.max": total},
-                  change if is_edit else {}, left / times, cost_now * times)  # fmt: skip
+            offer(
+                f"Give it {_counted(key, count)}, and the picture {total} samples.",
+                ({} if is_edit else change) | {"sampling.max": total},
+                change if is_edit else {},
+                left / times,
+                cost_now * times,
+            )
     total = min(65536, int(np.ceil(case.recipe.sampling.max / wanted)))
     if total > case.recipe.sampling.max:
         offer(f"Take {total} samples a pixel.", {"sampling.max": total}, {}, case.recipe.sampling.max / total, total / case.recipe.sampling.max)
     if source in ("bounced light", "") and case.recipe.gi.seen == "brute_force" and case.recipe.limits.diffuse_bounces > 0:
         offers.append(
-            Remedy("Gather bounced light by an irradiance cache, over a radiance cache.", {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache"},
-                   costs="look for blotches then")
-        )  # fmt: skip
+            Remedy(
+                "Gather bounced light by an irradiance cache, over a radiance cache.",
+                {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache"},
+                costs="look for blotches then",
+            )
+        )
     offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may go with it"))
     return offers

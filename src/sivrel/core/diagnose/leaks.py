@@ -34,11 +34,19 @@ def claims(case: Case, region: Region) -> float:
 
 def describe(case: Case, region: Region) -> Finding:
     made = placed(
-        case, case.spread(region.cells), kind="leak", measure="bias", amount=abs(region.contrast), contrast=region.contrast, size=region.size,
-        seen=case.seen(region.contrast, region.size), sign=1,
+        case,
+        case.spread(region.cells),
+        kind="leak",
+        measure="bias",
+        amount=abs(region.contrast),
+        contrast=region.contrast,
+        size=region.size,
+        seen=case.seen(region.contrast, region.size),
+        sign=1,
         title="Light leaks {there}: " + f"{region.ratio:.3g} times as bright as brute force.",
-        why="No path of light brings as much there; what interpolates does.", evidence={"ratio": region.ratio, "error": region.error},
-    )  # fmt: skip
+        why="No path of light brings as much there; what interpolates does.",
+        evidence={"ratio": region.ratio, "error": region.error},
+    )
     assert case.recipe is not None
     made.suspects = of_light(case.recipe, LEAK, case.radii, case.mapped)
     return made
@@ -53,11 +61,15 @@ def sheet_suspects(look: Look) -> list[Suspect]:
             name = short(sheet.objects[0])
             found.append(
                 Suspect(
-                    f"sheet {sheet.objects[0]}", f"{name} is a sheet without thickness: what lies on its bright side is interpolated to its dark one",
-                    edits=mends[0].edits, prior=3.5, kind="leak", cure=mends[0].words.rstrip(".") + f" ({name}).",
+                    f"sheet {sheet.objects[0]}",
+                    f"{name} is a sheet without thickness: what lies on its bright side is interpolated to its dark one",
+                    edits=mends[0].edits,
+                    prior=3.5,
+                    kind="leak",
+                    cure=mends[0].words.rstrip(".") + f" ({name}).",
                     others=[Remedy(m.words, edits=m.edits) for m in mends[1:]],
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -87,16 +99,32 @@ def find_in_scene(case: Case, truth: Coarse, mended: Coarse, gaps_found: list[Ga
 def _by_gap(case: Case, cells: np.ndarray, contrast: float, ratio: float, gaps_found: list[Gap]) -> Finding:
     gap, size = gaps_found[0], float(np.sqrt(cells.sum())) * case.grid.step
     made = placed(
-        case, case.spread(cells), kind="leak", measure="bias", amount=contrast, contrast=contrast, size=size, seen=case.seen(contrast, size), sign=1,
+        case,
+        case.spread(cells),
+        kind="leak",
+        measure="bias",
+        amount=contrast,
+        contrast=contrast,
+        size=size,
+        seen=case.seen(contrast, size),
+        sign=1,
         title="Light leaks {there}: it comes in by " + gap.title.removeprefix("There is "),
         why=f"With the gap closed there is {ratio:.3g} times less light. Every ray that finds it is real.",
-        evidence={"ratio": ratio, **gap.evidence}, about="gap",
-    )  # fmt: skip
+        evidence={"ratio": ratio, **gap.evidence},
+        about="gap",
+    )
     made.path = list(gap.path)
     between = " and ".join(short(n) for n in gap.objects[:2])
     edits = {key: value for one in gaps_found for mend in one.mends[:1] for key, value in mend.edits.items()}
     words = gap.mends[0].words
     made.suspects = [
-        Suspect("gap", f"an open joint at {between or 'two surfaces'}", edits=edits, prior=9.0, kind="leak", cure=f"Close the joint: {words[0].lower()}{words[1:]}")
-    ]  # fmt: skip
+        Suspect(
+            "gap",
+            f"an open joint at {between or 'two surfaces'}",
+            edits=edits,
+            prior=9.0,
+            kind="leak",
+            cure=f"Close the joint: {words[0].lower()}{words[1:]}",
+        )
+    ]
     return made

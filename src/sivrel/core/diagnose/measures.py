@@ -28,7 +28,8 @@ class Amount(NamedTuple):
 
 class About(NamedTuple):
     """What a measure needs to know: mask of the patch's pixels; sign of the flaw; exposure; samples a pixel of the proof; mean luminance of
-    the whole picture; spread: what chance made neighbours differ by in the render as it is, which sparkle is held against."""
+    the whole picture; spread: what chance made neighbours differ by in the render as it is, which sparkle is held against;
+    wide: pixels beyond which a difference is no structure but a bias."""
 
     mask: np.ndarray
     sign: int
@@ -36,6 +37,7 @@ class About(NamedTuple):
     samples: float
     mean: float
     spread: np.ndarray | None = None
+    wide: float = 6.0
 
 
 def bias(patch: Patch, truth: Patch | None, about: About) -> Amount:
@@ -50,21 +52,19 @@ def bias(patch: Patch, truth: Patch | None, about: About) -> Amount:
 
 
 def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """Root mean square contrast of what a place differs from brute force, about its own mean, beyond what chance explains."""
+    """Root mean square contrast of what a place differs from brute force, freed of what is wide, that no chance explains: of two differences that
+    have only the recipe in common, the covariance. Light is smoothed over three cells first, so that chance leaves less."""
     assert truth is not None
-    return spread_about(patch.light, truth.light, patch.variance + truth.variance, about.mask, DARK * about.mean, about.exposure)
-
-
-def spread_about(light: np.ndarray, against: np.ndarray, variance: np.ndarray, mask: np.ndarray, floor: float, exposure: float) -> Amount:
-    """See `structure`. Light is smoothed over three cells first, so that chance leaves less."""
-    smooth = [ndimage.uniform_filter(plane, 3, mode="nearest") for plane in (light, against, variance / 9.0)]
-    relative = contrast(smooth[0], smooth[1], exposure)
-    chance = contrast_of_noise(np.maximum(smooth[1], floor), np.sqrt(smooth[2]), exposure) ** 2
-    inside = mask if mask.sum() >= 16 else np.ones_like(mask)
-    r, c = relative[inside], chance[inside]
-    square = float(((r - r.mean()) ** 2).mean() - c.mean())
+    inside = about.mask if about.mask.sum() >= 16 else np.ones_like(about.mask)
+    pairs = [*zip(patch.halves or (patch.light, patch.light), truth.halves or (truth.light, truth.light), strict=True)]
+    bands = []
+    for light, against in pairs:
+        smooth = [ndimage.uniform_filter(plane, 3, mode="nearest") for plane in (light, against)]
+        band = contrast(smooth[0], smooth[1], about.exposure)
+        bands.append((band - ndimage.gaussian_filter(band, about.wide, mode="nearest"))[inside])
+    square = float((bands[0] * bands[1]).mean())
     independent = max(4.0, inside.sum() / 9.0)
-    error = float(np.sqrt(2.0 / independent) * (abs(square) + c.mean()))
+    error = float(np.sqrt((bands[0] ** 2).mean() * (bands[1] ** 2).mean() / independent))
     value = max(square, 0.0) ** 0.5
     return Amount(value, error / (2.0 * max(value, error**0.5)))
 

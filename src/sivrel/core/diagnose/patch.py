@@ -24,7 +24,8 @@ OF_THE_FIRST = [*FOUND, columns.TRIANGLE, columns.WEIGHTS, columns.WEIGHTS + 1, 
 @dataclass
 class Patch:
     """Part of a frame. colour: mean linear [rows, columns, 3]; variance: of the mean luminance [rows, columns]; samples taken a pixel;
-    seconds they took; film: the mean of the films, for passes."""
+    seconds they took; film: the mean of the films, for passes; halves: luminances of its even and its odd rounds, which share no chance, where there
+    was more than one."""
 
     frame: Frame
     colour: np.ndarray
@@ -32,6 +33,7 @@ class Patch:
     samples: int
     seconds: float
     film: np.ndarray
+    halves: tuple[np.ndarray, np.ndarray] | None = None
 
     @property
     def light(self) -> np.ndarray:
@@ -54,6 +56,7 @@ def render_patch(
     cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
     begun, total, taken, round_ = time.monotonic(), np.zeros(0), 0, 0
     first, variance = np.zeros(0), np.zeros(0)
+    parts, of_parts = [np.zeros(0), np.zeros(0)], [0, 0]
     while True:
         n = samples or min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
         plain = with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0})
@@ -69,6 +72,10 @@ def render_patch(
             brightest = np.where((film[..., columns.BRIGHTEST] > first[..., columns.BRIGHTEST])[..., None], film[..., FOUND], first[..., FOUND])
             total, variance = total + film * n, variance + own
             first[..., FOUND] = brightest
+        bright = film_beauty(film) @ LUMINANCE * n
+        half = 0 if of_parts[0] <= of_parts[1] else 1
+        parts[half] = bright if of_parts[half] == 0 else parts[half] + bright
+        of_parts[half] += n
         taken, round_ = taken + n, round_ + 1
         spent = time.monotonic() - begun
         following = min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
@@ -78,4 +85,5 @@ def render_patch(
     mean = total / taken
     mean[..., OF_THE_FIRST] = first[..., OF_THE_FIRST]
     mean[..., columns.SAMPLES] = taken
-    return Patch(frame, film_beauty(mean), variance / taken**2, taken, time.monotonic() - begun, mean)
+    halves = (parts[0] / of_parts[0], parts[1] / of_parts[1]) if min(of_parts) > 0 else None
+    return Patch(frame, film_beauty(mean), variance / taken**2, taken, time.monotonic() - begun, mean, halves)

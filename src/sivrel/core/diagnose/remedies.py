@@ -3,7 +3,6 @@
 import time
 
 from .case import Case
-from .eye import SEEN
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Trial
 from .grain import remedies as grain_remedies
 from .measures import MEASURES, NEED_TRUTH
@@ -97,7 +96,7 @@ def _seconds(case: Case, trial: Trial) -> float | None:
 
 def _sort(finding: Finding) -> None:
     def order(remedy: Remedy) -> tuple:
-        enough = remedy.seen is not None and remedy.seen < SEEN
+        enough = remedy.seen is not None and remedy.seen < finding.threshold
         mends = any(key.startswith(("object.", "card.")) for key in remedy.edits)
         return (
             not enough,

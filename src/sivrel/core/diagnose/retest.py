@@ -7,7 +7,6 @@ import numpy as np
 
 from . import burnt, smear, speckle, steps
 from .case import Case
-from .eye import SEEN
 from .finding import mask_of
 from .fireflies import sparkling
 from .measures import spread_of
@@ -44,7 +43,7 @@ def of_mended_scene(finding: dict[str, Any]) -> bool:
 
 def retest(
     finding: dict[str, Any], remedy: dict[str, Any], case: Case, truth: Coarse | None, before: float | None = None, parent: Case | None = None
-) -> Retested:  # fmt: skip
+) -> Retested:
     """Measure a finding, as it was kept, on the case of its remedy's proof; `truth` is brute force of the scene as it is there, for flaws of the
     light. `before`: its amount measured in the same way on the proof it was found on, where that is known; `parent`: that proof's case."""
     was = before if before is not None else float(finding["amount"])
@@ -52,7 +51,7 @@ def retest(
     share = after / was if was > 0.0 else 1.0
     seen = float(finding["seen"]) * share if finding["measure"] != "time" else 0.0
     noise = 2.0 * error / max(was, 1e-12)
-    if (finding["measure"] in ("bias", "structure", "noise", "sparkle") and seen < SEEN) or share < max(0.12, noise):
+    if (finding["measure"] in ("bias", "structure", "noise", "sparkle") and seen < finding["threshold"]) or share < max(0.12, noise):
         verdict = GONE
     elif share < 1.0 - LEAST_CHANGE - min(noise, 0.3):
         verdict = SMALLER
@@ -61,12 +60,19 @@ def retest(
     else:
         verdict = UNCHANGED
     predicted = remedy.get("amount")
-    said = _said(verdict, share, predicted / finding["amount"] if predicted is not None and finding["amount"] else None, case.seconds, remedy.get("seconds"))
+    said = _said(
+        verdict, share, predicted / finding["amount"] if predicted is not None and finding["amount"] else None, case.seconds, remedy.get("seconds")
+    )
     return Retested(verdict, was, after, error, max(seen, 0.0), predicted, case.seconds, remedy.get("seconds"), said)
 
 
 def _said(verdict: str, share: float, predicted: float | None, seconds: float | None, foretold: float | None) -> str:
-    what = {GONE: "It is gone", SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller", UNCHANGED: "It is unchanged", WORSE: f"It is {share - 1.0:.0%} larger"}[verdict]
+    what = {
+        GONE: "It is gone",
+        SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller",
+        UNCHANGED: "It is unchanged",
+        WORSE: f"It is {share - 1.0:.0%} larger",
+    }[verdict]
     told = [what + (f"; {1.0 - predicted:.0%} less was predicted, {1.0 - share:.0%} less it is" if predicted is not None else "") + "."]
     if seconds is not None and foretold:
         told.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")

@@ -35,23 +35,67 @@ def find(case: Case) -> list[Finding]:
         change = {key: count}
         times = 1.0 - row["time"] * (1.0 - count / value)
         more = (1.0 + noise * (value / count - 1.0)) ** 0.5
-        found.append(_made(case, f"{_called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
-                           f"It has {_counted(key, value)}, more than the picture gains from.", row["name"], row["time"] * (1.0 - count / value),
-                           Remedy(f"Give it {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {}, 0.0, 0.05, 0.0,
-                                  case.seconds * times, "law", f"the grain is {more - 1.0:.0%} stronger" if more > 1.02 else "no more grain to speak of")))  # fmt: skip
+        found.append(
+            _made(
+                case,
+                f"{_called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
+                f"It has {_counted(key, value)}, more than the picture gains from.",
+                row["name"],
+                row["time"] * (1.0 - count / value),
+                Remedy(
+                    f"Give it {_counted(key, count)}.",
+                    {} if is_edit else change,
+                    change if is_edit else {},
+                    0.0,
+                    0.05,
+                    0.0,
+                    case.seconds * times,
+                    "law",
+                    f"the grain is {more - 1.0:.0%} stronger" if more > 1.02 else "no more grain to speak of",
+                ),
+            )
+        )
     lights = [r for r in rows if r["name"] in case.lights]
     spent = sum(r["time"] for r in lights)
     if len(lights) >= MANY_LIGHTS and spent > 0.45 and case.recipe.lights.seen == "all":
         idle = sum(1 for r in lights if r["light"] < 0.01)
-        found.append(_made(case, f"{len(lights)} lights are aimed at from every point: they take {spent:.0%} of the time.",
-                           f"{idle} of them bring less than a hundredth of the light.", "lights", spent * 0.7,
-                           Remedy("Aim at some of them, chosen by importance.", {"lights.seen": "chosen"}, {}, 0.0, 0.1, 0.0,
-                                  case.seconds * (1.0 - 0.7 * spent), "law", "grainier shadows")))  # fmt: skip
+        found.append(
+            _made(
+                case,
+                f"{len(lights)} lights are aimed at from every point: they take {spent:.0%} of the time.",
+                f"{idle} of them bring less than a hundredth of the light.",
+                "lights",
+                spent * 0.7,
+                Remedy(
+                    "Aim at some of them, chosen by importance.",
+                    {"lights.seen": "chosen"},
+                    {},
+                    0.0,
+                    0.1,
+                    0.0,
+                    case.seconds * (1.0 - 0.7 * spent),
+                    "law",
+                    "grainier shadows",
+                ),
+            )
+        )
     return found[:1]
 
 
 def _made(case: Case, title: str, why: str, about: str, wasted: float, remedy: Remedy) -> Finding:
-    made = placed(case, np.ones(case.light.shape, bool), kind="slow", measure="time", amount=wasted, contrast=0.0, size=1.0, seen=1.0 + 4.0 * wasted,
-                  title=title, why=why, about=about, evidence={"share_of_time_wasted": wasted, "seconds": case.seconds})  # fmt: skip
+    made = placed(
+        case,
+        np.ones(case.light.shape, bool),
+        kind="slow",
+        measure="time",
+        amount=wasted,
+        contrast=0.0,
+        size=1.0,
+        seen=1.0 + 4.0 * wasted,
+        title=title,
+        why=why,
+        about=about,
+        evidence={"share_of_time_wasted": wasted, "seconds": case.seconds},
+    )
     made.cause, made.cause_key, made.confidence, made.remedies = f"the rays of {short(about)}", f"source {about}", 0.9, [remedy]
     return made

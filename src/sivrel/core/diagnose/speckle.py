@@ -26,15 +26,30 @@ def find(case: Case) -> list[Finding]:
         return []
     offset = case.recipe.limits.ray_offset
     made = placed(
-        case, mask, kind="speckle", measure="bias", amount=contrast, contrast=contrast, size=3.0, seen=seen, sign=-1,
-        title="Speckle {there}: surfaces shade themselves.", why=f"{share:.0%} of the samples there met the very triangle they left.",
-        evidence={"self_hits": share}, about="",
-    )  # fmt: skip
+        case,
+        mask,
+        kind="speckle",
+        measure="bias",
+        amount=contrast,
+        contrast=contrast,
+        size=3.0,
+        seen=seen,
+        sign=-1,
+        title="Speckle {there}: surfaces shade themselves.",
+        why=f"{share:.0%} of the samples there met the very triangle they left.",
+        evidence={"self_hits": share},
+        about="",
+    )
     made.suspects = [
-        Suspect("ray offset", f"rays start {offset:g} m off a surface, too near it for the scene's size" if offset else "rays start too near the surface",
-                {"limits.ray_offset": 0.0} if offset else {"limits.ray_offset": 1e-3}, prior=5.0, kind="speckle",
-                cure="Leave the ray offset to the scene's size." if offset else "Start rays 1 mm off surfaces."),
-    ]  # fmt: skip
+        Suspect(
+            "ray offset",
+            f"rays start {offset:g} m off a surface, too near it for the scene's size" if offset else "rays start too near the surface",
+            {"limits.ray_offset": 0.0} if offset else {"limits.ray_offset": 1e-3},
+            prior=5.0,
+            kind="speckle",
+            cure="Leave the ray offset to the scene's size." if offset else "Start rays 1 mm off surfaces.",
+        ),
+    ]
     return [made]
 
 

@@ -54,10 +54,20 @@ class Stand:
     `lock` is held while something is made ready, where others use the same caches."""
 
     def __init__(
-        self, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, caches: CacheFolder | None = None,
-        files: Files | None = None, geometry: Geometry | None = None, cancel: Cancel | None = None, ready: Prepared | None = None,
+        self,
+        scene: Scene,
+        recipe: Recipe,
+        edits: Edits,
+        camera: str | None,
+        frame: Frame,
+        *,
+        caches: CacheFolder | None = None,
+        files: Files | None = None,
+        geometry: Geometry | None = None,
+        cancel: Cancel | None = None,
+        ready: Prepared | None = None,
         lock: AbstractContextManager | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.scene, self.recipe, self.edits, self.camera, self.frame = scene, recipe, edits, camera, frame
         self.caches, self.files = caches or CacheFolder(), files or Files()
         self.geometries: dict[str, Geometry] = {to_json(edits.of_geometry()): geometry} if geometry else {}
@@ -84,9 +94,17 @@ class Stand:
             caches = _Partial(self.caches) if partial else self.caches
             with self.lock:
                 ready = prepare(
-                    self.scene, recipe, edits, self.camera, geometry=self.geometries.get(shape), files=self.files, caches=caches,
-                    progress=lambda what, share: not self.cancel and time.monotonic() < self.until, frame=self.frame, only=only if partial else None,
-                )  # fmt: skip
+                    self.scene,
+                    recipe,
+                    edits,
+                    self.camera,
+                    geometry=self.geometries.get(shape),
+                    files=self.files,
+                    caches=caches,
+                    progress=lambda what, share: not self.cancel and time.monotonic() < self.until,
+                    frame=self.frame,
+                    only=only if partial else None,
+                )
             if len(ready.ways) < len(recipe.preparing()):
                 raise OutOfTime
             while len(self.geometries) >= 4 and shape not in self.geometries:
@@ -128,7 +146,14 @@ class Stand:
 
     def recipe_differs(self, truth: Recipe) -> bool:
         """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
-        plain = {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.gi_rays": 1, "sampling.glossy_rays": 1, "shadows.rays": 1}
+        plain = {
+            "sampling.max": 1,
+            "sampling.min": 2,
+            "sampling.noise_target": 0,
+            "sampling.gi_rays": 1,
+            "sampling.glossy_rays": 1,
+            "shadows.rays": 1,
+        }
         deep = dict.fromkeys(DEEP, 1)
         same = with_values(self.recipe, {**plain, **deep}) == with_values(truth, {**plain, **deep})
         return not same or bool(traced_shadows(self.edits, self.scene.lights)) or self.recipe.limits.diffuse_bounces < 8
@@ -157,14 +182,16 @@ class Stand:
         by_recipe = self.recipe.shadows
         return {
             light.name: Shadow(
-                "depth_map", light.shadow.rays, light.shadow.resolution or by_recipe.resolution,
+                "depth_map",
+                light.shadow.rays,
+                light.shadow.resolution or by_recipe.resolution,
                 by_recipe.filter if light.shadow.filter is None else light.shadow.filter,
                 by_recipe.bias if light.shadow.bias is None else light.shadow.bias,
                 "scene" if light.kind == "sun" and (light.shadow.fit or by_recipe.fit) == "scene" else "view",
             )
             for light in self.base().scene.lights
             if light.shadow.way == "depth_map"
-        }  # fmt: skip
+        }
 
     def glowing(self) -> list[str]:
         """Objects that glow and are not aimed at, those first whose light is brightest."""
@@ -176,4 +203,3 @@ class Stand:
             if bright > 0.0 and not mesh.aimed and not mesh.stand_in:
                 found.append((bright, mesh.name))
         return [name for _, name in sorted(found, reverse=True)]
-

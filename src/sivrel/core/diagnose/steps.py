@@ -39,10 +39,19 @@ def find(case: Case) -> list[Finding]:
         if seen < SEEN:
             continue
         made = placed(
-            case, ndimage.binary_dilation(mask, iterations=2), kind="steps", measure="structure", amount=0.25 * strength, contrast=strength,
-            size=1.0 / per, seen=seen, about=name, title=f"The shadow of {short(name)} has steps, " + "{there}.",
-            why=f"A texel of its depth map covers {1.0 / per:.1f} pixels there.", evidence={"texels_per_pixel": per, "resolution": note["resolution"]},
-        )  # fmt: skip
+            case,
+            ndimage.binary_dilation(mask, iterations=2),
+            kind="steps",
+            measure="structure",
+            amount=0.25 * strength,
+            contrast=strength,
+            size=1.0 / per,
+            seen=seen,
+            about=name,
+            title=f"The shadow of {short(name)} has steps, " + "{there}.",
+            why=f"A texel of its depth map covers {1.0 / per:.1f} pixels there.",
+            evidence={"texels_per_pixel": per, "resolution": note["resolution"]},
+        )
         made.suspects = suspects(case, name, note, per)
         found.append(made)
     return sorted(found, key=lambda f: -f.rank)[:2]
@@ -70,12 +79,39 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
     found = []
     enough = finer >= 1.2 / per * note["resolution"]
     if finer > note["resolution"] and (enough or not note.get("whole_scene")):
-        found.append(Suspect("map resolution", f"its depth map is {note['resolution']} texels across, {per:.2g} to a pixel there",
-                             edits={f"{key}.resolution": finer}, prior=3.0, kind="steps", cure=f"Make the depth map of {short(name)} {finer} texels across.",
-                             costs=f"{finer * finer * 4 / 2**20:.0f} MB"))  # fmt: skip
+        found.append(
+            Suspect(
+                "map resolution",
+                f"its depth map is {note['resolution']} texels across, {per:.2g} to a pixel there",
+                edits={f"{key}.resolution": finer},
+                prior=3.0,
+                kind="steps",
+                cure=f"Make the depth map of {short(name)} {finer} texels across.",
+                costs=f"{finer * finer * 4 / 2**20:.0f} MB",
+            )
+        )
     if note.get("whole_scene"):
-        found.append(Suspect("map fit", "its depth map covers the whole scene, of which the picture sees a part", edits={f"{key}.fit": "view", f"{key}.resolution": max(FINE, note["resolution"])},
-                             prior=2.5, kind="steps", cure=f"Fit the depth map of {short(name)} to the view, {max(FINE, note['resolution'])} texels across.", costs="made anew for each camera"))  # fmt: skip
-    found.append(Suspect("depth map", "the depth map itself", edits={f"{key}.way": "traced"}, prior=0.5, whole=True, kind="steps",
-                         cure=f"Trace the shadow of {short(name)}.", costs="grain in its soft part"))  # fmt: skip
+        found.append(
+            Suspect(
+                "map fit",
+                "its depth map covers the whole scene, of which the picture sees a part",
+                edits={f"{key}.fit": "view", f"{key}.resolution": max(FINE, note["resolution"])},
+                prior=2.5,
+                kind="steps",
+                cure=f"Fit the depth map of {short(name)} to the view, {max(FINE, note['resolution'])} texels across.",
+                costs="made anew for each camera",
+            )
+        )
+    found.append(
+        Suspect(
+            "depth map",
+            "the depth map itself",
+            edits={f"{key}.way": "traced"},
+            prior=0.5,
+            whole=True,
+            kind="steps",
+            cure=f"Trace the shadow of {short(name)}.",
+            costs="grain in its soft part",
+        )
+    )
     return found

@@ -19,12 +19,30 @@ def find(case: Case, look: Look) -> list[Finding]:
         if mask.mean() < 0.005:
             continue  # neither is seen to shine here
         found = placed(
-            case, mask, kind="two suns", measure="bias", amount=0.3, contrast=0.3, size=60.0, seen=8.0, sign=1, title="Everything throws two shadows.",
-            why=double.title, evidence=double.evidence, about=sun,
-        )  # fmt: skip
+            case,
+            mask,
+            kind="two suns",
+            measure="bias",
+            amount=0.3,
+            contrast=0.3,
+            size=60.0,
+            seen=8.0,
+            sign=1,
+            title="Everything throws two shadows.",
+            why=double.title,
+            evidence=double.evidence,
+            about=sun,
+        )
         found.suspects = [
-            Suspect("second sun", "a sun in the panorama and a sun that is a light, not where each other is", edits=double.mends[1].edits, prior=5.0,
-                    kind="two suns", cure=double.mends[1].words, others=[Remedy(double.mends[0].words, edits=double.mends[0].edits)])
-        ]  # fmt: skip
+            Suspect(
+                "second sun",
+                "a sun in the panorama and a sun that is a light, not where each other is",
+                edits=double.mends[1].edits,
+                prior=5.0,
+                kind="two suns",
+                cure=double.mends[1].words,
+                others=[Remedy(double.mends[0].words, edits=double.mends[0].edits)],
+            )
+        ]
         made.append(found)
     return made

@@ -11,8 +11,8 @@ from dataclasses import replace
 
 import numpy as np
 
+from .blotches import WIDE
 from .case import Case
-from .eye import SEEN
 from .finding import NO_TIME, OPEN, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import RAISE
 from .grid import Grid
@@ -82,7 +82,7 @@ class Region:
         return x, y, x + w, y + h
 
     def about(self, finding: Finding) -> About:
-        return About(self.mask, finding.sign, self.case.exposure, self.case.samples, self.case.mean)
+        return About(self.mask, finding.sign, self.case.exposure, self.case.samples, self.case.mean, wide=WIDE * self.fine)
 
 
 def of_the_scene(finding: Finding) -> bool:
@@ -135,8 +135,17 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice
 
 
 def _try(
-    stand: Stand, finding: Finding, suspect: Suspect, region: Region, truth: Patch | None, base: Patch, before: Amount, about: About, slice_: float, how: dict
-) -> Trial | None:  # fmt: skip
+    stand: Stand,
+    finding: Finding,
+    suspect: Suspect,
+    region: Region,
+    truth: Patch | None,
+    base: Patch,
+    before: Amount,
+    about: About,
+    slice_: float,
+    how: dict,
+) -> Trial | None:
     begun = time.monotonic()
     recipe, edits = stand.changed(suspect.tried or suspect.values, suspect.edits)
     try:
@@ -157,7 +166,9 @@ def _try(
         # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
         share = explained(Amount(before.value**2, 2.0 * before.value * before.error), Amount(after.value**2, 2.0 * after.value * after.error))
         scale = 1.0 / (1.0 - 1.0 / RAISE)
-        share = _with_ledger(Amount(share.value * scale, share.error * scale), finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source ")))
+        share = _with_ledger(
+            Amount(share.value * scale, share.error * scale), finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source "))
+        )
     else:
         share = explained(before, after)
     least, most = OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, MOST_WENT)
@@ -168,9 +179,18 @@ def _try(
     elif _normal((most - share.value) / chance) > CERTAIN:
         verdict = STRUCK
     return Trial(
-        suspect.key, suspect.says, {**suspect.values, **suspect.edits}, float(share.value), float(share.error), verdict, time.monotonic() - begun,
-        amount=float(after.value), rate=patch.rate / max(base.rate, 1e-12), prepares=prepares, picture=patch.colour,
-    )  # fmt: skip
+        suspect.key,
+        suspect.says,
+        {**suspect.values, **suspect.edits},
+        float(share.value),
+        float(share.error),
+        verdict,
+        time.monotonic() - begun,
+        amount=float(after.value),
+        rate=patch.rate / max(base.rate, 1e-12),
+        prepares=prepares,
+        picture=patch.colour,
+    )
 
 
 def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
@@ -183,13 +203,22 @@ def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
 
 
 def _combine(
-    case: Case, stand: Stand, finding: Finding, region: Region, truth: Patch | None, base: Patch, before: Amount, about: About, slice_: float, how: dict
-) -> None:  # fmt: skip
+    case: Case,
+    stand: Stand,
+    finding: Finding,
+    region: Region,
+    truth: Patch | None,
+    base: Patch,
+    before: Amount,
+    about: About,
+    slice_: float,
+    how: dict,
+) -> None:
     """Where the best change leaves something to be seen, try it with the next best beside it, as a remedy."""
     by_key = {s.key: s for s in finding.suspects}
     useful = [t for t in finding.trials if (t.explained or 0.0) > 0.15 and t.verdict != STRUCK and not by_key[t.suspect].whole]
     useful.sort(key=lambda t: -(t.explained or 0.0))
-    if finding.measure == "noise" or len(useful) < 2 or finding.seen * (1.0 - (useful[0].explained or 0.0)) < SEEN:
+    if finding.measure == "noise" or len(useful) < 2 or finding.seen * (1.0 - (useful[0].explained or 0.0)) < finding.threshold:
         return
     one, other = (by_key[t.suspect] for t in useful[:2])
     values, edits = {**other.values, **one.values}, {**other.edits, **one.edits}
@@ -205,9 +234,18 @@ def _combine(
     words = f"{one.cure.rstrip('.')}; and {other.cure[0].lower()}{other.cure[1:]}"
     seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) + prepares if case.pixel_seconds is not None else None
     finding.combined.append(
-        Remedy(words, values, edits, finding.amount * max(left, 0.0), finding.amount * 0.1, finding.seen * max(left, 0.0), seconds, "trial",
-               ", ".join(c for c in (one.costs, other.costs) if c))
-    )  # fmt: skip
+        Remedy(
+            words,
+            values,
+            edits,
+            finding.amount * max(left, 0.0),
+            finding.amount * 0.1,
+            finding.seen * max(left, 0.0),
+            seconds,
+            "trial",
+            ", ".join(c for c in (one.costs, other.costs) if c),
+        )
+    )
 
 
 def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float) -> None:
@@ -230,9 +268,20 @@ def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float)
         share = Amount(min(1.0, amount.value / max(finding.amount, 1e-9)), amount.error / max(finding.amount, 1e-9))
     verdict = PROVEN if _normal((share.value - MOST_LEFT) / max(share.error, 0.02)) > CERTAIN else OPEN
     finding.trials.append(
-        Trial(suspect.key, suspect.says, dict(suspect.edits), share.value, share.error, verdict, time.monotonic() - begun, amount=0.0,
-              rate=patches[1].rate / max(patches[0].rate, 1e-12), prepares=0.0, picture=patches[1].colour)
-    )  # fmt: skip
+        Trial(
+            suspect.key,
+            suspect.says,
+            dict(suspect.edits),
+            share.value,
+            share.error,
+            verdict,
+            time.monotonic() - begun,
+            amount=0.0,
+            rate=patches[1].rate / max(patches[0].rate, 1e-12),
+            prepares=0.0,
+            picture=patches[1].colour,
+        )
+    )
     _conclude(finding)
 
 

@@ -23,9 +23,17 @@ def brute_force(recipe: Recipe) -> Recipe:
     """The recipe without its shortcuts: every bounce traced, deep limits, no clamp, traced shadows. Lights that cast no shadow by wish keep
     none; caustic photons stay, since paths hardly ever find what they find; and where lights are looked at alone, they stay alone."""
     values: dict[str, Any] = {
-        "gi.seen": "off" if recipe.gi.seen == "off" else "brute_force", "gi.beyond": "brute_force", "limits.indirect_clamp": 0.0, "limits.ray_offset": 0.0, "sampling.noise_target": 0.0,
-        "sampling.gi_rays": 1, "sampling.glossy_rays": 1, "shadows.rays": 1, "ambient.on_direct": 0.0, "ambient.samples": 0,
-    }  # fmt: skip
+        "gi.seen": "off" if recipe.gi.seen == "off" else "brute_force",
+        "gi.beyond": "brute_force",
+        "limits.indirect_clamp": 0.0,
+        "limits.ray_offset": 0.0,
+        "sampling.noise_target": 0.0,
+        "sampling.gi_rays": 1,
+        "sampling.glossy_rays": 1,
+        "shadows.rays": 1,
+        "ambient.on_direct": 0.0,
+        "ambient.samples": 0,
+    }
     flat = recipe.flat()
     values |= {key: max(value, flat[key]) for key, value in DEEP.items()}
     if recipe.shadows.way == "depth_map":
@@ -115,7 +123,14 @@ def name_of(ready: Prepared, recipe: Recipe, grid: Grid) -> str:
     arrays = ready.arrays
     window = "" if grid.window == (0, 0, grid.width, grid.height) else str(grid.window)
     return hash_of(
-        ready.geometry.hash(), ready.geometry.surfaces_hash(), arrays.lights, arrays.objects, arrays.portals, arrays.maps, arrays.tables,
-        camera_array(ready.camera, grid.columns, grid.rows), f"{grid.columns}x{grid.rows} {window}",
+        ready.geometry.hash(),
+        ready.geometry.surfaces_hash(),
+        arrays.lights,
+        arrays.objects,
+        arrays.portals,
+        arrays.maps,
+        arrays.tables,
+        camera_array(ready.camera, grid.columns, grid.rows),
+        f"{grid.columns}x{grid.rows} {window}",
         to_json(with_values(recipe, {"sampling.max": 1})),
-    )  # fmt: skip
+    )

@@ -46,11 +46,13 @@ def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, 
     waved = findings.dismissed(db(), proof.shot_id)
     listed = [
         {
-            **one.body, "id": one.id, "dismissed": waved.get(one.key, ""),
+            **one.body,
+            "id": one.id,
+            "dismissed": waved.get(one.key, ""),
             "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
         }
         for one in kept
-    ]  # fmt: skip
+    ]
     return about, sorted(listed, key=lambda one: bool(one["dismissed"]))
 
 
@@ -122,9 +124,17 @@ def report(proof_id: int):
     parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
     exposure = shot.exposure(proof.camera, proof.edits)
     return render_template(
-        "report.html", shot=shot, proof=proof, about=about, findings=listed, retests=retests_of(proof), exposure=exposure,
-        changed=changes(parent, proof) if parent else [], record=record(), outlines=[outline(one) for one in listed],
-    )  # fmt: skip
+        "report.html",
+        shot=shot,
+        proof=proof,
+        about=about,
+        findings=listed,
+        retests=retests_of(proof),
+        exposure=exposure,
+        changed=changes(parent, proof) if parent else [],
+        record=record(),
+        outlines=[outline(one) for one in listed],
+    )
 
 
 def record() -> dict[str, Any]:
@@ -175,7 +185,17 @@ def predictions(slug: str):
         if one.proof_id not in of_shot or kept is None or one.result is None:
             continue
         r = one.result
-        row = [kept.body["title"], one.remedy["words"], one.proof_id, r["verdict"], r["before"], r["predicted"], r["after"], r["predicted_seconds"], r["seconds"]]
+        row = [
+            kept.body["title"],
+            one.remedy["words"],
+            one.proof_id,
+            r["verdict"],
+            r["before"],
+            r["predicted"],
+            r["after"],
+            r["predicted_seconds"],
+            r["seconds"],
+        ]
         lines.append(",".join(_cell(v) for v in row))
     return Response("\n".join(lines) + "\n", mimetype="text/csv")
 

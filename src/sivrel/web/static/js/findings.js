@@ -220,7 +220,7 @@ export class Findings {
   remedy(one, remedy, number) {
     const told = [];
     if (remedy.seconds != null) told.push(`about ${seconds(remedy.seconds)}`);
-    if (remedy.seen != null && one.measure !== "time") told.push(remedy.seen < 2 ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
+    if (remedy.seen != null && one.measure !== "time") told.push(remedy.seen < one.threshold ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
     if (remedy.costs) told.push(remedy.costs);
     const words = [make("span", { textContent: remedy.words }), told.length ? make("small", { textContent: told.join(", ") }) : null];
     if (!this.changes(remedy).length || !one.id) return make("p", { className: "remedy-words" }, ...words);
