@@ -25,7 +25,7 @@ from tests.flaws import FLAWS, Planted, clean
 from tests.rooms import room
 
 TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
-SECONDS, LONG = 16.0, 12.0
+SECONDS, LONG = 16.0, 8.0
 EXACT = {"burnt", "smear", "slow", "steps"}
 """Kinds that rest on what is exact; of the others each finding is looked for again, for long and with random numbers of its own."""
 BINS = (0.0, 0.5, 0.8, 0.95, 1.01)

@@ -134,11 +134,12 @@ def leak_by_interpolation(r: Room, s: float) -> Planted:
 
 
 def leak_by_gap(r: Room, s: float) -> Planted:
-    wall = r.rng.choice(["North", "East"])
-    low, high = r.slabs[wall]
-    high = high - [0.0, 0.02 + _between(s, 0.015, 0.05), 0.0]
-    r.put(rooms.subdivided(rooms.box(f"/Room/{wall}", low, high, rooms.WALLS), 1.3))
-    _sun_on(r, f"/Room/{wall}")
+    low, high = r.slabs["North"]
+    high = high - [0.0, 0.02 + _between(s, 0.03, 0.055), 0.0]
+    r.put(rooms.subdivided(rooms.box("/Room/North", low, high, rooms.WALLS), 1.3))
+    out = np.array([0.1, 0.05, -1.0])  # low: higher, and no sun would get through the depth of the wall
+    r.light("Sun", frame=upright_frame(out), position=tuple(out * 10.0), intensity=3.0)
+    exposed(r)
     return Planted(r, {"leak"}, {"gap"}, dict(CLEAN))
 
 
@@ -149,7 +150,7 @@ def leak_of_cells(r: Room, s: float) -> Planted:
 
 def steps(r: Room, s: float) -> Planted:
     values = {"shadows.filter": 0.0, "sampling.max": 48}
-    edits = {"light.Sun.shadows.way": "depth_map", "light.Sun.shadows.resolution": round(_between(s, 384, 96))}
+    edits = {"light.Sun.shadows.way": "depth_map", "light.Sun.shadows.resolution": round(_between(s, 96, 32))}
     return Planted(_sunny(r), {"steps", "lost contact shadow"}, {"map resolution", "map fit", "depth map"}, {**CLEAN, **values}, edits)
 
 

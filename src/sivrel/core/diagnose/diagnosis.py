@@ -12,6 +12,8 @@ from pathlib import Path
 from types import ModuleType
 from typing import Any
 
+import numpy as np
+
 from ..caches import hash_of
 from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
@@ -36,10 +38,12 @@ OF_THE_WHOLE: dict[str, ModuleType] = {"dim": dim, "flat": flat}
 """Flaws of all the light, against brute force: `find(case, truth, off)`."""
 OF_PLACES: tuple[ModuleType, ...] = (glass, leaks, contact, corners)
 """Flaws of places that are off brute force: `claims(case, region)` says how well one fits, `describe` makes the finding."""
-TRUTH_SECONDS, ECHO_SECONDS, MENDED_SECONDS, SLICE = 4.0, 2.0, 2.0, 0.9
+TRUTH_SECONDS, ECHO_SECONDS, PAIR_SECONDS, SLICE = 4.0, 2.0, 2.4, 0.9
 EFFORT = 0.3
 """Share of a survey's rays that a diagnosis takes to search for gaps."""
 MOST_OF_A_KIND = 2
+LEAST_OF_TRIALS = 0.6
+"""Share of the time that trials have, however long all before them took."""
 COLD = {"burnt", "smear", "slow"}
 """Kinds that need no trial: what they rest on is exact."""
 Tell = Callable[[str, float, list[Finding]], bool]
@@ -175,7 +179,7 @@ def diagnose(
     if not say("trying causes", 0.4, found):
         return result
     now = stage("scene", now)
-    _trials(case, stand, found, begun + seconds, say)
+    _trials(case, stand, found, max(begun + seconds, now + LEAST_OF_TRIALS * seconds), say)
     found = _told_once(found)
     now = stage("trials", now)
     for finding in found:
@@ -249,15 +253,24 @@ def _of_scene(
     gaps = _gaps(look, kept)
     if gaps and not stand.cancel:
         edits = {key: value for gap in gaps for mend in gap.mends[:1] for key, value in mend.edits.items()}
-        ready, recipe = stand.truth(edits)
-        mended, path = Coarse(case.grid), kept / f"{name_of(ready, recipe, case.grid)}.npz" if kept else None
-        if path:
-            mended.load(path)
-        if mended.samples or mended.refine(ready, recipe, MENDED_SECONDS, stand.cancel):
-            if path:
-                mended.save(path)
-            made += leaks.find_in_scene(case, truth, mended, gaps)
+        pair = _pair(case, stand, edits, kept)
+        if pair is not None:
+            made += leaks.find_in_scene(case, pair, gaps)
     return made
+
+
+def _pair(case: Case, stand: Stand, edits: dict[str, Any], kept: Path | None) -> leaks.Pair | None:
+    """Brute force with and without the gaps, as it was kept, or rendered now."""
+    ready, recipe = stand.truth(edits)
+    path = kept / f"{name_of(ready, recipe, case.grid)}-pair.npz" if kept else None
+    if path and path.is_file():
+        with np.load(path) as told:
+            return leaks.Pair(told["open"], told["closed"])
+    pair = leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
+    if pair is not None and path:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        np.savez(path, open=pair.open, closed=pair.closed)
+    return pair
 
 
 def _gaps(look: Look, kept: Path | None) -> list[Gap]:
@@ -280,4 +293,6 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: T
         if left < SLICE or stand.cancel or not say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)), found):
             break
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
-        try_suspects(case, stand, finding, time.monotonic() + own, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0)))
+        try_suspects(
+            case, stand, finding, time.monotonic() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
+        )

@@ -58,6 +58,8 @@ class Suspect:
     others: list[Remedy] = field(default_factory=list)
     tried: dict[str, Any] = field(default_factory=dict)
     """What a trial sets instead of `values`, where those take long to make ready."""
+    inverse: float = 0.0
+    """By how much the square of the amount grows in a trial with less of what there is too little of; 0 where the change itself is tried."""
     whole: bool = False
     """Whether it replaces so much (the way itself) that it says where the cause lies, not what it is."""
 

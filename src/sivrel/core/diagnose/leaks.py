@@ -4,6 +4,8 @@ Two kinds. What interpolates carries light to places that no ray could: there th
 light in: there brute force is brighter than the same scene with the gap closed (`find_in_scene`).
 """
 
+from typing import Any, NamedTuple
+
 import numpy as np
 from scipy import ndimage
 
@@ -14,14 +16,15 @@ from ..survey.look import Look
 from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
+from .grid import Grid
 from .naming import short
 from .regions import Region
+from .stand import Stand
 from .suspects import LEAK, of_light, ways_in_use
-from .truth import Coarse
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""
-CERTAIN, LEAST_CELLS = 6.0, 3
+CERTAIN, LEAST_CELLS = 3.0, 3
 
 
 def claims(case: Case, region: Region) -> float:
@@ -78,21 +81,53 @@ def gaps_in(look: Look) -> list[Gap]:
     return gaps.check(look)
 
 
-def find_in_scene(case: Case, truth: Coarse, mended: Coarse, gaps_found: list[Gap]) -> list[Finding]:
-    """Where real light comes in by gaps: brute force as it is, against brute force with all of them closed. The largest place alone."""
-    spread = truth.variance + mended.variance
+class Pair(NamedTuple):
+    """Brute force of the cells as the scene is, and with its gaps closed, with the same random numbers, so that they differ by what comes in by the
+    gaps alone: luminances float64 [2 halves, rows, columns]."""
+
+    open: np.ndarray
+    closed: np.ndarray
+
+
+def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair | None:
+    """Both, within about so many seconds; None when cancelled. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
+    for Common Random Numbers".)"""
+    cells, planes = grid.cells_of(grid.window), np.zeros((2, 2, grid.rows, grid.columns))
+    x0, y0, x1, y1 = cells
+    samples = 0
+    for half in (0, 1):
+        for k, laid in enumerate(({}, edits)):
+            ready, recipe = stand.truth(laid)
+            if not samples:
+                probe = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=2)
+                if probe is None:
+                    return None
+                samples = int(np.clip(seconds / 4.0 / max(probe.rate * probe.light.size, 1e-9), 4, 1024))
+            patch = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=samples, first_seed=40_000 + half)
+            if patch is None:
+                return None
+            planes[k, half, y0:y1, x0:x1] = patch.light
+    return Pair(planes[0], planes[1])
+
+
+def find_in_scene(case: Case, pair: Pair, gaps_found: list[Gap]) -> list[Finding]:
+    """Where real light comes in by gaps. The largest place alone."""
+    light, closed = pair.open.mean(axis=0), pair.closed.mean(axis=0)
+    apart = pair.open - pair.closed
     for scale in (1, 3, 5):
-        one, other = (ndimage.uniform_filter(p, scale, mode="nearest") for p in (truth.light, mended.light))
-        error = np.sqrt(np.maximum(ndimage.uniform_filter(spread, scale, mode="nearest"), 0.0)) / scale
-        contrast = case.contrast_of(one, other)
-        seen = contrast * case.seen(1.0, scale * case.grid.step)
+        one, other = (ndimage.uniform_filter(p, scale, mode="nearest") for p in (light, closed))
+        halves = [ndimage.uniform_filter(half, scale, mode="nearest") for half in apart]
+        # What chance leaves in the mean of the two halves is half of what they differ by.
+        error = np.sqrt(np.maximum(ndimage.uniform_filter((halves[0] - halves[1]) ** 2, 5, mode="nearest"), 0.0)) / 2.0
+        seen = case.contrast_of(one, other) * case.seen(1.0, scale * case.grid.step)
         off = (one - other > CERTAIN * error) & (seen > SEEN) & (one > LEAST_BY_GAP * other) & case.grid.inside()
+        off &= np.minimum(halves[0], halves[1]) > 0.0
         labels, count = ndimage.label(off, np.ones((3, 3), int))
         sizes = np.bincount(labels.reshape(-1), minlength=count + 1)[1:]
         if count and sizes.max() >= LEAST_CELLS:
             cells = labels == int(sizes.argmax()) + 1
-            ratio = float(truth.light[cells].sum() / max(mended.light[cells].sum(), 1e-12))
-            return [_by_gap(case, cells, float(contrast[cells].mean()), ratio, gaps_found)]
+            ratio = float(light[cells].sum() / max(closed[cells].sum(), 1e-12))
+            return [_by_gap(case, cells, float(case.contrast_of(one, other)[cells].mean()), ratio, gaps_found)]
     return []
 
 

@@ -119,6 +119,6 @@ def explained(before: Amount, after: Amount) -> Amount:
     """Share of a flaw that went, with its error: of grain, of its variance is asked for elsewhere."""
     if before.value <= 0.0:
         return Amount(0.0, 1.0)
-    share = 1.0 - after.value / before.value
+    share = 1.0 - abs(after.value) / before.value  # what overshoots is as far off
     error = float(np.hypot(after.error, after.value / before.value * before.error)) / before.value
     return Amount(share, error)

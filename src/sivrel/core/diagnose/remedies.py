@@ -2,8 +2,9 @@
 
 import time
 
+from ..render.recipe import Recipe
 from .case import Case
-from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Trial
+from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
 from .measures import MEASURES, NEED_TRUTH
 from .stand import OutOfTime, Stand
@@ -67,7 +68,7 @@ def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
             continue
         left = finding.amount * max(0.0, 1.0 - (trial.explained or 0.0))
         seen = finding.seen * max(0.0, 1.0 - (trial.explained or 0.0))
-        seconds = _seconds(case, trial)
+        seconds = _seconds(case, trial, suspect)
         offers.append(
             Remedy(
                 suspect.cure,
@@ -87,11 +88,17 @@ def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
     return offers + finding.combined
 
 
-def _seconds(case: Case, trial: Trial) -> float | None:
-    """Render time after a trial's change: its rate of samples against the one as it is, over all pixels, and what it prepares."""
+def _seconds(case: Case, trial: Trial, suspect: Suspect) -> float | None:
+    """Render time after a trial's change: its rate of samples against the one as it is, over all pixels, and what it prepares; where less was made
+    ready for the trial than is offered, in proportion."""
     if case.pixel_seconds is None or trial.rate is None:
         return None
-    return case.pixel_seconds * trial.rate + trial.prepares
+    defaults, times = Recipe().flat(), 1.0
+    for key, value in suspect.tried.items():
+        offered = suspect.values.get(key, defaults[key])
+        if isinstance(value, int | float) and value:
+            times *= offered / value
+    return case.pixel_seconds * trial.rate + trial.prepares * times
 
 
 def _sort(finding: Finding) -> None:

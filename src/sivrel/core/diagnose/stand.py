@@ -30,7 +30,7 @@ class _Partial(CacheFolder):
         self.whole = whole
 
     def find(self, kind: str, depends: dict[str, str]) -> Cache | None:
-        return super().find(kind, depends) if kind == KIND else self.whole.find(kind, depends)
+        return super().find(kind, depends) or self.whole.find(kind, depends)
 
     def keep(self, cache: Cache) -> None:
         super().keep(cache) if cache.kind == KIND else self.whole.keep(cache)

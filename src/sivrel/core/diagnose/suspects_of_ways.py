@@ -52,6 +52,16 @@ def _irradiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, fl
                     cure="Let records know how light changes about them.",
                 )
             )
+    if flaw != BLOTCHES and own.max_spacing > 100.0:
+        found.append(
+            Suspect(
+                "greatest spacing",
+                f"records may lie {own.max_spacing:g} {own.spacing_unit} apart",
+                {"irradiance_cache.max_spacing": own.max_spacing / 6.0},
+                prior=2.5,
+                cure=f"Set records no farther than {own.max_spacing / 6.0:.3g} {own.spacing_unit} apart.",
+            )
+        )
     if flaw == LEAK and own.visible == "no":
         found.append(
             Suspect(
@@ -120,7 +130,15 @@ def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) 
     more = held("photon_map.count", 8 * own.count)
     if flaw == BLOTCHES:
         found.append(
-            Suspect("photons", f"only {own.count:,} photons landed", {"photon_map.count": more}, prior=3.0, cure=f"Let {more:,} photons land.")
+            Suspect(
+                "photons",
+                f"only {own.count:,} photons landed",
+                {"photon_map.count": more},
+                prior=3.0,
+                cure=f"Let {more:,} photons land.",
+                tried={"photon_map.count": own.count // 4} if own.radius > 0.0 and own.count > 20_000 else {},
+                inverse=4.0 if own.radius > 0.0 and own.count > 20_000 else 0.0,
+            )
         )
         if own.gather < 200:
             wider = held("photon_map.gather", 4 * own.gather)

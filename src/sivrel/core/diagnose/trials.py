@@ -20,15 +20,19 @@ from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of
 from .patch import Patch
 from .stand import OutOfTime, Stand
 
-CELLS, MARGIN = 900, 8
+CELLS, MARGIN = 900, 40
 """Cells of a trial's region at most, and pixels about it for which records are made."""
 CERTAIN = 0.9
 MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
+MOST_TO_PREPARE = 5.0
+"""Seconds that may be spent to make ready what a suspect changes."""
 OF_SOURCE = 0.25, 0.12
 """The same for a source of grain: no one source need make half of it."""
 OF_LEDGER = 0.08
 """How far the ledger's share of a source in the whole picture may be off that in a place."""
+SCENE_SAMPLES = 150_000
+"""Samples in all of each of the two renders with and without what the scene should not have."""
 MOST_SPARKLES, SPARKLING = 16, 9000
 """Samples a pixel, and pixels, in which sparkle is counted."""
 
@@ -90,9 +94,9 @@ def of_the_scene(finding: Finding) -> bool:
     return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
 
 
-def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice_: float) -> None:
-    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`;
-    fills its trials, cause and confidence. What was begun is ended."""
+def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> None:
+    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`, or `end` for what takes
+    long to make ready; fills its trials, cause and confidence. What was begun is ended."""
     region = Region(case, finding)
     stand.until = float("inf")
     if of_the_scene(finding):
@@ -120,7 +124,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, slice
         finding.confidence = 0.0
         return
     for k, suspect in enumerate(finding.suspects):
-        stand.until = max(until, time.monotonic() + slice_) + slice_
+        stand.until = max(until, min(end, time.monotonic() + MOST_TO_PREPARE))
         if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
             break
         trial = _try(stand, finding, suspect, region, truth, base, before, about, slice_, how)
@@ -169,6 +173,11 @@ def _try(
         share = _with_ledger(
             Amount(share.value * scale, share.error * scale), finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source "))
         )
+    elif suspect.inverse:
+        # What falls as the root of a number was tried with less of it: what comes by that is what more would take.
+        ratio = (after.value / max(before.value, 1e-9)) ** 2
+        error = 2.0 * ratio**0.5 * float(np.hypot(after.error, ratio**0.5 * before.error)) / max(before.value, 1e-9)
+        share = Amount(1.0 - max(0.0, 1.0 - (ratio - 1.0) / (suspect.inverse - 1.0)) ** 0.5, error / (suspect.inverse - 1.0))
     else:
         share = explained(before, after)
     least, most = OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, MOST_WENT)
@@ -252,14 +261,18 @@ def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float)
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
     suspect, begun, bias = finding.suspects[0], time.monotonic(), MEASURES["bias"]
     patches = []
+    # The same random numbers: they differ by what comes by the gap, or from the sun, alone.
+    samples = max(16, SCENE_SAMPLES // max(1, region.mask.size))
     for edits in ({}, suspect.edits):
         ready, recipe = stand.truth(edits)
-        patch = stand.patch(ready, recipe, region.frame, slice_, first_seed=90_000)
+        patch = stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=90_000)
         if patch is None:
             return
         patches.append(patch)
     finding.pictures["as it is"] = patches[0].colour
     amount = bias(patches[0], patches[1], region.about(finding))
+    apart = (patches[0].light - patches[1].light)[region.mask]
+    amount = amount._replace(error=float(apart.std() / np.sqrt(apart.size) / max(patches[1].light[region.mask].mean(), 1e-12)))
     if finding.kind == "two suns":
         # Where both shine at once, each brings a part: all that is the second's goes with it.
         finding.amount = max(amount.value, 0.02)

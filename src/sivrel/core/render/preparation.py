@@ -134,7 +134,8 @@ class Preparation:
         """What the camera sees through the middles of every `step`-th pixel, past panes and cut-outs and in plain metal mirrors: where
         light can be looked up. Nothing is bent."""
         left, top, right, bottom = self.only or (0, 0, self.frame.width, self.frame.height)
-        px, py = np.meshgrid(np.arange(left + step // 2, right, step) + 0.5, np.arange(top + step // 2, bottom, step) + 0.5)
+        x, y = np.arange(step // 2, self.frame.width, step), np.arange(step // 2, self.frame.height, step)
+        px, py = np.meshgrid(x[(x >= left) & (x < right)] + 0.5, y[(y >= top) & (y < bottom)] + 0.5)
         return self.points_along(*self.rays_through(px.reshape(-1), py.reshape(-1)))
 
     def points_through(self, camera: Camera, across: int) -> Points:
