@@ -26,7 +26,7 @@ from .regions import Region, places_off
 from .remedies import add_remedies, try_remedies
 from .stand import Stand
 from .suspects import ways_in_use
-from .trials import try_suspects
+from .trials import of_the_scene, try_suspects
 from .truth import Coarse, name_of
 
 OF_PICTURE: dict[str, ModuleType] = {
@@ -288,6 +288,7 @@ def _gaps(look: Look, kept: Path | None) -> list[Gap]:
 def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Tell) -> None:
     """Try the suspects of each finding, worst first, while there is time; each has its share of what is left."""
     waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
+    waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each
     for k, finding in enumerate(waiting):
         left = until - time.monotonic()
         if left < SLICE or stand.cancel or not say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)), found):

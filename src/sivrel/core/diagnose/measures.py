@@ -87,6 +87,12 @@ def sparkle(patch: Patch, truth: Patch | None, about: About) -> Amount:
     return Amount(count / of, float(np.sqrt(count + 1.0)) / of)
 
 
+def self_hits(patch: Patch, truth: Patch | None, about: About) -> Amount:
+    """Share of the samples that met the very triangle they left."""
+    hits = patch.film[..., columns.SELF_HITS][about.mask]
+    return Amount(float(hits.mean()), float(hits.std() / np.sqrt(max(1, hits.size))) + 1e-6)
+
+
 def spread_of(light: np.ndarray, variance: np.ndarray | None) -> np.ndarray:
     """What chance makes neighbours differ by, [rows, columns]: their median absolute deviation (Hampel 1974, "The Influence Curve and its Role in
     Robust Estimation"), or their measured spread where that is more."""
@@ -111,7 +117,13 @@ def dots_in(
     return dots & (light > 1.8 * ndimage.maximum_filter(light, footprint=RING, mode="nearest"))
 
 
-MEASURES: dict[str, Callable[[Patch, Patch | None, About], Amount]] = {"bias": bias, "structure": structure, "noise": noise, "sparkle": sparkle}
+MEASURES: dict[str, Callable[[Patch, Patch | None, About], Amount]] = {
+    "bias": bias,
+    "structure": structure,
+    "noise": noise,
+    "sparkle": sparkle,
+    "self_hits": self_hits,
+}
 NEED_TRUTH = {"bias", "structure"}
 
 

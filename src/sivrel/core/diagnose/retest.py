@@ -90,7 +90,7 @@ def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent:
         return _wasted(finding, case), 0.0
     if finding["kind"] == "steps" and "texels_per_pixel" in finding["evidence"]:
         return sum(f.amount for f in steps.find(case) if f.about == finding["about"]), 0.0
-    if finding["kind"] == "speckle" and "self_hits" in finding["evidence"]:
+    if measure == "self_hits":
         return sum(f.amount for f in speckle.find(case)), 0.0
     assert mask is not None
     if mask.shape != (case.grid.rows, case.grid.columns):

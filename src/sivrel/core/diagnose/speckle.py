@@ -1,6 +1,5 @@
 """Bands and speckle: rays that meet the very surface they leave, because they start too near it."""
 
-import numpy as np
 from scipy import ndimage
 
 from .case import Case, placed
@@ -29,7 +28,7 @@ def find(case: Case) -> list[Finding]:
         case,
         mask,
         kind="speckle",
-        measure="bias",
+        measure="self_hits",
         amount=contrast,
         contrast=contrast,
         size=3.0,
@@ -52,12 +51,3 @@ def find(case: Case) -> list[Finding]:
     ]
     return [made]
 
-
-def striped(case: Case) -> np.ndarray:
-    """How striped each light's share that is not shadowed is: [rows, columns], for depth maps that shade their own surfaces."""
-    worst = np.zeros(case.light.shape)
-    for name, plane in case.picture.passes.items():
-        if name.startswith("shadow."):
-            reach = plane[..., 0].astype(float)
-            worst = np.maximum(worst, np.abs(reach - ndimage.uniform_filter(reach, 5)))
-    return worst
