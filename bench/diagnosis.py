@@ -1,5 +1,5 @@
-"""The diagnosis against renders with planted flaws, and clean twins: what is found, whether it is there, whether the cause named first is right and the
-confidence just, whether remedies work, and how far predictions were off.
+"""The diagnosis against renders with planted flaws, and clean twins: what is found, whether it is there, whether the cause named first is right
+and the confidence just, whether remedies work, and how far predictions were off.
 
 Seeds for tuning and for reporting are apart: this module reports, from FIRST on; what was tuned was tuned below TUNED.
 """
@@ -27,6 +27,7 @@ from tests.rooms import room
 TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
 SECONDS, LONG = 16.0, 8.0
 EXACT = {"burnt", "smear", "slow", "steps"}
+ALONE = "no bounced light"
 """Kinds that rest on what is exact; of the others each finding is looked for again, for long and with random numbers of its own."""
 BINS = (0.0, 0.5, 0.8, 0.95, 1.01)
 
@@ -49,7 +50,7 @@ class Score:
 
 def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coarse]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
-    if finding.measure in ("bias", "structure") and finding.kind not in EXACT:
+    if finding.measure in ("bias", "structure") and finding.kind not in EXACT and finding.cause_key != ALONE:
         told = cleared(finding.as_dict())
         edits = finding.suspects[0].edits if of_mended_scene(told) else {}
         name = str(sorted(edits.items()))
@@ -62,7 +63,7 @@ def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coar
         case.echo = truths["echo"]
         value, error = amount_in(told, case, truths[name])
         return value > max(0.35 * finding.amount, 2.0 * error)
-    if finding.kind in EXACT:
+    if finding.kind in EXACT or finding.cause_key == ALONE:
         return finding.evidence.get("trial_amount", 1.0) > 0.0
     again = render_case(
         stand.scene, stand.recipe, stand.edits, None, Frame(stand.frame.width, stand.frame.height, None, 4242), caches=stand.caches
@@ -182,8 +183,9 @@ def _sums(scores: list[Score]) -> str:
         if inside:
             bins.append(f"{low:.0%} to {min(high, 1.0):.0%} sure: {np.mean(inside):.0%} of {len(inside)} right")
     return (
-        f"all: recall {found / max(planted, 1):.2f}, precision {confirmed_ / max(confirmed_ + invented, 1):.2f}, cause right {right / max(planted, 1):.2f} "
-        f"(of those found {right / max(found, 1):.2f}), remedies worked {cured / max(tried, 1):.2f} of {tried}, "
+        f"all: recall {found / max(planted, 1):.2f}, precision {confirmed_ / max(confirmed_ + invented, 1):.2f}, "
+        f"cause right {right / max(planted, 1):.2f} (of those found {right / max(found, 1):.2f}), "
+        f"remedies worked {cured / max(tried, 1):.2f} of {tried}, "
         f"predicted time off {np.median(times) if times else 0:.0%} (median), predicted gain off {np.median(gains) if gains else 0:.0%} of the flaw; "
         + "; ".join(bins)
     )

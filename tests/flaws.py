@@ -37,7 +37,8 @@ TWIN_SIZE, TWIN = (128, 72), {"sampling.max": 3000, "limits.diffuse_bounces": 16
 
 @dataclass
 class Planted:
-    """room; values of the recipe; edits; kinds that the flaw may be called, causes that explain it; filtered: whether its noise is filtered; size: in pixels."""
+    """room; values of the recipe; edits; kinds that the flaw may be called, causes that explain it; filtered: whether its noise is filtered;
+    size: in pixels."""
 
     room: Room
     kinds: set[str]
@@ -164,7 +165,7 @@ def striped_map(r: Room, s: float) -> Planted:
 
 
 def detached_by_bias(r: Room, s: float) -> Planted:
-    values = {"shadows.way": "depth_map", "shadows.bias": _between(s, 12, 40), "shadows.resolution": 512, "sampling.max": 48}
+    values = {"shadows.way": "depth_map", "shadows.bias": _between(s, 30, 60), "shadows.resolution": 256, "sampling.max": 48}
     return Planted(_sunny(r), {"lost contact shadow", "leak"}, {"map bias large"}, {**CLEAN, **values})
 
 
@@ -190,7 +191,8 @@ def black_glass(r: Room, s: float) -> Planted:
 
 def dim_by_clamp(r: Room, s: float) -> Planted:
     level = 2.0 ** -r.scene.cameras[0].exposure
-    return Planted(r, {"dim", "dark corner"}, {"clamp"}, {"sampling.max": 48, "limits.diffuse_bounces": 12, "limits.indirect_clamp": level * _between(s, 0.4, 0.1)})
+    values = {"sampling.max": 48, "limits.diffuse_bounces": 12, "limits.indirect_clamp": level * _between(s, 0.4, 0.1)}
+    return Planted(r, {"dim", "dark corner"}, {"clamp"}, values)
 
 
 def dim_by_bounces(r: Room, s: float) -> Planted:
@@ -218,6 +220,11 @@ def two_suns(r: Room, s: float) -> Planted:
 
 
 def smeared(r: Room, s: float) -> Planted:
+    _sunny(r)
+    w, y0 = r.size[0], r.slabs["West/Below"][1][1]
+    y1, z0, z1 = r.slabs["West/Above"][0][1], r.slabs["West/Left"][1][2], r.slabs["West/Right"][0][2]
+    for k, y in enumerate(np.linspace(y0, y1, 28)[1:-1]):  # a blind: stripes of sun for the filter to lose
+        r.scene.meshes.append(rooms.box(f"/Room/Blind{k}", (w + 0.03, y, z0 - 0.01), (w + 0.05, y + 0.015, z1 + 0.01), rooms.WOOD))
     return Planted(r, {"smear"}, {"filter"}, {"sampling.max": round(_between(s, 4, 2)), "limits.diffuse_bounces": 4}, filtered=True)
 
 

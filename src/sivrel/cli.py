@@ -346,7 +346,7 @@ def _parser() -> argparse.ArgumentParser:
     )
     add_survey_arguments(sub)
     sub = command(
-        "diagnose", lambda args: diagnose(args, _recipe, _frame, _print), "Say what is wrong with a picture, prove the cause by trial, and offer remedies."
+        "diagnose", lambda args: diagnose(args, _recipe, _frame, _print), "Say what is wrong with a picture, prove why, and offer remedies."
     )
     add_diagnose_arguments(sub)
     sub = command("export", lambda args: export(args, _recipe, _print), "Write a scene with all its edits as glTF (.glb).")

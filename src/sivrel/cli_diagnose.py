@@ -24,6 +24,7 @@ def add_diagnose_arguments(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("--caches", metavar="DIR", help="folder where what is prepared is kept, and found again")
     sub.add_argument("--seconds", type=float, default=20.0, metavar="S", help="time for brute force and trials (default %(default)g)")
     sub.add_argument("--exposure", type=float, metavar="STOPS", help="how a picture from elsewhere is looked at (default: as it measures itself)")
+    sub.add_argument("--per-degree", type=float, default=67.0, metavar="PIXELS", help="viewing distance: pixels a degree (default %(default)g)")
     sub.add_argument("--json", action="store_true")
 
 
@@ -36,6 +37,10 @@ def diagnose(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse.
 
     is_scene = args.what.startswith("demo:") or Path(args.what).suffix.lower() in READERS
     case, stand = _rendered(args, asked, frame_of) if is_scene else _given(args)
+
+    if not 5.0 <= args.per_degree <= 300.0:
+        raise InputError(f"{args.per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+    case.per_degree = args.per_degree
 
     def told(what: str, share: float, found: list[Any]) -> bool:
         print(f"{share:.0%} {what}" + (f" ({len(found)} so far)" if found else ""), file=sys.stderr)

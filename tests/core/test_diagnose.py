@@ -118,8 +118,9 @@ class Grain(unittest.TestCase):
         case = made_case(np.full((270, 480), 0.3), 0.03, Recipe())
         case.seconds = 10.0
         case.ledger = [
-            {"name": "Lamp", "noise": 0.9, "time": 0.2, "light": 1.0}, {"name": "bounced light", "noise": 0.1, "time": 0.5, "light": 0.2},
-        ]  # fmt: skip
+            {"name": "Lamp", "noise": 0.9, "time": 0.2, "light": 1.0},
+            {"name": "bounced light", "noise": 0.1, "time": 0.5, "light": 0.2},
+        ]
         finding = grain.find(case)[0]
         self.assertEqual(finding.about, "Lamp")
         offers = [r for r in grain.remedies(case, finding) if r.changes]
@@ -145,9 +146,12 @@ class Dots(unittest.TestCase):
 
     def test_paths_are_grouped(self):
         told = {
-            "diffuse → glass → a light met by chance": "caustic", "diffuse → diffuse → a glow met by chance": "glow",
-            "diffuse → gloss → a light aimed at": "gloss", "glass → a light met by chance": "caustic", "diffuse → a light aimed at": "other",
-        }  # fmt: skip
+            "diffuse → glass → a light met by chance": "caustic",
+            "diffuse → diffuse → a glow met by chance": "glow",
+            "diffuse → gloss → a light aimed at": "gloss",
+            "glass → a light met by chance": "caustic",
+            "diffuse → a light aimed at": "other",
+        }
         for words, group in told.items():
             self.assertEqual(fireflies.group_of(words), group, words)
 
@@ -238,11 +242,20 @@ class BruteForce(unittest.TestCase):
     def test_shortcuts_are_taken_out_and_wishes_stay(self):
         recipe = with_values(
             Recipe(),
-            {"gi.seen": "photon_map", "gi.beyond": "baked", "limits.indirect_clamp": 2, "limits.diffuse_bounces": 40, "shadows.way": "depth_map",
-             "caustics.on": "yes", "limits.ray_offset": 0.1},
-        )  # fmt: skip
+            {
+                "gi.seen": "photon_map",
+                "gi.beyond": "baked",
+                "limits.indirect_clamp": 2,
+                "limits.diffuse_bounces": 40,
+                "shadows.way": "depth_map",
+                "caustics.on": "yes",
+                "limits.ray_offset": 0.1,
+            },
+        )
         plain = brute_force(recipe)
-        self.assertEqual((plain.gi.seen, plain.gi.beyond, plain.shadows.way, plain.of("caustics").on), ("brute_force", "brute_force", "traced", "yes"))
+        self.assertEqual(
+            (plain.gi.seen, plain.gi.beyond, plain.shadows.way, plain.of("caustics").on), ("brute_force", "brute_force", "traced", "yes")
+        )
         self.assertEqual((plain.limits.indirect_clamp, plain.limits.diffuse_bounces, plain.limits.ray_offset), (0.0, 40, 0.0))
         self.assertEqual(brute_force(with_values(Recipe(), {"gi.seen": "off"})).gi.seen, "off")
 

@@ -28,7 +28,9 @@ class Outside(unittest.TestCase):
         return self.folder / name
 
     def test_passes_come_by_names_in_common_use(self):
-        planes = {name: self.plane() for name in ("R", "G", "B", "N.X", "N.Y", "N.Z", "Depth.Z", "Diffuse Albedo.R", "Diffuse Albedo.G", "Diffuse Albedo.B")}
+        planes = {
+            name: self.plane() for name in ("R", "G", "B", "N.X", "N.Y", "N.Z", "Depth.Z", "Diffuse Albedo.R", "Diffuse Albedo.G", "Diffuse Albedo.B")
+        }
         picture = read_outside(self.write("a.exr", planes))
         np.testing.assert_array_equal(picture.beauty[..., 1], planes["G"])
         np.testing.assert_array_equal(picture.passes["normal"][..., 2], planes["N.Z"])
@@ -51,9 +53,12 @@ class Outside(unittest.TestCase):
         (self.folder / "scene.usda").write_text("#usda 1.0")
         small = {name: np.zeros((4, 4), np.float32) for name in "RGB"}
         for path, part in (
-            (self.folder / "text.exr", "not an OpenEXR"), (self.folder / "scene.usda", "no picture"), (self.folder / "none.png", "no picture"),
-            (self.write("small.exr", small), "16 pixels"), (self.write("odd.exr", {"Q": self.plane()}), "R, G and B"),
-        ):  # fmt: skip
+            (self.folder / "text.exr", "not an OpenEXR"),
+            (self.folder / "scene.usda", "no picture"),
+            (self.folder / "none.png", "no picture"),
+            (self.write("small.exr", small), "16 pixels"),
+            (self.write("odd.exr", {"Q": self.plane()}), "R, G and B"),
+        ):
             with self.assertRaisesRegex(InputError, part):
                 read_outside(path)
 

@@ -11,16 +11,59 @@ from sivrel.store import findings, jobs, proofs, shots
 from tests.web.test_web import WebTest
 
 FINDING = {
-    "kind": "grain", "about": "Lamp", "key": "grain:Lamp", "title": "Grain over half of the picture.", "why": "Lamp brings most of it.", "box": [0, 0, 24, 18],
-    "share": 0.5, "seen": 6.0, "threshold": 3.0, "measure": "noise", "amount": 0.06, "where": "in the middle", "contrast": 0.06, "size": 1.0, "sign": 1, "weak": False,
-    "evidence": {}, "suspects": [], "trials": [], "cause": "the soft shadow of Lamp", "cause_key": "source Lamp", "confidence": 0.95,
+    "kind": "grain",
+    "about": "Lamp",
+    "key": "grain:Lamp",
+    "title": "Grain over half of the picture.",
+    "why": "Lamp brings most of it.",
+    "box": [0, 0, 24, 18],
+    "share": 0.5,
+    "seen": 6.0,
+    "threshold": 3.0,
+    "measure": "noise",
+    "amount": 0.06,
+    "where": "in the middle",
+    "contrast": 0.06,
+    "size": 1.0,
+    "sign": 1,
+    "weak": False,
+    "evidence": {},
+    "suspects": [],
+    "trials": [],
+    "cause": "the soft shadow of Lamp",
+    "cause_key": "source Lamp",
+    "confidence": 0.95,
     "remedies": [
-        {"words": "Take 64 samples a pixel.", "values": {"sampling.max": 64}, "edits": {}, "amount": 0.03, "amount_error": 0.003, "seen": 3.0,
-         "seconds": 4.0, "basis": "law", "costs": ""},
-        {"words": "Or filter it (N).", "values": {}, "edits": {}, "amount": None, "amount_error": None, "seen": None, "seconds": None, "basis": "outside", "costs": ""},
+        {
+            "words": "Take 64 samples a pixel.",
+            "values": {"sampling.max": 64},
+            "edits": {},
+            "amount": 0.03,
+            "amount_error": 0.003,
+            "seen": 3.0,
+            "seconds": 4.0,
+            "basis": "law",
+            "costs": "",
+        },
+        {
+            "words": "Or filter it (N).",
+            "values": {},
+            "edits": {},
+            "amount": None,
+            "amount_error": None,
+            "seen": None,
+            "seconds": None,
+            "basis": "outside",
+            "costs": "",
+        },
     ],
-    "settles": [], "note": "", "path": [], "fed": None, "mask": {"rows": 3, "columns": 4, "edges": [0, 5]}, "pictures": {},
-}  # fmt: skip
+    "settles": [],
+    "note": "",
+    "path": [],
+    "fed": None,
+    "mask": {"rows": 3, "columns": 4, "edges": [0, 5]},
+    "pictures": {},
+}
 TOLD = {"findings": [FINDING], "withdrawn": [], "complete": True, "seconds": {}, "first": 0.3}
 
 
@@ -81,8 +124,17 @@ class Findings(FindingsTest):
     def test_the_report_has_all_of_it(self):
         number = self.listed()["findings"][0]["id"]
         child = self.post(f"/findings/{number}/prove", remedy=0).json["proof"]
-        result = {"verdict": "smaller", "before": 0.06, "after": 0.031, "error": 0.001, "seen": 3.1, "predicted": 0.03, "seconds": 4.4,
-                  "predicted_seconds": 4.0, "said": "It is 48 % smaller."}  # fmt: skip
+        result = {
+            "verdict": "smaller",
+            "before": 0.06,
+            "after": 0.031,
+            "error": 0.001,
+            "seen": 3.1,
+            "predicted": 0.03,
+            "seconds": 4.4,
+            "predicted_seconds": 4.0,
+            "said": "It is 48 % smaller.",
+        }
         findings.keep_result(self.db, findings.retests_of_proof(self.db, child)[0].id, result)
         page = self.client.get(f"/proofs/{self.proof}/report").text
         for text in (FINDING["title"], "the soft shadow of Lamp", "Take 64 samples", "48 % smaller", "of which 1 helped", "9.1 % in the middle"):
@@ -120,7 +172,9 @@ class Outside(FindingsTest):
         self.assertIn("data-outside", page)
         difference = self.client.get(f"/pictures/{first.picture}/{second.picture}/difference.json").json
         self.assertIn("verdict", difference)
-        more = self.client.post("/shots/before/pictures", data={"csrf_token": self.token(), "files": [(self.png(3), "third.png")]}, content_type="multipart/form-data")
+        more = self.client.post(
+            "/shots/before/pictures", data={"csrf_token": self.token(), "files": [(self.png(3), "third.png")]}, content_type="multipart/form-data"
+        )
         self.assertEqual(more.status_code, 302)
         self.assertEqual(len(proofs.of_shot(self.db, shot.id)), 3)
 

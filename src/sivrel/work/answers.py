@@ -79,7 +79,7 @@ def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, bod
 
     try:
         if kind in OF_PROOFS:
-            return questions.answer(db, number, {**OF_PROOFS[kind](worker, db, body, tell), "done": True})
+            return questions.answer(db, number, {**OF_PROOFS[kind](worker, db, {**body, "question": number}, tell), "done": True})
         recipe = from_json(body["recipe"])
         ready = worker.prepare(
             db,

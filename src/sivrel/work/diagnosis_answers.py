@@ -1,7 +1,9 @@
 """What the worker answers about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are kept as PNG."""
 
+import contextlib
 import sqlite3
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +22,7 @@ from ..core.formats.exr import read_exr
 from ..core.render.frame import Cancel
 from ..core.render.passes import on_screen
 from ..core.scene.model import Camera
-from ..store import files, findings, jobs, proofs, shots
+from ..store import database, files, findings, jobs, proofs, questions, shots
 from .diagnosing import case_of
 
 if TYPE_CHECKING:
@@ -29,6 +31,8 @@ if TYPE_CHECKING:
 SMALL, LARGE = 60, 200
 """Pixels that the sides of small pictures are brought to, in whole steps, at least; and that a loupe cut has at most."""
 RETEST_SECONDS = 2.0
+POLL = 0.1
+"""Seconds between looks whether somebody called a diagnosis off."""
 Tell = Callable[[dict[str, Any]], bool]
 
 
@@ -47,8 +51,31 @@ def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any
     def told(what: str, share: float, found: list[Finding]) -> bool:
         return tell({"what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]})
 
-    made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0), kept=files.trials(worker.data) / "brute force")
+    with _heard(worker, body["question"], stand):
+        made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0), kept=files.trials(worker.data) / "brute force")
     return keep(worker.data, db, proof.id, case, made, exposure, camera)
+
+
+@contextlib.contextmanager
+def _heard(worker: "Worker", number: int, stand: Stand | None) -> Iterator[None]:
+    """Stop the stand's renders at once when the question is called off."""
+    over = threading.Event()
+
+    def watch() -> None:
+        db = database.connect(worker.data)
+        while not over.wait(POLL):
+            if questions.answered(db, number)[1] and stand is not None:
+                stand.cancel.set()
+                break
+        db.close()
+
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    try:
+        yield
+    finally:
+        over.set()
+        watcher.join()
 
 
 def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Diagnosis, exposure: float, camera: Camera | None) -> dict[str, Any]:

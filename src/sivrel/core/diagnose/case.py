@@ -8,6 +8,7 @@ import numpy as np
 from scipy import ndimage
 
 from ..formats.exr import Picture
+from ..lights.pack import GLOW, OTHERS
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.ledger import NOT_LIGHTS
 from ..measure.noise import DARK, LUMINANCE
@@ -92,7 +93,8 @@ class Case:
 
     @property
     def lights(self) -> list[str]:
-        return [row["name"] for row in self.ledger if row["name"] not in NOT_LIGHTS]
+        """Lights that rays are aimed at and that have a row of their own in the ledger."""
+        return [row["name"] for row in self.ledger if row["name"] not in (*NOT_LIGHTS, GLOW, OTHERS)]
 
     @property
     def cells(self) -> tuple[np.ndarray, np.ndarray]:
@@ -132,6 +134,10 @@ class Case:
 
     def contrast_of(self, light: np.ndarray, against: np.ndarray) -> np.ndarray:
         return contrast(light, against, self.exposure)
+
+    def bias_in(self, cells: np.ndarray, truth: np.ndarray) -> float:
+        """Signed contrast, as shown, of the mean light of some cells against that of other light."""
+        return float(self.contrast_of(self.cells[0][cells].mean(), truth[cells].mean()))
 
     def grain_of(self, light: np.ndarray, error: np.ndarray) -> np.ndarray:
         """Times the eye's threshold, of grain of some standard error a pixel."""

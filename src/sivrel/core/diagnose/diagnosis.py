@@ -7,7 +7,7 @@ adds one.
 import json
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from types import ModuleType
 from typing import Any
@@ -24,7 +24,7 @@ from .fed import feed
 from .finding import Finding
 from .regions import Region, places_off
 from .remedies import add_remedies, try_remedies
-from .stand import Stand
+from .stand import OutOfTime, Stand
 from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
 from .truth import Coarse, name_of
@@ -44,6 +44,8 @@ EFFORT = 0.3
 MOST_OF_A_KIND = 2
 LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
+MOST_OVER = 1.1
+"""Times the time until when remedies may still be tried."""
 COLD = {"burnt", "smear", "slow"}
 """Kinds that need no trial: what they rest on is exact."""
 Tell = Callable[[str, float, list[Finding]], bool]
@@ -61,7 +63,6 @@ class Diagnosis:
     truth_error: float | None = None
     complete: bool = True
     outside: bool = False
-    samples: dict[str, int] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
         from .finding import cleared
@@ -87,7 +88,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         return []
     off = places_off(case, truth)
     whole = [finding for module in OF_THE_WHOLE.values() for finding in module.find(case, truth, off)]
-    blotchy = blotches.find(case, truth) if not whole else []
+    blotchy = blotches.find(case, truth)
     found = [*whole, *blotchy]
     signs = {finding.sign for finding in whole}
     both = any(f.kind == "flat" and case.recipe.gi.seen == "ambient" for f in whole)
@@ -98,10 +99,8 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         # Where light goes up and down in patches, a patch by itself is no finding.
         if blotchy and _is_patch(region, blotchy[0]):
             continue
-        kind = module.__name__
-        if sum(f.evidence.get("of") == kind for f in found) < MOST_OF_A_KIND:
-            made = module.describe(case, region)
-            made.evidence["of"] = kind
+        made = module.describe(case, region)
+        if sum(f.kind == made.kind for f in found) < MOST_OF_A_KIND:
             found.append(made)
     return found
 
@@ -117,79 +116,99 @@ def _is_patch(region: Region, blotch: Finding) -> bool:
     return abs(region.contrast) < (5.0 if wide else 2.5) * blotch.contrast and region.share < 0.1
 
 
+class _CalledOff(Exception):
+    """Nobody waits for the diagnosis any more."""
+
+
 def diagnose(
     case: Case, stand: Stand | None = None, told: Tell | None = None, *, seconds: float = 20.0, kept: Path | None = None, look: Look | None = None
 ) -> Diagnosis:  # fmt: skip
-    """Find what is wrong with a picture; with a stand, prove the causes by trial within `seconds` in all, and offer remedies.
+    """Find what is wrong with a picture; with a stand, prove the causes by trial within about `seconds` in all, and offer remedies.
 
-    `told(what, share, findings)` hears each step, and stops the work by returning False. `kept`: a folder where brute force is kept for the next
-    diagnosis of the same view.
+    `told(what, share, findings)` hears each step, and stops the work by returning False; what was found till then is told. `kept`: a folder where
+    brute force is kept for the next diagnosis of the same view.
     """
     begun = time.monotonic()
-    spent: dict[str, float] = {}
+    result = Diagnosis(find_in_picture(case), [], {}, time.monotonic() - begun, outside=stand is None)
+    result.seconds["picture"] = result.first
 
-    def stage(name: str, since: float) -> float:
-        spent[name] = time.monotonic() - since
-        return time.monotonic()
+    def say(what: str, share: float) -> None:
+        if stand is not None and stand.cancel or (told and not told(what, share, sorted(result.findings, key=lambda f: -f.rank))):
+            raise _CalledOff
 
-    def say(what: str, share: float, found: list[Finding]) -> bool:
-        going = told is None or told(what, share, sorted(found, key=lambda f: -f.rank))
-        if not going and stand is not None:
+    if stand is not None and case.recipe is not None:
+        try:
+            _on_stand(case, stand, result, say, begun, seconds, kept, look)
+        except (_CalledOff, OutOfTime):
             stand.cancel.set()
-        return going
+            result.complete = False
+    for finding in result.findings:
+        add_remedies(case, finding)
+    if stand is not None and result.complete:
+        since = time.monotonic()
+        for finding in result.findings:
+            try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
+        result.seconds["remedies"] = time.monotonic() - since
+    result.withdrawn = [f for f in result.findings if f.chance]
+    result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
+    result.complete &= all(f.trials or f.kind in COLD or f.confidence is not None for f in result.findings)
+    return result
 
-    found = find_in_picture(case)
-    first = time.monotonic() - begun
-    now = stage("picture", begun)
-    result = Diagnosis(found, [], spent, first, outside=stand is None)
-    if stand is None or case.recipe is None or not say("making the caches ready", 0.05, found):
-        for finding in found:
-            add_remedies(case, finding)
-        return result
+
+def _on_stand(
+    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float, kept: Path | None, look: Look | None
+) -> None:  # fmt: skip
+    """The stages that render: caches as the proof had them, brute force, the scene, trials. What is found stands in the result as it comes."""
+    now = time.monotonic()
+
+    def stage(name: str) -> None:
+        nonlocal now
+        result.seconds[name], now = time.monotonic() - now, time.monotonic()
+
+    say("making the caches ready", 0.05)
     case.radii, case.glowing, case.mapped = stand.radii(), stand.glowing(), stand.mapped()
     if case.seconds is None:
         _time(case, stand)
-    for finding in found:
+    for finding in result.findings:
         if finding.kind == "fireflies":
             finding.suspects = fireflies.suspects(case, finding.about, fireflies.sparkling(case))
-    truth, ready, recipe = Coarse(case.grid), *stand.truth()
-    shortcuts = stand.recipe_differs(recipe)
-    case.echo = Coarse(case.grid, 20_000) if shortcuts else None
+    stage("caches")
+    truth = _against_brute_force(case, stand, result, say, seconds, kept)
+    result.findings = result.findings + dim.without_bounces(case, stand)
+    _against_spacing(case, stand, result.findings)
+    stage("brute force")
+    result.findings = _named_once(result.findings + _of_scene(case, stand, result.findings, look, kept))
+    inside = case.grid.inside()
+    result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
+    stage("scene")
+    _trials(case, stand, result.findings, max(begun + seconds, now + LEAST_OF_TRIALS * seconds), say)
+    result.findings = _told_once(result.findings)
+    stage("trials")
+
+
+def _against_brute_force(
+    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], seconds: float, kept: Path | None
+) -> Coarse:  # fmt: skip
+    """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept."""
+    of_picture, (ready, recipe) = result.findings, stand.truth()
+    truth = Coarse(case.grid)
     path = kept / f"{name_of(ready, recipe, case.grid)}.npz" if kept else None
     if path:
         truth.load(path)
+    case.echo = Coarse(case.grid, 20_000) if stand.recipe_differs(recipe) else None
     rounds = 2 if truth.samples == 0 else 1
-    picture_only = found
     for k in range(rounds):
-        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds / 20.0 / 2.0, stand.cancel)
+        say("rendering brute force", 0.08 + 0.25 * k / rounds)
+        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds / 40.0, stand.cancel)
         if going and case.echo is not None:
             going = case.echo.refine(stand.base(), stand.recipe, ECHO_SECONDS * seconds / 20.0 / rounds, stand.cancel)
-        found = _merged(picture_only, find_off(case, truth) if going else [])
-        if not going or not say("rendering brute force", 0.08 + 0.25 * (k + 1) / rounds, found):
-            result.findings = sorted(found, key=lambda f: -f.rank)
-            return result
+        if not going:
+            raise _CalledOff
+        result.findings = _merged(of_picture, find_off(case, truth))
+    say("looking at the scene", 0.34)
     if path:
         truth.save(path)
-    inside = case.grid.inside()
-    result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
-    found += dim.without_bounces(case, stand)
-    now = stage("brute force", now)
-    found += _of_scene(case, stand, truth, found, look, kept)
-    found = _named_once(found)
-    if not say("trying causes", 0.4, found):
-        return result
-    now = stage("scene", now)
-    _trials(case, stand, found, max(begun + seconds, now + LEAST_OF_TRIALS * seconds), say)
-    found = _told_once(found)
-    now = stage("trials", now)
-    for finding in found:
-        add_remedies(case, finding)
-        try_remedies(case, stand, finding, begun + 1.1 * seconds)
-    stage("remedies", now)
-    result.findings = sorted((f for f in found if not f.note.startswith("A closer look")), key=lambda f: -f.rank)
-    result.withdrawn = [f for f in found if f.note.startswith("A closer look")]
-    result.complete = all(f.trials or f.kind in COLD or f.confidence is not None for f in found)
-    return result
+    return truth
 
 
 def _time(case: Case, stand: Stand) -> None:
@@ -201,10 +220,21 @@ def _time(case: Case, stand: Stand) -> None:
         case.seconds = case.pixel_seconds + stand.ready(stand.recipe, stand.edits)[1]
 
 
+def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
+    """Say how the size of blotches stands to what the cache sets it by."""
+    depths = case.picture.passes.get("depth")
+    for finding in found:
+        if finding.kind != "blotches" or depths is None:
+            continue
+        there = depths[..., 0][case.spread(finding.mask) & np.isfinite(depths[..., 0])] if finding.mask is not None else depths[:0, 0, 0]
+        set_by = stand.spacing(float(np.median(there))) if there.size else None
+        if set_by is not None:
+            finding.evidence["spacing_px"] = set_by[1]
+            finding.why += f" They are about {finding.size:.0f} pixels wide; {set_by[0]}: {set_by[1]:.0f} pixels."
+
+
 def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:
     """What brute force says replaces what the picture alone suggested of the same kind."""
-    for finding in off:
-        finding.evidence["by"] = "truth"
     kinds = {f.kind for f in off if f.kind == "black glass"}
     return [f for f in found if f.kind not in kinds] + off
 
@@ -237,7 +267,7 @@ def _overlap(one: Finding, other: Finding) -> float:
 
 
 def _of_scene(
-    case: Case, stand: Stand, truth: Coarse, found: list[Finding], look: Look | None, kept: Path | None
+    case: Case, stand: Stand, found: list[Finding], look: Look | None, kept: Path | None
 ) -> list[Finding]:  # fmt: skip
     """What the scene itself is to blame for: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
     look = look or stand.look(EFFORT)
@@ -285,14 +315,15 @@ def _gaps(look: Look, kept: Path | None) -> list[Gap]:
     return found
 
 
-def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Tell) -> None:
+def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Callable[[str, float], None]) -> None:
     """Try the suspects of each finding, worst first, while there is time; each has its share of what is left."""
     waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
     waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each
     for k, finding in enumerate(waiting):
         left = until - time.monotonic()
-        if left < SLICE or stand.cancel or not say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)), found):
+        if left < SLICE:
             break
+        say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)))
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
         try_suspects(
             case, stand, finding, time.monotonic() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))

@@ -21,8 +21,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     missing = 1.0 - off.whole
     if missing < LEAST or missing < CERTAIN * off.error or off.too_dark < COVERS or case.recipe is None:
         return []
-    light, against = case.cells[0], truth.light
-    contrast = float(np.mean(case.contrast_of(light, against)[case.grid.inside()]))
+    contrast = case.bias_in(case.grid.inside(), truth.light)
     made = placed(
         case, np.ones(case.light.shape, bool), kind="dim", measure="bias", amount=abs(contrast), contrast=contrast, size=100.0,
         seen=case.seen(contrast, 100.0), sign=-1, title=f"The picture is dim: {missing:.0%} of its light is missing.",
@@ -51,7 +50,7 @@ def without_bounces(case: Case, stand: Stand) -> list[Finding]:
     missing = 1.0 - float(base.light.sum()) / max(whole, 1e-12)
     if missing < LEAST or missing * whole < CERTAIN * error:
         return []
-    contrast = float(np.mean(case.contrast_of(base.light, patch.light)))
+    contrast = float(case.contrast_of(base.light.mean(), patch.light.mean()))
     made = placed(
         case, np.ones(case.light.shape, bool), kind="dim", measure="bias", amount=abs(contrast), contrast=contrast, size=100.0,
         seen=case.seen(contrast, 100.0), sign=-1, title=f"The lights are alone: bounced light would add {missing / (1.0 - missing):.0%} to them.",

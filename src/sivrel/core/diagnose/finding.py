@@ -89,7 +89,7 @@ class Finding:
     kind: of which flaw; about: what tells it from others of its kind: a source, an object; measure: how `amount` is measured (measures.py)
     title, why: sentences; where: in the picture, in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
     contrast: as shown; size: pixels across; seen: times the eye's threshold
-    weak: whether it rests on the picture alone; mask: cells of the coarse grid that it covers
+    weak: whether it rests on the picture alone; chance: whether a closer look did not show it; mask: cells of the coarse grid that it covers
     cause, confidence: what trials proved, from 0 to 1; trials; remedies, and those combined of two; path, fed: the light's way to it in metres, and
     the record that fed it
     """
@@ -119,6 +119,7 @@ class Finding:
     combined: list[Remedy] = field(default_factory=list)
     settles: list[str] = field(default_factory=list)
     note: str = ""
+    chance: bool = False
     path: list[tuple[float, float, float]] = field(default_factory=list)
     fed: dict[str, Any] | None = None
     mask: np.ndarray | None = None

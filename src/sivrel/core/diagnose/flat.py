@@ -30,7 +30,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
             cells |= region.cells
     if not cells.any():
         cells = case.grid.inside()
-    contrast = float(np.mean(case.contrast_of(case.cells[0], truth.light)[cells]))
+    contrast = case.bias_in(cells, truth.light)
     seen = case.seen(contrast, 80.0)
     if seen < SEEN:
         return []

@@ -7,7 +7,8 @@ estimated (case.estimated_error).
 import numpy as np
 from scipy import ndimage
 
-from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, noise_of_region
+from ..lights.pack import GLOW, OTHERS
+from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
 from .case import Case, placed
 from .eye import GRAIN_SEEN
 from .finding import Finding, Remedy, Suspect
@@ -71,16 +72,16 @@ SETTLES = [
 
 
 def _called(source: str) -> str:
-    return {"bounced light": "bounced light", "gloss": "gloss", "glass": "glass", CAMERA: "the camera's rays", CROSS: "sources that share rays"}.get(
-        source, f"the soft shadow of {short(source)}"
-    )
+    called = {name: name for name in BOUNCED} | {CAMERA: "the camera's rays", CROSS: "sources that share rays", GLOW: "what glows", OTHERS: OTHERS}
+    return called.get(source, f"the soft shadow of {short(source)}")
 
 
 def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
     """Sources of the noise in a mask of pixels with their shares, most first; of the whole picture where its passes were not kept."""
     rows, columns = np.nonzero(mask)
     box = (int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
-    told = noise_of_region(case.picture.passes, case.lights, box) or [r for r in case.ledger if r.get("noise") is not None]
+    names = [row["name"] for row in case.ledger if row["name"] not in NOT_LIGHTS]
+    told = noise_of_region(case.picture.passes, names, box) or [r for r in case.ledger if r.get("noise") is not None]
     shares = [(r["name"], float(r["noise"])) for r in told if r["name"] not in (MEASURING,)]
     return sorted([s for s in shares if s[1] > 0.01], key=lambda s: -s[1])
 
@@ -100,7 +101,9 @@ def knob(case: Case, source: str) -> tuple[str, int, bool]:
         return "sampling.gi_rays", flat["sampling.gi_rays"], False
     if source in ("gloss", "glass"):
         return "sampling.glossy_rays", flat["sampling.glossy_rays"], False
-    if source in (CAMERA, CROSS):
+    if source == GLOW:  # chance finds it: the rays that bounce, and those of the camera
+        return "sampling.gi_rays", flat["sampling.gi_rays"], False
+    if source in (CAMERA, CROSS, OTHERS):
         return "sampling.max", flat["sampling.max"], False
     edit = case.edits.lights.get(source)
     rays = edit.shadows.rays if edit is not None else None

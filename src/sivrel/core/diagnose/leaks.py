@@ -127,7 +127,7 @@ def find_in_scene(case: Case, pair: Pair, gaps_found: list[Gap]) -> list[Finding
         if count and sizes.max() >= LEAST_CELLS:
             cells = labels == int(sizes.argmax()) + 1
             ratio = float(light[cells].sum() / max(closed[cells].sum(), 1e-12))
-            return [_by_gap(case, cells, float(case.contrast_of(one, other)[cells].mean()), ratio, gaps_found)]
+            return [_by_gap(case, cells, float(case.contrast_of(light[cells].mean(), closed[cells].mean())), ratio, gaps_found)]
     return []
 
 

@@ -109,7 +109,7 @@ def _region(case: Case, cells: np.ndarray, sign: int, light: np.ndarray, against
     inside = case.grid.inside()
     rough = case.grid.pool((~case.smooth).astype(float))
     near = ndimage.maximum_filter(rough, 3)
-    contrast = float(np.mean(case.contrast_of(light[cells], against[cells])))
+    contrast = case.bias_in(cells, against)
     return Region(
         cells, sign, contrast, float(np.sqrt(cells.sum())) * case.grid.step, float(light[cells].sum()) / total,
         float(np.sqrt(spread[cells].sum())) / total, float((shown[inside] < shown[cells].mean()).mean()),

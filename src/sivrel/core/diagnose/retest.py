@@ -37,8 +37,11 @@ class Retested:
 
 
 def of_mended_scene(finding: dict[str, Any]) -> bool:
-    """Whether what is measured is real light that a mended scene has not: it is held against brute force of the mended scene, before and after."""
-    return bool((finding["kind"] == "leak" and finding["about"] == "gap") or finding["kind"] == "two suns")
+    """Whether what is measured is real light that a mended scene has not, or that was not looked for: it is held against brute force of the remedy's
+    proof, before and after."""
+    return bool(
+        (finding["kind"] == "leak" and finding["about"] == "gap") or finding["kind"] == "two suns" or finding["cause_key"] == "no bounced light"
+    )
 
 
 def retest(

@@ -177,6 +177,19 @@ class Stand:
                 found["baked.max_edge"] = float(edge_for(ready.arrays, ELEMENTS))
         return found
 
+    def spacing(self, depth: float) -> tuple[str, float] | None:
+        """What sets the size of blotches, in words, and how many pixels wide it is at a distance in metres: how far apart records lie, how wide
+        photons are gathered, how wide cells are. None where nothing interpolates."""
+        ready = self.base()
+        pixel = 2.0 * ready.camera.half_width / self.frame.width * (1.0 if ready.camera.orthographic else depth)
+        for note in reversed(ready.ways):
+            if note.way == FOLLOWS_CAMERA and note.count:
+                return "records lie about as far apart", (self.frame.width * self.frame.height / note.count) ** 0.5
+            for name, words in (("radius", "photons are gathered as wide"), ("cell", "cells are as wide")):
+                if note.notes.get(name) and note.way in ("photon_map", "radiance_cache"):
+                    return words, 2.0 * float(note.notes[name]) / max(pixel, 1e-9)
+        return None
+
     def mapped(self) -> dict[str, Shadow]:
         """The depth maps of lights that have one of their own, as the recipe fills them up."""
         by_recipe = self.recipe.shadows

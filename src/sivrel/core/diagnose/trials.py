@@ -8,8 +8,10 @@ certain that less than a third did.
 import math
 import time
 from dataclasses import replace
+from typing import Any, NamedTuple
 
 import numpy as np
+from scipy import ndimage
 
 from .blotches import WIDE
 from .case import Case
@@ -54,8 +56,6 @@ class Region:
         self.mask = np.repeat(np.repeat(mask, fine, axis=0), fine, axis=1)
         if finding.measure == "structure" and self.mask.mean() < 0.9:
             # A cell on either side belongs to a blotch or step.
-            from scipy import ndimage
-
             self.mask = ndimage.binary_dilation(self.mask, iterations=fine)
         box = grid.pixels_of((x0, y0, x1, y1))
         self.pixels = (max(0, box[0] - MARGIN), max(0, box[1] - MARGIN), min(grid.width, box[2] + MARGIN), min(grid.height, box[3] + MARGIN))
@@ -78,8 +78,6 @@ class Region:
         if mask is None or not mask.any():
             cx, cy = (x0 + x1) // 2, (y0 + y1) // 2
         else:
-            from scipy import ndimage
-
             dense = ndimage.uniform_filter(mask.astype(float), (min(h, mask.shape[0]), min(w, mask.shape[1])), mode="constant")
             cy, cx = (int(v) for v in np.unravel_index(int(dense.argmax()), dense.shape))
         x, y = min(max(x0, cx - w // 2), x1 - w), min(max(y0, cy - h // 2), y1 - h)
@@ -89,14 +87,30 @@ class Region:
         return About(self.mask, finding.sign, self.case.exposure, self.case.samples, self.case.mean, wide=WIDE * self.fine)
 
 
+class Common(NamedTuple):
+    """What all trials of a finding have in common: its region; brute force of it, where the measure needs that; the region as it is, and the amount
+    of the flaw there; what the measure needs to know; seconds for each patch, and how else it is rendered."""
+
+    case: Case
+    stand: Stand
+    finding: Finding
+    region: Region
+    truth: Patch | None
+    base: Patch
+    before: Amount
+    about: About
+    slice: float
+    how: dict[str, Any]
+
+
 def of_the_scene(finding: Finding) -> bool:
     """Whether it is real light that the scene should not have: no recipe is at fault."""
     return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
 
 
 def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> None:
-    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`, or `end` for what takes
-    long to make ready; fills its trials, cause and confidence. What was begun is ended."""
+    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`, or `end`
+    for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended."""
     region = Region(case, finding)
     stand.until = float("inf")
     if of_the_scene(finding):
@@ -120,43 +134,36 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     before = measure(base, truth, about)
     finding.evidence |= {"trial_amount": before.value, "trial_error": before.error}
     if finding.measure in NEED_TRUTH and before.value < 2.0 * before.error and before.value < 0.5 * finding.amount:
-        finding.note = "A closer look against brute force does not show it: it was chance."
+        finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
         finding.confidence = 0.0
         return
+    common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
     for k, suspect in enumerate(finding.suspects):
         stand.until = max(until, min(end, time.monotonic() + MOST_TO_PREPARE))
         if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
             break
-        trial = _try(stand, finding, suspect, region, truth, base, before, about, slice_, how)
+        trial = _try(common, suspect)
         if trial is None:
             return
         finding.trials.append(trial)
         if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
             break
     if time.monotonic() < until - slice_ and not stand.cancel:
-        _combine(case, stand, finding, region, truth, base, before, about, slice_, how)
+        _combine(common)
     _conclude(finding)
 
 
-def _try(
-    stand: Stand,
-    finding: Finding,
-    suspect: Suspect,
-    region: Region,
-    truth: Patch | None,
-    base: Patch,
-    before: Amount,
-    about: About,
-    slice_: float,
-    how: dict,
-) -> Trial | None:
+def _try(common: Common, suspect: Suspect) -> Trial | None:
+    """Render a suspect's change, and judge it; None when cancelled."""
+    case, stand, finding, region, truth, base, before, about, slice_, how = common
     begun = time.monotonic()
+    changes = {**(suspect.tried or suspect.values), **suspect.edits}
     recipe, edits = stand.changed(suspect.tried or suspect.values, suspect.edits)
     try:
         ready = stand.ready(recipe, edits, region.pixels)[0]
         prepares = stand.prepares(recipe, edits, region.pixels)
     except OutOfTime:
-        return Trial(suspect.key, suspect.says, {**suspect.values, **suspect.edits}, None, None, NO_TIME, time.monotonic() - begun)
+        return Trial(suspect.key, suspect.says, changes, None, None, NO_TIME, time.monotonic() - begun)
     against = truth
     if suspect.edits and finding.measure in NEED_TRUTH and any(key.startswith(("object.", "card.")) for key in suspect.edits):
         # A scene that was mended has a truth of its own.
@@ -170,9 +177,8 @@ def _try(
         # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
         share = explained(Amount(before.value**2, 2.0 * before.value * before.error), Amount(after.value**2, 2.0 * after.value * after.error))
         scale = 1.0 / (1.0 - 1.0 / RAISE)
-        share = _with_ledger(
-            Amount(share.value * scale, share.error * scale), finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source "))
-        )
+        ledger = finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source "))
+        share = _with_ledger(Amount(share.value * scale, share.error * scale), ledger)
     elif suspect.inverse:
         # What falls as the root of a number was tried with less of it: what comes by that is what more would take.
         ratio = (after.value / max(before.value, 1e-9)) ** 2
@@ -190,7 +196,7 @@ def _try(
     return Trial(
         suspect.key,
         suspect.says,
-        {**suspect.values, **suspect.edits},
+        changes,
         float(share.value),
         float(share.error),
         verdict,
@@ -211,19 +217,9 @@ def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
     return Amount(value, sum(weights) ** -0.5)
 
 
-def _combine(
-    case: Case,
-    stand: Stand,
-    finding: Finding,
-    region: Region,
-    truth: Patch | None,
-    base: Patch,
-    before: Amount,
-    about: About,
-    slice_: float,
-    how: dict,
-) -> None:
+def _combine(common: Common) -> None:
     """Where the best change leaves something to be seen, try it with the next best beside it, as a remedy."""
+    case, stand, finding, region, truth, base, before, about, slice_, how = common
     by_key = {s.key: s for s in finding.suspects}
     useful = [t for t in finding.trials if (t.explained or 0.0) > 0.15 and t.verdict != STRUCK and not by_key[t.suspect].whole]
     useful.sort(key=lambda t: -(t.explained or 0.0))

@@ -72,9 +72,10 @@ export class Findings {
     this.going = null;
     await mine?.stop();
     if (reload) {
-      this.problem = "The diagnosis was called off: what had been found till then is gone. Diagnose again to have all of it.";
-      this.list = [];
+      this.problem = "The diagnosis was called off: what is listed had been found till then.";
       this.say();
+      // The worker keeps it, too; then it can be waved off.
+      this.waiting = setTimeout(() => this.load(), 1200);
     }
   }
 
@@ -261,6 +262,6 @@ export class Findings {
     const again = make("button", { type: "button", className: "link", textContent: "Diagnose again" });
     again.addEventListener("click", () => this.diagnose());
     const left = this.about?.complete ? "" : " Not all causes could be tried in the time.";
-    return make("p", { className: "note foot" }, make("a", { href: `/proofs/${proof.id}/report`, textContent: "Report" }), " · ", again, " within ", this.field(), ` s.${left}`);
+    return make("p", { className: "note foot" }, make("a", { href: `/proofs/${proof.id}/report`, textContent: "Report" }), " · ", again, " within ", this.field(), ` s.${left} Visible at 67 pixels a degree, at the camera's exposure.`);
   }
 }
