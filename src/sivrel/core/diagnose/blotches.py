@@ -8,7 +8,7 @@ root is the blotches' contrast, and how far it goes on from a cell to the next t
 import numpy as np
 from scipy import ndimage
 
-from .case import Case, placed
+from .case import Case, placed, tidied
 from .eye import SEEN
 from .finding import Finding
 from .suspects import BLOTCHES, of_light, ways_in_use
@@ -53,7 +53,7 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     counts = np.bincount(labels[blotchy])
     worst = labels == counts[1:].argmax() + 1
     made = placed(
-        case, case.spread(worst & blotchy), kind="blotches", measure="structure", amount=strength, contrast=strength, size=size, seen=seen,
+        case, case.spread(tidied(worst & blotchy, 2)), kind="blotches", measure="structure", amount=strength, contrast=strength, size=size, seen=seen,
         title="Blotches {there}: patches about " + f"{size:.0f} pixels wide.",
         why=f"Light there rises and falls by {strength:.0%} about brute force's, beyond what chance explains.",
         evidence={"strength": strength, "size_px": size, "share_blotchy": float(blotchy.mean())},

@@ -182,6 +182,13 @@ class Case:
         return self.grid.pool(mask.astype(np.float64)) >= share
 
 
+def tidied(mask: np.ndarray, by: int) -> np.ndarray:
+    """A mask without what is narrower than some pixels, and without such holes: as one would draw it by hand."""
+    around = np.pad(mask, 2 * by, mode="edge")
+    plain = ndimage.binary_opening(ndimage.binary_closing(around, iterations=by), iterations=by)[2 * by : -2 * by, 2 * by : -2 * by]
+    return plain if plain.any() else mask
+
+
 def placed(case: Case, mask: np.ndarray, **known: Any) -> Finding:
     """A finding over a mask of pixels; `known` says the rest of it, `{there}` in its title and why the object and place in words."""
     box, share, where, name = case.place(mask)

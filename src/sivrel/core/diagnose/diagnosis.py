@@ -226,11 +226,16 @@ def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
     for finding in found:
         if finding.kind != "blotches" or depths is None:
             continue
-        there = depths[..., 0][case.spread(finding.mask) & np.isfinite(depths[..., 0])] if finding.mask is not None else depths[:0, 0, 0]
-        set_by = stand.spacing(float(np.median(there))) if there.size else None
+        x0, y0 = case.picture.frame.window[:2]
+        covered: np.ndarray = np.isfinite(depths[..., 0])
+        covered = covered & case.spread(finding.mask) if finding.mask is not None else covered
+        there = np.zeros((case.grid.height, case.grid.width), bool)
+        rows, columns = covered.shape[:2]
+        there[y0 : y0 + rows, x0 : x0 + columns] = covered
+        set_by = stand.spacing(float(np.median(depths[..., 0][covered])), there) if covered.any() else None
         if set_by is not None:
             finding.evidence["spacing_px"] = set_by[1]
-            finding.why += f" They are about {finding.size:.0f} pixels wide; {set_by[0]}: {set_by[1]:.0f} pixels."
+            finding.why += f" They are about {finding.size:.0f} pixels wide; {set_by[0].format(round(set_by[1]))}."
 
 
 def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:

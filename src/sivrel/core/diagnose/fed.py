@@ -4,7 +4,6 @@ from typing import Any
 
 import numpy as np
 
-from ..caches import Cache, from_bytes
 from ..gi.way import Preview
 from ..gi.ways import PREPARING
 from ..survey.finding import point
@@ -26,7 +25,7 @@ def feed(case: Case, stand: Stand, finding: Finding, look: Look) -> None:
     p, n = spot
     best: tuple[float, dict[str, Any], np.ndarray] | None = None
     for note in stand.base().ways:
-        way, cache = PREPARING[note.way], _cache(stand, note.digest)
+        way, cache = PREPARING[note.way], stand.cache(note.digest)
         if way.preview is None or cache is None:
             continue
         shown = way.preview(cache.arrays)
@@ -61,13 +60,6 @@ def _spot(case: Case, finding: Finding) -> tuple[np.ndarray, np.ndarray] | None:
     n = passes["normal"][middle[0], middle[1]].astype(float)
     length = float(np.linalg.norm(n))
     return (passes["position"][middle[0], middle[1]].astype(float), n / length) if length > 0.1 else None
-
-
-def _cache(stand: Stand, digest: str) -> Cache | None:
-    if digest in stand.caches.held:
-        return stand.caches.held[digest]
-    path = stand.caches.path(digest)
-    return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
 
 
 def _feeder(shown: Preview, p: np.ndarray, n: np.ndarray, look: Look, radius: float) -> tuple[int, float, bool]:

@@ -9,7 +9,7 @@ from scipy import ndimage
 
 from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
-from .case import Case, placed
+from .case import Case, placed, tidied
 from .eye import GRAIN_SEEN
 from .finding import Finding, Remedy, Suspect
 from .naming import short
@@ -29,6 +29,7 @@ def find(case: Case) -> list[Finding]:
     grainy = ndimage.uniform_filter(seen, 9, mode="nearest") > GRAIN_SEEN
     if grainy.mean() < LEAST_SHARE:
         return []
+    grainy = tidied(grainy, 6)
     level = float(np.sqrt((seen[grainy] ** 2).mean()))
     relative = float(np.median(error[grainy] / (light[grainy] + case.floor)))
     known = {

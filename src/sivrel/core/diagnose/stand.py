@@ -5,10 +5,13 @@ import time
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
-from ..caches import Cache, CacheFolder
+import numpy as np
+
+from ..caches import Cache, CacheFolder, from_bytes
 from ..gi.baked import ELEMENTS, edge_for
 from ..gi.ways import PREPARING
 from ..render.frame import Cancel, Frame
+from ..render.passes import on_screen
 from ..render.prepare import Files, Geometry, Prepared, prepare
 from ..render.recipe import Recipe, with_values
 from ..scene.edits import Edits, to_json, with_edits
@@ -177,18 +180,29 @@ class Stand:
                 found["baked.max_edge"] = float(edge_for(ready.arrays, ELEMENTS))
         return found
 
-    def spacing(self, depth: float) -> tuple[str, float] | None:
-        """What sets the size of blotches, in words, and how many pixels wide it is at a distance in metres: how far apart records lie, how wide
-        photons are gathered, how wide cells are. None where nothing interpolates."""
+    def spacing(self, depth: float, there: np.ndarray) -> tuple[str, float] | None:
+        """What sets the size of blotches, in words, and how many pixels wide it is: how far apart records lie in a mask of the frame's pixels, how
+        wide photons are gathered or cells are at a distance in metres. None where nothing interpolates, or nothing lies there."""
         ready = self.base()
         pixel = 2.0 * ready.camera.half_width / self.frame.width * (1.0 if ready.camera.orthographic else depth)
         for note in reversed(ready.ways):
-            if note.way == FOLLOWS_CAMERA and note.count:
-                return "records lie about as far apart", (self.frame.width * self.frame.height / note.count) ** 0.5
-            for name, words in (("radius", "photons are gathered as wide"), ("cell", "cells are as wide")):
+            cache = self.cache(note.digest)
+            if note.way == FOLLOWS_CAMERA and cache is not None:
+                at = on_screen(cache.arrays["records"][:, :3].astype(float), ready.camera, (self.frame.width, self.frame.height)).astype(int)
+                at = at[((at >= 0) & (at < [there.shape[1], there.shape[0]])).all(axis=1)]
+                count = int(there[at[:, 1], at[:, 0]].sum())
+                return ("records lie {} pixels apart there", (float(there.sum()) / count) ** 0.5) if count else None
+            for name, words in (("radius", "photons are gathered {} pixels wide"), ("cell", "cells are {} pixels wide")):
                 if note.notes.get(name) and note.way in ("photon_map", "radiance_cache"):
                     return words, 2.0 * float(note.notes[name]) / max(pixel, 1e-9)
         return None
+
+    def cache(self, digest: str) -> Cache | None:
+        """A cache by its digest, where it is still kept."""
+        if digest in self.caches.held:
+            return self.caches.held[digest]
+        path = self.caches.path(digest)
+        return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
 
     def mapped(self) -> dict[str, Shadow]:
         """The depth maps of lights that have one of their own, as the recipe fills them up."""

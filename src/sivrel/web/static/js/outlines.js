@@ -41,6 +41,7 @@ export class Outlines {
     const ink = canvas.getContext("2d"), [left, top, width, height] = plate.place();
     ink.setTransform(1, 0, 0, 1, 0, 0);
     ink.clearRect(0, 0, ...size);
+    this.letters = [];
     for (const [k, one] of this.findings.entries()) {
       if (one.dismissed || (this.chosen >= 0 && k !== this.chosen && one.share > 0.5)) continue;
       const is = k === this.chosen, colour = is ? "#b3261e" : "#ffffff";
@@ -72,7 +73,10 @@ export class Outlines {
   }
 
   letter(ink, text, x, y, is, ratio) {
-    const r = 9 * ratio, cx = Math.max(r, x), cy = Math.max(r, y);
+    const r = 9 * ratio, cy = Math.max(r, y);
+    let cx = Math.max(r, x);
+    while (this.letters.some(([a, b]) => Math.hypot(a - cx, b - cy) < 1.8 * r)) cx += 2.2 * r; // beside one that is there
+    this.letters.push([cx, cy]);
     ink.beginPath();
     ink.arc(cx, cy, r, 0, 7);
     ink.fillStyle = is ? "#b3261e" : "#fff";
