@@ -33,6 +33,8 @@ OF_SOURCE = 0.25, 0.12
 """The same for a source of grain: no one source need make half of it."""
 OF_LEDGER = 0.08
 """How far the ledger's share of a source in the whole picture may be off that in a place."""
+CERTAIN_IN_SCENE = 4.0
+"""Standard errors by which light must fall with what the scene should not have."""
 SCENE_SAMPLES = 150_000
 """Samples in all of each of the two renders with and without what the scene should not have."""
 MOST_SPARKLES, SPARKLING = 16, 9000
@@ -270,12 +272,11 @@ def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float)
     apart = (patches[0].light - patches[1].light)[region.mask]
     amount = amount._replace(error=float(apart.std() / np.sqrt(apart.size) / max(patches[1].light[region.mask].mean(), 1e-12)))
     if finding.kind == "two suns":
-        # Where both shine at once, each brings a part: all that is the second's goes with it.
-        finding.amount = max(amount.value, 0.02)
-        share = Amount(1.0 if amount.value > max(0.03, 4.0 * amount.error) else 0.0, amount.error)
-    else:
-        share = Amount(min(1.0, amount.value / max(finding.amount, 1e-9)), amount.error / max(finding.amount, 1e-9))
-    verdict = PROVEN if _normal((share.value - MOST_LEFT) / max(share.error, 0.02)) > CERTAIN else OPEN
+        finding.amount = max(amount.value, 0.02)  # where both shine at once, each brings a part
+    # The place was chosen for how much comes there, so less than was found first is no doubt of the cause.
+    share = Amount(min(1.0, amount.value / max(finding.amount, 1e-9)), amount.error / max(finding.amount, 1e-9))
+    certain = amount.value > CERTAIN_IN_SCENE * amount.error and finding.seen * share.value > finding.threshold
+    verdict = PROVEN if certain else OPEN
     finding.trials.append(
         Trial(
             suspect.key,
@@ -292,6 +293,8 @@ def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float)
         )
     )
     _conclude(finding)
+    if certain:
+        finding.confidence = round(min(0.99, _normal(amount.value / max(amount.error, 1e-9) - CERTAIN_IN_SCENE + 1.0)), 3)
 
 
 def _normal(z: float) -> float:
