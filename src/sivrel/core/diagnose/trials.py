@@ -29,6 +29,8 @@ MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
 MOST_TO_PREPARE = 5.0
 """Seconds that may be spent to make ready what a suspect changes."""
+NEARLY = 0.4
+"""Share that a cause must explain to be named before the way as a whole."""
 OF_SOURCE = 0.25, 0.12
 """The same for a source of grain: no one source need make half of it."""
 OF_LEDGER = 0.08
@@ -305,7 +307,9 @@ def _conclude(finding: Finding) -> None:
     """Name the cause: of those proven the most specific one that explains most; else, with less confidence, the best that was not struck off."""
     by_key = {s.key: s for s in finding.suspects}
     proven = [t for t in finding.trials if t.verdict == PROVEN]
-    specific = [t for t in proven if not by_key[t.suspect].whole] or proven
+    nearly = [t for t in finding.trials if t.verdict == OPEN and (t.explained or 0.0) >= NEARLY and not by_key[t.suspect].whole]
+    # That the way itself is at fault says less than which of its settings, were that not quite certain.
+    specific = [t for t in proven if not by_key[t.suspect].whole] or nearly or proven
     if specific:
         best = max(specific, key=lambda t: t.explained or 0.0)
     else:
