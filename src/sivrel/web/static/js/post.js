@@ -25,6 +25,7 @@ export function watch(address, fields) {
     const { question } = await asked;
     for (;;) {
       await new Promise((on) => setTimeout(on, 60));
+      if (stopped) throw new Error("Called off.");
       const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
       if (!answer.ok) throw new Error(await sentence(answer));
       const told = (await answer.json()).answer;
