@@ -18,7 +18,7 @@ from . import __version__
 from .cli_caches import add_arguments, caches
 from .cli_diagnose import add_diagnose_arguments, diagnose
 from .cli_pictures import add_compare_arguments, add_finish_arguments, compare, finish
-from .cli_scenes import add_export_arguments, add_survey_arguments, export, read_given, survey
+from .cli_scenes import add_export_arguments, add_survey_arguments, add_view_arguments, export, read_given, survey
 from .core.errors import InputError
 
 
@@ -324,15 +324,8 @@ def _parser() -> argparse.ArgumentParser:
     sub = command("render", render, "Render a shot to an EXR picture.")
     sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
     sub.add_argument("-o", "--output", required=True, metavar="OUT.exr")
-    sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe to start from")
-    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one setting; may be repeated")
-    sub.add_argument("--size", default="480x270", metavar="WxH", help="size of the whole frame (default %(default)s)")
-    sub.add_argument("--region", metavar="X0,Y0,X1,Y1", help="part of the frame to render, in its pixels")
-    sub.add_argument("--camera", metavar="NAME", help="camera (default: the first)")
-    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
-    sub.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default 0)")
+    add_view_arguments(sub)
     sub.add_argument("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="default: all cores")
-    sub.add_argument("--caches", metavar="DIR", help="folder where what is prepared is kept, and found again")
     sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="begin no tile after this time")
     sub.add_argument("--json", action="store_true")
     sub = command("layer", layer, "Write edits of lights and objects as a USD layer over the scene, which stays as it is.")

@@ -7,21 +7,14 @@ from pathlib import Path
 from typing import Any
 
 from .cli_pictures import Tell
-from .cli_scenes import Ask, read_given
+from .cli_scenes import Ask, add_view_arguments, read_given
 from .core.errors import InputError
 
 
 def add_diagnose_arguments(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("what", metavar="SHOT|IMAGE.exr", help="scene file or demo:NAME, which is rendered first; or a picture, of any program")
     sub.add_argument("--shot", metavar="SHOT", help="of a picture that was rendered here: the scene, to try causes on")
-    sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe to render with")
-    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one setting or edit; may be repeated")
-    sub.add_argument("--size", default="480x270", metavar="WxH", help="size of the whole frame (default %(default)s)")
-    sub.add_argument("--region", metavar="X0,Y0,X1,Y1", help="part of the frame")
-    sub.add_argument("--camera", metavar="NAME", help="camera (default: the first)")
-    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
-    sub.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default 0)")
-    sub.add_argument("--caches", metavar="DIR", help="folder where what is prepared is kept, and found again")
+    add_view_arguments(sub)
     sub.add_argument("--seconds", type=float, default=20.0, metavar="S", help="time for brute force and trials (default %(default)g)")
     sub.add_argument("--exposure", type=float, metavar="STOPS", help="how a picture from elsewhere is looked at (default: as it measures itself)")
     sub.add_argument("--per-degree", type=float, default=67.0, metavar="PIXELS", help="viewing distance: pixels a degree (default %(default)g)")
@@ -46,8 +39,7 @@ def diagnose(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse.
         print(f"{share:.0%} {what}" + (f" ({len(found)} so far)" if found else ""), file=sys.stderr)
         return True
 
-    kept = Path(args.caches) / "brute force" if args.caches else None
-    made = look_into(case, stand, told, seconds=args.seconds, kept=kept)
+    made = look_into(case, stand, told, seconds=args.seconds)
     for finding in [*made.findings, *made.withdrawn]:
         finding.pictures = {}
         for trial in finding.trials:
@@ -77,6 +69,7 @@ def _rendered(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse
 
 
 def _given(args: argparse.Namespace) -> tuple[Any, Any]:
+    from .core.caches import CacheFolder
     from .core.diagnose.stand import Stand
     from .core.finish.finishing import measured_exposure
     from .core.formats.outside import read_outside
@@ -89,13 +82,13 @@ def _given(args: argparse.Namespace) -> tuple[Any, Any]:
     exposure = args.exposure if args.exposure is not None else measured_exposure(picture.beauty)
     if args.shot is None:
         case = case_of(picture, {}, exposure, None, None)
-        case.recipe = None if picture.recipe is None else picture.recipe
         return case, None
     if picture.recipe is None:
         raise InputError(f"{args.what} was not rendered here, so no cause can be tried on it; leave --shot away, and read what would settle it.")
     scene = read_given(find_shot(args.shot), args.frame)
     _compile(warm_up)
-    stand = Stand(scene, picture.recipe, picture.edits or Edits(), picture.camera, picture.frame)
+    caches = CacheFolder(Path(args.caches)) if args.caches else None
+    stand = Stand(scene, picture.recipe, picture.edits or Edits(), picture.camera, picture.frame, caches=caches)
     exposure = args.exposure if args.exposure is not None else scene.camera(picture.camera).exposure
     return case_of(picture, {}, exposure, None, None), stand
 

@@ -13,6 +13,18 @@ Ask = Callable[[argparse.Namespace], tuple[Any, Any]]
 """The recipe and the edits that the arguments ask for."""
 
 
+def add_view_arguments(sub: argparse.ArgumentParser) -> None:
+    """What of a shot is rendered, and by which recipe."""
+    sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe to start from")
+    sub.add_argument("--set", action="append", metavar="KEY=VALUE", help="one setting or edit; may be repeated")
+    sub.add_argument("--size", default="480x270", metavar="WxH", help="size of the whole frame (default %(default)s)")
+    sub.add_argument("--region", metavar="X0,Y0,X1,Y1", help="part of the frame to render, in its pixels")
+    sub.add_argument("--camera", metavar="NAME", help="camera (default: the first)")
+    sub.add_argument("--frame", type=float, metavar="N", help="time code at which the scene is read")
+    sub.add_argument("--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default 0)")
+    sub.add_argument("--caches", metavar="DIR", help="folder where what is prepared is kept, and found again")
+
+
 def add_survey_arguments(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")
     sub.add_argument("--recipe", metavar="NAME|FILE.json", help="recipe that it is looked over for")

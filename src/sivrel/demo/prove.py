@@ -10,18 +10,15 @@ import time
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from ..core.formats.exr import read_exr, write_exr
 from ..core.formats.scenes import read_scene
-from ..core.render.film import clock_entries, film_columns
-from ..core.render.frame import Frame, assemble, render_tiles
+from ..core.render.frame import Frame
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits, is_edit, with_edits
 from ..core.scene.model import Scene
-from ..work.finishing import found_in, make_picture, measurements
+from ..work.finishing import found_in, measurements, render_picture
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -106,12 +103,10 @@ def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
 def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path) -> dict[str, Any]:
     frame, begun = Frame(), time.monotonic()
     ready = prepare(scene, recipe, edits, camera, frame=frame)
-    tiles: dict = {}
-    clock = np.zeros(clock_entries(ready.arrays.slots))
-    render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock)
+    rendered = render_picture(ready, recipe, frame, shot.name, edits)
+    assert rendered is not None  # nobody cancels it
+    picture, film, clock = rendered
     seconds = time.monotonic() - begun
-    film = assemble(frame, film_columns(ready.arrays.slots), tiles)
-    picture = make_picture(film, ready, frame, recipe, shot.name, edits)
     noise, light, dropped = measurements(picture, film)
     shipped = FOR_THE_FILTER if path.stem in FILTERED else BY_SCATTERING if path.stem in IN_PARTS else SHIPPED
     for name in list(picture.passes):

@@ -49,7 +49,7 @@ def focus_path(data: Path, digest: str) -> Path:
 
 
 def trials(data: Path) -> Path:
-    """Small pictures of findings and trials, and brute force as diagnoses keep it."""
+    """Small pictures of findings and trials."""
     return data / "trials"
 
 

@@ -9,6 +9,7 @@ from ..core.render.recipe import Recipe, difference, settings
 from ..core.scene.edits import SETTINGS, split_key
 from ..core.scene.edits import difference as edits_difference
 from ..core.shadows.ways import WAYS as SHADOW_WAYS
+from ..core.survey.finding import short
 from ..store.proofs import Proof
 
 TITLES = {way.key: way.title for way in WAYS} | {way.key: way.title for way in SHADOW_WAYS if way.key != "off"}
@@ -68,15 +69,15 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     whole = set()
     for key, before, after in edits_difference(parent.edits, proof.edits) if parent.edits != proof.edits else ():
         group, name, field = split_key(key)
-        short = name.rstrip("/").rsplit("/", 1)[-1]
+        called = short(name)
         # A card that comes or goes is one change, however many numbers make it.
         if group == "card" and (name in parent.edits.cards) != (name in proof.edits.cards):
             if name not in whole:
                 whole.add(name)
-                found.append((f"card {short}", "", "added") if name in proof.edits.cards else (f"card {short}", "", "taken out"))
+                found.append((f"card {called}", "", "added") if name in proof.edits.cards else (f"card {called}", "", "taken out"))
             continue
         what = "" if field in ("kind", "pattern") else f" {SETTINGS[group][field]['name']}"
-        found.append((f"{short}{what}", "" if before is None else shown(field, before), "as in the file" if after is None else shown(field, after)))
+        found.append((f"{called}{what}", "" if before is None else shown(field, before), "as in the file" if after is None else shown(field, after)))
     a, b = parent.frame, proof.frame
     for name, before, after in (
         ("camera", parent.camera, proof.camera),

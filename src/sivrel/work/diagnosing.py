@@ -1,6 +1,5 @@
 """From a render to a diagnosis: the case of a picture with what was measured of it, and the picture of a shot that is rendered for one."""
 
-import os
 import time
 from typing import Any
 
@@ -10,20 +9,21 @@ from ..core.caches import CacheFolder
 from ..core.diagnose.case import Case
 from ..core.diagnose.stand import Stand
 from ..core.formats.exr import Picture
-from ..core.render.film import clock_entries, film_columns
-from ..core.render.frame import Cancel, Frame, assemble, render_tiles
+from ..core.render.frame import Cancel, Frame
 from ..core.render.prepare import Files, prepare
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
-from .finishing import found_in, make_picture
+from .finishing import found_in, render_picture
 
 
-def case_of(picture: Picture, found: dict[str, Any], exposure: float, seconds: float | None, pixel_seconds: float | None, **more: Any) -> Case:
+def case_of(
+    picture: Picture, found: dict[str, Any], exposure: float, seconds: float | None, pixel_seconds: float | None, smear: np.ndarray | None = None
+) -> Case:  # fmt: skip
     """The case of a picture that was rendered here; `found` as work.finishing.found_in tells it."""
     return Case(
         picture, exposure, picture.recipe, picture.edits or Edits(), found.get("lights", []), found.get("meters", {}), found.get("maps", []), seconds,
-        pixel_seconds, **more,
+        pixel_seconds, smear,
     )  # fmt: skip
 
 
@@ -35,14 +35,11 @@ def render_case(
     caches, cancel = caches or CacheFolder(), cancel or Cancel()
     begun = time.monotonic()
     ready = prepare(scene, recipe, edits, camera, frame=frame, caches=caches, files=files, progress=told)
-    clock = np.zeros(clock_entries(ready.arrays.slots))
-    tiles: dict[int, np.ndarray] = {}
     pixels_begun = time.monotonic()
-    if not render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock, cancel=cancel):
+    rendered = render_picture(ready, recipe, frame, scene.name, edits, cancel)
+    if rendered is None:
         return None
-    now = time.monotonic()
-    film = assemble(frame, film_columns(ready.arrays.slots), tiles)
-    picture = make_picture(film, ready, frame, recipe, scene.name, edits)
+    now, (picture, film, clock) = time.monotonic(), rendered
     case = case_of(picture, found_in(film, ready, clock, picture), ready.camera.exposure, now - begun, now - pixels_begun)
     stand = Stand(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, cancel=cancel, ready=ready)
     return case, stand

@@ -13,9 +13,10 @@ from PIL import Image
 from ..core.diagnose.case import Case
 from ..core.diagnose.diagnosis import Diagnosis, diagnose
 from ..core.diagnose.finding import Finding, cleared
+from ..core.diagnose.measures import NEED_TRUTH
 from ..core.diagnose.retest import amount_in, of_mended_scene, retest
 from ..core.diagnose.stand import Stand
-from ..core.diagnose.truth import Coarse, name_of
+from ..core.diagnose.truth import Coarse
 from ..core.errors import InputError
 from ..core.finish.view import to_bytes, to_display
 from ..core.formats.exr import read_exr
@@ -52,7 +53,7 @@ def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any
         return tell({"what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]})
 
     with _heard(worker, body["question"], stand):
-        made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0), kept=files.trials(worker.data) / "brute force")
+        made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0))
     return keep(worker.data, db, proof.id, case, made, exposure, camera)
 
 
@@ -97,7 +98,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
         smear = np.load(filtered)["smear"].astype(np.float32)
     found = {"lights": proof.lights, "meters": proof.meters, "maps": proof.maps}
     pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
-    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, smear=smear, notes=proof.note)
+    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, smear)
     # What shipped without its passes was made by the proof's own recipe all the same.
     case.recipe, case.edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
     return case
@@ -174,33 +175,25 @@ def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any],
         kept = findings.get(db, waits.finding_id)
         if kept is None:
             continue
-        finding = kept.body
-        before = None
-        if finding["measure"] in ("bias", "structure") and truth is None:
-            truth = _truth(worker, stand, case)
-            case.echo = Coarse(case.grid, 20_000)
-            case.echo.refine(stand.base(), stand.recipe, RETEST_SECONDS / 2.0, stand.cancel)
+        finding, before, was = kept.body, None, None
         parent = proofs.get(db, kept.proof_id)
-        was = case_of_proof(worker.data, db, shot, parent) if parent is not None and parent.picture is not None else None
-        if finding["measure"] in ("bias", "structure") and parent is not None and was is not None:
-            held = truth
-            if not of_mended_scene(finding):
-                own = stand_of(worker, db, shot, parent)
-                held = _truth(worker, own, was)
-                was.echo = Coarse(was.grid, 20_000)
-                was.echo.refine(own.base(), own.recipe, RETEST_SECONDS / 2.0, own.cancel)
-            before = amount_in(finding, was, held)[0]
+        if parent is not None and parent.picture is not None:
+            was = case_of_proof(worker.data, db, shot, parent)
+        if finding["measure"] in NEED_TRUTH:
+            truth = truth or measured(stand, case)
+            if parent is not None and was is not None:
+                held = truth if of_mended_scene(finding) else measured(stand_of(worker, db, shot, parent), was)
+                before = amount_in(finding, was, held)[0]
         result = cleared(retest(finding, waits.remedy, case, truth, before, was).as_dict())
         findings.keep_result(db, waits.id, result)
         told.append(result)
     return {"retests": told}
 
 
-def _truth(worker: "Worker", stand: Stand, case: Case) -> Coarse:
-    """Brute force of a proof's view: as it was kept, refined where it is rough."""
-    truth, (ready, recipe) = Coarse(case.grid), stand.truth()
-    path = files.trials(worker.data) / "brute force" / f"{name_of(ready, recipe, case.grid)}.npz"
-    truth.load(path)
+def measured(stand: Stand, case: Case) -> Coarse:
+    """Brute force of a proof's view, as it was kept and a little finer; and, on its case, its echo."""
+    truth, ready, recipe = stand.coarse(case.grid)
     truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.cancel)
-    truth.save(path)
+    stand.keep_coarse(truth, ready, recipe)
+    case.echo = stand.echo(case.grid, RETEST_SECONDS / 2.0)
     return truth

@@ -1,5 +1,6 @@
 """What is made of a finished film: the EXR, its thumbnail, its measurements."""
 
+import os
 import sqlite3
 from dataclasses import asdict
 from pathlib import Path
@@ -14,8 +15,8 @@ from ..core.measure.ledger import measure_ledger
 from ..core.measure.meters import measure_meters
 from ..core.measure.noise import LUMINANCE, noise_level
 from ..core.measure.verdict import judge
-from ..core.render.film import DROPPED, coarse_share
-from ..core.render.frame import Frame
+from ..core.render.film import DROPPED, clock_entries, coarse_share, film_columns
+from ..core.render.frame import Cancel, Frame, assemble, render_tiles
 from ..core.render.passes import film_passes, motion_pass
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe
@@ -37,6 +38,18 @@ def make_picture(
             passes["motion"] = motion
     objects = [mesh.name for mesh in packed_meshes(ready.scene)]
     return Picture(passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits(), objects=objects)
+
+
+def render_picture(
+    ready: Prepared, recipe: Recipe, frame: Frame, shot: str, edits: Edits, cancel: Cancel | None = None
+) -> tuple[Picture, np.ndarray, np.ndarray] | None:  # fmt: skip
+    """Render a prepared shot on all cores: its picture, its film and the processor's cycles by what they were spent on; None when cancelled."""
+    clock = np.zeros(clock_entries(ready.arrays.slots))
+    tiles: dict[int, np.ndarray] = {}
+    if not render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock, cancel=cancel):
+        return None
+    film = assemble(frame, film_columns(ready.arrays.slots), tiles)
+    return make_picture(film, ready, frame, recipe, shot, edits), film, clock
 
 
 def keep_picture(data: Path, picture: Picture) -> str:

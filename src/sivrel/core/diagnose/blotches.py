@@ -11,10 +11,10 @@ from scipy import ndimage
 from .case import Case, placed, tidied
 from .eye import SEEN
 from .finding import Finding
+from .measures import covariance
 from .suspects import BLOTCHES, of_light, ways_in_use
 from .truth import Coarse
 
-NEEDS = "truth"
 WIDE = 6.0
 """Cells beyond which a difference is no blotch but a bias."""
 WINDOW = 15
@@ -27,13 +27,10 @@ LEAST_CONTRAST = 0.025
 def find(case: Case, truth: Coarse) -> list[Finding]:
     if case.recipe is None or not ways_in_use(case.recipe):
         return []
-    flat = (case.grid.pool(case.smooth.astype(float)) > 0.7) & case.grid.inside()
+    flat = case.flat
     if flat.sum() < 64 or case.echo is None:
         return []
-    one, other = truth.halves
-    own = case.grid.pool(case.light) if case.variance is not None else case.echo.halves[0]
-    again = case.echo.light if case.variance is not None else case.echo.halves[1]
-    bands = [_band(case, light, against, flat) for light, against in ((own, one), (again, other))]
+    bands = bands_of(case, truth)
     product, powers = bands[0] * bands[1], [band**2 for band in bands]
     inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
     local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
@@ -42,8 +39,8 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
     strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
     # Over the whole picture at once, for blotches too faint for any one place.
-    total = float(product[flat].mean())
-    if blotchy.mean() < 0.01 and total > CERTAIN * np.sqrt(powers[0][flat].mean() * powers[1][flat].mean() / (flat.sum() * INDEPENDENT)):
+    total, chance = covariance(bands[0][flat], bands[1][flat], flat.sum() * INDEPENDENT)
+    if blotchy.mean() < 0.01 and total > CERTAIN * chance:
         blotchy, strength = flat, float(np.sqrt(total))
     size = _size(bands, flat) * case.grid.step
     seen = case.seen(strength, size)
@@ -61,6 +58,18 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     made.share = float(blotchy.mean())
     made.suspects = of_light(case.recipe, BLOTCHES, case.radii, case.mapped)
     return [made]
+
+
+def bands_of(case: Case, truth: Coarse) -> list[np.ndarray]:
+    """The two differences from brute force, of the picture and of its echo, on flat cells; where the picture's spread was not measured, of the two
+    halves of the echo."""
+    if case.echo is None:
+        lights = [case.cells[0]] * 2
+    elif case.variance is None:
+        lights = list(case.echo.halves)
+    else:
+        lights = [case.grid.pool(case.light), case.echo.light]
+    return [_band(case, light, against, case.flat) for light, against in zip(lights, truth.halves, strict=True)]
 
 
 def _mean(plane: np.ndarray, inside: np.ndarray, sigma: float) -> np.ndarray:

@@ -3,11 +3,11 @@
 import numpy as np
 from scipy import ndimage
 
+from ..measure.noise import LUMINANCE
 from .case import Case, placed
 from .eye import as_shown
 from .finding import Finding, Remedy
 
-NEEDS = "picture"
 WHITE = 0.93
 """Share of the screen's white from which on the soft view shows no more detail."""
 LEAST_SHARE, LEAST_PIXELS = 0.02, 64
@@ -16,7 +16,7 @@ LEAST_SHARE, LEAST_PIXELS = 0.02, 64
 def burnt(case: Case, stops: float = 0.0) -> np.ndarray:
     """bool [rows, columns]: what would be burnt at an exposure so many stops off the case's."""
     glow = case.picture.passes.get("emission")
-    lit = case.light if glow is None else np.where(glow.astype(float) @ (0.2126, 0.7152, 0.0722) > 0.5 * case.light, 0.0, case.light)
+    lit = case.light if glow is None else np.where(glow.astype(float) @ LUMINANCE > 0.5 * case.light, 0.0, case.light)
     white = as_shown(lit, case.exposure + stops) > WHITE
     return ndimage.binary_opening(white, iterations=1)
 

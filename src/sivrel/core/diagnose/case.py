@@ -16,14 +16,15 @@ from ..measure.verdict import where_in
 from ..render.recipe import Recipe
 from ..scene.edits import Edits
 from ..scene.model import Shadow
+from ..survey.finding import short
 from .eye import THRESHOLD, contrast, contrast_of_noise, grain_factor, times_threshold
 from .finding import Box, Finding
 from .grid import Grid, grid_of
-from .naming import short
 from .truth import Coarse
 
 LAPLACIAN = np.array([[1.0, -2.0, 1.0], [-2.0, 4.0, -2.0], [1.0, -2.0, 1.0]])
 WINDOW = 17
+MOSTLY = 0.7
 GUIDES = ("albedo", "normal", "depth", "object", "position")
 
 
@@ -33,8 +34,7 @@ class Case:
     ledger, meters, maps: as `work.finishing.found_in` tells them, empty where nothing was measured; seconds, pixel_seconds: of the render,
     None where they are not known; smear: of its filtered twin, [rows, columns], where there is one; radii: automatic distances of its caches
     in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth maps of lights that have one of their own;
-    echo: the recipe as it is on the coarse grid, with
-    other random numbers and the same caches; notes: of who made it elsewhere
+    echo: the recipe as it is on the coarse grid, with other random numbers and the same caches
     """
 
     picture: Picture
@@ -51,7 +51,6 @@ class Case:
     glowing: list[str] = field(default_factory=list)
     mapped: dict[str, Shadow] = field(default_factory=dict)
     echo: Coarse | None = None
-    notes: str = ""
     per_degree: float = PIXELS_PER_DEGREE
 
     @functools.cached_property
@@ -132,6 +131,11 @@ class Case:
             flat &= ndimage.maximum_filter(plane, 3) - ndimage.minimum_filter(plane, 3) < 0.05
         return flat
 
+    @functools.cached_property
+    def flat(self) -> np.ndarray:
+        """bool: cells of the window that are mostly smooth."""
+        return (self.grid.pool(self.smooth.astype(float)) > MOSTLY) & self.grid.inside()
+
     def contrast_of(self, light: np.ndarray, against: np.ndarray) -> np.ndarray:
         return contrast(light, against, self.exposure)
 
@@ -171,10 +175,11 @@ class Case:
         return box, float(mask.mean()), where, self.object_in(mask)
 
     def spread(self, cells: np.ndarray) -> np.ndarray:
-        """A mask of coarse cells as one of the window's pixels."""
+        """A mask of coarse cells, of this grid or another of the frame, as one of the window's pixels."""
         x0, y0, x1, y1 = self.picture.frame.window
-        rows = np.minimum((np.arange(y0, y1) + 0.5) * self.grid.rows / self.grid.height, self.grid.rows - 1).astype(int)
-        columns = np.minimum((np.arange(x0, x1) + 0.5) * self.grid.columns / self.grid.width, self.grid.columns - 1).astype(int)
+        down, across = cells.shape
+        rows = np.minimum((np.arange(y0, y1) + 0.5) * down / self.grid.height, down - 1).astype(int)
+        columns = np.minimum((np.arange(x0, x1) + 0.5) * across / self.grid.width, across - 1).astype(int)
         return cells[rows[:, None], columns[None, :]]
 
     def in_cells(self, mask: np.ndarray, share: float = 0.2) -> np.ndarray:

@@ -1,8 +1,8 @@
 """Contact shadows that are lost or have come off: too bright where things meet, under what smooths, filters or starts its rays too far off."""
 
-from .case import Case, placed
+from .case import Case
 from .finding import Finding
-from .regions import Region
+from .regions import Region, placed_at
 from .suspects import BRIGHT, of_light
 
 
@@ -14,12 +14,7 @@ def claims(case: Case, region: Region) -> float:
 
 
 def describe(case: Case, region: Region) -> Finding:
-    made = placed(
-        case, case.spread(region.cells), kind="lost contact shadow", measure="bias", amount=abs(region.contrast), contrast=region.contrast,
-        size=region.size, seen=case.seen(region.contrast, region.size), sign=1,
-        title="Shadow is lost {there}: " + f"{(region.ratio - 1.0) * 100.0:.0f} % too bright.",
-        why="Brute force has it darker there.", evidence={"ratio": region.ratio, "error": region.error},
-    )  # fmt: skip
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, BRIGHT, case.radii, case.mapped)
-    return made
+    title = "Shadow is lost {there}: " + f"{(region.ratio - 1.0) * 100.0:.0f} % too bright."
+    suspects = of_light(case.recipe, BRIGHT, case.radii, case.mapped)
+    return placed_at(case, region, "lost contact shadow", title, "Brute force has it darker there.", suspects)

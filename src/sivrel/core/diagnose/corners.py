@@ -1,8 +1,8 @@
 """Dark corners and creases: less light than brute force has, in a place."""
 
-from .case import Case, placed
+from .case import Case
 from .finding import Finding
-from .regions import Region
+from .regions import Region, placed_at
 from .suspects import DARK, of_light
 
 
@@ -11,12 +11,7 @@ def claims(case: Case, region: Region) -> float:
 
 
 def describe(case: Case, region: Region) -> Finding:
-    made = placed(
-        case, case.spread(region.cells), kind="dark corner", measure="bias", amount=abs(region.contrast), contrast=region.contrast, size=region.size,
-        seen=case.seen(region.contrast, region.size), sign=-1,
-        title="Too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % of the light is missing.",
-        why="Brute force finds light there that this recipe does not.", evidence={"ratio": region.ratio, "error": region.error},
-    )  # fmt: skip
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
-    return made
+    title = "Too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % of the light is missing."
+    suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
+    return placed_at(case, region, "dark corner", title, "Brute force finds light there that this recipe does not.", suspects)

@@ -4,43 +4,40 @@
 adds one.
 """
 
-import json
 import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from pathlib import Path
 from types import ModuleType
 from typing import Any
 
 import numpy as np
 
-from ..caches import hash_of
+from ..caches import Cache, hash_of
+from ..survey import gaps
 from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
 from ..survey.look import Look
 from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, grain, leaks, slow, smear, speckle, steps, suns
 from .case import Case
 from .fed import feed
-from .finding import Finding
+from .finding import Finding, cleared
 from .regions import Region, places_off
 from .remedies import add_remedies, try_remedies
-from .stand import OutOfTime, Stand
+from .stand import ECHO_SEED, OutOfTime, Stand
 from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
-from .truth import Coarse, name_of
+from .truth import Coarse, dependencies
 
-OF_PICTURE: dict[str, ModuleType] = {
-    "grain": grain, "fireflies": fireflies, "stepped shadows": steps, "black glass": glass, "speckle": speckle, "burnt places": burnt, "smear": smear,
-    "where the time goes": slow,
-}  # fmt: skip
+OF_PICTURE: tuple[ModuleType, ...] = (grain, fireflies, steps, glass, speckle, burnt, smear, slow)
 """Flaws that a picture and its passes show by themselves: `find(case)`."""
-OF_THE_WHOLE: dict[str, ModuleType] = {"dim": dim, "flat": flat}
+OF_THE_WHOLE: tuple[ModuleType, ...] = (dim, flat)
 """Flaws of all the light, against brute force: `find(case, truth, off)`."""
 OF_PLACES: tuple[ModuleType, ...] = (glass, leaks, contact, corners)
 """Flaws of places that are off brute force: `claims(case, region)` says how well one fits, `describe` makes the finding."""
 TRUTH_SECONDS, ECHO_SECONDS, PAIR_SECONDS, SLICE = 4.0, 2.0, 2.4, 0.9
 EFFORT = 0.3
 """Share of a survey's rays that a diagnosis takes to search for gaps."""
+KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
 MOST_OF_A_KIND = 2
 LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
@@ -65,8 +62,6 @@ class Diagnosis:
     outside: bool = False
 
     def as_dict(self) -> dict[str, Any]:
-        from .finding import cleared
-
         return cleared(
             {
                 "findings": [f.as_dict() for f in self.findings], "withdrawn": [f.as_dict() for f in self.withdrawn], "seconds": self.seconds,
@@ -77,7 +72,7 @@ class Diagnosis:
 
 def find_in_picture(case: Case) -> list[Finding]:
     """What the picture and its passes show by themselves, worst first."""
-    found = [finding for module in OF_PICTURE.values() for finding in module.find(case)]
+    found = [finding for module in OF_PICTURE for finding in module.find(case)]
     found += flat.find_weak(case)
     return sorted(found, key=lambda f: -f.rank)
 
@@ -87,7 +82,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
     if case.recipe is None:
         return []
     off = places_off(case, truth)
-    whole = [finding for module in OF_THE_WHOLE.values() for finding in module.find(case, truth, off)]
+    whole = [finding for module in OF_THE_WHOLE for finding in module.find(case, truth, off)]
     blotchy = blotches.find(case, truth)
     found = [*whole, *blotchy]
     signs = {finding.sign for finding in whole}
@@ -121,12 +116,12 @@ class _CalledOff(Exception):
 
 
 def diagnose(
-    case: Case, stand: Stand | None = None, told: Tell | None = None, *, seconds: float = 20.0, kept: Path | None = None, look: Look | None = None
+    case: Case, stand: Stand | None = None, told: Tell | None = None, *, seconds: float = 20.0
 ) -> Diagnosis:  # fmt: skip
     """Find what is wrong with a picture; with a stand, prove the causes by trial within about `seconds` in all, and offer remedies.
 
-    `told(what, share, findings)` hears each step, and stops the work by returning False; what was found till then is told. `kept`: a folder where
-    brute force is kept for the next diagnosis of the same view.
+    `told(what, share, findings)` hears each step, and stops the work by returning False; what was found till then is told. Brute
+    force is kept among the stand's caches for the next diagnosis of the same view.
     """
     begun = time.monotonic()
     result = Diagnosis(find_in_picture(case), [], {}, time.monotonic() - begun, outside=stand is None)
@@ -138,7 +133,7 @@ def diagnose(
 
     if stand is not None and case.recipe is not None:
         try:
-            _on_stand(case, stand, result, say, begun, seconds, kept, look)
+            _on_stand(case, stand, result, say, begun, seconds)
         except (_CalledOff, OutOfTime):
             stand.cancel.set()
             result.complete = False
@@ -156,7 +151,7 @@ def diagnose(
 
 
 def _on_stand(
-    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float, kept: Path | None, look: Look | None
+    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float
 ) -> None:  # fmt: skip
     """The stages that render: caches as the proof had them, brute force, the scene, trials. What is found stands in the result as it comes."""
     now = time.monotonic()
@@ -173,11 +168,11 @@ def _on_stand(
         if finding.kind == "fireflies":
             finding.suspects = fireflies.suspects(case, finding.about, fireflies.sparkling(case))
     stage("caches")
-    truth = _against_brute_force(case, stand, result, say, seconds, kept)
+    truth = _against_brute_force(case, stand, result, say, seconds)
     result.findings = result.findings + dim.without_bounces(case, stand)
     _against_spacing(case, stand, result.findings)
     stage("brute force")
-    result.findings = _named_once(result.findings + _of_scene(case, stand, result.findings, look, kept))
+    result.findings = _named_once(result.findings + _of_scene(case, stand, result.findings))
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
     stage("scene")
@@ -187,15 +182,11 @@ def _on_stand(
 
 
 def _against_brute_force(
-    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], seconds: float, kept: Path | None
+    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], seconds: float
 ) -> Coarse:  # fmt: skip
     """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept."""
-    of_picture, (ready, recipe) = result.findings, stand.truth()
-    truth = Coarse(case.grid)
-    path = kept / f"{name_of(ready, recipe, case.grid)}.npz" if kept else None
-    if path:
-        truth.load(path)
-    case.echo = Coarse(case.grid, 20_000) if stand.recipe_differs(recipe) else None
+    of_picture, (truth, ready, recipe) = result.findings, stand.coarse(case.grid)
+    case.echo = Coarse(case.grid, ECHO_SEED) if stand.recipe_differs(recipe) else None
     rounds = 2 if truth.samples == 0 else 1
     for k in range(rounds):
         say("rendering brute force", 0.08 + 0.25 * k / rounds)
@@ -206,8 +197,7 @@ def _against_brute_force(
             raise _CalledOff
         result.findings = _merged(of_picture, find_off(case, truth))
     say("looking at the scene", 0.34)
-    if path:
-        truth.save(path)
+    stand.keep_coarse(truth, ready, recipe)
     return truth
 
 
@@ -271,11 +261,9 @@ def _overlap(one: Finding, other: Finding) -> float:
     return float((one.mask & other.mask).sum() / max(1, one.mask.sum()))
 
 
-def _of_scene(
-    case: Case, stand: Stand, found: list[Finding], look: Look | None, kept: Path | None
-) -> list[Finding]:  # fmt: skip
+def _of_scene(case: Case, stand: Stand, found: list[Finding]) -> list[Finding]:
     """What the scene itself is to blame for: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
-    look = look or stand.look(EFFORT)
+    look = stand.look(EFFORT)
     made = suns.find(case, look)
     if not look.inside:
         return made
@@ -285,38 +273,36 @@ def _of_scene(
         for finding in leaking:
             feed(case, stand, finding, look)
             finding.suspects = sorted([*finding.suspects, *sheets], key=lambda s: -s.prior)
-    gaps = _gaps(look, kept)
-    if gaps and not stand.cancel:
-        edits = {key: value for gap in gaps for mend in gap.mends[:1] for key, value in mend.edits.items()}
-        pair = _pair(case, stand, edits, kept)
+    open_joints = _gaps(stand, look)
+    if open_joints and not stand.cancel:
+        edits = {key: value for gap in open_joints for mend in gap.mends[:1] for key, value in mend.edits.items()}
+        pair = _pair(case, stand, edits)
         if pair is not None:
-            made += leaks.find_in_scene(case, pair, gaps)
+            made += leaks.find_in_scene(case, pair, open_joints)
     return made
 
 
-def _pair(case: Case, stand: Stand, edits: dict[str, Any], kept: Path | None) -> leaks.Pair | None:
+def _pair(case: Case, stand: Stand, edits: dict[str, Any]) -> leaks.Pair | None:
     """Brute force with and without the gaps, as it was kept, or rendered now."""
-    ready, recipe = stand.truth(edits)
-    path = kept / f"{name_of(ready, recipe, case.grid)}-pair.npz" if kept else None
-    if path and path.is_file():
-        with np.load(path) as told:
-            return leaks.Pair(told["open"], told["closed"])
-    pair = leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
-    if pair is not None and path:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        np.savez(path, open=pair.open, closed=pair.closed)
+    depends = dependencies(*stand.truth(edits), case.grid)
+    kept = stand.found(KIND_OF_PAIR, depends)
+    if kept is not None:
+        return leaks.Pair(kept.arrays["open"], kept.arrays["closed"])
+    begun, pair = time.monotonic(), leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
+    if pair is not None:
+        stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": time.monotonic() - begun}))
     return pair
 
 
-def _gaps(look: Look, kept: Path | None) -> list[Gap]:
+def _gaps(stand: Stand, look: Look) -> list[Gap]:
     """The gaps of a scene, as they were found before where that was kept."""
-    path = kept / f"{hash_of(look.arrays.vertices, look.arrays.objects, look.camera.to_world)}.json" if kept else None
-    if path and path.is_file():
-        return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in json.loads(path.read_text())]
-    found = leaks.gaps_in(look)
-    if path:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(json.dumps([asdict(gap) for gap in found]))
+    depends = {"geometry": hash_of(stand.base().geometry.hash(), look.arrays.objects), "camera": hash_of(look.camera.to_world)}
+    kept = stand.found(KIND_OF_GAPS, depends)
+    if kept is not None:
+        return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in kept.notes["gaps"]]
+    begun, found = time.monotonic(), gaps.check(look)
+    notes = {"seconds": time.monotonic() - begun, "count": len(found), "unit": "gaps", "gaps": [asdict(gap) for gap in found]}
+    stand.keep(Cache(KIND_OF_GAPS, stand.scene.name, depends, {}, notes))
     return found
 
 

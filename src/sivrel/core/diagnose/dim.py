@@ -11,7 +11,6 @@ from .stand import Stand
 from .suspects import DARK, of_light
 from .truth import Coarse
 
-NEEDS = "off"
 LEAST = 0.04
 COVERS = 0.3
 CERTAIN = 4.0

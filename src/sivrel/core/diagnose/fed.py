@@ -6,6 +6,7 @@ import numpy as np
 
 from ..gi.way import Preview
 from ..gi.ways import PREPARING
+from ..measure.noise import LUMINANCE
 from ..survey.finding import point
 from ..survey.look import Look
 from .case import Case
@@ -71,7 +72,7 @@ def _feeder(shown: Preview, p: np.ndarray, n: np.ndarray, look: Look, radius: fl
     if not len(near):
         near = np.argsort(away)[:1]
     near = near[np.argsort(away[near])[:MOST]]
-    light = shown.values[near].astype(float) @ np.array([0.2126, 0.7152, 0.0722]) / (0.05 + away[near])
+    light = shown.values[near].astype(float) @ LUMINANCE / (0.05 + away[near])
     ahead = np.einsum("ij,j->i", at[near] - p, n)
     start = np.broadcast_to(p + n * 4.0 * look.offset, (len(near), 3))
     lift = shown.normals[near] if len(shown.normals) == len(shown.points) else np.zeros((len(near), 3))

@@ -9,12 +9,11 @@ from scipy import ndimage
 
 from ..measure.noise import DARK
 from ..render.passes import kind_in_words
+from ..survey.finding import short
 from .case import Case, placed
 from .finding import Finding, Suspect
 from .measures import dots_in
-from .naming import short
 
-NEEDS = "picture"
 LEAST, LEAST_SHARE = 6, 1.5e-4
 """Pixels, and share of them, below which a sparkle is chance."""
 

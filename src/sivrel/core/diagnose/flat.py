@@ -9,7 +9,6 @@ from .regions import Off
 from .suspects import BRIGHT, DARK, LEAK, of_light, ways_in_use
 from .truth import Coarse
 
-NEEDS = "off"
 CERTAIN, LEAST = 4.0, 0.06
 WASHED_OUT = 0.35
 """Of a picture from elsewhere: its blackest hundredth against its middle, as shown, above which blacks are lifted."""

@@ -5,10 +5,9 @@ import numpy as np
 from ..render.recipe import Recipe
 from .case import Case, placed
 from .finding import Finding, Suspect
-from .regions import Region
+from .regions import Region, placed_at
 from .suspects import DARK, held, of_light
 
-NEEDS = "picture"
 LEAST_ENDED, LEAST_SHARE = 0.08, 0.002
 
 
@@ -80,19 +79,7 @@ def claims(case: Case, region: Region) -> float:
 
 def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
-    made = placed(
-        case,
-        case.spread(region.cells),
-        kind="black glass",
-        measure="bias",
-        amount=abs(region.contrast),
-        contrast=region.contrast,
-        size=region.size,
-        seen=case.seen(region.contrast, region.size),
-        sign=-1,
-        title="Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing.",
-        why=f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings.",
-        evidence={"ratio": region.ratio, "error": region.error},
-    )
-    made.suspects = limit_suspects(case.recipe) + [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key not in ("glass limit",)]
-    return made
+    title = "Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing."
+    why = f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings."
+    others = [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key != "glass limit"]
+    return placed_at(case, region, "black glass", title, why, limit_suspects(case.recipe) + others)

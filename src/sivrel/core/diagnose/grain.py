@@ -4,41 +4,39 @@ The spread of a pixel's samples is measured while it is rendered, source by sour
 estimated (case.estimated_error).
 """
 
+from typing import Any
+
 import numpy as np
 from scipy import ndimage
 
 from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
+from ..scene.edits import is_edit
+from ..survey.finding import short
 from .case import Case, placed, tidied
 from .eye import GRAIN_SEEN
-from .finding import Finding, Remedy, Suspect
-from .naming import short
+from .finding import PROVEN, Finding, Remedy, Suspect, apart
 
-NEEDS = "picture"
 LEAST_SHARE = 0.04
 """Share of the picture below which grain is not worth a word."""
-OWN = 0.3
-"""Share of the noise from which on a source is named."""
 RAISE = 4
 
 
 def find(case: Case) -> list[Finding]:
-    error = case.error
-    light = ndimage.uniform_filter(case.light, 5, mode="nearest")
-    seen = case.grain_of(light, error)
+    seen = seen_in(case)
     grainy = ndimage.uniform_filter(seen, 9, mode="nearest") > GRAIN_SEEN
     if grainy.mean() < LEAST_SHARE:
         return []
     grainy = tidied(grainy, 6)
-    level = float(np.sqrt((seen[grainy] ** 2).mean()))
-    relative = float(np.median(error[grainy] / (light[grainy] + case.floor)))
+    level = mean_of(seen, grainy)
+    relative = float(np.median(case.error[grainy] / (_around(case)[grainy] + case.floor)))
     known = {
         "kind": "grain",
         "measure": "noise",
         "seen": level,
         "size": 1.0,
         "contrast": relative,
-        "amount": float(np.sqrt((seen[grainy] ** 2).mean())) / case.grain_of_one,
+        "amount": level / case.grain_of_one,
         "evidence": {"noise": relative, "samples": case.samples},
     }
     sources = shares_in(case, grainy)
@@ -48,19 +46,33 @@ def find(case: Case) -> list[Finding]:
         made.settles = SETTLES if case.recipe is None else []
         return [made]
     name, share = sources[0]
-    also = [f"{_called(n)} {s:.0%}" for n, s in sources[1:3] if s > 0.1]
-    title = f"Grain over {{share}} of the picture, {'most' if share > 0.5 else f'{share:.0%}'} of it from {_called(name)}."
+    also = [f"{called(n)} {s:.0%}" for n, s in sources[1:3] if s > 0.1]
+    title = f"Grain over {{share}} of the picture, {'most' if share > 0.5 else f'{share:.0%}'} of it from {called(name)}."
     made = placed(
         case,
         grainy,
         title=title,
-        why=f"{_called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
+        why=f"{called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
         about=name,
         **known,
     )
     made.evidence["sources"] = dict(sources[:5])
     made.suspects = _suspects(case, sources)
     return [made]
+
+
+def _around(case: Case) -> np.ndarray:
+    return ndimage.uniform_filter(case.light, 5, mode="nearest")
+
+
+def seen_in(case: Case) -> np.ndarray:
+    """Times the eye's threshold that the grain of each pixel is, [rows, columns]."""
+    return case.grain_of(_around(case), case.error)
+
+
+def mean_of(seen: np.ndarray, mask: np.ndarray) -> float:
+    """Root mean square of what is seen in a mask of pixels."""
+    return float(np.sqrt((seen[mask] ** 2).mean()))
 
 
 WHOSE = "Its sources were not measured in this proof; prove it anew, or let the trials tell."
@@ -72,9 +84,10 @@ SETTLES = [
 ]
 
 
-def _called(source: str) -> str:
-    called = {name: name for name in BOUNCED} | {CAMERA: "the camera's rays", CROSS: "sources that share rays", GLOW: "what glows", OTHERS: OTHERS}
-    return called.get(source, f"the soft shadow of {short(source)}")
+def called(source: str) -> str:
+    """A source as sentences name it."""
+    words = {name: name for name in BOUNCED} | {CAMERA: "the camera's rays", CROSS: "sources that share rays", GLOW: "what glows", OTHERS: OTHERS}
+    return words.get(source, f"the soft shadow of {short(source)}")
 
 
 def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
@@ -83,32 +96,35 @@ def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
     box = (int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
     names = [row["name"] for row in case.ledger if row["name"] not in NOT_LIGHTS]
     told = noise_of_region(case.picture.passes, names, box) or [r for r in case.ledger if r.get("noise") is not None]
-    shares = [(r["name"], float(r["noise"])) for r in told if r["name"] not in (MEASURING,)]
+    shares = [(r["name"], float(r["noise"])) for r in told if r["name"] != MEASURING]
     return sorted([s for s in shares if s[1] > 0.01], key=lambda s: -s[1])
 
 
-def knob(case: Case, source: str) -> tuple[str, int, bool]:
-    """The setting that gives a source more samples: its key, its value, and whether it is an edit."""
+def knob(case: Case, source: str) -> tuple[str, int]:
+    """The setting that gives a source more samples: its key and its value."""
     assert case.recipe is not None and case.edits is not None
     flat = case.recipe.flat()
     if case.recipe.gi.seen == "ambient" and source in BOUNCED:
-        return "ambient.samples", max(1, flat["ambient.samples"]), False
+        return "ambient.samples", max(1, flat["ambient.samples"])
     if source == "bounced light":
-        from ..gi.ways import SEEN as WAYS
-
-        own = f"{case.recipe.gi.seen}.final_gather_rays"
-        if own in flat and flat[own] and WAYS[case.recipe.gi.seen]:
-            return own, flat[own], False
-        return "sampling.gi_rays", flat["sampling.gi_rays"], False
+        gathered = case.recipe.final_gather_rays(case.recipe.gi.seen)
+        if gathered:
+            return f"{case.recipe.gi.seen}.final_gather_rays", gathered
+        return "sampling.gi_rays", flat["sampling.gi_rays"]
     if source in ("gloss", "glass"):
-        return "sampling.glossy_rays", flat["sampling.glossy_rays"], False
+        return "sampling.glossy_rays", flat["sampling.glossy_rays"]
     if source == GLOW:  # chance finds it: the rays that bounce, and those of the camera
-        return "sampling.gi_rays", flat["sampling.gi_rays"], False
+        return "sampling.gi_rays", flat["sampling.gi_rays"]
     if source in (CAMERA, CROSS, OTHERS):
-        return "sampling.max", flat["sampling.max"], False
+        return "sampling.max", flat["sampling.max"]
     edit = case.edits.lights.get(source)
     rays = edit.shadows.rays if edit is not None else None
-    return f"light.{source}.shadows.rays", rays or flat["shadows.rays"], True
+    return f"light.{source}.shadows.rays", rays or flat["shadows.rays"]
+
+
+def most_of(key: str) -> int:
+    """The most samples that are offered of a setting: of a light, as many as an edit may hold."""
+    return 256 if is_edit(key) else 1024
 
 
 def _suspects(case: Case, sources: list[tuple[str, float]]) -> list[Suspect]:
@@ -117,19 +133,19 @@ def _suspects(case: Case, sources: list[tuple[str, float]]) -> list[Suspect]:
         return []
     found, named = [], [s for s in sources if s[1] >= 0.08 and s[0] != CROSS]
     for name, share in named or [("bounced light", 0.3), *((light, 0.3) for light in case.lights[:3])]:
-        key, value, is_edit = knob(case, name)
-        wanted = min(RAISE * value, 256 if is_edit else 1024)
+        key, value = knob(case, name)
+        wanted = min(RAISE * value, most_of(key))
         if wanted <= value:
             continue
-        if name not in (CAMERA,) and not is_edit and key == "sampling.gi_rays" and case.recipe.gi.seen == "off":
+        if key == "sampling.gi_rays" and case.recipe.gi.seen == "off":
             continue
-        change = {key: wanted}
-        says = f"{_called(name)}: {_counted(key, value)}"
-        found.append(Suspect(f"source {name}", says, {} if is_edit else change, change if is_edit else {}, prior=share, kind="grain"))
+        says = f"{called(name)}: {counted(key, value)}"
+        found.append(Suspect(f"source {name}", says, *apart({key: wanted}), prior=share, kind="grain"))
     return found
 
 
-def _counted(key: str, value: int) -> str:
+def counted(key: str, value: int) -> str:
+    """A number of samples of a setting, in words."""
     what = {
         "sampling.gi_rays": "bounced rays a sample",
         "sampling.glossy_rays": "glossy rays a sample",
@@ -152,26 +168,18 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
     offers: list[Remedy] = []
     wanted = (0.9 * GRAIN_SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
     seconds = case.seconds
-    proven = next((t for t in finding.trials if t.verdict == "proven"), None)
+    proven = next((t for t in finding.trials if t.verdict == PROVEN), None)
     source = finding.cause_key.removeprefix("source ") if proven else finding.about
 
-    def offer(words: str, values: dict, edits: dict, left: float, times: float, costs: str = "") -> None:
+    def offer(words: str, changes: dict[str, Any], left: float, times: float) -> None:
+        """`left`: of the variance; `times`: the render time against the proof's."""
+        amount = finding.amount * left**0.5
         offers.append(
-            Remedy(
-                words,
-                values,
-                edits,
-                finding.amount * left**0.5,
-                0.1 * finding.amount * left**0.5,
-                finding.seen * left**0.5,
-                seconds * times if seconds else None,
-                "law",
-                costs,
-            )
-        )
+            Remedy(words, *apart(changes), amount, 0.1 * amount, finding.seen * left**0.5, seconds * times if seconds else None, "law")
+        )  # fmt: skip
 
     if source and source not in (CAMERA, CROSS):
-        key, value, is_edit = knob(case, source)
+        key, value = knob(case, source)
         share = max(0.02, min(1.0, (proven.explained or 0.0) if proven else dict(finding.evidence.get("sources", {})).get(source, 0.5)))
         # In the proven trial's time, what four times the rays cost.
         cost = time_share(case, source)
@@ -179,35 +187,17 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
         if proven and proven.rate:
             per = max(0.02, (proven.rate - 1.0) / (RAISE - 1.0))
         need = share / max(wanted - (1.0 - share), 1e-9)
-        most = 256 if is_edit else 1024
-        if wanted > 1.0 - share and need * value <= most:
-            times = 2 ** int(np.ceil(np.log2(max(need, 1.5))))
-            count = min(most, times * value)
-            change = {key: count}
-            offer(
-                f"Give {_called(source)} {_counted(key, count)}.",
-                {} if is_edit else change,
-                change if is_edit else {},
-                1.0 - share * (1.0 - value / count),
-                1.0 + per * (count / value - 1.0),
-            )
-        else:
-            count = min(most, 4 * value)
-            change = {key: count}
-            left = 1.0 - share * (1.0 - value / count)
-            times, cost_now = max(1.0, left / wanted), 1.0 + per * (count / value - 1.0)
-            offer(f"Give {_called(source)} {_counted(key, count)}.", {} if is_edit else change, change if is_edit else {}, left, cost_now)
-            total = min(65536, round(case.recipe.sampling.max * times))
-            offer(
-                f"Give it {_counted(key, count)}, and the picture {total} samples.",
-                ({} if is_edit else change) | {"sampling.max": total},
-                change if is_edit else {},
-                left / times,
-                cost_now * times,
-            )
+        suffices = wanted > 1.0 - share and need * value <= most_of(key)
+        count = min(most_of(key), (2 ** int(np.ceil(np.log2(max(need, 1.5)))) if suffices else RAISE) * value)
+        left, times = 1.0 - share * (1.0 - value / count), 1.0 + per * (count / value - 1.0)
+        offer(f"Give {called(source)} {counted(key, count)}.", {key: count}, left, times)
+        if not suffices:
+            more = max(1.0, left / wanted)
+            total = min(65536, round(case.recipe.sampling.max * more))
+            offer(f"Give it {counted(key, count)}, and the picture {total} samples.", {key: count, "sampling.max": total}, left / more, times * more)
     total = min(65536, int(np.ceil(case.recipe.sampling.max / wanted)))
     if total > case.recipe.sampling.max:
-        offer(f"Take {total} samples a pixel.", {"sampling.max": total}, {}, case.recipe.sampling.max / total, total / case.recipe.sampling.max)
+        offer(f"Take {total} samples a pixel.", {"sampling.max": total}, case.recipe.sampling.max / total, total / case.recipe.sampling.max)
     if source in ("bounced light", "") and case.recipe.gi.seen == "brute_force" and case.recipe.limits.diffuse_bounces > 0:
         offers.append(
             Remedy(

@@ -9,16 +9,15 @@ from typing import Any, NamedTuple
 import numpy as np
 from scipy import ndimage
 
-from ..survey import gaps
 from ..survey import sheets as sheet_check
 from ..survey.finding import Finding as Gap
+from ..survey.finding import short
 from ..survey.look import Look
 from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
 from .grid import Grid
-from .naming import short
-from .regions import Region
+from .regions import Region, placed_at
 from .stand import Stand
 from .suspects import LEAK, of_light, ways_in_use
 
@@ -36,23 +35,10 @@ def claims(case: Case, region: Region) -> float:
 
 
 def describe(case: Case, region: Region) -> Finding:
-    made = placed(
-        case,
-        case.spread(region.cells),
-        kind="leak",
-        measure="bias",
-        amount=abs(region.contrast),
-        contrast=region.contrast,
-        size=region.size,
-        seen=case.seen(region.contrast, region.size),
-        sign=1,
-        title="Light leaks {there}: " + f"{region.ratio:.3g} times as bright as brute force.",
-        why="No path of light brings as much there; what interpolates does.",
-        evidence={"ratio": region.ratio, "error": region.error},
-    )
     assert case.recipe is not None
-    made.suspects = of_light(case.recipe, LEAK, case.radii, case.mapped)
-    return made
+    title = "Light leaks {there}: " + f"{region.ratio:.3g} times as bright as brute force."
+    suspects = of_light(case.recipe, LEAK, case.radii, case.mapped)
+    return placed_at(case, region, "leak", title, "No path of light brings as much there; what interpolates does.", suspects)
 
 
 def sheet_suspects(look: Look) -> list[Suspect]:
@@ -74,11 +60,6 @@ def sheet_suspects(look: Look) -> list[Suspect]:
                 )
             )
     return found
-
-
-def gaps_in(look: Look) -> list[Gap]:
-    """What the survey finds of gaps."""
-    return gaps.check(look)
 
 
 class Pair(NamedTuple):

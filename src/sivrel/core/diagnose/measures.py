@@ -40,15 +40,32 @@ class About(NamedTuple):
     wide: float = 6.0
 
 
+def bias_of(
+    light: np.ndarray, variance: np.ndarray, against: np.ndarray, chance: np.ndarray, mask: np.ndarray, exposure: float
+) -> Amount:  # fmt: skip
+    """Signed contrast on the screen of the mean light of a mask against that of other light, each with its variance, and its error."""
+    one, other = float(light[mask].mean()), float(against[mask].mean())
+    error = float(np.sqrt(variance[mask].sum() + chance[mask].sum())) / mask.sum()
+    slope = contrast(np.array(one + 0.5 * error), np.array(max(one - 0.5 * error, 0.0)), exposure)
+    return Amount(float(contrast(np.array(one), np.array(other), exposure)), abs(float(slope)) + 1e-6)
+
+
+def covariance(one: np.ndarray, other: np.ndarray, independent: float) -> tuple[float, float]:
+    """Mean product of two differences that share no chance, and its standard error where so many of them are independent."""
+    return float((one * other).mean()), float(np.sqrt((one**2).mean() * (other**2).mean() / independent))
+
+
+def root(square: float, error: float) -> Amount:
+    """The root of a square that chance may have made negative, and its error."""
+    value = max(square, 0.0) ** 0.5
+    return Amount(value, error / (2.0 * max(value, error**0.5)))
+
+
 def bias(patch: Patch, truth: Patch | None, about: About) -> Amount:
     """By how much the light of a place is off brute force's, as a contrast on the screen, positive towards the flaw's own sign."""
     assert truth is not None
-    inside = about.mask
-    light, against = float(patch.light[inside].mean()), float(truth.light[inside].mean())
-    error = float(np.sqrt(patch.variance[inside].sum() + truth.variance[inside].sum())) / inside.sum()
-    value = float(contrast(np.array(light), np.array(against), about.exposure))
-    slope = float(contrast(np.array(light + 0.5 * error), np.array(max(light - 0.5 * error, 0.0)), about.exposure))
-    return Amount(about.sign * value, abs(slope) + 1e-6)
+    signed = bias_of(patch.light, patch.variance, truth.light, truth.variance, about.mask, about.exposure)
+    return Amount(about.sign * signed.value, signed.error)
 
 
 def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
@@ -62,11 +79,7 @@ def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
         smooth = [ndimage.uniform_filter(plane, 3, mode="nearest") for plane in (light, against)]
         band = contrast(smooth[0], smooth[1], about.exposure)
         bands.append((band - ndimage.gaussian_filter(band, about.wide, mode="nearest"))[inside])
-    square = float((bands[0] * bands[1]).mean())
-    independent = max(4.0, inside.sum() / 9.0)
-    error = float(np.sqrt((bands[0] ** 2).mean() * (bands[1] ** 2).mean() / independent))
-    value = max(square, 0.0) ** 0.5
-    return Amount(value, error / (2.0 * max(value, error**0.5)))
+    return root(*covariance(bands[0], bands[1], max(4.0, inside.sum() / 9.0)))
 
 
 def noise(patch: Patch, truth: Patch | None, about: About) -> Amount:

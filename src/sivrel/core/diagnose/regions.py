@@ -10,8 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from .case import Case
+from .case import Case, placed
 from .eye import SEEN, as_shown
+from .finding import Finding, Suspect
 from .truth import Coarse
 
 SCALES = (1, 3, 7)
@@ -45,7 +46,7 @@ class Region:
 
 @dataclass(frozen=True)
 class Off:
-    """All places that are off; whole: the ratio of all light to brute force's, with error; covered: share that is too dark, too bright."""
+    """All places that are off; whole: the ratio of all light to brute force's, with error; too_dark, too_bright: shares of the picture."""
 
     regions: list[Region]
     whole: float
@@ -73,13 +74,14 @@ def places_off(case: Case, truth: Coarse) -> Off:
             off &= ~sure | (np.sign(contrast) * (near[0] - near[1]) > 0.5 * np.abs(one - other))
         for sign in found:
             found[sign] |= off & (np.sign(contrast) == sign)
-    regions = []
+    regions, shown = [], as_shown(against, case.exposure)
+    near_edges = ndimage.maximum_filter(case.grid.pool((~case.smooth).astype(float)), 3) > 0.15
     for sign, mask in found.items():
         labels, count = ndimage.label(mask, EIGHT)
         for k in range(1, count + 1):
             cells = labels == k
             if cells.sum() >= LEAST_CELLS and _stands(light, against, spread, cells) and _again(case, truth, cells, sign):
-                regions.append(_region(case, cells, sign, light, against, spread))
+                regions.append(_region(case, cells, sign, light, against, spread, shown, near_edges))
     every = inside.sum()
     whole, all_truth = float(light[inside].sum()), max(float(against[inside].sum()), 1e-12)
     error = float(np.sqrt(spread[inside].sum())) / all_truth
@@ -103,15 +105,24 @@ def _again(case: Case, truth: Coarse, cells: np.ndarray, sign: int) -> bool:
     return bool(sign * apart > CERTAIN_AGAIN * np.sqrt(chance))
 
 
-def _region(case: Case, cells: np.ndarray, sign: int, light: np.ndarray, against: np.ndarray, spread: np.ndarray) -> Region:
+def _region(
+    case: Case, cells: np.ndarray, sign: int, light: np.ndarray, against: np.ndarray, spread: np.ndarray, shown: np.ndarray, near_edges: np.ndarray
+) -> Region:  # fmt: skip
     total = max(float(against[cells].sum()), 1e-3 * case.floor * cells.sum())
-    shown = as_shown(against, case.exposure)
     inside = case.grid.inside()
-    rough = case.grid.pool((~case.smooth).astype(float))
-    near = ndimage.maximum_filter(rough, 3)
-    contrast = case.bias_in(cells, against)
+    contrast = float(case.contrast_of(light[cells].mean(), against[cells].mean()))
     return Region(
         cells, sign, contrast, float(np.sqrt(cells.sum())) * case.grid.step, float(light[cells].sum()) / total,
         float(np.sqrt(spread[cells].sum())) / total, float((shown[inside] < shown[cells].mean()).mean()),
-        float((near[cells] > 0.15).mean()), float(cells.sum() / max(1, inside.sum())),
+        float(near_edges[cells].mean()), float(cells.sum() / max(1, inside.sum())),
     )  # fmt: skip
+
+
+def placed_at(case: Case, region: Region, kind: str, title: str, why: str, suspects: list[Suspect]) -> Finding:
+    """The finding of a place that is off; its texts as `placed` fills them."""
+    made = placed(
+        case, case.spread(region.cells), kind=kind, measure="bias", amount=abs(region.contrast), contrast=region.contrast, size=region.size,
+        seen=case.seen(region.contrast, region.size), sign=region.sign, title=title, why=why, evidence={"ratio": region.ratio, "error": region.error},
+    )  # fmt: skip
+    made.suspects = suspects
+    return made

@@ -8,6 +8,7 @@ from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
 from .measures import MEASURES, NEED_TRUTH
 from .stand import OutOfTime, Stand
+from .trials import TrialRegion
 
 NO_SETTING = "No setting cures this: {why}."
 
@@ -31,12 +32,10 @@ def add_remedies(case: Case, finding: Finding) -> None:
 
 def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
     """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
-    from .trials import Region
-
     open_ones = [r for r in finding.remedies if r.amount is None and r.changes]
     if not open_ones or finding.measure not in MEASURES or finding.measure in NEED_TRUTH:
         return
-    region = Region(case, finding)
+    region = TrialRegion(case, finding)
     about, measure = region.about(finding), MEASURES[finding.measure]
     base = None
     for remedy in open_ones:

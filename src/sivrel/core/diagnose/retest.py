@@ -3,13 +3,12 @@
 from dataclasses import asdict, dataclass
 from typing import Any
 
-import numpy as np
-
-from . import burnt, smear, speckle, steps
+from . import burnt, grain, smear, speckle, steps
+from .blotches import INDEPENDENT, bands_of
 from .case import Case
 from .finding import mask_of
 from .fireflies import sparkling
-from .measures import spread_of
+from .measures import bias_of, covariance, root, spread_of
 from .truth import Coarse
 
 GONE, SMALLER, UNCHANGED, WORSE = "gone", "smaller", "unchanged", "worse"
@@ -96,47 +95,24 @@ def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent:
     if measure == "self_hits":
         return sum(f.amount for f in speckle.find(case)), 0.0
     assert mask is not None
-    if mask.shape != (case.grid.rows, case.grid.columns):
-        rows = np.minimum((np.arange(case.grid.rows) + 0.5) * mask.shape[0] / case.grid.rows, mask.shape[0] - 1).astype(int)
-        columns = np.minimum((np.arange(case.grid.columns) + 0.5) * mask.shape[1] / case.grid.columns, mask.shape[1] - 1).astype(int)
-        mask = mask[rows[:, None], columns[None, :]]
     pixels = case.spread(mask)
+    if mask.shape != (case.grid.rows, case.grid.columns):
+        mask = case.in_cells(pixels, 0.5)
     if measure == "sparkle":
         spread = spread_of(parent.light, parent.variance) if parent is not None and parent.light.shape == case.light.shape else None
         count = float(sparkling(case, spread).sum())
         return count / case.light.size, (count + 1.0) ** 0.5 / case.light.size
     if measure == "noise":
-        from scipy import ndimage
-
-        light = ndimage.uniform_filter(case.light, 5, mode="nearest")
-        seen = case.grain_of(light, case.error)[pixels]
-        value = float(np.sqrt((seen**2).mean())) / case.grain_of_one
+        value = grain.mean_of(grain.seen_in(case), pixels) / case.grain_of_one
         return value, 0.03 * value
     assert truth is not None
-    light, variance = case.cells
-    spread = variance + truth.variance
     if measure == "bias":
-        one, other = float(light[mask].mean()), float(truth.light[mask].mean())
-        chance = float(np.sqrt(spread[mask].sum())) / mask.sum()
-        value = float(case.contrast_of(np.array(one), np.array(other)))
-        error = abs(float(case.contrast_of(np.array(one + 0.5 * chance), np.array(max(one - 0.5 * chance, 0.0)))))
-        return max(0.0, finding["sign"] * value), error
-    return _structure(case, truth, mask)
-
-
-def _structure(case: Case, truth: Coarse, mask: np.ndarray) -> tuple[float, float]:
-    from .blotches import INDEPENDENT, _band
-
-    flat = (case.grid.pool(case.smooth.astype(float)) > 0.7) & case.grid.inside()
-    one, other = truth.halves
-    own = case.grid.pool(case.light)
-    again = case.echo.light if case.echo is not None else own
-    bands = [_band(case, light, against, flat) for light, against in ((own, one), (again, other))]
-    inside = mask & flat if (mask & flat).sum() > 8 else mask
-    square = float((bands[0] * bands[1])[inside].mean())
-    error = float(np.sqrt((bands[0][inside] ** 2).mean() * (bands[1][inside] ** 2).mean() / max(2.0, inside.sum() * INDEPENDENT)))
-    value = max(square, 0.0) ** 0.5
-    return value, error / (2.0 * max(value, error**0.5))
+        light, variance = case.cells
+        signed = bias_of(light, variance, truth.light, truth.variance, mask, case.exposure)
+        return max(0.0, finding["sign"] * signed.value), signed.error
+    one, other = bands_of(case, truth)
+    inside = mask & case.flat if (mask & case.flat).sum() > 8 else mask
+    return root(*covariance(one[inside], other[inside], max(2.0, inside.sum() * INDEPENDENT)))
 
 
 def _wasted(finding: dict[str, Any], case: Case) -> float:

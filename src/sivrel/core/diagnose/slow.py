@@ -7,12 +7,11 @@ proportion to the square root of variance over cost. A source whose rays are far
 import numpy as np
 
 from ..measure.ledger import CAMERA, CROSS, MEASURING
+from ..survey.finding import short
 from .case import Case, placed
-from .finding import Finding, Remedy
-from .grain import _called, _counted, knob
-from .naming import short
+from .finding import Finding, Remedy, apart
+from .grain import called, counted, knob
 
-NEEDS = "picture"
 LEAST_TIME, LEAST_SECONDS = 0.3, 0.5
 MOST_NOISE = 0.12
 MANY_LIGHTS = 12
@@ -27,25 +26,23 @@ def find(case: Case) -> list[Finding]:
         noise = max(float(row.get("noise") or 0.0), 0.0)
         if row["time"] < LEAST_TIME or noise > MOST_NOISE or noise > 0.35 * row["time"]:
             continue
-        key, value, is_edit = knob(case, row["name"])
+        key, value = knob(case, row["name"])
         if value < 2:
             continue
         # Noise grows in proportion as rays go: down to where its part is as large as the others'.
         count = max(1, int(np.ceil(value / max(2.0, min(float(value), (0.25 * (1.0 - noise)) / max(noise, 0.01))))))
-        change = {key: count}
         times = 1.0 - row["time"] * (1.0 - count / value)
         more = (1.0 + noise * (value / count - 1.0)) ** 0.5
         found.append(
             _made(
                 case,
-                f"{_called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
-                f"It has {_counted(key, value)}, more than the picture gains from.",
+                f"{called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
+                f"It has {counted(key, value)}, more than the picture gains from.",
                 row["name"],
                 row["time"] * (1.0 - count / value),
                 Remedy(
-                    f"Give it {_counted(key, count)}.",
-                    {} if is_edit else change,
-                    change if is_edit else {},
+                    f"Give it {counted(key, count)}.",
+                    *apart({key: count}),
                     0.0,
                     0.05,
                     0.0,

@@ -6,7 +6,6 @@ from ..render.filter import SMEARED
 from .case import Case, placed
 from .finding import Finding, Remedy
 
-NEEDS = "picture"
 LEAST_SHARE = 0.01
 
 

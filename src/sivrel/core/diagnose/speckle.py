@@ -6,7 +6,6 @@ from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Suspect
 
-NEEDS = "picture"
 LEAST_HITS, LEAST_SHARE = 0.01, 0.005
 
 

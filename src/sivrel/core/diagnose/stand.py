@@ -18,11 +18,16 @@ from ..scene.edits import Edits, to_json, with_edits
 from ..scene.model import Scene, Shadow
 from ..survey.look import Look
 from .finding import Box
+from .grid import Grid
 from .patch import Patch, render_patch
-from .truth import DEEP, brute_force, traced_shadows
+from .truth import DEEP, Coarse, brute_force, dependencies, traced_shadows
+from .truth import KIND as KIND_OF_TRUTH
 
 FOLLOWS_CAMERA = "irradiance_cache"
 """The way whose records are made for what the camera sees: a trial makes those of its region alone."""
+
+
+ECHO_SEED = 20_000
 
 
 class _Partial(CacheFolder):
@@ -52,6 +57,11 @@ class OutOfTime(Exception):
     """What was to be made ready would take longer than there is time."""
 
 
+def _spent(ready: Prepared) -> float:
+    """Seconds that the caches of a shot took, now or when they were made."""
+    return sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
+
+
 class Stand:
     """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `cancel` stops all work;
     `lock` is held while something is made ready, where others use the same caches."""
@@ -79,8 +89,7 @@ class Stand:
         self.until = float("inf")
         self.lock = lock or nullcontext()
         if ready is not None:
-            spent = sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
-            self.known[self._key(recipe, edits, None)] = ready, spent
+            self.known[self._key(recipe, edits, None)] = ready, _spent(ready)
 
     def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
         # How many samples are taken needs nothing else made ready.
@@ -115,7 +124,7 @@ class Stand:
             self.geometries[shape] = ready.geometry
             while len(self.known) >= 6:
                 self.known.pop(next(iter(self.known)))
-            self.known[key] = ready, sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
+            self.known[key] = ready, _spent(ready)
         return self.known[key]
 
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
@@ -140,6 +149,31 @@ class Stand:
         laid = with_edits(laid, traced_shadows(laid, self.scene.lights))
         recipe = brute_force(self.recipe)
         return self.ready(recipe, laid)[0], recipe
+
+    def coarse(self, grid: Grid) -> tuple[Coarse, Prepared, Recipe]:
+        """Brute force of a grid as far as it was kept, and what it is refined with."""
+        truth, (ready, recipe) = Coarse(grid), self.truth()
+        kept = self.found(KIND_OF_TRUTH, dependencies(ready, recipe, grid))
+        if kept is not None:
+            truth.take(kept)
+        return truth, ready, recipe
+
+    def keep_coarse(self, truth: Coarse, ready: Prepared, recipe: Recipe) -> None:
+        """Keep brute force for the next diagnosis of the same view."""
+        self.keep(truth.cache(self.scene.name, dependencies(ready, recipe, truth.grid)))
+
+    def echo(self, grid: Grid, seconds: float) -> Coarse | None:
+        """The recipe as it is on a grid, with other random numbers and the same caches; None when cancelled."""
+        echo = Coarse(grid, ECHO_SEED)
+        return echo if echo.refine(self.base(), self.recipe, seconds, self.cancel) else None
+
+    def found(self, kind: str, depends: dict[str, str]) -> Cache | None:
+        with self.lock:
+            return self.caches.find(kind, depends)
+
+    def keep(self, cache: Cache) -> None:
+        with self.lock:
+            self.caches.keep(cache)
 
     def traced(self) -> tuple[Prepared, Recipe]:
         """The shot made ready for the recipe as it is, but for its shadows, which are traced; and that recipe."""
@@ -199,10 +233,11 @@ class Stand:
 
     def cache(self, digest: str) -> Cache | None:
         """A cache by its digest, where it is still kept."""
-        if digest in self.caches.held:
-            return self.caches.held[digest]
-        path = self.caches.path(digest)
-        return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
+        with self.lock:
+            if digest in self.caches.held:
+                return self.caches.held[digest]
+            path = self.caches.path(digest)
+            return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
 
     def mapped(self) -> dict[str, Shadow]:
         """The depth maps of lights that have one of their own, as the recipe fills them up."""

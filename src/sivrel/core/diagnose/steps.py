@@ -7,13 +7,12 @@ from scipy import ndimage
 
 from ..measure.noise import LUMINANCE
 from ..render.passes import LIGHT, SHADOW, layer_of
+from ..survey.finding import short
 from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .naming import short
 from .suspects import FINE, held
 
-NEEDS = "picture"
 COARSE = 0.6
 """Texels a pixel below which steps are seen."""
 EDGE = 0.25

@@ -2,19 +2,18 @@
 
 import numpy as np
 
+from ..render.passes import LIGHT, layer_of
 from ..survey import suns
 from ..survey.look import Look
 from .case import Case, placed
 from .finding import Finding, Remedy, Suspect
-
-NEEDS = "scene"
 
 
 def find(case: Case, look: Look) -> list[Finding]:
     made = []
     for double in suns.check(look):
         sun = double.objects[1]
-        layer = case.picture.passes.get("light." + sun.strip("/").replace("/", "_").replace(".", "_"))
+        layer = case.picture.passes.get(LIGHT + layer_of(sun))
         mask = np.ones(case.light.shape, bool) if layer is None else layer.max(axis=2) > 0.05 * case.mean
         if mask.mean() < 0.005:
             continue  # neither is seen to shine here

@@ -7,8 +7,8 @@ The order is by how often each is at fault where its kind of flaw is seen; trial
 from ..gi.ways import BEYOND, SEEN
 from ..render.recipe import Recipe
 from ..scene.model import Shadow
-from .finding import Remedy, Suspect
-from .naming import short
+from ..survey.finding import short
+from .finding import Remedy, Suspect, apart
 from .suspects_of_ways import BLOTCHES, BRIGHT, DARK, LEAK, OF_WAYS, held
 
 FINE = 4096
@@ -84,21 +84,19 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[st
     return sorted(found, key=lambda suspect: -suspect.prior)
 
 
-def _of_map(own: Shadow, flaw: str, what: str, key: str, is_edit: bool) -> list[Suspect]:
+def _of_map(own: Shadow, flaw: str, what: str, key: str, alone: bool) -> list[Suspect]:
     """Suspects of depth maps: of all lights by the recipe, or of one light by an edit."""
     found = []
     bias, width, resolution = own.bias or 0.0, own.filter or 0.0, own.resolution or 1024
-    plural = "" if is_edit else "s"
+    plural = "" if alone else "s"
 
     def add(name: str, says: str, setting: str, value: float | str, prior: float, kind: str, cure: str, costs: str = "", whole: bool = False) -> None:
         change = {f"{key}.{setting}": value}
         if setting == "fit":
             change[f"{key}.resolution"] = max(FINE, resolution)
-        found.append(
-            Suspect(name, says, {} if is_edit else change, change if is_edit else {}, prior=prior, kind=kind, cure=cure, costs=costs, whole=whole)
-        )
+        found.append(Suspect(name, says, *apart(change), prior=prior, kind=kind, cure=cure, costs=costs, whole=whole))
 
-    has = "has" if is_edit else "have"
+    has = "has" if alone else "have"
     if bias < 1.0 and flaw in (DARK, BLOTCHES):
         add(
             "map bias small",
@@ -122,7 +120,7 @@ def _of_map(own: Shadow, flaw: str, what: str, key: str, is_edit: bool) -> list[
     if width > 4.0:
         add(
             "map filter",
-            f"{what} {'is' if is_edit else 'are'} softened over {width:g} texels: contact goes mushy",
+            f"{what} {'is' if alone else 'are'} softened over {width:g} texels: contact goes mushy",
             "filter",
             1.5,
             3.5,
@@ -134,7 +132,7 @@ def _of_map(own: Shadow, flaw: str, what: str, key: str, is_edit: bool) -> list[
     if finer > resolution:
         add(
             "map resolution",
-            f"{what} {'is' if is_edit else 'are'} {resolution} texels across",
+            f"{what} {'is' if alone else 'are'} {resolution} texels across",
             "resolution",
             finer,
             2.0,
@@ -155,7 +153,7 @@ def _of_map(own: Shadow, flaw: str, what: str, key: str, is_edit: bool) -> list[
         )
     add(
         "depth map" + plural,
-        f"{what} {'itself' if is_edit else 'themselves'}",
+        f"{what} {'itself' if alone else 'themselves'}",
         "way",
         "traced",
         0.7,

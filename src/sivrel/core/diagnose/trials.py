@@ -43,7 +43,7 @@ MOST_SPARKLES, SPARKLING = 16, 9000
 """Samples a pixel, and pixels, in which sparkle is counted."""
 
 
-class Region:
+class TrialRegion:
     """The part of the frame that a finding's trials render. frame: to render; cells: bool, what of it the flaw covers."""
 
     def __init__(self, case: Case, finding: Finding) -> None:
@@ -98,7 +98,7 @@ class Common(NamedTuple):
     case: Case
     stand: Stand
     finding: Finding
-    region: Region
+    region: TrialRegion
     truth: Patch | None
     base: Patch
     before: Amount
@@ -115,7 +115,7 @@ def of_the_scene(finding: Finding) -> bool:
 def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> None:
     """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`, or `end`
     for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended."""
-    region = Region(case, finding)
+    region = TrialRegion(case, finding)
     stand.until = float("inf")
     if of_the_scene(finding):
         _try_in_scene(stand, finding, region, 1.5 * slice_)
@@ -257,7 +257,7 @@ def _combine(common: Common) -> None:
     )
 
 
-def _try_in_scene(stand: Stand, finding: Finding, region: Region, slice_: float) -> None:
+def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: float) -> None:
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
     suspect, begun, bias = finding.suspects[0], time.monotonic(), MEASURES["bias"]
     patches = []

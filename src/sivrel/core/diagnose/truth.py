@@ -1,12 +1,11 @@
 """What the picture would be without shortcuts: brute force on the coarse grid, refined for as long as there is time, and kept."""
 
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from scipy import ndimage
 
-from ..caches import hash_of
+from ..caches import Cache, hash_of
 from ..measure.noise import LUMINANCE
 from ..render.film import camera_array
 from ..render.frame import Cancel
@@ -16,6 +15,7 @@ from ..scene.edits import Edits
 from .grid import Grid
 from .patch import render_patch
 
+KIND = "brute force"
 DEEP = {"limits.diffuse_bounces": 24, "limits.reflections": 16, "limits.refractions": 32, "limits.total": 96}
 
 
@@ -59,7 +59,7 @@ class Coarse:
         self.sum = np.zeros((2, grid.rows, grid.columns, 3))
         self.squares = np.zeros((2, grid.rows, grid.columns))
         self.taken = np.zeros(2, int)
-        self.rounds = 0
+        self.rounds, self.seconds = 0, 0.0
 
     def refine(self, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
         """Add samples for some seconds, with seeds of their own; False when cancelled."""
@@ -74,7 +74,7 @@ class Coarse:
             self.sum[half, y0:y1, x0:x1] += patch.colour * patch.samples
             self.squares[half, y0:y1, x0:x1] += patch.variance * patch.samples**2
             self.taken[half] += patch.samples
-            self.rounds += 1
+            self.rounds, self.seconds = self.rounds + 1, self.seconds + patch.seconds
         return True
 
     @property
@@ -101,36 +101,25 @@ class Coarse:
         own = self.squares.sum(axis=0) / max(1, self.samples) ** 2
         return np.maximum(own, 0.5 * ndimage.uniform_filter(own, 3, mode="nearest"))
 
-    def save(self, path: Path) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        beside = path.with_name(f".{path.name}")
-        with open(beside, "wb") as file:
-            np.savez(file, sum=self.sum, squares=self.squares, taken=self.taken, rounds=self.rounds)
-        beside.replace(path)
+    def cache(self, subject: str, depends: dict[str, str]) -> Cache:
+        """What was rendered so far, as it is kept."""
+        arrays = {"sum": self.sum, "squares": self.squares, "taken": self.taken}
+        notes = {"seconds": self.seconds, "count": self.samples, "unit": "samples a cell", "rounds": self.rounds}
+        return Cache(KIND, subject, depends, arrays, notes)
 
-    def load(self, path: Path) -> None:
-        """Take up what was kept, where it is there and whole."""
-        try:
-            with np.load(path) as kept:
-                if kept["sum"].shape == self.sum.shape:
-                    self.sum, self.squares, self.taken, self.rounds = kept["sum"], kept["squares"], kept["taken"], int(kept["rounds"])
-        except (OSError, ValueError, KeyError):
-            pass
+    def take(self, cache: Cache) -> None:
+        """Go on from what was kept."""
+        self.sum, self.squares, self.taken = (cache.arrays[name].copy() for name in ("sum", "squares", "taken"))
+        self.seconds, self.rounds = float(cache.notes["seconds"]), int(cache.notes["rounds"])
 
 
-def name_of(ready: Prepared, recipe: Recipe, grid: Grid) -> str:
-    """By what a truth is known again: all that it depends on, hashed."""
+def dependencies(ready: Prepared, recipe: Recipe, grid: Grid) -> dict[str, str]:
+    """What brute force of a grid depends on, a hash by name."""
     arrays = ready.arrays
-    window = "" if grid.window == (0, 0, grid.width, grid.height) else str(grid.window)
-    return hash_of(
-        ready.geometry.hash(),
-        ready.geometry.surfaces_hash(),
-        arrays.lights,
-        arrays.objects,
-        arrays.portals,
-        arrays.maps,
-        arrays.tables,
-        camera_array(ready.camera, grid.columns, grid.rows),
-        f"{grid.columns}x{grid.rows} {window}",
-        to_json(with_values(recipe, {"sampling.max": 1})),
-    )
+    return {
+        "geometry": hash_of(ready.geometry.hash(), arrays.objects),
+        "surfaces": ready.geometry.surfaces_hash(),
+        "lights": hash_of(arrays.lights, arrays.portals, arrays.maps, arrays.tables),
+        "camera": hash_of(camera_array(ready.camera, grid.columns, grid.rows), grid.columns, grid.rows, grid.window),
+        "settings": hash_of(to_json(with_values(recipe, {"sampling.max": 1}))),
+    }

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ...core.scene.edits import MENDS, SETTINGS, CardEdit, Edits
+from ...core.survey.finding import short
 from ...store.proofs import Proof
 from ...store.shots import Shot
 
@@ -71,7 +72,7 @@ class Line:
 
     @property
     def short(self) -> str:
-        return self.name.rstrip("/").rsplit("/", 1)[-1]
+        return short(self.name)
 
 
 def as_text(value: Any) -> str:

@@ -11,6 +11,7 @@ from ...core.formats.scenes import read_scene
 from ...core.render.frame import Frame
 from ...core.scene.apply_edits import apply_edits
 from ...core.scene.edits import SETTINGS, split_key
+from ...core.survey.finding import short
 from ...store import jobs, proofs, questions, recipes
 from ...store.database import transaction
 from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, scene_or_refuse, shot_or_404
@@ -87,7 +88,6 @@ def words(slug: str):
 
 def _said(group: str, name: str, fields: dict[str, object]) -> str:
     """The edits of one light, object, card or camera in words."""
-    short = name.rstrip("/").split("/")[-1]
     if group == "card" and {"at", "width", "height"} <= fields.keys():
         deep = f" × {fields['depth']}" if "depth" in fields else ""
         at = ", ".join(f"{float(v):.2f}" for v in str(fields["at"]).split(","))
@@ -95,7 +95,7 @@ def _said(group: str, name: str, fields: dict[str, object]) -> str:
     values = ", ".join(
         f"{SETTINGS[group][field]['name']} {_value(value)} {SETTINGS[group][field]['unit']}".rstrip() for field, value in fields.items()
     )
-    return f"{'everything' if group == 'scene' else short}: {values}"
+    return f"{'everything' if group == 'scene' else short(name)}: {values}"
 
 
 def _value(value: object) -> str:

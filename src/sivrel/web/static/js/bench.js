@@ -32,6 +32,7 @@ import { WaysState } from "./ways.js";
 const $ = (id) => document.getElementById(id);
 const places = document.querySelector(".places");
 const slug = places.dataset.shot;
+const outside = places.dataset.outside !== undefined; // pictures from elsewhere have no scene: what needs one is not there
 const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
 const parentOf = async (proof) => (proof?.parent ? json(`/proofs/${proof.parent}.json`).catch(() => null) : null);
 let cameraExposure = 0;
@@ -91,7 +92,6 @@ async function show(slot, proof) {
   }
   mark();
   if (slot === "a") {
-    const outside = places.dataset.outside !== undefined;
     sayLedger($("ledger"), chosen, recipe.region(), showSource);
     recipe.sayMeters(proof?.meters);
     finish.offer(proof);
@@ -229,7 +229,7 @@ function edited() {
   if (moments.on) moments.wish();
 }
 recipe.onEdits = () => {
-  if (places.dataset.outside !== undefined) return;
+  if (outside) return;
   lights.load();
   edited();
 };
@@ -421,8 +421,6 @@ const KEYS = {
   },
 };
 
-// Pictures from elsewhere have no scene: what needs one is not there.
-const outside = places.dataset.outside !== undefined;
 if (outside) for (const key of ["r", "z", "h", "k", "q", "g", "c", "l", "s", "x", "j", "o", "u", "!", ":", "Enter", "<", ">"]) delete KEYS[key];
 document.getElementById("more-pictures")?.addEventListener("change", (event) => event.target.form.requestSubmit());
 if (outside) openLeaf("findings");
