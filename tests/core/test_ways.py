@@ -21,7 +21,7 @@ from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
-from tests.scenes import box_inside, lambert, looking_down, quad, render
+from tests.scenes import box_inside, floor, lambert, looking_down, quad, render, sky
 
 ROOT = Path(__file__).parents[2]
 GLOWING = Scene("glowing", [box_inside()], [lambert(0.6, (0.25,) * 3)], [])
@@ -83,6 +83,17 @@ class Agreement(unittest.TestCase):
         for settings in ({"gi__beyond": key} for key in ("photon_map", "radiance_cache", "baked")):
             with self.subTest(**settings):
                 np.testing.assert_allclose(mean(render(scene, CAMERA, (24, 24), **deep, **settings)), truth, rtol=0.06)
+
+    def test_light_met_by_chance_is_not_grainier_under_a_cache(self):
+        """On weak gloss in the open, where a cache has looked up what the base scatters, the sky that a ray meets is whole all the same."""
+        shiny = Surface("wood", (0.4, 0.3, 0.2), roughness=0.6)
+        scene = Scene("open", [floor(2.0), quad((-0.5, 0.3, -2), (-0.5, 0.3, 2), (0, 0.3, 2), (0, 0.3, -2))], [shiny], [sky()])
+        noise = {}
+        for seen in ("brute_force", "radiance_cache"):
+            films = [render(scene, CAMERA, (48, 48), sampling__max=16, gi__seen=seen, seed=seed)[..., DIRECT] for seed in (1, 2)]
+            self.assertAlmostEqual(float(films[0].mean()), float(films[1].mean()), delta=0.02)
+            noise[seen] = float(np.std(films[0] - films[1]))
+        self.assertLess(noise["radiance_cache"], 1.3 * noise["brute_force"])
 
     def test_the_check_states_what_a_long_render_finds(self):
         """What the proof says of its own bias is right within the errors that it states."""

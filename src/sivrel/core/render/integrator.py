@@ -378,9 +378,15 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     weight = raised * LOOK_FURTHER if further else raised
                     kept = multiply(throughput, pending)
                     survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
-                    if sample_1d(path_key, index, dimension + ROULETTE) >= survival:
+                    survives = sample_1d(path_key, index, dimension + ROULETTE) < survival
+                    if here != NOT_SERVED and not further:
+                        # The light that this ray itself may meet is all of it: what is thinned and raised is what comes after alone.
+                        last = not survives
+                        pending = scale(pending, 1.0 / survival) if survives else BLACK
+                    elif survives:
+                        throughput = scale(throughput, 1.0 / survival)
+                    else:
                         break
-                    throughput = scale(throughput, 1.0 / survival)
                 ray_origin, start, layer = offset_point(point, d, settings.offset), 0.0, 0
                 lifted = settings.offset / max(abs(side), 0.1)  # the stretch that the ray spares by starting off the surface
                 vertex += 1
