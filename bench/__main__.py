@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, lights, load, pages, render, survey, trace, ways
+from . import agreement, diagnosis, lights, load, pages, render, survey, trace, tune, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -23,8 +23,13 @@ BENCHMARKS = {
     "survey": survey.survey,
     "load": load.load,
     "diagnosis": diagnosis.diagnosis,
+    "tune": tune.tune,
+    "fits": tune.fits,
+    "budget": tune.budget,
+    "advice": tune.advice,
+    "enough": tune.enough,
 }
-BY_NAME_ALONE = ("diagnosis",)
+BY_NAME_ALONE = ("diagnosis", "tune", "fits", "budget", "advice", "enough")
 """Benchmarks that take long, and run where they are named."""
 
 for name in sys.argv[1:] or [name for name in BENCHMARKS if name not in BY_NAME_ALONE]:

@@ -73,7 +73,8 @@ def clean(seed: int) -> Planted:
 
 
 def grain_of_lamp(r: Room, s: float) -> Planted:
-    r.light("Lamp", radius=0.35, intensity=2.0)
+    # Wide and near, so that its soft shadow is what is grainy; a small lamp leaves most of the grain to edges.
+    r.light("Lamp", kind="disk", radius=0.8, width=1.6, height=1.6, intensity=2.0, position=tuple((r.size * [0.5, 0.9, 0.5]).tolist()))
     _evening(r)
     return Planted(r, {"grain"}, {"source Lamp"}, {**SMOOTH, "sampling.max": round(_between(s, 12, 5)), "shadows.rays": 1})
 
@@ -156,7 +157,7 @@ def steps(r: Room, s: float) -> Planted:
 
 
 def speckle(r: Room, s: float) -> Planted:
-    return Planted(r, {"speckle"}, {"ray offset"}, {**CLEAN, "limits.ray_offset": _between(s, 3e-7, 1e-8), "sampling.max": 48})
+    return Planted(r, {"speckle"}, {"ray offset"}, {**CLEAN, "limits.ray_offset": _between(s, 6e-8, 1e-8), "sampling.max": 48})
 
 
 def striped_map(r: Room, s: float) -> Planted:

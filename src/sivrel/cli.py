@@ -19,6 +19,16 @@ from .cli_caches import add_arguments, caches
 from .cli_diagnose import add_diagnose_arguments, diagnose
 from .cli_pictures import add_compare_arguments, add_finish_arguments, compare, finish
 from .cli_scenes import add_export_arguments, add_survey_arguments, add_view_arguments, export, read_given, survey
+from .cli_tune import (
+    add_advise_arguments,
+    add_budget_arguments,
+    add_ladder_arguments,
+    add_match_arguments,
+    advise,
+    budget,
+    ladder,
+    match,
+)  # fmt: skip
 from .core.errors import InputError
 
 
@@ -342,6 +352,14 @@ def _parser() -> argparse.ArgumentParser:
         "diagnose", lambda args: diagnose(args, _recipe, _frame, _print), "Say what is wrong with a picture, prove why, and offer remedies."
     )
     add_diagnose_arguments(sub)
+    sub = command("ladder", lambda args: ladder(args, _recipe, _frame, _print), "Render a setting at several values, and say which is enough.")
+    add_ladder_arguments(sub)
+    sub = command("budget", lambda args: budget(args, _recipe, _frame, _print), "Find the split of samples that leaves least noise in a given time.")
+    add_budget_arguments(sub)
+    sub = command("match", lambda args: match(args, _recipe, _frame, _print), "Set ways of finding light against each other in equal time.")
+    add_match_arguments(sub)
+    sub = command("advise", lambda args: advise(args, _recipe, _frame, _print), "Measure the facts of a shot, and say which recipe they ask for.")
+    add_advise_arguments(sub)
     sub = command("export", lambda args: export(args, _recipe, _print), "Write a scene with all its edits as glTF (.glb).")
     add_export_arguments(sub)
     sub = command("recipes", recipes, "Show every setting with its range and what it trades.")

@@ -25,11 +25,12 @@ from .recipes.routes import pages as recipe_pages
 from .sheets.routes import pages as sheet_pages
 from .shots.routes import pages as shot_pages
 from .survey.routes import pages as survey_pages
+from .tune.routes import pages as tune_pages
 from .words import register_filters
 
 PAGES = (
     access_pages, shot_pages, bench_pages, lineage_pages, queue_pages, pin_pages, moment_pages, camera_pages, light_pages, compare_pages,
-    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages,
+    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages,
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Bytes of one upload."""

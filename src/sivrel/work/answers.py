@@ -33,6 +33,7 @@ from .cache_answers import cache_state, preview, ways_state
 from .diagnosis_answers import diagnose_proof, retest_proof
 from .facts import light_facts
 from .pins import read_pins
+from .tuning_answers import tune_proof
 
 if TYPE_CHECKING:
     from .worker import Worker
@@ -177,5 +178,5 @@ def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[s
 OF_PICTURES = {"filter": filter_picture, "pins": pins_read}
 ANSWERS = {"reach": reach, "plan": plan, "camera": camera, "seen_from": seen_from_spot}
 LONG = {"survey": survey}
-OF_PROOFS = {"diagnose": diagnose_proof, "retest": retest_proof}
+OF_PROOFS = {"diagnose": diagnose_proof, "retest": retest_proof, "tune": tune_proof}
 OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

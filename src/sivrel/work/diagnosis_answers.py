@@ -52,13 +52,13 @@ def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any
     def told(what: str, share: float, found: list[Finding]) -> bool:
         return tell({"what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]})
 
-    with _heard(worker, body["question"], stand):
+    with heard(worker, body["question"], stand):
         made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0))
     return keep(worker.data, db, proof.id, case, made, exposure, camera)
 
 
 @contextlib.contextmanager
-def _heard(worker: "Worker", number: int, stand: Stand | None) -> Iterator[None]:
+def heard(worker: "Worker", number: int, stand: Stand | None) -> Iterator[None]:
     """Stop the stand's renders at once when the question is called off."""
     over = threading.Event()
 

@@ -13,6 +13,17 @@ READERS = {
 }
 
 
+def two_frames(path: Path, *, confine_to: Path | None = None, first: float | None = None) -> tuple[Scene, Scene] | None:
+    """An animated scene at its first frame, or at `first`, and at the one after; None where nothing is animated. Raises InputError."""
+    if READERS.get(path.suffix.lower()) is not usd.read_usd:
+        return None
+    now = read_scene(path, confine_to=confine_to, frame=first)
+    if not now.animated:
+        return None
+    begin = usd.first_frame(path) if first is None else first
+    return read_scene(path, confine_to=confine_to, frame=begin), read_scene(path, confine_to=confine_to, frame=begin + 1.0)
+
+
 def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
     """Read a scene file. With `confine_to`, nothing outside that folder is opened; glTF and OBJ never reach out of their own. Raises InputError."""
     reader = READERS.get(path.suffix.lower())

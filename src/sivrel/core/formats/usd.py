@@ -38,6 +38,14 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
     return scene
 
 
+def first_frame(path: Path) -> float:
+    """The time code at which a stage begins. Raises InputError."""
+    try:
+        return float(Usd.Stage.Open(str(path)).GetStartTimeCode())
+    except Tf.ErrorException:
+        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
+
+
 def _check_confined(path: Path, folder: Path) -> None:
     """Refuse layers that refer outside `folder`, before anything out there is opened."""
     waiting, seen = [path], set()

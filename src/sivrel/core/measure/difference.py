@@ -36,11 +36,11 @@ class Difference:
         return asdict(self)
 
 
-def visible_difference(a: np.ndarray, b: np.ndarray, exposure: float = 0.0) -> np.ndarray:
-    """FLIP map float32 [rows, columns] of two linear pictures as the soft view shows them at `exposure` stops
+def visible_difference(a: np.ndarray, b: np.ndarray, exposure: float = 0.0, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
+    """FLIP map float32 [rows, columns] of two linear pictures as the soft view shows them at `exposure` stops, `per_degree` pixels a degree
     (Andersson et al. 2020, "FLIP: A Difference Evaluator for Alternating Images"; the authors' own evaluator)."""
     shown = [np.ascontiguousarray(to_display(p, exposure), np.float32) for p in (a, b)]
-    error, _, _ = flip_evaluator.evaluate(shown[0], shown[1], "LDR", applyMagma=False, computeMeanError=False, parameters={"ppd": PIXELS_PER_DEGREE})
+    error, _, _ = flip_evaluator.evaluate(shown[0], shown[1], "LDR", applyMagma=False, computeMeanError=False, parameters={"ppd": per_degree})
     return np.asarray(error, np.float32).reshape(error.shape[:2])
 
 

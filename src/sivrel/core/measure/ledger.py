@@ -51,14 +51,15 @@ class LedgerRow:
         return asdict(self)
 
 
-def relative_weights(luminance: np.ndarray) -> np.ndarray:
-    """What a pixel's variance is multiplied by to be judged as the eye does, flat, for luminances [rows, columns].
+def relative_weights(luminance: np.ndarray, mean: float | None = None) -> np.ndarray:
+    """What a pixel's variance is multiplied by to be judged as the eye does, flat, for luminances [rows, columns]; `mean`: of the whole picture,
+    where they are a part of it.
 
     By the brightness of its neighbourhood: by its own, a pixel with a lucky sample would count for little, and one in which only
     the second time of a pair was lucky for much.
     """
     around = uniform_filter(luminance, NEIGHBOURHOOD, mode="reflect").reshape(-1)
-    return 1.0 / np.maximum(around + DARK * luminance.mean(), 1e-12) ** 2
+    return 1.0 / np.maximum(around + DARK * (luminance.mean() if mean is None else mean), 1e-12) ** 2
 
 
 def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None = None) -> list[LedgerRow]:

@@ -68,11 +68,15 @@ def judge(a: Picture, b: Picture, exposure: float = 0.0) -> Verdict:
     share none."""
     a, b = shared_part(a, b)
     shown = visible_difference(a.beauty[..., :3], b.beauty[..., :3], exposure)
-    pooled = ndimage.uniform_filter(shown, POOL, mode="nearest")
-    labels, count = ndimage.label(pooled > SEEN)
+    labels, count = ndimage.label(where_seen(shown))
     share = float((labels > 0).mean())
     places = [_place(a, b, shown, labels == k) for k in _worst(shown, labels, count)]
     return Verdict(_sentence(places, share, float(shown.mean())), places, share, float(shown.mean()), shown, a.frame.window)
+
+
+def where_seen(shown: np.ndarray, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
+    """bool [rows, columns]: where the eye sees a difference, of a FLIP map at a viewing distance."""
+    return ndimage.uniform_filter(shown, max(1, round(POOL * per_degree / PIXELS_PER_DEGREE)), mode="nearest") > SEEN
 
 
 def _worst(shown: np.ndarray, labels: np.ndarray, count: int) -> list[int]:

@@ -51,6 +51,12 @@ class Frame:
         """The region, or the whole frame."""
         return self.region or (0, 0, self.width, self.height)
 
+    @property
+    def pixels(self) -> int:
+        """How many are rendered."""
+        x0, y0, x1, y1 = self.window
+        return (x1 - x0) * (y1 - y0)
+
     def tiles(self) -> list[tuple[int, int, int, int]]:
         """The window cut into tiles (x0, y0, x1, y1), those nearest its middle first."""
         x0, y0, x1, y1 = self.window
@@ -88,8 +94,7 @@ class Cancel:
 
 def pair_share(recipe: Recipe, frame: Frame) -> float:
     """Share of the samples that are taken twice for the ledger: so many that even a small region has enough of them."""
-    x0, y0, x1, y1 = frame.window
-    return min(MOST_PAIRS, max(LEAST_PAIRS, WANTED_PAIRS / ((x1 - x0) * (y1 - y0) * recipe.sampling.max)))
+    return min(MOST_PAIRS, max(LEAST_PAIRS, WANTED_PAIRS / (frame.pixels * recipe.sampling.max)))
 
 
 def occlusion_rays(recipe: Recipe) -> int:

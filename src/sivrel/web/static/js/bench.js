@@ -133,6 +133,9 @@ function mark() {
   if (chosen.b && !chosen.b.unfiltered) query.set("with", chosen.b.id);
   history.replaceState(null, "", `?${query}`);
   $("to-survey").search = chosen.a ? new URLSearchParams({ proof: chosen.a.id }) : "";
+  const tuned = chosen.a?.picture && !outside;
+  $("to-tune").hidden = !tuned;
+  if (tuned) $("to-tune").href = `/proofs/${chosen.a.id}/ladder`;
   for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filter.picture !== null);
   sayVerdict($("verdict"), chosen, plate.exposure);
 }
@@ -366,6 +369,20 @@ document.addEventListener("sivrel:leaf", (event) => {
   findings.say();
 });
 
+// The number that was last in hand: what a ladder varies when it is opened.
+let inHand = "";
+$("recipe").addEventListener("focusin", (event) => {
+  if (event.target.matches("[data-min][name*='.']")) inHand = event.target.name;
+});
+function tune(kind) {
+  if (!chosen.a?.picture || outside) return;
+  const query = new URLSearchParams();
+  if (kind === "ladder" && inHand) query.set("key", inHand);
+  const region = recipe.field("region").value.trim();
+  if (region && ["ladder", "match"].includes(kind)) query.set("region", region);
+  location.href = `/proofs/${chosen.a.id}/${kind}?${query}`;
+}
+
 const ofProof = (act) => () => chosen.a && act(chosen.a.id);
 const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
 const KEYS = {
@@ -373,6 +390,10 @@ const KEYS = {
   "(": () => findings.turn(-1),
   ")": () => findings.turn(1),
   ":": () => findings.proveFirst(),
+  "^": () => tune("ladder"),
+  $: () => tune("budget"),
+  "%": () => tune("match"),
+  "&": () => tune("advice"),
   "!": () => (location.href = $("to-survey").href), w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
   g: togglePlan, c: toggleMarks, n: DO.filter, 0: DO.fit,
   p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),

@@ -1,0 +1,346 @@
+"""The budget: seconds a frame, or a noise that is aimed at, and the split of samples over sources and pixels that leaves least visible noise.
+
+From small test renders, blocks that stand for the frame: each plan is rendered on them at the very setting it will have, then the one that wins is
+rendered once more on other blocks, and what was predicted is set against what came.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from ..diagnose.finding import cleared
+from ..diagnose.stand import Stand
+from ..gi.ways import SEEN
+from ..lights.pack import GLOW, OTHERS
+from ..measure.ledger import relative_weights
+from ..render.film import BETWEEN, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_BOUNCED, WITHIN_LIGHT
+from ..render.frame import Frame
+from ..render.recipe import Recipe
+from ..survey.finding import short
+from .allocation import MOST_SPLIT, Source, best_split
+from .error import MOST
+from .render import Taken, scattered, take
+
+PILOT_SECONDS, LEAST_PIXELS, MOST_PIXELS = 1.6, 2048, 16384
+"""Seconds that one render of a plan's blocks takes, about, and how many pixels they have."""
+PILOT_SAMPLES, MOST_SAMPLES = 16, 65536
+SPREAD_OVER = 32
+"""Times the even samples that one pixel may take where samples go where the picture is grainy."""
+LEAST_EVEN = 12
+"""Samples a pixel that even samples would be, for them to be spread."""
+ROUNDS = 3
+CLOSE = 0.06
+"""Share by which a plan's time may miss before it is tried at another level."""
+WORTH = 0.03
+MOST_LIGHTS = 12
+SEEDS = (11, 12), (21, 22)
+Tell = Callable[[str, float, "Budget"], bool]
+
+
+@dataclass
+class Plan:
+    """One way to spend the time. name, does: in words; values, edits: what it changes; seconds, noise: of the frame, as its blocks predict them;
+    preparing: of the seconds, those of caches; samples a pixel in the mean."""
+
+    name: str
+    does: str
+    values: dict[str, Any]
+    edits: dict[str, Any]
+    seconds: float = 0.0
+    noise: float = 0.0
+    samples: float = 0.0
+    preparing: float = 0.0
+
+
+@dataclass
+class Budget:
+    """seconds, noise: what was asked for; sources: of noise and time, of one sample; plans: the even raise first; chosen: the number of the best;
+    gain: times less variance than the even raise in equal time; check: what other blocks gave of the chosen one; why: sentences."""
+
+    size: tuple[int, int]
+    seconds: float | None
+    noise: float | None
+    pixels: int = 0
+    sources: list[dict[str, Any]] = field(default_factory=list)
+    plans: list[Plan] = field(default_factory=list)
+    chosen: int = 0
+    gain: float | None = None
+    check: dict[str, float] = field(default_factory=dict)
+    why: list[str] = field(default_factory=list)
+    says: str = ""
+    complete: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return cleared({**self.__dict__, "size": list(self.size), "plans": [plan.__dict__ for plan in self.plans]})
+
+
+def noise_of(one: Taken, other: Taken) -> float:
+    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
+    mean = float(np.mean(np.concatenate([((a + b) / 2.0).reshape(-1) for a, b in zip(one.lights, other.lights, strict=True)])))
+    found = []
+    for a, b in zip(one.lights, other.lights, strict=True):
+        weights = relative_weights((a + b) / 2.0, mean).reshape(a.shape)
+        found.append(np.minimum(weights * (a - b) ** 2, MOST**2).reshape(-1))
+    return float(np.sqrt(np.concatenate(found).mean() / 2.0))
+
+
+class _CalledOff(Exception):
+    """Nobody waits for the plan any more."""
+
+
+class _Bench:
+    """Renders plans on blocks of a frame, and tells what the frame would take."""
+
+    def __init__(self, stand: Stand, frame: Frame, pixels: int) -> None:
+        self.stand, self.frame, self.pixels = stand, frame, pixels
+        self.rates: list[float] = []
+
+    def _seconds(self, taken: Taken) -> float:
+        """Seconds of a render by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
+        that of a whole frame hardly. Seconds a cycle are the least that any render showed."""
+        self.rates.append(taken.seconds / max(taken.clock[-1], 1.0))
+        return float(taken.clock[-1] * min(self.rates))
+
+    def run(self, values: dict[str, Any], edits: dict[str, Any], seeds: tuple[int, int] = SEEDS[0]) -> tuple[Taken, Taken, float]:
+        """Two renders of the blocks, and the seconds that caches take."""
+        recipe, laid = self.stand.changed(values, edits)
+        ready, prepares = self.stand.ready(recipe, laid)
+        blocks = scattered(self.frame, self.pixels, seeds[0])
+        taken = []
+        for seed in seeds:
+            one = take(ready, recipe, replace(blocks, seed=seed), self.stand.cancel)
+            if one is None:
+                raise _CalledOff
+            taken.append(one)
+        return taken[0], taken[1], prepares
+
+    def measure(self, plan: Plan, seeds: tuple[int, int] = SEEDS[0]) -> tuple[float, float, float]:
+        """(seconds of the frame, noise, samples a pixel) of a plan."""
+        one, other, plan.preparing = self.run(plan.values, plan.edits, seeds)
+        seconds = (self._seconds(one) + self._seconds(other)) / 2.0 * self.frame.pixels / one.pixels + plan.preparing
+        return seconds, noise_of(one, other), (one.samples + other.samples) / 2.0
+
+
+def plan_budget(
+    stand: Stand, frame: Frame, told: Tell | None = None, *, seconds: float | None = None, noise: float | None = None
+) -> Budget:  # fmt: skip
+    """Find how to spend `seconds` a frame, or reach `noise`, with the stand's recipe. One of the two is given. `told(what, share, budget)` hears
+    each step, and stops by returning False."""
+    budget = Budget((frame.width, frame.height), seconds, noise)
+    try:
+        _plan(stand, frame, budget, told)
+        budget.complete = True
+    except _CalledOff:
+        stand.cancel.set()
+    return budget
+
+
+def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None:
+    def say(what: str, share: float) -> None:
+        if stand.cancel or (told and not told(what, share, budget)):
+            raise _CalledOff
+
+    say("reading where noise and time come from", 0.02)
+    pilot = _Bench(stand, frame, LEAST_PIXELS)
+    even = {"sampling.max": PILOT_SAMPLES, "sampling.noise_target": 0.0}
+    apart, one, prepares = _pilot(stand, pilot, even)
+    base_variance, base_cost, sources = sources_of(stand, stand.changed({**even, **apart}, {})[0], one)
+    budget.sources = _told_of(base_variance, base_cost, sources)
+    flat = stand.recipe.flat()
+    rate = one.seconds / one.samples / one.pixels  # about: what a sample of a pixel takes
+    wanted = None if budget.seconds is None else budget.seconds - prepares
+    if wanted is not None and wanted < rate * frame.pixels * 2.0:
+        budget.says = (
+            f"{budget.seconds:.3g} s leave no time for pixels: caches take {prepares:.3g} s, two samples a pixel {rate * frame.pixels * 2.0:.3g} s. "
+            "Give more, or render smaller."
+        )
+        return
+    # As many pixels as take the seconds of a pilot at the level that is asked for.
+    expected = wanted if wanted is not None else rate * frame.pixels * flat["sampling.max"] * 4.0
+    budget.pixels = int(min(max(frame.pixels * PILOT_SECONDS / expected, LEAST_PIXELS), MOST_PIXELS, frame.pixels))
+    bench = _Bench(stand, frame, budget.pixels)
+
+    uniform = Plan("even raise", "the recipe as it is, with more samples everywhere", {"sampling.noise_target": 0.0}, {})
+    budget.plans.append(uniform)
+    say("trying an even raise", 0.15)
+    _level(bench, budget, uniform, "sampling.max", max(1.0, expected / (rate * frame.pixels)))
+    per_pixel = max(expected, 1e-9) / frame.pixels
+    split = best_split(sources, base_variance, base_cost, per_pixel)
+    values, edits = _as_changes(stand.recipe, sources, split.counts)
+    best = uniform
+    if values or edits:
+        plan = Plan("split", "rays for what is grainy, fewer camera rays", {"sampling.noise_target": 0.0, **values}, edits)
+        budget.plans.append(plan)
+        say("trying the split over sources", 0.35)
+        _level(bench, budget, plan, "sampling.max", split.samples)
+        best = min(budget.plans, key=lambda p: _score(budget, p))
+    say("trying samples where the picture is grainy", 0.55)
+    # Samples can be spread only where a pixel has some.
+    spread = _spread_over_pixels(best if best.samples >= LEAST_EVEN else uniform)
+    budget.plans.append(spread)
+    # The noise that even samples leave tells about which target takes as long.
+    _level(bench, budget, spread, "sampling.noise_target", min(max(best.noise * 60.0, 0.5), 60.0))
+    best = min(budget.plans, key=lambda p: _score(budget, p))
+    if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
+        best = uniform
+    budget.chosen = budget.plans.index(best)
+    say("checking the plan on other blocks", 0.85)
+    got = bench.measure(best, SEEDS[1])
+    budget.check = {"seconds": got[0], "noise": got[1], "seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
+    budget.gain = _score(budget, uniform) / max(_score(budget, best), 1e-12)
+    budget.why = _why(budget, stand.recipe, best)
+    budget.says = _sentence(budget, best, uniform)
+
+
+def _pilot(stand: Stand, pilot: _Bench, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
+    """A render that tells the sources apart. Where one ray is drawn from base and gloss both, they are taken apart for it: what each costs by itself
+    would not be told otherwise."""
+    sampling = stand.recipe.sampling
+    apart = {"sampling.gi_rays": 2, "sampling.glossy_rays": 2} if sampling.gi_rays == sampling.glossy_rays == 1 else {}
+    one, _, prepares = pilot.run({**even, **apart}, {})
+    return apart, one, prepares
+
+
+def _score(budget: Budget, plan: Plan) -> float:
+    """What is to be small: variance times time, which more samples leave as it is."""
+    return plan.noise**2 * max(plan.seconds - plan.preparing, 1e-9)
+
+
+def _level(bench: _Bench, budget: Budget, plan: Plan, key: str, start: float) -> None:
+    """Find the value of a setting at which a plan takes the time, or leaves the noise, that is asked for, by trying some on the blocks."""
+    tried: list[tuple[float, float, float, float]] = []
+    value, whole = start, key == "sampling.max"
+    for _ in range(ROUNDS):
+        value = min(max(round(value), 1), MOST_SAMPLES) if whole else min(max(float(f"{value:.3g}"), 0.1), 100.0)
+        if any(t[0] == value for t in tried):
+            break
+        plan.values[key] = value
+        seconds, noise, samples = bench.measure(plan)
+        tried.append((value, seconds, noise, samples))
+        if budget.seconds is not None:
+            got, goal = seconds - plan.preparing, budget.seconds - plan.preparing
+        else:
+            assert budget.noise is not None
+            got, goal = noise, budget.noise
+        if abs(got / goal - 1.0) < CLOSE:
+            break
+        value = _nearer(tried, plan.preparing, budget, goal, whole)
+    goals = [(t[1] - plan.preparing) / (budget.seconds - plan.preparing) if budget.seconds else t[2] / (budget.noise or 1.0) for t in tried]
+    nearest = int(np.argmin(np.abs(np.log(np.maximum(goals, 1e-9)))))
+    plan.values[key], plan.seconds, plan.noise, plan.samples = tried[nearest]
+
+
+def _nearer(tried: list[tuple[float, float, float, float]], preparing: float, budget: Budget, goal: float, whole: bool) -> float:
+    """The next value to try, from a curve through those that were."""
+    timed = budget.seconds is not None
+    x = [t[0] for t in tried]
+    y = [t[1] - preparing if timed else t[2] for t in tried]
+    usual = (1.0 if whole else -2.0) if timed else (-0.5 if whole else 1.0)
+    if len(tried) == 1:
+        return x[0] * (goal / max(y[0], 1e-9)) ** (1.0 / usual)
+    (x0, y0), (x1, y1) = sorted(zip(x, y, strict=True), key=lambda p: abs(math.log(p[1] / goal)))[:2]
+    if x0 == x1 or y0 == y1:
+        return x0 * (goal / max(y0, 1e-9)) ** (1.0 / usual)
+    power = math.log(y1 / y0) / math.log(x1 / x0)
+    if power * usual <= 0.0:  # it goes the wrong way: chance
+        power = usual
+    return x0 * (goal / y0) ** (1.0 / power)
+
+
+def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
+    """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
+    ready = stand.ready(recipe, stand.edits)[0]
+    films, n = pilot.films, pilot.samples
+    mean = float(np.mean(np.concatenate([light.reshape(-1) for light in pilot.lights])))
+    weights = [relative_weights(light, mean) for light in pilot.lights]
+
+    def variance(column: int) -> float:
+        return n * sum(float(w @ film[..., column].reshape(-1).astype(float)) for w, film in zip(weights, films, strict=True)) / pilot.pixels
+
+    whole = max(pilot.clock[-1], 1.0)
+    # Taking samples twice for the ledger is part of every render: its time is shared out with the rest.
+    scale = pilot.seconds / (pilot.pixels * n) / max(whole - pilot.clock[len(ready.passes) + CLOCK_PAIRS], 1.0)
+
+    def cost(entry: int) -> float:
+        return float(pilot.clock[entry] * scale)
+
+    sources = _of_lights(stand, ready, recipe, variance, cost) if recipe.lights.seen == "all" else []
+    bounced = len(ready.passes) + CLOCK_BOUNCED
+    way, flat = SEEN[recipe.gi.seen], recipe.flat()
+    if way.bounces and recipe.gi.seen != "ambient":
+        gathered = recipe.final_gather_rays(way.key)
+        key = f"{way.key}.final_gather_rays" if gathered else "sampling.gi_rays"
+        looked_up = way.settings is not None and not gathered
+        now = int(gathered or flat["sampling.gi_rays"])
+        if not looked_up:
+            sources.append(Source(key, "bounced light", now, max(0.0, variance(WITHIN_BOUNCED)) * now, cost(bounced) / now))
+        shiny = flat["sampling.glossy_rays"]
+        of_gloss = max(0.0, variance(WITHIN_BOUNCED + 1) + variance(WITHIN_BOUNCED + 2))
+        sources.append(Source("sampling.glossy_rays", "gloss and glass", shiny, of_gloss * shiny, (cost(bounced + 1) + cost(bounced + 2)) / shiny))
+    sources = [s for s in sources if s.variance > 0.0 and s.cost > 0.0]
+    spent = sum(s.cost * s.now for s in sources)
+    all_cost = pilot.seconds / (pilot.pixels * n)
+    return max(variance(BETWEEN), 1e-9), max(all_cost - spent, 0.05 * all_cost), sources
+
+
+def _of_lights(stand: Stand, ready: Any, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]) -> list[Source]:
+    found, flat = [], stand.edits.flat()
+    for slot, name in enumerate(ready.passes):
+        light = next((one for one in ready.scene.lights if one.name == name), None)
+        if name in (GLOW, OTHERS) or light is None:
+            continue
+        way = light.shadow.way or recipe.shadows.way
+        if way != "traced" and light.kind != "dome":
+            continue
+        now = int(flat.get(f"light.{name}.shadows.rays") or light.shadow.rays or recipe.shadows.rays)
+        own = variance(FILM_COLUMNS + slot * PASS_COLUMNS + WITHIN_LIGHT)
+        found.append(Source(f"light.{name}.shadows.rays", short(name), now, max(0.0, own) * now, cost(slot) / now, MOST_SPLIT))
+    return sorted(found, key=lambda s: -s.variance)[:MOST_LIGHTS]
+
+
+def _as_changes(recipe: Recipe, sources: list[Source], counts: tuple[int, ...]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """What a split changes: values of the recipe, and edits of lights."""
+    values = {s.key: c for s, c in zip(sources, counts, strict=True) if not s.key.startswith("light.") and c != recipe.flat()[s.key]}
+    edits = {s.key: c for s, c in zip(sources, counts, strict=True) if s.key.startswith("light.") and c != s.now}
+    return values, edits
+
+
+def _spread_over_pixels(plan: Plan) -> Plan:
+    """A plan with samples where the picture is grainy, in place of even ones."""
+    even = plan.values["sampling.max"]
+    values = {**plan.values, "sampling.max": int(min(MOST_SAMPLES, max(64, SPREAD_OVER * even))), "sampling.min": int(min(16, max(4, even // 4)))}
+    does = "samples where the picture is grainy" + ("" if plan.name == "even raise" else ", and rays for what is grainy")
+    return Plan("spread", does, values, dict(plan.edits))
+
+
+def _told_of(base_variance: float, base_cost: float, sources: list[Source]) -> list[dict[str, Any]]:
+    variance = base_variance + sum(s.variance / s.now for s in sources)
+    cost = base_cost + sum(s.cost * s.now for s in sources)
+    rows = [{"name": s.name, "key": s.key, "now": s.now, "noise": s.variance / s.now / variance, "time": s.cost * s.now / cost} for s in sources]
+    return [*rows, {"name": "camera rays", "key": "sampling.max", "now": 1, "noise": base_variance / variance, "time": base_cost / cost}]
+
+
+def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
+    told = []
+    rows = {row["key"]: row for row in budget.sources}
+    for key, value in {**best.edits, **best.values}.items():
+        row = rows.get(key)
+        if row is not None and key != "sampling.max" and value != row["now"]:
+            told.append(
+                f"{row['name']} makes {row['noise']:.0%} of the noise of a sample and {row['time']:.0%} of its time: {value} rays, not {row['now']}."
+            )
+    if best.name == "spread":
+        told.append(
+            f"Even samples would be as many on calm pixels as on grainy ones: {best.values['sampling.min']} to {best.values['sampling.max']} now."
+        )
+    if best.name == "even raise":
+        told.append("No other split is better by more than chance: the noise comes from all sources as their time does.")
+    return told
+
+
+def _sentence(budget: Budget, best: Plan, uniform: Plan) -> str:
+    gain = "" if best is uniform or budget.gain is None else f", {budget.gain:.1f} times less noise variance than an even raise in the same time"
+    return f"{best.does[0].upper()}{best.does[1:]}: {best.seconds:.3g} s a frame, {best.noise:.1%} noise{gain}."

@@ -1,0 +1,81 @@
+"""What a match sets against each other: ways of bounced light at what is seen, ways beyond, and ways of shadows, by short names."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..errors import InputError
+from ..gi.ways import BEYOND, SEEN
+from ..render.recipe import Recipe, with_values
+from ..shadows.ways import CODES as SHADOW_WAYS
+
+LOOKED_UP = "looked_up"
+OVER, WITH, HOW = "/", "+", ":"
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """name: as it is asked for; title: in words; values: of the recipe."""
+
+    name: str
+    title: str
+    values: dict[str, Any] = field(default_factory=dict)
+
+
+def candidate(name: str, recipe: Recipe) -> Candidate:
+    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS; or +SHADOWS alone, with the recipe's light. Raises
+    InputError."""
+    light, _, shadows = name.strip().partition(WITH)
+    values: dict[str, Any] = {}
+    words = []
+    if light:
+        light, _, how = light.partition(HOW)
+        seen, _, beyond = light.partition(OVER)
+        if seen not in SEEN:
+            raise InputError(f"There is no way “{seen}” of finding bounced light at what is seen; choose of: {', '.join(SEEN)}.")
+        way, values["gi.seen"] = SEEN[seen], seen
+        words.append(way.title)
+        gathers = way.settings is not None and "final_gather_rays" in way.settings.model_fields
+        if how and (how != LOOKED_UP or not gathers):
+            raise InputError(f"“{name}” can't be matched; only ways that are gathered from afar can be {LOOKED_UP}: photon_map, baked.")
+        if how:
+            values[f"{seen}.final_gather_rays"] = 0
+            words.append("looked up at once")
+        elif gathers and not with_values(recipe, values).final_gather_rays(seen):
+            assert way.settings is not None
+            values[f"{seen}.final_gather_rays"] = way.settings.model_fields["final_gather_rays"].default
+        if beyond and (beyond not in BEYOND or not way.asks_beyond):
+            raise InputError(f"“{beyond}” can't find light beyond {seen}; choose of: {', '.join(BEYOND)}, under a way that asks for one.")
+        if way.asks_beyond:
+            values["gi.beyond"] = beyond or "brute_force"
+            if beyond and beyond != "brute_force":
+                words.append(f"over {BEYOND[beyond].title}")
+    if shadows:
+        if shadows not in SHADOW_WAYS:
+            raise InputError(f"There is no way “{shadows}” of cutting shadows; choose of: {', '.join(SHADOW_WAYS)}.")
+        values["shadows.way"] = shadows
+        words.append(f"{shadows.replace('_', ' ')} shadows")
+    if not values:
+        raise InputError("A match needs ways to set against each other; name some, like brute_force,irradiance_cache.")
+    return Candidate(name.strip(), ", ".join(words), values)
+
+
+def usual(recipe: Recipe) -> list[str]:
+    """Names of all that a match sets against each other where nothing is chosen: ways that find bounced light, as they are used."""
+    names = []
+    for key, way in SEEN.items():
+        if not way.bounces or way.key == "ambient":
+            continue
+        names.append(key)
+        if way.settings is not None and "final_gather_rays" in way.settings.model_fields:
+            names.append(f"{key}{HOW}{LOOKED_UP}")
+        if way.asks_beyond:
+            names.append(f"{key}{OVER}radiance_cache")
+    return names
+
+
+def candidates(names: list[str], recipe: Recipe) -> list[Candidate]:
+    """Candidates by their names, the usual ones for none. Raises InputError."""
+    chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual(recipe))]
+    if len(chosen) < 2:
+        raise InputError("A match needs two ways or more; name some, like brute_force,irradiance_cache.")
+    return chosen

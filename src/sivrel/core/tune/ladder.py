@@ -1,0 +1,239 @@
+"""The ladder: one setting, or two, rendered at several values on one region, cheapest first; from which rung on no eye sees a gain.
+
+Each rung is rendered twice with seeds of its own, so that noise is told from bias, and against brute force.
+"""
+
+import itertools
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..diagnose.finding import cleared
+from ..diagnose.stand import OutOfTime, Stand
+from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
+from ..measure.verdict import where_seen
+from ..render.frame import Frame
+from ..scene.edits import is_edit
+from .error import Error, Reference, error_of, reference
+from .fits import Fit, fit_power
+from .render import take
+from .varied import Varied
+
+SEEN_SHARE = 0.005
+"""Share of a region that has to look different for a difference to count as seen."""
+REFERENCE_SHARE = 0.3
+"""Share of a ladder's time that goes to brute force, which is kept for the next."""
+SECOND_SEED = 7919
+NOT_NOISE = 1e-9
+Tell = Callable[[str, float, "Ladder"], bool]
+
+
+@dataclass
+class Rung:
+    """One value. values: of the settings, by key; seconds: that the region's pixels take; prepares: caches of the whole frame; frame_seconds: both,
+    for the whole frame; error against brute force; next, last, reference: share of the region where it is seen to differ from the next rung, from the
+    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); colours: of its two renders; skipped: why it was not rendered."""
+
+    values: dict[str, Any]
+    seconds: float = 0.0
+    prepares: float = 0.0
+    frame_seconds: float = 0.0
+    samples: float = 0.0
+    error: Error | None = None
+    seen: dict[str, float] = field(default_factory=dict)
+    flip: dict[str, float] = field(default_factory=dict)
+    enough: bool = False
+    skipped: str = ""
+    colours: tuple[np.ndarray, np.ndarray] | None = None
+    picture: Any = None
+
+    def as_dict(self) -> dict[str, Any]:
+        hidden = ("colours", "error")
+        told = {name: value for name, value in self.__dict__.items() if name not in hidden}
+        return {**told, "error": self.error.as_dict() if self.error else None}
+
+
+@dataclass
+class Ladder:
+    """varied: the setting, or two; rungs in the order of their cost, of two settings all pairs; region in pixels of the frame; fits: curves of the
+    frame's seconds and of the noise's variance over the value, where there is one setting; reference_error: of brute force, as noise; take: values
+    from which on no difference is seen, None where the rungs do not say; says: that in a sentence."""
+
+    varied: tuple[Varied, ...]
+    region: tuple[int, int, int, int]
+    per_degree: float
+    rungs: list[Rung] = field(default_factory=list)
+    fits: dict[str, Fit] = field(default_factory=dict)
+    reference_error: float = 0.0
+    reference_seconds: float = 0.0
+    take: dict[str, Any] | None = None
+    says: str = ""
+    complete: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return cleared(
+            {
+                "varied": [{"key": v.key, "values": list(v.values), "name": v.name, "unit": v.unit} for v in self.varied],
+                "region": list(self.region), "per_degree": self.per_degree, "rungs": [rung.as_dict() for rung in self.rungs],
+                "fits": {name: fit.as_dict() for name, fit in self.fits.items()}, "reference_error": self.reference_error,
+                "reference_seconds": self.reference_seconds, "take": self.take, "says": self.says, "complete": self.complete,
+            }
+        )  # fmt: skip
+
+
+def climb(
+    stand: Stand, varied: list[Varied], frame: Frame, exposure: float, told: Tell | None = None, *, seconds: float = 60.0,
+    per_degree: float = PIXELS_PER_DEGREE, keep: bool = False,
+) -> Ladder:  # fmt: skip
+    """Render the rungs on a frame's window, within about `seconds` in all, and say which is enough at a viewing distance. `told(what, share,
+    ladder)` hears each rung, and stops by returning False. With `keep` the rungs keep their colours."""
+    begun = time.monotonic()
+    ladder = Ladder(tuple(varied), frame.window, per_degree)
+    combinations = [dict(zip([v.key for v in varied], values, strict=True)) for values in itertools.product(*(v.values for v in varied))]
+    ladder.rungs = [Rung(values) for values in combinations]
+    if told and not told("rendering brute force", 0.02, ladder):
+        return ladder
+    held = reference(stand, frame, REFERENCE_SHARE * seconds)
+    if held is None:
+        return ladder
+    ladder.reference_error, ladder.reference_seconds = held.error, held.seconds
+    for k, rung in enumerate(ladder.rungs):
+        left = begun + seconds - time.monotonic()
+        expected = _expected(ladder, rung, frame)
+        if k >= 2 and expected > left:
+            rung.skipped = f"would take about {expected:.0f} s, and {max(left, 0.0):.0f} s were left"
+            continue
+        if told and not told(f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in varied)}", 0.3 + 0.7 * k / len(ladder.rungs), ladder):
+            return ladder
+        if not render_rung(stand, rung, frame, held, max(left, 0.2 * seconds)):
+            if stand.cancel:
+                return ladder
+            continue
+        _set_against(ladder, held, exposure)
+        judge(ladder)
+    ladder.complete = True
+    if not keep:
+        for rung in ladder.rungs:
+            rung.colours = None
+    return ladder
+
+
+def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference, left: float) -> bool:
+    """Render a rung with two seeds, and measure it; False when cancelled, or when its caches take longer than is left."""
+    recipe, edits = stand.changed(*_parted(rung.values))
+    stand.until = time.monotonic() + max(left, 1.0)
+    try:
+        ready = stand.ready(recipe, edits, frame.window)[0]
+        rung.prepares = stand.prepares(recipe, edits, frame.window)
+    except OutOfTime:
+        rung.skipped = "its caches take longer than there was time"
+        return False
+    finally:
+        stand.until = float("inf")
+    seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
+    taken = [take(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), stand.cancel) for seed in seeds]
+    one, other = taken
+    if one is None or other is None:
+        return False
+    rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
+    rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
+    rung.error = error_of(one.lights[0], other.lights[0], held)
+    rung.colours = one.colours[0], other.colours[0]
+    rung.picture = rung.colours[0]
+    return True
+
+
+def _parted(values: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Values of the recipe, and edits."""
+    return {k: v for k, v in values.items() if not is_edit(k)}, {k: v for k, v in values.items() if is_edit(k)}
+
+
+def _expected(ladder: Ladder, rung: Rung, frame: Frame) -> float:
+    """Seconds that a rung will take, from those before it."""
+    done = [r for r in ladder.rungs if r.error is not None]
+    if not done:
+        return 0.0
+    if len(ladder.varied) == 1 and "seconds" in ladder.fits:
+        own, whole = float(rung.values[ladder.varied[0].key]), frame.width * frame.height / frame.pixels
+        if own > 0.0:
+            return float(ladder.fits["seconds"].at(own)) * 2.0 / whole
+    return 2.0 * done[-1].seconds + done[-1].prepares * frame.pixels / (frame.width * frame.height)
+
+
+def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
+    """Where the eye sees the rungs differ: each from the next, the last that was rendered, and brute force."""
+    done = [rung for rung in ladder.rungs if rung.colours is not None]
+    newest = done[-1]
+
+    def against(rung: Rung, name: str, colour: np.ndarray) -> None:
+        assert rung.colours is not None
+        shown = visible_difference(rung.colours[0], colour, exposure, ladder.per_degree)
+        rung.seen[name], rung.flip[name] = float(where_seen(shown, ladder.per_degree).mean()), float(shown.mean())
+
+    assert newest.colours is not None
+    against(newest, "reference", held.colour)
+    for rung in done[:-1]:
+        against(rung, "last", newest.colours[0])
+    newest.seen["last"] = newest.flip["last"] = 0.0
+    if len(done) > 1 and len(ladder.varied) == 1:
+        against(done[-2], "next", newest.colours[0])
+
+
+def judge(ladder: Ladder) -> None:
+    """Fit the curves, and say from which rung on no difference is seen."""
+    done = [rung for rung in ladder.rungs if rung.error is not None]
+    for rung in ladder.rungs:
+        rung.enough = False
+    if len(ladder.varied) == 1:
+        key = ladder.varied[0].key
+        x = [float(rung.values[key]) for rung in done]
+        curves = {"seconds": [r.frame_seconds for r in done], "variance": [max(r.error.noise, NOT_NOISE) ** 2 for r in done if r.error]}
+        fits = {name: fit_power(x, y) for name, y in curves.items()}
+        ladder.fits = {name: fit for name, fit in fits.items() if fit is not None}
+    by_cost = sorted(done, key=lambda r: r.frame_seconds) if len(ladder.varied) > 1 else done
+    # Those after which nothing looks different any more: also none of the dearer ones.
+    enough = None
+    for k, rung in enumerate(by_cost[:-1]):
+        later = [other for other in by_cost[k:-1] if len(ladder.varied) == 1] or [rung]
+        if all(other.seen.get("last", 1.0) < SEEN_SHARE for other in later):
+            enough = rung
+            break
+    ladder.take = dict(enough.values) if enough else None
+    if enough:
+        enough.enough = True
+    ladder.says = _sentence(ladder, enough, done)
+
+
+def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
+    if len(done) < 2:
+        return ""
+    distance = f"at {ladder.per_degree:g} pixels a degree"
+    if enough is not None:
+        assert enough.error is not None
+        what = " and ".join(f"{v.name} {v.shown(enough.values[v.key])}" for v in ladder.varied)
+        first = f"From {what} on no difference is seen {distance}: {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
+        if enough is done[0]:
+            first += " It is the lowest rung; lower ones may do as well."
+        return first + _of_bias(enough)
+    dearest, own = done[-1], ladder.varied[0]
+    assert dearest.error is not None
+    text = f"The last rung still looks different from those before it {distance}; add rungs beyond {own.shown(dearest.values[own.key])}."
+    fit = ladder.fits.get("variance")
+    if fit is not None and dearest.error.noise > 0.0:
+        wanted = fit.reaches(dearest.error.noise**2 / 4.0)
+        if wanted is not None and 0.0 < wanted < 1e9:
+            text += f" By its curve noise falls to {dearest.error.noise / 2.0:.1%} at about {wanted:.3g}."
+        elif fit.floor > 0.5 * dearest.error.noise**2:
+            text += f" Its noise stays at {fit.floor**0.5:.1%}: what is left comes from elsewhere."
+    return text + _of_bias(dearest)
+
+
+def _of_bias(rung: Rung) -> str:
+    error = rung.error
+    if error is None or error.bias < 0.02 or error.bias < 2.0 * error.bias_error:
+        return ""
+    light = f", {abs(error.light - 1.0):.1%} of the light {'lost' if error.light < 1.0 else 'too much'}" if abs(error.light - 1.0) > 0.005 else ""
+    return f" Against brute force {error.bias:.1%} of it is bias{light}, which no more samples clear."

@@ -1,0 +1,240 @@
+"""The match: chosen ways on one region for equal time, and to equal error; bias apart from noise, preparation apart from pixels."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..diagnose.finding import cleared
+from ..diagnose.patch import render_patch
+from ..diagnose.stand import OutOfTime, Stand
+from ..measure.noise import LUMINANCE
+from ..render.frame import Frame
+from ..render.recipe import Recipe
+from .candidates import Candidate
+from .error import Error, Reference, error_of, reference
+
+LEVEL = 0.10
+"""Share of the least error within which ways count as level."""
+REFERENCE_TIMES = 2.0
+"""Times what a way's pixels may take that the reference takes, once, at least."""
+LEAST_REFERENCE = 4.0
+MOST_PREPARING = 6.0
+"""Times the seconds of the match for which a way may prepare before it is given up."""
+FRAMES = (1, 10, 100, 1000)
+Tell = Callable[[str, float, "Match"], bool]
+
+
+@dataclass
+class Point:
+    """After so many seconds of the frame's pixels: samples a pixel, and the error then."""
+
+    seconds: float
+    samples: int
+    error: Error
+
+    def as_dict(self) -> dict[str, Any]:
+        return {"seconds": self.seconds, "samples": self.samples, **self.error.as_dict()}
+
+
+@dataclass
+class Entrant:
+    """A way in the match. prepares: seconds of its caches, for the whole frame; each_frame: whether they are made anew as the camera moves; points:
+    its error over time; error: after the equal time, its caches counted; to_reach: seconds of pixels until it is as good as the goal, None where
+    it never is; pays_from: frame from which its caches pay against brute force; frame_seconds: by number of frames, what each takes to be as
+    good as the goal; out: why it fell out."""
+
+    candidate: Candidate
+    prepares: float = 0.0
+    each_frame: bool = False
+    points: list[Point] = field(default_factory=list)
+    error: Error | None = None
+    to_reach: float | None = None
+    pays_from: int | None = None
+    frame_seconds: dict[int, float] = field(default_factory=dict)
+    out: str = ""
+    picture: Any = None
+
+    def as_dict(self) -> dict[str, Any]:
+        told = {name: value for name, value in self.__dict__.items() if name not in ("candidate", "points", "error", "frame_seconds")}
+        return {
+            "name": self.candidate.name, "title": self.candidate.title, "values": self.candidate.values, **told,
+            "points": [point.as_dict() for point in self.points], "error": self.error.as_dict() if self.error else None,
+            "frame_seconds": {str(frames): seconds for frames, seconds in self.frame_seconds.items()},
+        }  # fmt: skip
+
+
+@dataclass
+class Match:
+    """seconds: of one frame, that each way has, its caches counted; region; entrants, the best first once all are done; level: those that are as
+    good as the first; goal: error that all are to reach; reference_error: of brute force."""
+
+    seconds: float
+    region: tuple[int, int, int, int]
+    size: tuple[int, int]
+    entrants: list[Entrant] = field(default_factory=list)
+    level: list[str] = field(default_factory=list)
+    goal: float = 0.0
+    reference_error: float = 0.0
+    reference_seconds: float = 0.0
+    reference_picture: Any = None
+    says: str = ""
+    complete: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return cleared({**self.__dict__, "region": list(self.region), "size": list(self.size), "entrants": [e.as_dict() for e in self.entrants]})
+
+
+def run_match(
+    stand: Stand, chosen: list[Candidate], frame: Frame, told: Tell | None = None, *, seconds: float = 20.0, reference_seconds: float | None = None
+) -> Match:  # fmt: skip
+    """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
+    `told(what, share, match)` hears each step, and stops by returning False."""
+    match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
+    share = frame.pixels / (frame.width * frame.height)
+    if told and not told("rendering brute force to hold them to", 0.02, match):
+        return match
+    held = reference(stand, frame, reference_seconds or max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
+    if held is None:
+        return match
+    match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
+    for k, entrant in enumerate(match.entrants):
+        if told and not told(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match):
+            return match
+        _enter(stand, entrant, frame, held, seconds, share)
+        if stand.cancel:
+            return match
+        rank(match)
+    match.complete = True
+    return match
+
+
+def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
+    recipe, edits = stand.changed(entrant.candidate.values, {})
+    stand.until = time.monotonic() + MOST_PREPARING * seconds
+    try:
+        ready = stand.ready(recipe, edits, frame.window)[0]
+        entrant.prepares = stand.prepares(recipe, edits, frame.window)
+    except OutOfTime:
+        entrant.out = f"its caches take more than {MOST_PREPARING:g} times the {seconds:g} s"
+        return
+    finally:
+        stand.until = float("inf")
+    entrant.each_frame = follows_camera(recipe)
+    # Where caches leave too little, a few samples show all the same what they would give.
+    left = max(seconds - entrant.prepares, 0.0) * share
+    sums, taken, spent, n = [np.zeros(0), np.zeros(0)], [0, 0], 0.0, 1
+    while True:
+        for half in (0, 1):
+            patch = render_patch(ready, recipe, frame, 0.0, stand.cancel, samples=n, first_seed=frame.seed + 100_000 * (half + 1) + taken[half])
+            if patch is None:
+                return
+            sums[half] = patch.colour * n if taken[half] == 0 else sums[half] + patch.colour * n
+            taken[half], spent = taken[half] + n, spent + patch.seconds
+        one, other = sums[0] / taken[0], sums[1] / taken[1]
+        entrant.points.append(Point(spent / share, sum(taken), _of_mean(error_of(one @ LUMINANCE, other @ LUMINANCE, held))))
+        following = n if taken[0] < 2 else taken[0]
+        if spent * (1.0 + 0.75 * following / taken[0]) > left or sum(taken) > 1 << 16:
+            break
+        n = following
+    entrant.picture = (sums[0] + sums[1]) / sum(taken)
+    entrant.error = _after(entrant, max(seconds - entrant.prepares, 0.0))
+
+
+def _of_mean(error: Error) -> Error:
+    """The error of the mean of two halves, from that of each."""
+    noise = error.noise / 2.0**0.5
+    return Error(noise, error.bias, error.bias_error, (noise**2 + error.bias**2) ** 0.5, error.light)
+
+
+def _after(entrant: Entrant, seconds: float) -> Error | None:
+    """The error after so many seconds of the frame's pixels, between points and a little beyond by its curve; None where there was no time for a
+    sample."""
+    last = entrant.points[-1]
+    if seconds <= 0.0 or seconds < 0.5 * entrant.points[0].seconds:
+        return None
+    noise = _noise_at(entrant.points, seconds)
+    return Error(noise, last.error.bias, last.error.bias_error, (noise**2 + last.error.bias**2) ** 0.5, last.error.light)
+
+
+def _noise_at(points: list[Point], seconds: float) -> float:
+    """Noise after some time, on straight lines between points of both logarithms, beyond the last with half a power, as of independent samples."""
+    times, noises = np.log([p.seconds for p in points]), np.log([max(p.error.noise, 1e-9) for p in points])
+    at = float(np.log(seconds))
+    if at >= times[-1]:
+        return float(np.exp(noises[-1] - 0.5 * (at - times[-1])))
+    if at <= times[0]:
+        return float(np.exp(noises[0] + 0.5 * (times[0] - at)))
+    return float(np.exp(np.interp(at, times, noises)))
+
+
+def _time_until(points: list[Point], noise: float) -> float:
+    """Seconds until the noise has come down to a value: the inverse of `_noise_at`."""
+    low, high = np.log(points[0].seconds) - 12.0, np.log(points[-1].seconds) + 24.0
+    for _ in range(60):
+        middle = (low + high) / 2.0
+        low, high = (middle, high) if _noise_at(points, float(np.exp(middle))) > noise else (low, middle)
+    return float(np.exp(high))
+
+
+def follows_camera(recipe: Recipe) -> bool:
+    """Whether some cache of a recipe is made anew as the camera moves."""
+    return any(getattr(recipe.of(way.key), "camera", "shared") == "own" for way in recipe.preparing())
+
+
+def rank(match: Match) -> None:
+    """Order those that are done by their error after the equal time; say what each takes to be as good, and from which frame on caches pay."""
+    done = [e for e in match.entrants if e.error is not None]
+    if not done:
+        return
+    plain = next((e for e in done if not e.prepares and e.candidate.values.get("gi.seen") == "brute_force"), None)
+    match.goal = (plain or min(done, key=_total)).error.total  # type: ignore[union-attr]
+    for entrant in match.entrants:
+        if not entrant.points:
+            continue
+        bias = entrant.points[-1].error.bias
+        entrant.to_reach = _time_until(entrant.points, (match.goal**2 - bias**2) ** 0.5) if bias < 0.98 * match.goal else None
+        if entrant.to_reach is not None:
+            entrant.frame_seconds = {n: entrant.to_reach + entrant.prepares * (1.0 if entrant.each_frame else 1.0 / n) for n in FRAMES}
+    if plain is not None and plain.to_reach is not None:
+        for entrant in match.entrants:
+            entrant.pays_from = _pays_from(entrant, plain.to_reach)
+    best = min(map(_total, done))
+    match.level = [e.candidate.name for e in done if _total(e) <= best * (1.0 + LEVEL)]
+    match.entrants.sort(key=lambda e: (e.error is None, _total(e) if e.error else 0.0, not e.points))
+    match.says = _sentence(match, plain)
+
+
+def _total(entrant: Entrant) -> float:
+    return entrant.error.total if entrant.error else float("inf")
+
+
+def _pays_from(entrant: Entrant, plain: float) -> int | None:
+    """The first frame from which on making its caches has cost less than brute force would have; None where it never pays."""
+    if entrant.to_reach is None or entrant.prepares <= 0.0:
+        return None
+    saved = plain - entrant.to_reach - (entrant.prepares if entrant.each_frame else 0.0)
+    if saved <= 0.0:
+        return None
+    return 1 if entrant.each_frame else max(1, int(np.ceil(entrant.prepares / saved)))
+
+
+def _sentence(match: Match, plain: Entrant | None) -> str:
+    first = match.entrants[0]
+    if first.error is None:
+        return ""
+    parts = f"{first.error.noise:.1%} noise, {first.error.bias:.1%} bias"
+    text = f"In {match.seconds:g} s a frame {first.candidate.title} is first, off by {first.error.total:.1%}: {parts}."
+    others = [e.candidate.title for e in match.entrants if e.candidate.name in match.level and e is not first]
+    if others:
+        text += f" Level with it: {'; '.join(others)}."
+    elif plain is not None and plain is not first and plain.error is not None:
+        text += f" Brute force is off by {plain.error.total:.1%}."
+    paying = [e for e in match.entrants if e.pays_from and e.pays_from > 1 and not e.each_frame]
+    if paying:
+        soonest = min(paying, key=lambda e: e.pays_from or 0)
+        title = soonest.candidate.title
+        text += f" {title[0].upper()}{title[1:]} pays from frame {soonest.pays_from} on."
+    return text

@@ -1,0 +1,120 @@
+"""What a ladder varies: which settings can be, what its rungs are, and in which order they cost more."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..errors import InputError
+from ..render.recipe import Recipe, settings, with_values
+from ..scene.edits import SETTINGS, Edits, is_edit, split_key, with_edits
+
+LARGER_IS_CHEAPER = {
+    "sampling.noise_target", "irradiance_cache.error", "irradiance_cache.min_spacing", "irradiance_cache.max_spacing", "radiance_cache.cell",
+    "baked.max_edge", "baked.min_edge", "baked.contrast", "photon_map.stop_error", "photon_map.roughness_limit",
+}  # fmt: skip
+RUNGS, BELOW = 6, 2
+"""Rungs that are chosen by themselves, and how many of them lie below the value that stands."""
+MOST_RUNGS, MOST_CELLS = 16, 36
+STEPS = 5
+"""Rungs of a share from 0 to 1."""
+
+
+@dataclass(frozen=True)
+class Varied:
+    """A setting with the values it takes, cheapest first. name, unit: in words; smallest, largest: of what it may be."""
+
+    key: str
+    values: tuple[Any, ...]
+    name: str
+    unit: str
+
+    def shown(self, value: Any) -> str:
+        return f"{value:g} {self.unit}".rstrip() if isinstance(value, int | float) else str(value)
+
+
+@dataclass(frozen=True)
+class About:
+    """What is declared of a setting that can be varied."""
+
+    name: str
+    unit: str
+    whole: bool
+    smallest: float
+    largest: float
+    stands: float
+
+
+def about(key: str, recipe: Recipe, edits: Edits) -> About:
+    """What is known of a setting; its own way's, a light's, an object's. Raises InputError where it is not there, no number, or not in use."""
+    if is_edit(key):
+        group, name, field = split_key(key)
+        declared = SETTINGS[group][field]
+        if declared["type"] not in ("integer", "number"):
+            raise InputError(f"{key} is no number, so it has no rungs; choose a setting that is one.")
+        stands = edits.flat().get(key)
+        if stands is None and field.startswith("shadows."):
+            stands = recipe.flat().get(field)
+        return About(
+            f"{declared['name']} of {name}", declared["unit"], declared["type"] == "integer", float(declared["minimum"] or 0.0),
+            float(declared["maximum"]), float(stands or 0.0),
+        )  # fmt: skip
+    flat = with_values(recipe, {key: recipe.flat()[key]} if key in recipe.flat() else {key: None}).flat()
+    info = settings()[key]
+    if info.type not in ("integer", "number"):
+        raise InputError(f"{key} is no number, so it has no rungs; to set ways against each other, make a match.")
+    for one, wanted in info.needs.items():
+        if not any(_as_needed(str(flat.get(name)), wanted) for name in one.split("|")):
+            needed = " or ".join(f"other than {w[1:]}" if w.startswith("!") else w for w in wanted)
+            raise InputError(f"{key} is not in use in this recipe; it needs {one.replace('|', ' or ')} to be {needed}.")
+    return About(info.name, info.unit, info.type == "integer", float(info.minimum or 0.0), float(info.maximum or 0.0), float(flat[key]))
+
+
+def _as_needed(value: str, wanted: list[str]) -> bool:
+    """Whether a value is one of those that a setting needs of another; `!0` needs any but 0."""
+    return any(value != w[1:] if w.startswith("!") else value == w for w in wanted)
+
+
+def varied(key: str, values: list[Any] | None, recipe: Recipe, edits: Edits, measured: dict[str, float] | None = None, level: float = 1.0) -> Varied:
+    """A setting with its rungs, those given or chosen by doubling about what stands. `measured`: distances that caches were made with where the
+    recipe leaves them open; `level`: luminance that the camera's exposure shows as white, for the clamp. Raises InputError."""
+    declared = about(key, recipe, edits)
+    chosen = [_read(key, value, declared) for value in values] if values else _doubled(key, declared, (measured or {}).get(key, 0.0), level)
+    for value in chosen:  # says in one sentence what is wrong with a value
+        with_edits(edits, {key: value}) if is_edit(key) else with_values(recipe, {key: value})
+    unique = sorted(set(chosen), key=lambda v: (_off(key, v), -v if key in LARGER_IS_CHEAPER else v))
+    if not 2 <= len(unique) <= MOST_RUNGS:
+        raise InputError(f"A ladder has 2 to {MOST_RUNGS} rungs, {key} was given {len(unique)}; write them like {key}=4,8,16.")
+    return Varied(key, tuple(unique), declared.name, declared.unit)
+
+
+def _off(key: str, value: float) -> bool:
+    """Whether nought stands for no bound at all, above every other value."""
+    return value == 0.0 and key in ("limits.indirect_clamp",)
+
+
+def _read(key: str, value: Any, declared: About) -> float | int:
+    try:
+        number = float(value)
+    except (TypeError, ValueError):
+        raise InputError(f"{key} can't be “{value}”; give numbers by commas, like {key}=4,8,16.") from None
+    return int(number) if declared.whole and number == int(number) else number
+
+
+def _doubled(key: str, declared: About, measured: float, level: float) -> list[float | int]:
+    if key == "limits.indirect_clamp":
+        return [round(level * 2.0**k, 4) for k in range(-2, 5)] + [0.0]
+    if not declared.whole and declared.largest <= 1.0:
+        return [float(v) for v in np.linspace(declared.smallest, declared.largest, STEPS)]
+    stands = declared.stands or measured
+    below, step = BELOW, 2.0
+    if key == "sampling.noise_target":
+        stands, below = stands or 8.0, 3
+    if not stands:
+        raise InputError(f"{key} stands at 0, which leaves it open, so there is nothing to double; give its rungs like {key}=1,2,4.")
+    if declared.whole and stands < 4 and declared.largest <= 64:  # bounces, refining: one by one
+        top = min(declared.largest, max(stands + 3, 6))
+        return [int(v) for v in np.unique(np.round(np.linspace(max(declared.smallest, 0), top, RUNGS)))]
+    low = max(stands / step**below, declared.smallest, 1.0 if declared.whole else 0.0)
+    found = [min(low * step**k, declared.largest) for k in range(RUNGS)]
+    return [round(v) if declared.whole else float(f"{v:.4g}") for v in found]

@@ -1,0 +1,81 @@
+"""Ladders, budgets, matches and advice: what was asked of which proof, what came of it, and the proofs that were made of them."""
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from .shots import now
+
+
+@dataclass(frozen=True)
+class Tuning:
+    """kind: ladder, budget, match or advice; asked: as the page asked; result: as core.tune tells it so far, None before anything came; problem: why
+    it ended; question: its number among the questions, None when it is done."""
+
+    id: int
+    proof_id: int
+    kind: str
+    asked: dict[str, Any]
+    result: dict[str, Any] | None
+    problem: str
+    question: int | None
+    made_at: str
+
+
+@dataclass(frozen=True)
+class Applied:
+    """A proof that was made of a tuning: what it took, in words, and what was predicted, seconds and noise."""
+
+    proof_id: int
+    tuning_id: int
+    words: str
+    predicted: dict[str, float]
+
+
+def add(db: sqlite3.Connection, proof_id: int, kind: str, asked: dict[str, Any]) -> int:
+    cursor = db.execute("INSERT INTO tunings (proof_id, kind, asked, made_at) VALUES (?, ?, ?, ?)", (proof_id, kind, json.dumps(asked), now()))
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
+
+
+def set_question(db: sqlite3.Connection, number: int, question: int | None) -> None:
+    db.execute("UPDATE tunings SET question = ? WHERE id = ?", (question, number))
+
+
+def keep(db: sqlite3.Connection, number: int, result: dict[str, Any]) -> None:
+    """Keep what came so far."""
+    db.execute("UPDATE tunings SET result = ? WHERE id = ?", (json.dumps(result), number))
+
+
+def end(db: sqlite3.Connection, number: int, problem: str = "") -> None:
+    db.execute("UPDATE tunings SET question = NULL, problem = ? WHERE id = ?", (problem, number))
+
+
+def _tuning(row: sqlite3.Row) -> Tuning:
+    result = json.loads(row["result"]) if row["result"] else None
+    return Tuning(row["id"], row["proof_id"], row["kind"], json.loads(row["asked"]), result, row["problem"], row["question"], row["made_at"])
+
+
+def get(db: sqlite3.Connection, number: int) -> Tuning | None:
+    row = db.execute("SELECT * FROM tunings WHERE id = ?", (number,)).fetchone()
+    return _tuning(row) if row else None
+
+
+def of_proof(db: sqlite3.Connection, proof_id: int, kind: str) -> list[Tuning]:
+    """Those of a proof, newest first."""
+    return [_tuning(row) for row in db.execute("SELECT * FROM tunings WHERE proof_id = ? AND kind = ? ORDER BY id DESC", (proof_id, kind))]
+
+
+def delete(db: sqlite3.Connection, number: int) -> None:
+    db.execute("DELETE FROM tunings WHERE id = ?", (number,))
+
+
+def apply(db: sqlite3.Connection, proof_id: int, tuning_id: int, words: str, predicted: dict[str, float]) -> None:
+    db.execute("INSERT INTO applied (proof_id, tuning_id, words, predicted) VALUES (?, ?, ?, ?)", (proof_id, tuning_id, words, json.dumps(predicted)))
+
+
+def applied_of(db: sqlite3.Connection, tuning_id: int) -> list[Applied]:
+    """Proofs that were made of a tuning, oldest first."""
+    rows = db.execute("SELECT * FROM applied WHERE tuning_id = ? ORDER BY proof_id", (tuning_id,))
+    return [Applied(row["proof_id"], row["tuning_id"], row["words"], json.loads(row["predicted"])) for row in rows]

@@ -1,0 +1,301 @@
+"""Ladder, budget, match and advice: against closed forms, curves that are known, and rooms whose light is."""
+
+import itertools
+import math
+import unittest
+
+import numpy as np
+
+from sivrel.core.diagnose.stand import Stand
+from sivrel.core.errors import InputError
+from sivrel.core.gi.ways import SEEN
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, settings, with_values
+from sivrel.core.scene.edits import Edits, with_edits
+from sivrel.core.scene.model import Light, Scene
+from sivrel.core.tune.advice import advise, guesses_of
+from sivrel.core.tune.allocation import Source, best_split, cost_of, variance_of
+from sivrel.core.tune.budget import plan_budget
+from sivrel.core.tune.candidates import candidate, candidates, usual
+from sivrel.core.tune.error import Error, Reference, error_of
+from sivrel.core.tune.facts import Facts, Motion, measure_facts, motion_between
+from sivrel.core.tune.fits import fit_power
+from sivrel.core.tune.ladder import climb
+from sivrel.core.tune.match import Entrant, Match, Point, rank, run_match
+from sivrel.core.tune.render import scattered, take
+from sivrel.core.tune.varied import varied
+from tests.scenes import box_inside, floor, lambert, looking_down, quad, sky
+
+CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
+GLOWING = Scene("glowing", [box_inside()], [lambert(0.6, (0.25,) * 3)], [], cameras=[CAMERA])
+LAMP = Light("lamp", "sphere", (30.0, 20.0, 10.0), (0.3, 0.2, 0.4), radius=0.1)
+WALL = quad((-1, 0.2, -1), (1, 0.2, -1), (1, 0.2, 0.3), (-1, 0.2, 0.3))
+ROOM = Scene("room", [box_inside(), WALL], [lambert((0.7, 0.5, 0.4))], [LAMP], cameras=[CAMERA])
+SMALL = Frame(48, 32)
+
+
+def stand(scene: Scene, frame: Frame = SMALL, **values) -> Stand:
+    return Stand(scene, with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()}), Edits(), None, frame)
+
+
+class Fits(unittest.TestCase):
+    def test_a_known_curve_is_found_and_goes_on(self):
+        rng = np.random.default_rng(3)
+        for floor_, scale, power in ((0.5, 0.2, 1.0), (0.001, 0.3, -1.0), (2.0, 40.0, -2.0), (0.0, 3.0, 0.5)):
+            x = [1.0, 2.0, 4.0, 8.0, 16.0]
+            y = [(floor_ + scale * v**power) * (1.0 + rng.normal(0.0, 0.01)) for v in x]
+            fit = fit_power(x, y)
+            self.assertLess(abs(float(fit.at(32.0)) / (floor_ + scale * 32.0**power) - 1.0), 0.1)
+            self.assertLess(fit.spread, 0.1)
+
+    def test_where_it_comes_down_to_a_value(self):
+        fit = fit_power([1.0, 2.0, 4.0, 8.0], [1.1, 0.6, 0.35, 0.225])  # 0.1 + 1 / x
+        self.assertAlmostEqual(fit.reaches(0.15), 20.0, delta=1.0)
+        self.assertIsNone(fit.reaches(0.05))
+
+    def test_two_points_are_no_floor_and_one_is_no_curve(self):
+        self.assertAlmostEqual(float(fit_power([1.0, 4.0], [8.0, 2.0]).at(16.0)), 0.5, places=6)
+        self.assertIsNone(fit_power([2.0, 2.0], [1.0, 1.1]))
+        self.assertIsNone(fit_power([0.0, 1.0], [1.0, 1.1]))
+
+
+class Allocation(unittest.TestCase):
+    def test_no_whole_numbers_do_better(self):
+        rng = np.random.default_rng(8)
+        for _ in range(30):
+            sources = [Source(f"s{k}", "", 1, rng.lognormal(), rng.lognormal(), 12) for k in range(2)]
+            base, cost, seconds = rng.lognormal(-1), rng.lognormal(), 400.0
+            found = best_split(sources, base, cost, seconds)
+            least = min(variance_of(c, sources, base) * cost_of(c, sources, cost) for c in itertools.product(range(1, 13), repeat=2))
+            self.assertLess(found.variance * seconds, 1.03 * least)
+            self.assertAlmostEqual(found.samples * found.cost, seconds)
+
+    def test_one_source_is_split_by_the_square_root(self):
+        """Cochran 1977, section 10.6: sqrt((v / c) / (V / C)) = 3 here."""
+        self.assertEqual(best_split([Source("a", "", 1, 9.0, 1.0)], 1.0, 1.0, 100.0).counts, (3,))
+
+    def test_what_makes_no_noise_is_not_split(self):
+        self.assertEqual(best_split([Source("a", "", 4, 0.0, 1.0)], 1.0, 1.0, 100.0).counts, (1,))
+
+
+class Measuring(unittest.TestCase):
+    def test_noise_and_bias_are_told_apart(self):
+        rng = np.random.default_rng(5)
+        truth = rng.uniform(0.5, 1.5, (60, 60)).repeat(2, axis=1)
+
+        def render(factor: float, spread: float) -> np.ndarray:
+            return truth * (factor + rng.normal(0.0, spread, truth.shape))
+
+        held = Reference(tuple(np.repeat(render(1.0, 0.05)[..., None], 3, axis=2) for _ in range(2)), 0.05, 1.0, 1)
+        for factor, spread in ((1.0, 0.2), (0.9, 0.1), (1.15, 0.02)):
+            error = error_of(render(factor, spread), render(factor, spread), held)
+            self.assertAlmostEqual(error.light, factor, delta=0.01)
+            # Relative to the brightness about a pixel, and the eye's floor of a twentieth.
+            self.assertAlmostEqual(error.noise, spread * 0.98, delta=0.1 * spread)
+            self.assertAlmostEqual(error.bias, abs(factor - 1.0) * 0.95, delta=0.02)
+
+    def test_blocks_stand_for_the_frame(self):
+        frame, scene = Frame(160, 90), ROOM
+        ready = stand(scene, frame).base()
+        recipe = with_values(Recipe(), {"sampling.max": 8})
+        whole = take(ready, recipe, frame, stand(scene).cancel)
+        blocks = scattered(frame, 5000, 1)
+        part = take(ready, recipe, blocks, stand(scene).cancel)
+        self.assertLess(blocks.pixels, 0.5 * frame.pixels)
+        mean = np.concatenate([light.reshape(-1) for light in part.lights]).mean()
+        self.assertAlmostEqual(mean / whole.lights[0].mean(), 1.0, delta=0.1)
+        self.assertEqual(scattered(frame, 10**6, 1).pixels, frame.pixels)
+        # What a block holds is what the frame holds there.
+        x0, y0, x1, y1 = blocks.blocks[0]
+        np.testing.assert_allclose(part.colours[0], whole.colours[0][y0:y1, x0:x1], rtol=1e-5)
+
+
+class Ladders(unittest.TestCase):
+    def test_what_can_not_be_varied_is_refused_with_the_reason(self):
+        for key, values, says in (
+            ("gi.seen", None, "make a match"),
+            ("irradiance_cache.rays", None, "not in use"),
+            ("sampling.max", [0], "whole number from 1"),
+            ("sampling.max", [4], "2 to 16 rungs"),
+            ("sampling.max", ["many", 4], "numbers by commas"),
+            ("sampling.maxx", None, "Did you mean"),
+            ("photon_map.radius", None, "leaves it open"),
+        ):
+            recipe = with_values(Recipe(), {"gi.seen": "photon_map"} if key.startswith("photon") else {})
+            with self.subTest(key=key, values=values), self.assertRaisesRegex(InputError, says):
+                varied(key, values, recipe, Edits())
+
+    def test_rungs_are_doubled_within_the_range_and_cheapest_first(self):
+        chosen = varied("sampling.max", None, Recipe(), Edits())
+        self.assertIn(Recipe().sampling.max, chosen.values)
+        self.assertEqual(list(chosen.values), sorted(chosen.values))
+        cached = with_values(Recipe(), {"gi.seen": "irradiance_cache"})
+        spacing = varied("irradiance_cache.error", None, cached, Edits()).values
+        self.assertEqual(list(spacing), sorted(spacing, reverse=True))
+        clamp = varied("limits.indirect_clamp", None, Recipe(), Edits(), level=0.5).values
+        self.assertEqual(clamp[-1], 0.0)  # no clamp at all
+        for key, info in settings().items():  # every number of every way has rungs, where it is in use and does not stand open
+            group = key.split(".")[0]
+            if info.type not in ("integer", "number") or group not in SEEN:
+                continue
+            also = {"ambient": {"ambient.samples": 4}, "baked": {"baked.refine": 1}, "photon_map": {"photon_map.radius": 0.1}}.get(group, {})
+            recipe = with_values(Recipe(), {"gi.seen": group, **also})
+            if not recipe.flat()[key]:
+                continue
+            with self.subTest(key=key):
+                values = varied(key, None, recipe, Edits()).values
+                self.assertTrue(info.minimum <= min(values) < max(values) <= info.maximum)
+        edits = with_edits(Edits(), {"light.lamp.shadows.rays": 4})
+        self.assertIn(4, varied("light.lamp.shadows.rays", None, Recipe(), edits).values)
+
+    def test_bounces_lose_what_the_series_says_and_the_rung_past_it_is_enough(self):
+        """In a closed box that glows, light after k bounces is 1 - albedo ** (k + 2) of all."""
+        one = stand(GLOWING, sampling__max=64)
+        made = climb(one, [varied("limits.diffuse_bounces", [0, 2, 14, 16], one.recipe, one.edits)], SMALL, 0.0, seconds=20.0)
+        for rung in made.rungs:
+            self.assertAlmostEqual(rung.error.light, 1.0 - 0.6 ** (rung.values["limits.diffuse_bounces"] + 2), delta=0.01)
+        self.assertGreater(made.rungs[0].error.bias, 0.3)
+        self.assertEqual(made.take, {"limits.diffuse_bounces": 14})
+        self.assertIn("no difference is seen", made.says)
+        self.assertTrue(made.complete)
+
+    def test_a_clamp_shows_the_light_it_takes_and_samples_show_noise(self):
+        one = stand(ROOM, sampling__max=16, limits__diffuse_bounces=8)
+        clamp = climb(one, [varied("limits.indirect_clamp", [0.05, 0.5, 0], one.recipe, one.edits)], SMALL, 0.0, seconds=15.0)
+        lights = [rung.error.light for rung in clamp.rungs]
+        self.assertLess(lights[0], lights[1])
+        self.assertAlmostEqual(lights[2], 1.0, delta=0.03)
+        samples = climb(one, [varied("sampling.max", [4, 16, 64], one.recipe, one.edits)], SMALL, 0.0, seconds=15.0)
+        noise = [rung.error.noise for rung in samples.rungs]
+        self.assertGreater(noise[0] / noise[2], 2.5)
+        self.assertEqual(samples.as_dict()["varied"][0]["values"], [4, 16, 64])
+
+    def test_two_settings_make_a_grid_and_a_call_stops_it(self):
+        one = stand(ROOM, sampling__max=4)
+        pair = [varied("sampling.max", [2, 4], one.recipe, one.edits), varied("shadows.rays", [1, 4], one.recipe, one.edits)]
+        made = climb(one, pair, SMALL, 0.0, seconds=10.0)
+        self.assertEqual(len([r for r in made.rungs if r.error]), 4)
+        stopped = climb(one, pair, SMALL, 0.0, lambda what, share, ladder: share < 0.5, seconds=10.0)
+        self.assertFalse(stopped.complete)
+        self.assertEqual(len([r for r in stopped.rungs if r.error]), 2)
+
+
+class Budgets(unittest.TestCase):
+    def test_a_plan_is_no_worse_than_an_even_raise_and_comes_as_it_said(self):
+        wide = Light("wide", "sphere", (3.0, 3.0, 3.0), (0.0, -0.3, 0.2), radius=0.35)
+        scene = Scene("soft", [box_inside(), WALL], [lambert(0.2)], [wide, sky(0.01)], cameras=[CAMERA])
+        one = stand(scene, limits__diffuse_bounces=1, gi__seen="off")
+        made = plan_budget(one, Frame(96, 64), noise=0.05)
+        self.assertTrue(made.complete)
+        self.assertGreaterEqual(made.gain, 1.0)
+        lamp = next(row for row in made.sources if row["name"] == "wide")
+        self.assertGreater(lamp["noise"], 0.5)
+        self.assertAlmostEqual(sum(row["noise"] for row in made.sources), 1.0, delta=0.01)
+        best = made.plans[made.chosen]
+        self.assertAlmostEqual(best.noise, 0.05, delta=0.02)
+        self.assertAlmostEqual(made.check["noise_off"], 0.0, delta=0.35)
+        with_edits(Edits(), best.edits), with_values(Recipe(), best.values)
+
+    def test_no_time_for_pixels_is_said(self):
+        made = plan_budget(stand(ROOM), Frame(4096, 4096), seconds=1.0)
+        self.assertIn("leave no time for pixels", made.says)
+        self.assertEqual(made.plans, [])
+
+
+class Matches(unittest.TestCase):
+    def test_names_of_ways(self):
+        recipe = Recipe()
+        self.assertEqual(candidate("irradiance_cache/baked+depth_map", recipe).values["shadows.way"], "depth_map")
+        self.assertEqual(candidate("photon_map:looked_up", recipe).values["photon_map.final_gather_rays"], 0)
+        flat = with_values(recipe, {"baked.final_gather_rays": 0})
+        self.assertGreater(candidate("baked", flat).values["baked.final_gather_rays"], 0)
+        for name in usual(recipe):
+            with_values(recipe, candidate(name, recipe).values)
+        for wrong in ("guesses", "photon_map/baked", "brute_force:looked_up", "+mist", ""):
+            with self.subTest(wrong), self.assertRaises(InputError):
+                candidate(wrong, recipe)
+        with self.assertRaisesRegex(InputError, "two ways"):
+            candidates(["brute_force"], recipe)
+
+    def test_bias_is_what_the_closed_form_says(self):
+        """In the box that glows, light that has not bounced is 1 - albedo² of all: seen against a twentieth more, as the eye has it."""
+        one = stand(GLOWING, limits__diffuse_bounces=24)
+        made = run_match(one, candidates(["brute_force", "off", "radiance_cache"], one.recipe), SMALL, seconds=3.0)
+        by_name = {entrant.candidate.name: entrant for entrant in made.entrants}
+        self.assertAlmostEqual(by_name["off"].error.bias, 0.36 / 1.05, delta=0.02)
+        self.assertIsNone(by_name["off"].to_reach)
+        self.assertLess(by_name["brute_force"].error.bias, 0.03)
+        self.assertEqual(made.entrants[-1].candidate.name, "off")
+        self.assertGreater(by_name["radiance_cache"].prepares, 0.0)
+        self.assertIn("is first", made.says)
+
+    def test_caches_pay_from_the_frame_on_which_they_have_saved_what_they_cost(self):
+        def entrant(name: str, prepares: float, rate: float, each_frame: bool = False) -> Entrant:
+            one = Entrant(candidate(name, Recipe()), prepares, each_frame)
+            one.points = [Point(t, 1, Error(rate / math.sqrt(t), 0.0, 0.0, rate / math.sqrt(t), 1.0)) for t in (1.0, 4.0, 16.0)]
+            one.error = Error(rate / 4.0, 0.0, 0.0, rate / 4.0, 1.0)
+            return one
+
+        # Brute force is as good after 16 s as the bake after 4 s: 12 s saved a frame against 40 s of making it.
+        match = Match(
+            16.0, (0, 0, 8, 8), (8, 8), [entrant("brute_force", 0.0, 1.0), entrant("baked", 40.0, 0.5), entrant("irradiance_cache", 13.0, 0.5, True)]
+        )
+        rank(match)
+        found = {e.candidate.name: e for e in match.entrants}
+        self.assertAlmostEqual(found["baked"].to_reach, 4.0, delta=0.05)
+        self.assertEqual(found["baked"].pays_from, 4)
+        self.assertIsNone(found["irradiance_cache"].pays_from)  # made anew for each frame, it never does
+
+
+class AdviceTest(unittest.TestCase):
+    def test_facts_of_a_box_are_its_closed_forms(self):
+        facts = measure_facts(stand(GLOWING), Frame(64, 40), 0.0)
+        self.assertAlmostEqual(facts.kept, 0.6, delta=0.05)
+        self.assertTrue(facts.inside)
+        self.assertEqual(facts.open, 0.0)
+        # Light left after k bounces is albedo ** (k + 2): a hundredth after 8.
+        self.assertIn(facts.bounces, (7, 8, 9))
+        self.assertEqual((facts.glass, facts.lights), (0.0, 0))
+        outside = Scene("open", [floor(2.0)], [lambert(0.3)], [sky()], cameras=[CAMERA])
+        facts = measure_facts(stand(outside), Frame(64, 40), 0.0)
+        self.assertGreater(facts.open, 0.95)
+        self.assertFalse(facts.inside)
+        self.assertLess(facts.indirect, 0.01)
+
+    def test_what_moves_is_told(self):
+        moved = Scene(
+            "room", ROOM.meshes, ROOM.surfaces, [Light("lamp", "sphere", (30.0, 20.0, 10.0), (0.4, 0.2, 0.4), radius=0.1)], cameras=[CAMERA]
+        )
+        self.assertEqual(motion_between(ROOM, moved, None), Motion(lights=True))
+        self.assertEqual(motion_between(ROOM, ROOM, None), Motion())
+
+    def test_facts_lead_to_ways_and_say_so(self):
+        noise = {"bounced light": 0.9, "lights": 0.05, "gloss and glass": 0.02, "camera rays": 0.03}
+        room = Facts(0.5, 0.01, 0.0, 0.01, True, 9, 0.65, noise, 30.0, 0.2, 0.1, 3, 2, rate=0.2, grain=0.4, falls=-0.2)
+        made = advise(room, Recipe(), seconds=12.0)
+        still = made.recipes[1]
+        self.assertEqual(still.values["gi.seen"], "irradiance_cache")
+        self.assertEqual(still.values["limits.diffuse_bounces"], 9)
+        self.assertIn("90%", still.choices[0].because)
+        noise = {"bounced light": 0.1, "lights": 0.3, "gloss and glass": 0.0, "camera rays": 0.6}
+        yard = Facts(0.03, 0.01, 0.0, 0.8, False, 2, 0.0, noise, 1.1, 0.1, 0.0, 2, 2, rate=0.1, grain=0.1, falls=-0.5)
+        self.assertEqual(advise(yard, Recipe(), seconds=60.0).recipes[1].values["gi.seen"], "brute_force")
+        glass = Facts(0.9, 0.03, 0.7, 0.2, True, 1, 0.0, noise, 2.0, 0.99, 0.5, 30, 2, rate=0.4, grain=0.2, falls=-0.1)
+        values = advise(glass, Recipe(), seconds=30.0).recipes[1].values
+        self.assertEqual((values["gi.seen"], values["limits.refractions"], values["caustics.on"]), ("photon_map", 16, "yes"))
+        for facts in (room, yard, glass):
+            for one in advise(facts, Recipe(), seconds=30.0).recipes:
+                with_values(Recipe(), one.values)
+
+    def test_where_facts_do_not_decide_a_match_is_proposed(self):
+        noise = {"bounced light": 0.5, "lights": 0.3, "gloss and glass": 0.0, "camera rays": 0.2}
+        level = Facts(0.1, 0.0, 0.0, 0.3, False, 2, 0.2, noise, 1.6, 0.1, 0.0, 2, 2, rate=0.1, grain=0.2, falls=-0.5)
+        guesses = guesses_of(level, 20.0)
+        self.assertLess(guesses[1].total, 1.2 * guesses[0].total)
+        still = advise(level, Recipe(), seconds=20.0).recipes[1]
+        self.assertIn("do not decide", still.says)
+        candidates(still.match, Recipe())
+
+
+if __name__ == "__main__":
+    unittest.main()
