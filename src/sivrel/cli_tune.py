@@ -166,7 +166,7 @@ def advice_in_words(made: Any) -> str:
     for one in made.recipes:
         lines.append(f"{one.purpose}: {one.says}")
         for choice in one.choices:
-            lines.append(f"    {choice.key}={choice.value}: {choice.because}" + (f" Otherwise: {choice.unless}" if choice.unless else ""))
+            lines.append(f"    {choice.key}={choice.value}: {choice.because}" + (f" What would change it: {choice.unless}" if choice.unless else ""))
         if one.match:
             lines.append(f"    match: sivrel match … --ways {','.join(one.match)}")
     return "\n".join(lines)

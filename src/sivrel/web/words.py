@@ -17,6 +17,7 @@ TITLES |= {"all": "all lights", "chosen": "chosen lights", "scene": "the whole s
 OF_KEYS = {
     "surfaces.stand_ins": {"none": "no", "costly": "costly", "all": "all"},
     "sampling.noise_terms": {"eye": "the eye", "linear": "a linear measure"},
+    "sampling.stop": {"error": "at its error", "gain": "where one more sample gains little"},
 }
 """Words for the values of settings that share them with others."""
 NAMES = {key: info.name for key, info in settings().items()}

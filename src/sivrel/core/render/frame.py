@@ -141,7 +141,7 @@ def sampling_of(recipe: Recipe, camera: Camera) -> Sampling:
     wanted = recipe.sampling
     by_eye = wanted.noise_terms == "eye"
     floor = (EYE_FLOOR if by_eye else MIDDLE_GREY) / 2.0**camera.exposure
-    return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, floor, 1.0 if by_eye else 0.0)
+    return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, floor, 1.0 if by_eye else 0.0, wanted.stop == "gain")
 
 
 def render_tiles(

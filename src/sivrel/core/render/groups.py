@@ -262,6 +262,14 @@ class SamplingSettings(Group):
         "against middle grey everywhere: right where the picture will be brightened or composited by a fixed gain, and bright parts get the samples.",
         needs={"sampling.noise_target": ["!0"]},
     )
+    stop: Literal["error", "gain"] = setting(
+        "error",
+        "pixels stop",
+        "A pixel stops {}.",
+        "By their error all pixels come to the same noise, and the worst ones take almost all samples. By what one more sample gains, where it falls "
+        "below what it gained in a pixel of that noise with sixteen: the least noise in the mean of the picture for its time.",
+        needs={"sampling.noise_target": ["!0"]},
+    )
     min: int = setting(
         8,
         "least samples",

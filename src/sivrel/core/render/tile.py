@@ -18,19 +18,23 @@ NEIGHBOURS = 2
 """Pixels to each side whose noise counts too when a pixel's samples are decided: a dark pixel beside a grainy one may
 only have been lucky."""
 MIDDLE_GREY = 0.18
+GAIN_SAMPLES = 16.0
 EYE_FLOOR = 0.02
 """Luminance, at the camera's exposure, below which noise is judged against it: about a ninth of middle grey."""
 
 
 class Sampling(NamedTuple):
     """How many samples pixels take: `least` first, then until the standard error is at most `target` of the luminance times
-    `by_brightness` plus `floor`, or `most` are taken. target 0: always `most`."""
+    `by_brightness` plus `floor`, or `most` are taken. target 0: always `most`. `by_gain`: until what one more sample takes off the
+    variance is at most what it does at that error after GAIN_SAMPLES; samples then go by the root of the variance, which leaves least of it in all
+    (Neyman 1934)."""
 
     least: int
     most: int
     target: float
     floor: float
     by_brightness: float
+    by_gain: bool
 
 
 def render_tile(
@@ -108,6 +112,8 @@ def _ask_for_more(memory, sampling, columns, count):
             worst = max(memory.noise[i], total / near)
             taken = int(memory.pixels[i, SAMPLES])
             memory.more[i] = 0
+            if sampling.by_gain:
+                worst *= GAIN_SAMPLES / taken
             if worst > sampling.target**2 and taken < sampling.most:
                 # As many again: the points of a whole power of two are spread far more evenly than those of any other number.
                 memory.more[i] = min(taken, sampling.most - taken)

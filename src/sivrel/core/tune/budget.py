@@ -5,36 +5,56 @@ rendered once more on other blocks, and what was predicted is set against what c
 """
 
 import math
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+from scipy import ndimage
 
 from ..diagnose.finding import cleared
 from ..diagnose.stand import Stand
 from ..gi.ways import SEEN
 from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import relative_weights
-from ..render.film import BETWEEN, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_BOUNCED, WITHIN_LIGHT
-from ..render.frame import Frame
+from ..measure.noise import LUMINANCE
+from ..render.film import (
+    BETWEEN,
+    CLOCK_BOUNCED,
+    CLOCK_PAIRS,
+    FILM_COLUMNS,
+    PASS_COLUMNS,
+    SAMPLES,
+    TOTAL_VARIANCE,
+    VARIANCE,
+    WITHIN_BOUNCED,
+    WITHIN_LIGHT,
+)
+from ..render.frame import Frame, sampling_of
 from ..render.recipe import Recipe
+from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
 from ..survey.finding import short
-from .allocation import MOST_SPLIT, Source, best_split
+from .allocation import MOST_SPLIT, Source, best_split, cost_of, variance_of
 from .error import MOST
 from .render import Taken, scattered, take
 
-PILOT_SECONDS, LEAST_PIXELS, MOST_PIXELS = 1.6, 2048, 16384
+PILOT_SECONDS, LEAST_PIXELS, MOST_PIXELS = 1.5, 2048, 16384
+SMALL_WIDTH = 96
+"""Pixels across of the small picture that shows where a frame is grainy."""
 """Seconds that one render of a plan's blocks takes, about, and how many pixels they have."""
 PILOT_SAMPLES, MOST_SAMPLES = 16, 65536
-SPREAD_OVER = 32
-"""Times the even samples that one pixel may take where samples go where the picture is grainy."""
-LEAST_EVEN = 12
-"""Samples a pixel that even samples would be, for them to be spread."""
+SPREAD_OVER = 16
+"""Times the even samples that a pixel may take, where samples go where they gain most."""
+LEAST_EVEN, LEAST_MIN = 12, 8
+"""Samples a pixel that even samples would be, for them to be spread; and samples from which a pixel's noise can be told."""
 ROUNDS = 3
+"""Values that are tried to find the one that takes the time."""
+CLOCK_PIXELS = 1024
 CLOSE = 0.06
 """Share by which a plan's time may miss before it is tried at another level."""
-WORTH = 0.03
+WORTH, WORTH_TRYING = 0.03, 1.1
+"""Share by which a plan has to be better than an even raise; and times that a split is foretold to be, for it to be tried."""
 MOST_LIGHTS = 12
 SEEDS = (11, 12), (21, 22)
 Tell = Callable[[str, float, "Budget"], bool]
@@ -79,12 +99,10 @@ class Budget:
 
 def noise_of(one: Taken, other: Taken) -> float:
     """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
-    mean = float(np.mean(np.concatenate([((a + b) / 2.0).reshape(-1) for a, b in zip(one.lights, other.lights, strict=True)])))
-    found = []
-    for a, b in zip(one.lights, other.lights, strict=True):
-        weights = relative_weights((a + b) / 2.0, mean).reshape(a.shape)
-        found.append(np.minimum(weights * (a - b) ** 2, MOST**2).reshape(-1))
-    return float(np.sqrt(np.concatenate(found).mean() / 2.0))
+    pairs = list(zip(one.lights, other.lights, strict=True))
+    mean = one.mean([(a + b) / 2.0 for a, b in pairs])
+    squares = [np.minimum(relative_weights((a + b) / 2.0, mean).reshape(a.shape) * (a - b) ** 2, MOST**2) for a, b in pairs]
+    return float(np.sqrt(one.mean(squares) / 2.0))
 
 
 class _CalledOff(Exception):
@@ -96,32 +114,75 @@ class _Bench:
 
     def __init__(self, stand: Stand, frame: Frame, pixels: int) -> None:
         self.stand, self.frame, self.pixels = stand, frame, pixels
-        self.rates: list[float] = []
+        self.per_cycle = 0.0
+        self.worth: np.ndarray | None = None
+
+    def look_where(self, values: dict[str, Any]) -> None:
+        """See by a small picture where a frame is grainy, and let blocks lie there more often."""
+        recipe, laid = self.stand.changed(values, {})
+        ready = self.stand.ready(recipe, laid)[0]
+        small = Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5)
+        one = take(ready, recipe, small, self.stand.cancel)
+        if one is None:
+            raise _CalledOff
+        variance = np.nan_to_num(one.film[..., TOTAL_VARIANCE].astype(float), posinf=0.0)
+        self.worth = np.sqrt(ndimage.maximum_filter(np.minimum(relative_weights(one.lights[0]).reshape(variance.shape) * variance, MOST**2), 3))
 
     def _seconds(self, taken: Taken) -> float:
-        """Seconds of a render by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
-        that of a whole frame hardly. Seconds a cycle are the least that any render showed."""
-        self.rates.append(taken.seconds / max(taken.clock[-1], 1.0))
-        return float(taken.clock[-1] * min(self.rates))
+        """Seconds of the whole frame by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
+        that of a whole frame hardly."""
+        return taken.frame_cycles * self.per_cycle / (os.cpu_count() or 1)
 
-    def run(self, values: dict[str, Any], edits: dict[str, Any], seeds: tuple[int, int] = SEEDS[0]) -> tuple[Taken, Taken, float]:
-        """Two renders of the blocks, and the seconds that caches take."""
+    def target_for(self, plan: Plan, samples: float) -> float:
+        """The noise target, in per cent, at which a plan would take so many samples a pixel in the mean, by the variance of the blocks: as
+        render.tile decides it."""
+        even = {**plan.values, "sampling.noise_target": 0.0, "sampling.max": 4 * PILOT_SAMPLES}
+        one, _ = self.run(even, plan.edits, *SEEDS[0])
+        recipe, laid = self.stand.changed(plan.values, plan.edits)
+        sampling = sampling_of(recipe, self.stand.ready(recipe, laid)[0].camera)
+        worst = []
+        for film, light in zip(one.films, one.lights, strict=True):
+            error = np.sqrt(np.maximum(film[..., VARIANCE : VARIANCE + 3], 0.0)).astype(float) @ LUMINANCE
+            own = (error / (sampling.by_brightness * light + sampling.floor)) ** 2 * film[..., SAMPLES]
+            worst.append(np.maximum(own, ndimage.uniform_filter(own, 2 * NEIGHBOURS + 1, mode="nearest")))
+
+        def taken(target: float) -> float:
+            wanted = [np.sqrt(GAIN_SAMPLES * own) / target if sampling.by_gain else own / target**2 for own in worst]
+            doubled = [sampling.least * 2.0 ** np.ceil(np.log2(np.maximum(own / sampling.least, 1.0))) for own in wanted]
+            return one.mean([np.minimum(own, sampling.most) for own in doubled])
+
+        low, high = 1e-4, 10.0
+        for _ in range(50):
+            middle = math.sqrt(low * high)
+            low, high = (middle, high) if taken(middle) > samples else (low, middle)
+        return 100.0 * high
+
+    def set_clock(self, values: dict[str, Any]) -> None:
+        """Time some blocks on one core: how long a cycle takes, with what lies between them."""
+        recipe, laid = self.stand.changed(values, {})
+        one = take(self.stand.ready(recipe, laid)[0], recipe, scattered(self.frame, CLOCK_PIXELS, 3), self.stand.cancel, threads=1)
+        if one is None:
+            raise _CalledOff
+        self.per_cycle = one.seconds / one.once / max(one.clock[-1], 1.0)
+
+    def run(self, values: dict[str, Any], edits: dict[str, Any], seed: int, blocks: int) -> tuple[Taken, float]:
+        """A render of the blocks of that number, and the seconds that caches take."""
         recipe, laid = self.stand.changed(values, edits)
         ready, prepares = self.stand.ready(recipe, laid)
-        blocks = scattered(self.frame, self.pixels, seeds[0])
+        one = take(ready, recipe, replace(scattered(self.frame, self.pixels, blocks, self.worth), seed=seed), self.stand.cancel)
+        if one is None:
+            raise _CalledOff
+        return one, prepares
+
+    def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS[0]) -> tuple[float, float, float]:
+        """(seconds of the frame, noise, samples a pixel) of a plan; of one seed alone its noise is not told, and 0."""
         taken = []
         for seed in seeds:
-            one = take(ready, recipe, replace(blocks, seed=seed), self.stand.cancel)
-            if one is None:
-                raise _CalledOff
+            one, plan.preparing = self.run(plan.values, plan.edits, seed, seeds[0])
             taken.append(one)
-        return taken[0], taken[1], prepares
-
-    def measure(self, plan: Plan, seeds: tuple[int, int] = SEEDS[0]) -> tuple[float, float, float]:
-        """(seconds of the frame, noise, samples a pixel) of a plan."""
-        one, other, plan.preparing = self.run(plan.values, plan.edits, seeds)
-        seconds = (self._seconds(one) + self._seconds(other)) / 2.0 * self.frame.pixels / one.pixels + plan.preparing
-        return seconds, noise_of(one, other), (one.samples + other.samples) / 2.0
+        seconds = float(np.mean([self._seconds(one) for one in taken])) + plan.preparing
+        noise = noise_of(taken[0], taken[1]) if len(taken) > 1 else 0.0
+        return seconds, noise, float(np.mean([one.samples for one in taken]))
 
 
 def plan_budget(
@@ -162,6 +223,8 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     expected = wanted if wanted is not None else rate * frame.pixels * flat["sampling.max"] * 4.0
     budget.pixels = int(min(max(frame.pixels * PILOT_SECONDS / expected, LEAST_PIXELS), MOST_PIXELS, frame.pixels))
     bench = _Bench(stand, frame, budget.pixels)
+    bench.look_where(even)
+    bench.set_clock({**even, "sampling.max": 4 * PILOT_SAMPLES})
 
     uniform = Plan("even raise", "the recipe as it is, with more samples everywhere", {"sampling.noise_target": 0.0}, {})
     budget.plans.append(uniform)
@@ -171,7 +234,9 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     split = best_split(sources, base_variance, base_cost, per_pixel)
     values, edits = _as_changes(stand.recipe, sources, split.counts)
     best = uniform
-    if values or edits:
+    now = tuple(source.now for source in sources)
+    raised = variance_of(now, sources, base_variance) * cost_of(now, sources, base_cost)
+    if (values or edits) and raised > WORTH_TRYING * split.variance * per_pixel:
         plan = Plan("split", "rays for what is grainy, fewer camera rays", {"sampling.noise_target": 0.0, **values}, edits)
         budget.plans.append(plan)
         say("trying the split over sources", 0.35)
@@ -181,8 +246,7 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     # Samples can be spread only where a pixel has some.
     spread = _spread_over_pixels(best if best.samples >= LEAST_EVEN else uniform)
     budget.plans.append(spread)
-    # The noise that even samples leave tells about which target takes as long.
-    _level(bench, budget, spread, "sampling.noise_target", min(max(best.noise * 60.0, 0.5), 60.0))
+    _level(bench, budget, spread, "sampling.noise_target", bench.target_for(spread, expected / (rate * frame.pixels)))
     best = min(budget.plans, key=lambda p: _score(budget, p))
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
         best = uniform
@@ -190,6 +254,11 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     say("checking the plan on other blocks", 0.85)
     got = bench.measure(best, SEEDS[1])
     budget.check = {"seconds": got[0], "noise": got[1], "seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
+    # What both sets of blocks say is nearer to the frame than either.
+    for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, SEEDS[1]))]:
+        plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
+    if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
+        best, budget.chosen = uniform, 0
     budget.gain = _score(budget, uniform) / max(_score(budget, best), 1e-12)
     budget.why = _why(budget, stand.recipe, best)
     budget.says = _sentence(budget, best, uniform)
@@ -200,7 +269,7 @@ def _pilot(stand: Stand, pilot: _Bench, even: dict[str, Any]) -> tuple[dict[str,
     would not be told otherwise."""
     sampling = stand.recipe.sampling
     apart = {"sampling.gi_rays": 2, "sampling.glossy_rays": 2} if sampling.gi_rays == sampling.glossy_rays == 1 else {}
-    one, _, prepares = pilot.run({**even, **apart}, {})
+    one, prepares = pilot.run({**even, **apart}, {}, *SEEDS[0])
     return apart, one, prepares
 
 
@@ -218,7 +287,8 @@ def _level(bench: _Bench, budget: Budget, plan: Plan, key: str, start: float) ->
         if any(t[0] == value for t in tried):
             break
         plan.values[key] = value
-        seconds, noise, samples = bench.measure(plan)
+        # Time is told by one render; noise by what two differ in.
+        seconds, noise, samples = bench.measure(plan, SEEDS[0] if budget.noise is not None else SEEDS[0][:1])
         tried.append((value, seconds, noise, samples))
         if budget.seconds is not None:
             got, goal = seconds - plan.preparing, budget.seconds - plan.preparing
@@ -231,6 +301,8 @@ def _level(bench: _Bench, budget: Budget, plan: Plan, key: str, start: float) ->
     goals = [(t[1] - plan.preparing) / (budget.seconds - plan.preparing) if budget.seconds else t[2] / (budget.noise or 1.0) for t in tried]
     nearest = int(np.argmin(np.abs(np.log(np.maximum(goals, 1e-9)))))
     plan.values[key], plan.seconds, plan.noise, plan.samples = tried[nearest]
+    if budget.noise is None:
+        plan.seconds, plan.noise, plan.samples = bench.measure(plan)
 
 
 def _nearer(tried: list[tuple[float, float, float, float]], preparing: float, budget: Budget, goal: float, whole: bool) -> float:
@@ -238,7 +310,7 @@ def _nearer(tried: list[tuple[float, float, float, float]], preparing: float, bu
     timed = budget.seconds is not None
     x = [t[0] for t in tried]
     y = [t[1] - preparing if timed else t[2] for t in tried]
-    usual = (1.0 if whole else -2.0) if timed else (-0.5 if whole else 1.0)
+    usual = (1.0 if whole else -1.0) if timed else (-0.5 if whole else 0.5)
     if len(tried) == 1:
         return x[0] * (goal / max(y[0], 1e-9)) ** (1.0 / usual)
     (x0, y0), (x1, y1) = sorted(zip(x, y, strict=True), key=lambda p: abs(math.log(p[1] / goal)))[:2]
@@ -254,7 +326,7 @@ def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float
     """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
     ready = stand.ready(recipe, stand.edits)[0]
     films, n = pilot.films, pilot.samples
-    mean = float(np.mean(np.concatenate([light.reshape(-1) for light in pilot.lights])))
+    mean = pilot.mean(pilot.lights)
     weights = [relative_weights(light, mean) for light in pilot.lights]
 
     def variance(column: int) -> float:
@@ -309,10 +381,10 @@ def _as_changes(recipe: Recipe, sources: list[Source], counts: tuple[int, ...]) 
 
 
 def _spread_over_pixels(plan: Plan) -> Plan:
-    """A plan with samples where the picture is grainy, in place of even ones."""
+    """A plan with samples where one more gains most, in place of even ones."""
     even = plan.values["sampling.max"]
-    values = {**plan.values, "sampling.max": int(min(MOST_SAMPLES, max(64, SPREAD_OVER * even))), "sampling.min": int(min(16, max(4, even // 4)))}
-    does = "samples where the picture is grainy" + ("" if plan.name == "even raise" else ", and rays for what is grainy")
+    values = {**plan.values, "sampling.max": int(min(MOST_SAMPLES, SPREAD_OVER * even)), "sampling.min": LEAST_MIN, "sampling.stop": "gain"}
+    does = "samples where one more gains most" + ("" if plan.name == "even raise" else ", and rays for what is grainy")
     return Plan("spread", does, values, dict(plan.edits))
 
 
@@ -334,7 +406,8 @@ def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
             )
     if best.name == "spread":
         told.append(
-            f"Even samples would be as many on calm pixels as on grainy ones: {best.values['sampling.min']} to {best.values['sampling.max']} now."
+            f"Even samples are as many on calm pixels as on grainy ones; each takes {best.values['sampling.min']} to {best.values['sampling.max']}, "
+            "by what one more would gain."
         )
     if best.name == "even raise":
         told.append("No other split is better by more than chance: the noise comes from all sources as their time does.")

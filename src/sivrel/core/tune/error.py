@@ -11,7 +11,7 @@ from ..measure.ledger import relative_weights
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
 
-MOST = 2.0
+MOST = 1.0
 """Times its brightness that a pixel counts as off at most: a few fireflies do not decide."""
 BLOCK = 4
 """Pixels a side of the cells in which bias is told from chance."""

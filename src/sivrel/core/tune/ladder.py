@@ -213,8 +213,10 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
     distance = f"at {ladder.per_degree:g} pixels a degree"
     if enough is not None:
         assert enough.error is not None
-        what = " and ".join(f"{v.name} {v.shown(enough.values[v.key])}" for v in ladder.varied)
-        first = f"From {what} on no difference is seen {distance}: {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
+        what = ", ".join(f"{v.name} from {v.shown(enough.values[v.key])} on" for v in ladder.varied)
+        first = (
+            f"{what[0].upper()}{what[1:]}: no difference is seen {distance}. {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
+        )
         if enough is done[0]:
             first += " It is the lowest rung; lower ones may do as well."
         return first + _of_bias(enough)

@@ -2,19 +2,19 @@
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.patch import render_patch
 from ..diagnose.stand import OutOfTime, Stand
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
-from ..render.recipe import Recipe
+from ..render.recipe import Recipe, with_values
 from .candidates import Candidate
 from .error import Error, Reference, error_of, reference
+from .render import take
 
 LEVEL = 0.10
 """Share of the least error within which ways count as level."""
@@ -128,11 +128,12 @@ def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, second
     sums, taken, spent, n = [np.zeros(0), np.zeros(0)], [0, 0], 0.0, 1
     while True:
         for half in (0, 1):
-            patch = render_patch(ready, recipe, frame, 0.0, stand.cancel, samples=n, first_seed=frame.seed + 100_000 * (half + 1) + taken[half])
-            if patch is None:
+            seeded = replace(frame, seed=(frame.seed + 100_000 * (half + 1) + taken[half]) % (1 << 32))
+            render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, stand.cancel)
+            if render is None:
                 return
-            sums[half] = patch.colour * n if taken[half] == 0 else sums[half] + patch.colour * n
-            taken[half], spent = taken[half] + n, spent + patch.seconds
+            sums[half] = render.colours[0] * n if taken[half] == 0 else sums[half] + render.colours[0] * n
+            taken[half], spent = taken[half] + n, spent + render.seconds
         one, other = sums[0] / taken[0], sums[1] / taken[1]
         entrant.points.append(Point(spent / share, sum(taken), _of_mean(error_of(one @ LUMINANCE, other @ LUMINANCE, held))))
         following = n if taken[0] < 2 else taken[0]

@@ -7,20 +7,23 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..measure.noise import LUMINANCE
-from ..render.film import SAMPLES, clock_entries, film_beauty, film_columns
-from ..render.frame import Cancel, Frame, assemble, render_tiles
+from ..render.film import CLOCK_PAIRS, SAMPLES, clock_entries, film_beauty, film_columns
+from ..render.frame import Cancel, Frame, assemble, pair_share, render_tiles
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
 
-BLOCK = 16
+BLOCK = 8
 """Pixels a side of the blocks that stand for a frame."""
+EVEN_SHARE = 0.4
+"""Share of the blocks that are chosen whatever they are worth."""
 
 
 @dataclass(frozen=True)
 class Scattered(Frame):
-    """A frame of which only some blocks (x0, y0, x1, y1) are rendered."""
+    """A frame of which only some blocks (x0, y0, x1, y1) are rendered; weights: how many pixels of the frame each pixel of a block stands for."""
 
     blocks: tuple[tuple[int, int, int, int], ...] = ()
+    weights: tuple[float, ...] = ()
 
     @property
     def pixels(self) -> int:
@@ -30,30 +33,50 @@ class Scattered(Frame):
         return list(self.blocks)
 
 
-def scattered(frame: Frame, pixels: int, seed: int) -> Scattered:
-    """About `pixels` of a frame's window in blocks, spread evenly over it: every kth of those in a line to and fro, from a start by chance
-    (systematic sampling; Cochran 1977, "Sampling Techniques", chapter 8). All of it where it has no more."""
+def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = None) -> Scattered:
+    """About `pixels` of a frame's window in blocks, in a line to and fro over it at even steps from a start by chance (systematic sampling; Cochran
+    1977, "Sampling Techniques", chapter 8). With `worth`, [rows, columns] over the whole frame, those that matter more are likelier and stand for
+    fewer pixels (Hansen & Hurwitz 1943, "On the Theory of Sampling from Finite Populations"). All of it where it has no more."""
     x0, y0, x1, y1 = frame.window
     rows = [
         [(x, y, min(x + BLOCK, x1), min(y + BLOCK, y1)) for x in range(x0, x1, BLOCK)][:: 1 if (y - y0) // BLOCK % 2 == 0 else -1]
         for y in range(y0, y1, BLOCK)
     ]
     line = [box for row in rows for box in row]
-    step = max(1.0, len(line) * BLOCK * BLOCK / max(pixels, 1))
-    start = np.random.default_rng(seed).uniform(0.0, step)
-    places = np.arange(start, len(line), step).astype(int)
-    return Scattered(frame.width, frame.height, frame.region, frame.seed, tuple(line[k] for k in (places if len(places) else [len(line) // 2])))
+    count = max(1, round(len(line) * pixels / frame.pixels))
+    if count >= len(line):
+        return Scattered(frame.width, frame.height, frame.region, frame.seed, tuple(line), (1.0,) * len(line))
+    chance = np.full(len(line), 1.0 / len(line))
+    if worth is not None:
+        middles = np.array([((left + right) / 2.0, (top + bottom) / 2.0) for left, top, right, bottom in line])
+        at = (middles / [frame.width, frame.height] * [worth.shape[1], worth.shape[0]]).astype(int)
+        own = np.maximum(worth[np.minimum(at[:, 1], worth.shape[0] - 1), np.minimum(at[:, 0], worth.shape[1] - 1)], 0.0)
+        if own.sum() > 0.0:
+            chance = EVEN_SHARE * chance + (1.0 - EVEN_SHARE) * own / own.sum()
+    marks = (np.arange(count) + np.random.default_rng(seed).uniform()) / count
+    places, times = np.unique(np.searchsorted(np.cumsum(chance), marks * (1.0 - 1e-12)), return_counts=True)
+    weights = times / (count * chance[places])
+    areas = np.array([(line[k][2] - line[k][0]) * (line[k][3] - line[k][1]) for k in places])
+    weights = weights * frame.pixels / float((weights * areas).sum())
+    return Scattered(frame.width, frame.height, frame.region, frame.seed, tuple(line[k] for k in places), tuple(weights.tolist()))
 
 
 @dataclass
 class Taken:
     """What a render gave. films: float32 [rows, columns, film columns], one of the whole window, or one of each block; seconds that its pixels
-    took; clock: the processor's cycles, as render_tiles fills it; pixels: how many."""
+    would take were they of a whole frame; clock: the processor's cycles, as render_tiles fills it, and cycles: those of each film; weights: how
+    many pixels of the frame each of a film stands for; once: share of the cycles that a whole frame would spend on them, too."""
 
     films: list[np.ndarray]
     seconds: float
     clock: np.ndarray
-    pixels: int
+    cycles: list[float]
+    weights: tuple[float, ...]
+    once: float = 1.0
+
+    @property
+    def pixels(self) -> int:
+        return sum(film.shape[0] * film.shape[1] for film in self.films)
 
     @property
     def film(self) -> np.ndarray:
@@ -69,20 +92,38 @@ class Taken:
         """Luminance [rows, columns] of each film."""
         return [colour @ LUMINANCE for colour in self.colours]
 
+    def mean(self, images: list[np.ndarray]) -> float:
+        """The mean over the frame of images [rows, columns], one of each film."""
+        areas = [weight * image.size for weight, image in zip(self.weights, images, strict=True)]
+        return float(sum(area * image.mean() for area, image in zip(areas, images, strict=True)) / sum(areas))
+
     @property
     def samples(self) -> float:
-        """Samples a pixel in the mean."""
-        return float(sum(film[..., SAMPLES].sum() for film in self.films)) / self.pixels
+        """Samples a pixel in the mean over the frame."""
+        return self.mean([film[..., SAMPLES] for film in self.films])
+
+    @property
+    def frame_cycles(self) -> float:
+        """Cycles that the whole frame would take."""
+        return self.once * float(sum(weight * own for weight, own in zip(self.weights, self.cycles, strict=True)))
 
 
-def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel) -> Taken | None:
-    """Render a frame, or blocks of it, on all cores; None when cancelled."""
+def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads: int = 0) -> Taken | None:
+    """Render a frame, or blocks of it, on all cores or so many; None when cancelled."""
     clock, tiles, begun = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray](), time.monotonic()
-    if not render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1, clock=clock, cancel=cancel):
+    cycles: dict[int, float] = {}
+
+    def on_tile(index: int, film: np.ndarray) -> None:
+        tiles[index], cycles[index] = film, float(clock[-1]) - sum(cycles.values())
+
+    if not render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, cancel=cancel):
         return None
-    seconds = time.monotonic() - begun
+    # The ledger's second times are a larger share of few pixels than of a whole frame.
+    own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))
+    again = float(clock[len(ready.passes) + CLOCK_PAIRS] / max(clock[-1], 1.0))
+    once = 1.0 - again * (1.0 - whole / own)
+    seconds = (time.monotonic() - begun) * once
     if isinstance(frame, Scattered):
-        films = [tiles[k] for k in range(len(frame.blocks))]
-    else:
-        films = [assemble(frame, film_columns(ready.arrays.slots), tiles)]
-    return Taken(films, seconds, clock, frame.pixels)
+        places = range(len(frame.blocks))
+        return Taken([tiles[k] for k in places], seconds, clock, [cycles[k] for k in places], frame.weights, once)
+    return Taken([assemble(frame, film_columns(ready.arrays.slots), tiles)], seconds, clock, [sum(cycles.values())], (1.0,), once)

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from markupsafe import Markup, escape
 
@@ -37,7 +37,6 @@ class Chart:
     percent: bool = False
     width: int = 640
     height: int = 300
-    floor: float | None = field(default=None)
 
 
 def svg(chart: Chart) -> Markup:
@@ -45,8 +44,9 @@ def svg(chart: Chart) -> Markup:
     points = [p for line in chart.lines for p in line.points if p[0] > 0.0 and p[1] > 0.0]
     if len(points) < 2:
         return Markup("")
-    x_axis = _Axis([p[0] for p in points] + ([chart.upright[0]] if chart.upright else []), LEFT, chart.width - RIGHT)
-    y_axis = _Axis([p[1] for p in points] + ([chart.floor] if chart.floor else []), chart.height - BOTTOM, TOP)
+    drawn = points + [p for line in chart.lines for p in line.curve if p[0] > 0.0 and p[1] > 0.0]
+    x_axis = _Axis([p[0] for p in drawn] + ([chart.upright[0]] if chart.upright else []), LEFT, chart.width - RIGHT)
+    y_axis = _Axis([p[1] for p in drawn], chart.height - BOTTOM, TOP)
     parts = [
         f'<svg class="chart" viewBox="0 0 {chart.width} {chart.height}" role="img" aria-label="{escape(chart.title)}">',
         f"<title>{escape(chart.title)}</title>",
@@ -76,8 +76,8 @@ def svg(chart: Chart) -> Markup:
         )
     ends = []
     for k, line in enumerate(chart.lines):
-        drawn, end = _line(line, k, x_axis, y_axis)
-        parts.append(drawn)
+        way, end = _line(line, k, x_axis, y_axis)
+        parts.append(way)
         if end is not None:
             ends.append((end, k, line))
     parts += _names(ends, chart)
@@ -127,7 +127,7 @@ def _line(line: Line, k: int, x_axis: _Axis, y_axis: _Axis) -> tuple[str, tuple[
         dash = f' stroke-dasharray="{DASHES[k % len(DASHES)]}"' if DASHES[k % len(DASHES)] else ""
         parts.append(f'<path class="curve{" bold" if line.bold else ""}" d="{_path(way)}"{dash}/>')
     parts += [_mark(k, x, y, line.bold) for x, y in placed]
-    return "".join(parts), placed[-1]
+    return "".join(parts), way[-1] if way else placed[-1]
 
 
 def _path(points: list[tuple[float, float]]) -> str:

@@ -83,7 +83,9 @@ function look(number, chosen = true) {
   viewer.querySelector("img").src = held ? against : looks[place].dataset.picture;
   viewer.querySelector("img").alt = looks[place].dataset.says;
   viewer.querySelector("figcaption").textContent = held ? (viewer.dataset.held ? "brute force" : "the next one") : looks[place].dataset.says;
-  if (chosen) looks[place].scrollIntoView({ block: "nearest", inline: "nearest" });
+  // Only the strip is moved sideways: the page stays where it is read.
+  const strip = looks[place].closest(".rungs"), line = looks[place].parentElement;
+  strip.scrollLeft = Math.max(0, line.offsetLeft + line.offsetWidth - strip.offsetLeft - strip.clientWidth + 8);
 }
 
 async function start() {
