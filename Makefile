@@ -7,7 +7,7 @@ DATA ?= $(HOME)/.local/share/sivrel
 PORT ?= 8017
 AS_ROOT := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test check bench bench-diagnosis docs requirements styles clean
+.PHONY: demo test check bench bench-diagnosis bench-tune docs requirements styles clean
 
 demo: $(VENV)/.run
 	$(BIN)/sivrel demo --port $(PORT) --data "$(DATA)"
@@ -25,6 +25,9 @@ bench: $(VENV)/.test
 
 bench-diagnosis: $(VENV)/.test
 	$(BIN)/python -m bench diagnosis
+
+bench-tune: $(VENV)/.test
+	$(BIN)/python -m bench tune
 
 # What follows serves development.
 

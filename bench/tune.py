@@ -7,6 +7,7 @@ import time
 
 import numpy as np
 
+from sivrel.core.caches import CacheFolder
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.measure.difference import visible_difference
@@ -48,8 +49,8 @@ LADDERS = (
 LOOKED_UP = {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "sampling.max": 64}
 
 
-def _stand(scene: Scene, values: dict, frame: Frame) -> Stand:
-    return Stand(scene, with_values(Recipe(), {**DEEP, **values}), Edits(), None, frame)
+def _stand(scene: Scene, values: dict, frame: Frame, caches: CacheFolder | None = None) -> Stand:
+    return Stand(scene, with_values(Recipe(), {**DEEP, **values}), Edits(), None, frame, caches=caches)
 
 
 def _demo(name: str) -> Scene:
@@ -63,11 +64,11 @@ def fits() -> str:
     off: dict[str, list[float]] = {"time": [], "noise": [], "time of the next": [], "noise of the next": []}
     told = []
     for name in DEMO:
-        scene, frame = _demo(name), Frame(*SIZE, (60, 40, 180, 108))
+        scene, frame, caches = _demo(name), Frame(*SIZE, (60, 40, 180, 108)), CacheFolder()
         for values, key, rungs in LADDERS:
-            stand = _stand(scene, values, frame)
+            stand = _stand(scene, values, frame, caches)
             chosen = varied(key, list(rungs), stand.recipe, stand.edits)
-            made = climb(stand, [chosen], frame, scene.camera().exposure, seconds=60.0)
+            made = climb(stand, [chosen], frame, scene.camera().exposure, seconds=30.0)
             done = [r for r in made.rungs if r.error is not None]
             x = [float(r.values[key]) for r in done]
             own: dict[str, list[float]] = {}
@@ -86,20 +87,20 @@ def fits() -> str:
 
 
 def budget() -> str:
-    """60 s a frame on the demo shots: variance of an even raise over that of the plan at equal time, as its blocks say and on whole
+    """24 s a frame of 320 x 180 on the demo shots: variance of an even raise over that of the plan at equal time, as its blocks say and on whole
     frames; predicted time and noise against those."""
     warm_up()
     told = []
     for name in DEMO:
-        scene, frame = _demo(name), Frame(480, 270)
+        scene, frame = _demo(name), Frame(320, 180)
         stand = _stand(scene, {}, frame)
-        made = plan_budget(stand, frame, seconds=60.0)
+        made = plan_budget(stand, frame, seconds=24.0)
         plans = {}
         for k in dict.fromkeys((0, made.chosen)):
             plan = made.plans[k]
             recipe, edits = stand.changed(plan.values, plan.edits)
             ready = stand.ready(recipe, edits)[0]
-            one, other = (take(ready, recipe, Frame(480, 270, None, seed), stand.cancel) for seed in (31, 32))
+            one, other = (take(ready, recipe, Frame(320, 180, None, seed), stand.cancel) for seed in (31, 32))
             assert one is not None and other is not None
             plans[k] = (one.seconds + other.seconds) / 2.0, noise_of(one, other), plan
         even, best = plans[0], plans[made.chosen]
@@ -153,7 +154,7 @@ def enough() -> str:
         scene, frame = _demo(name), Frame(480, 270, (180, 100, 300, 168))
         stand, exposure = _stand(scene, values, frame), scene.camera().exposure
         chosen = varied(key, list(rungs), stand.recipe, stand.edits)
-        made = climb(stand, [chosen], frame, exposure, seconds=90.0)
+        made = climb(stand, [chosen], frame, exposure, seconds=45.0)
         done = [r for r in made.rungs if r.error is not None]
         fresh = []
         for rung in done:

@@ -47,6 +47,34 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         return json.loads(done.stdout), out
 
+    def test_ladder_budget_match_and_advise_keep_to_the_contract(self):
+        small = ("demo:slipway", "--size", "64x36", "--set", "sampling.max=4", "--json")
+        done = sivrel("ladder", *small, "--vary", "sampling.max=2,8", "--region", "10,6,42,30", "--seconds", "10")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(done.stdout)
+        self.assertEqual([r["values"]["sampling.max"] for r in told["rungs"]], [2, 8])
+        self.assertLess(told["rungs"][1]["error"]["noise"], told["rungs"][0]["error"]["noise"])
+        done = sivrel("match", *small, "--ways", "brute_force,off", "--seconds", "2")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual({e["name"] for e in json.loads(done.stdout)["entrants"]}, {"brute_force", "off"})
+        done = sivrel("budget", *small, "--seconds", "3")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("plans", json.loads(done.stdout))
+        done = sivrel("advise", *small[:-1], "--seconds", "10")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("Final still", done.stdout)
+        for wrong in (
+            ("ladder", "demo:slipway", "--vary", "gi.seen"),
+            ("ladder", "demo:slipway", "--vary", "sampling.max=4"),
+            ("budget", "demo:slipway"),
+            ("budget", "demo:slipway", "--seconds", "9", "--noise", "2"),
+            ("match", "demo:slipway", "--ways", "brute_force"),
+            ("advise", "demo:slipway", "--seconds", "0"),
+        ):
+            refused = sivrel(*wrong)
+            self.assertEqual(refused.returncode, 2, wrong)
+            self.assertEqual(len(refused.stderr.strip().splitlines()), 1, refused.stderr)
+
     def test_diagnose_says_what_is_wrong_and_what_cures_it(self):
         done = sivrel("diagnose", "demo:slipway", "--size", "96x54", "--set", "sampling.max=4", "--seconds", "5", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)

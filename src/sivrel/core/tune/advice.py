@@ -120,13 +120,13 @@ def _noise(facts: Facts, seconds: float) -> float:
 
 OF_WAYS = {
     # bias: of all, and with the share of indirect light; share of the most that a cache spares; seconds of its caches, in those of one sample a pixel
-    "brute_force/radiance_cache": (0.012, 0.045, 0.0, 1.5),
-    "irradiance_cache": (0.008, 0.06, 0.6, 6.0),
-    "irradiance_cache/radiance_cache": (0.014, 0.05, 1.2, 5.0),
+    "brute_force/radiance_cache": (0.010, 0.05, 0.0, 1.5),
+    "irradiance_cache": (0.004, 0.09, 0.6, 6.0),
+    "irradiance_cache/radiance_cache": (0.010, 0.06, 1.2, 5.0),
     "baked": (0.010, 0.03, 0.7, 50.0),
 }
 """What matches on eleven shots showed of each way (seeds below 100; docs/benchmarks.md)."""
-MOST_OF_BAKE = 15.0
+MOST_OF_BAKE = 8.0
 PHOTON_GAIN, PHOTON_BIAS, PHOTONS_TAKE = 1.65, 0.03, 4.0
 THROUGH_GLASS = 0.25
 """Bias of caches by the share of light through glass: they serve what lies behind alone, and caustics not at all."""
