@@ -18,7 +18,8 @@ from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.edits import Edits
 from sivrel.core.scene.model import Scene
 from sivrel.core.tune.advice import advise
-from sivrel.core.tune.budget import noise_of, plan_budget
+from sivrel.core.tune.blocks import noise_of
+from sivrel.core.tune.budget import plan_budget
 from sivrel.core.tune.candidates import candidates
 from sivrel.core.tune.facts import measure_facts
 from sivrel.core.tune.fits import fit_power

@@ -38,7 +38,7 @@ LADDER = {
 PLAN = {
     "name": "even raise",
     "does": "more samples",
-    "values": {"sampling.max": 90},
+    "values": {"sampling.max": 90, "sampling.stop": "gain"},
     "edits": {},
     "seconds": 39.0,
     "noise": 0.05,
@@ -54,7 +54,7 @@ BUDGET = {
     "plans": [PLAN, {**PLAN, "name": "split", "edits": {"light.Sky.shadows.rays": 3}, "seconds": 41.0, "noise": 0.03}],
     "chosen": 1,
     "gain": 2.5,
-    "check": {"seconds": 42.0, "noise": 0.031, "seconds_off": -0.02, "noise_off": -0.03},
+    "check": {"seconds": 42.0, "noise": 0.031, "predicted_seconds": 41.0, "predicted_noise": 0.03, "seconds_off": -0.02, "noise_off": -0.03},
     "why": ["Sky makes 40 % of the noise."],
     "says": "Rays for what is grainy.",
     "complete": True,

@@ -178,7 +178,8 @@ def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses
     title = candidate(chosen.name, recipe).title
     says = f"{title[0].upper()}{title[1:]}: about {chosen.total:.1%} off in {seconds:.3g} s, of which {chosen.bias:.1%} is bias."
     if match:
-        level = " and ".join(candidate(name, recipe).title for name in match)
+        level = " and ".join(candidate(name, recipe).title for name in match[:2])
+        level += f", nor for {len(match) - 2} more" if len(match) > 2 else ""
         says = f"The facts do not decide between {level}: a match of {seconds:.3g} s would. Till then {title}."
     return Advised(purpose, says, chosen.name, seconds, values, choices, match, guesses)
 
@@ -220,7 +221,10 @@ def _limits(facts: Facts) -> list[Choice]:
     bounces = int(np.clip(facts.bounces, 1, DEEPEST))
     found = [
         Choice(
-            "limits.diffuse_bounces", bounces, f"After {facts.bounces} diffuse bounces 1 % of the light is left.", "brighter walls, which take more."
+            "limits.diffuse_bounces",
+            bounces,
+            f"After {facts.bounces} diffuse {'bounce' if facts.bounces == 1 else 'bounces'} 1 % of the light is left.",
+            "brighter walls, which take more.",
         )
     ]
     if facts.glass > SHINY:

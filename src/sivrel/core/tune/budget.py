@@ -5,43 +5,22 @@ rendered once more on other blocks, and what was predicted is set against what c
 """
 
 import math
-import os
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from scipy import ndimage
 
 from ..diagnose.finding import cleared
 from ..diagnose.stand import Stand
-from ..gi.ways import SEEN
-from ..lights.pack import GLOW, OTHERS
-from ..measure.ledger import relative_weights
-from ..measure.noise import LUMINANCE
-from ..render.film import (
-    BETWEEN,
-    CLOCK_BOUNCED,
-    CLOCK_PAIRS,
-    FILM_COLUMNS,
-    PASS_COLUMNS,
-    SAMPLES,
-    TOTAL_VARIANCE,
-    VARIANCE,
-    WITHIN_BOUNCED,
-    WITHIN_LIGHT,
-)
-from ..render.frame import Frame, sampling_of
+from ..render.frame import Frame
 from ..render.recipe import Recipe
-from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
-from ..survey.finding import short
-from .allocation import MOST_SPLIT, Source, best_split, cost_of, variance_of
-from .error import MOST
-from .render import Taken, scattered, take
+from .allocation import Source, best_split, cost_of, variance_of
+from .blocks import SEEDS, TARGET_SAMPLES, Blocks, CalledOff, Plan
+from .render import Taken
+from .sources import sources_of
 
 PILOT_SECONDS, LEAST_PIXELS, MOST_PIXELS = 1.5, 2048, 16384
-SMALL_WIDTH = 96
-"""Pixels across of the small picture that shows where a frame is grainy."""
 """Seconds that one render of a plan's blocks takes, about, and how many pixels they have."""
 PILOT_SAMPLES, MOST_SAMPLES = 16, 65536
 SPREAD_OVER = 16
@@ -50,29 +29,13 @@ LEAST_EVEN, LEAST_MIN = 12, 8
 """Samples a pixel that even samples would be, for them to be spread; and samples from which a pixel's noise can be told."""
 ROUNDS = 3
 """Values that are tried to find the one that takes the time."""
-CLOCK_PIXELS = 1024
 CLOSE = 0.06
 """Share by which a plan's time may miss before it is tried at another level."""
 WORTH, WORTH_TRYING = 0.03, 1.1
 """Share by which a plan has to be better than an even raise; and times that a split is foretold to be, for it to be tried."""
-MOST_LIGHTS = 12
-SEEDS = (11, 12), (21, 22)
+AGAIN = 21, 22
+"""Seeds of the blocks on which a plan is checked."""
 Tell = Callable[[str, float, "Budget"], bool]
-
-
-@dataclass
-class Plan:
-    """One way to spend the time. name, does: in words; values, edits: what it changes; seconds, noise: of the frame, as its blocks predict them;
-    preparing: of the seconds, those of caches; samples a pixel in the mean."""
-
-    name: str
-    does: str
-    values: dict[str, Any]
-    edits: dict[str, Any]
-    seconds: float = 0.0
-    noise: float = 0.0
-    samples: float = 0.0
-    preparing: float = 0.0
 
 
 @dataclass
@@ -97,94 +60,6 @@ class Budget:
         return cleared({**self.__dict__, "size": list(self.size), "plans": [plan.__dict__ for plan in self.plans]})
 
 
-def noise_of(one: Taken, other: Taken) -> float:
-    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
-    pairs = list(zip(one.lights, other.lights, strict=True))
-    mean = one.mean([(a + b) / 2.0 for a, b in pairs])
-    squares = [np.minimum(relative_weights((a + b) / 2.0, mean).reshape(a.shape) * (a - b) ** 2, MOST**2) for a, b in pairs]
-    return float(np.sqrt(one.mean(squares) / 2.0))
-
-
-class _CalledOff(Exception):
-    """Nobody waits for the plan any more."""
-
-
-class _Bench:
-    """Renders plans on blocks of a frame, and tells what the frame would take."""
-
-    def __init__(self, stand: Stand, frame: Frame, pixels: int) -> None:
-        self.stand, self.frame, self.pixels = stand, frame, pixels
-        self.per_cycle = 0.0
-        self.worth: np.ndarray | None = None
-
-    def look_where(self, values: dict[str, Any]) -> None:
-        """See by a small picture where a frame is grainy, and let blocks lie there more often."""
-        recipe, laid = self.stand.changed(values, {})
-        ready = self.stand.ready(recipe, laid)[0]
-        small = Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5)
-        one = take(ready, recipe, small, self.stand.cancel)
-        if one is None:
-            raise _CalledOff
-        variance = np.nan_to_num(one.film[..., TOTAL_VARIANCE].astype(float), posinf=0.0)
-        self.worth = np.sqrt(ndimage.maximum_filter(np.minimum(relative_weights(one.lights[0]).reshape(variance.shape) * variance, MOST**2), 3))
-
-    def _seconds(self, taken: Taken) -> float:
-        """Seconds of the whole frame by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
-        that of a whole frame hardly."""
-        return taken.frame_cycles * self.per_cycle / (os.cpu_count() or 1)
-
-    def target_for(self, plan: Plan, samples: float) -> float:
-        """The noise target, in per cent, at which a plan would take so many samples a pixel in the mean, by the variance of the blocks: as
-        render.tile decides it."""
-        even = {**plan.values, "sampling.noise_target": 0.0, "sampling.max": 4 * PILOT_SAMPLES}
-        one, _ = self.run(even, plan.edits, *SEEDS[0])
-        recipe, laid = self.stand.changed(plan.values, plan.edits)
-        sampling = sampling_of(recipe, self.stand.ready(recipe, laid)[0].camera)
-        worst = []
-        for film, light in zip(one.films, one.lights, strict=True):
-            error = np.sqrt(np.maximum(film[..., VARIANCE : VARIANCE + 3], 0.0)).astype(float) @ LUMINANCE
-            own = (error / (sampling.by_brightness * light + sampling.floor)) ** 2 * film[..., SAMPLES]
-            worst.append(np.maximum(own, ndimage.uniform_filter(own, 2 * NEIGHBOURS + 1, mode="nearest")))
-
-        def taken(target: float) -> float:
-            wanted = [np.sqrt(GAIN_SAMPLES * own) / target if sampling.by_gain else own / target**2 for own in worst]
-            doubled = [sampling.least * 2.0 ** np.ceil(np.log2(np.maximum(own / sampling.least, 1.0))) for own in wanted]
-            return one.mean([np.minimum(own, sampling.most) for own in doubled])
-
-        low, high = 1e-4, 10.0
-        for _ in range(50):
-            middle = math.sqrt(low * high)
-            low, high = (middle, high) if taken(middle) > samples else (low, middle)
-        return 100.0 * high
-
-    def set_clock(self, values: dict[str, Any]) -> None:
-        """Time some blocks on one core: how long a cycle takes, with what lies between them."""
-        recipe, laid = self.stand.changed(values, {})
-        one = take(self.stand.ready(recipe, laid)[0], recipe, scattered(self.frame, CLOCK_PIXELS, 3), self.stand.cancel, threads=1)
-        if one is None:
-            raise _CalledOff
-        self.per_cycle = one.seconds / one.once / max(one.clock[-1], 1.0)
-
-    def run(self, values: dict[str, Any], edits: dict[str, Any], seed: int, blocks: int) -> tuple[Taken, float]:
-        """A render of the blocks of that number, and the seconds that caches take."""
-        recipe, laid = self.stand.changed(values, edits)
-        ready, prepares = self.stand.ready(recipe, laid)
-        one = take(ready, recipe, replace(scattered(self.frame, self.pixels, blocks, self.worth), seed=seed), self.stand.cancel)
-        if one is None:
-            raise _CalledOff
-        return one, prepares
-
-    def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS[0]) -> tuple[float, float, float]:
-        """(seconds of the frame, noise, samples a pixel) of a plan; of one seed alone its noise is not told, and 0."""
-        taken = []
-        for seed in seeds:
-            one, plan.preparing = self.run(plan.values, plan.edits, seed, seeds[0])
-            taken.append(one)
-        seconds = float(np.mean([self._seconds(one) for one in taken])) + plan.preparing
-        noise = noise_of(taken[0], taken[1]) if len(taken) > 1 else 0.0
-        return seconds, noise, float(np.mean([one.samples for one in taken]))
-
-
 def plan_budget(
     stand: Stand, frame: Frame, told: Tell | None = None, *, seconds: float | None = None, noise: float | None = None
 ) -> Budget:  # fmt: skip
@@ -194,7 +69,7 @@ def plan_budget(
     try:
         _plan(stand, frame, budget, told)
         budget.complete = True
-    except _CalledOff:
+    except CalledOff:
         stand.cancel.set()
     return budget
 
@@ -202,10 +77,10 @@ def plan_budget(
 def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None:
     def say(what: str, share: float) -> None:
         if stand.cancel or (told and not told(what, share, budget)):
-            raise _CalledOff
+            raise CalledOff
 
     say("reading where noise and time come from", 0.02)
-    pilot = _Bench(stand, frame, LEAST_PIXELS)
+    pilot = Blocks(stand, frame, LEAST_PIXELS)
     even = {"sampling.max": PILOT_SAMPLES, "sampling.noise_target": 0.0}
     apart, one, prepares = _pilot(stand, pilot, even)
     base_variance, base_cost, sources = sources_of(stand, stand.changed({**even, **apart}, {})[0], one)
@@ -222,9 +97,9 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     # As many pixels as take the seconds of a pilot at the level that is asked for.
     expected = wanted if wanted is not None else rate * frame.pixels * flat["sampling.max"] * 4.0
     budget.pixels = int(min(max(frame.pixels * PILOT_SECONDS / expected, LEAST_PIXELS), MOST_PIXELS, frame.pixels))
-    bench = _Bench(stand, frame, budget.pixels)
+    bench = Blocks(stand, frame, budget.pixels)
     bench.look_where(even)
-    bench.set_clock({**even, "sampling.max": 4 * PILOT_SAMPLES})
+    bench.set_clock({**even, "sampling.max": TARGET_SAMPLES})
 
     uniform = Plan("even raise", "the recipe as it is, with more samples everywhere", {"sampling.noise_target": 0.0}, {})
     budget.plans.append(uniform)
@@ -252,10 +127,12 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
         best = uniform
     budget.chosen = budget.plans.index(best)
     say("checking the plan on other blocks", 0.85)
-    got = bench.measure(best, SEEDS[1])
-    budget.check = {"seconds": got[0], "noise": got[1], "seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
+    got = bench.measure(best, AGAIN)
+    foretold = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
+    off = {"seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
+    budget.check = {"seconds": got[0], "noise": got[1], **foretold, **off}
     # What both sets of blocks say is nearer to the frame than either.
-    for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, SEEDS[1]))]:
+    for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, AGAIN))]:
         plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
         best, budget.chosen = uniform, 0
@@ -264,12 +141,12 @@ def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None
     budget.says = _sentence(budget, best, uniform)
 
 
-def _pilot(stand: Stand, pilot: _Bench, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
+def _pilot(stand: Stand, pilot: Blocks, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
     """A render that tells the sources apart. Where one ray is drawn from base and gloss both, they are taken apart for it: what each costs by itself
     would not be told otherwise."""
     sampling = stand.recipe.sampling
     apart = {"sampling.gi_rays": 2, "sampling.glossy_rays": 2} if sampling.gi_rays == sampling.glossy_rays == 1 else {}
-    one, prepares = pilot.run({**even, **apart}, {}, *SEEDS[0])
+    one, prepares = pilot.run({**even, **apart}, {}, *SEEDS)
     return apart, one, prepares
 
 
@@ -278,7 +155,7 @@ def _score(budget: Budget, plan: Plan) -> float:
     return plan.noise**2 * max(plan.seconds - plan.preparing, 1e-9)
 
 
-def _level(bench: _Bench, budget: Budget, plan: Plan, key: str, start: float) -> None:
+def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) -> None:
     """Find the value of a setting at which a plan takes the time, or leaves the noise, that is asked for, by trying some on the blocks."""
     tried: list[tuple[float, float, float, float]] = []
     value, whole = start, key == "sampling.max"
@@ -288,7 +165,7 @@ def _level(bench: _Bench, budget: Budget, plan: Plan, key: str, start: float) ->
             break
         plan.values[key] = value
         # Time is told by one render; noise by what two differ in.
-        seconds, noise, samples = bench.measure(plan, SEEDS[0] if budget.noise is not None else SEEDS[0][:1])
+        seconds, noise, samples = bench.measure(plan, SEEDS if budget.noise is not None else SEEDS[:1])
         tried.append((value, seconds, noise, samples))
         if budget.seconds is not None:
             got, goal = seconds - plan.preparing, budget.seconds - plan.preparing
@@ -322,57 +199,6 @@ def _nearer(tried: list[tuple[float, float, float, float]], preparing: float, bu
     return x0 * (goal / y0) ** (1.0 / power)
 
 
-def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
-    """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
-    ready = stand.ready(recipe, stand.edits)[0]
-    films, n = pilot.films, pilot.samples
-    mean = pilot.mean(pilot.lights)
-    weights = [relative_weights(light, mean) for light in pilot.lights]
-
-    def variance(column: int) -> float:
-        return n * sum(float(w @ film[..., column].reshape(-1).astype(float)) for w, film in zip(weights, films, strict=True)) / pilot.pixels
-
-    whole = max(pilot.clock[-1], 1.0)
-    # Taking samples twice for the ledger is part of every render: its time is shared out with the rest.
-    scale = pilot.seconds / (pilot.pixels * n) / max(whole - pilot.clock[len(ready.passes) + CLOCK_PAIRS], 1.0)
-
-    def cost(entry: int) -> float:
-        return float(pilot.clock[entry] * scale)
-
-    sources = _of_lights(stand, ready, recipe, variance, cost) if recipe.lights.seen == "all" else []
-    bounced = len(ready.passes) + CLOCK_BOUNCED
-    way, flat = SEEN[recipe.gi.seen], recipe.flat()
-    if way.bounces and recipe.gi.seen != "ambient":
-        gathered = recipe.final_gather_rays(way.key)
-        key = f"{way.key}.final_gather_rays" if gathered else "sampling.gi_rays"
-        looked_up = way.settings is not None and not gathered
-        now = int(gathered or flat["sampling.gi_rays"])
-        if not looked_up:
-            sources.append(Source(key, "bounced light", now, max(0.0, variance(WITHIN_BOUNCED)) * now, cost(bounced) / now))
-        shiny = flat["sampling.glossy_rays"]
-        of_gloss = max(0.0, variance(WITHIN_BOUNCED + 1) + variance(WITHIN_BOUNCED + 2))
-        sources.append(Source("sampling.glossy_rays", "gloss and glass", shiny, of_gloss * shiny, (cost(bounced + 1) + cost(bounced + 2)) / shiny))
-    sources = [s for s in sources if s.variance > 0.0 and s.cost > 0.0]
-    spent = sum(s.cost * s.now for s in sources)
-    all_cost = pilot.seconds / (pilot.pixels * n)
-    return max(variance(BETWEEN), 1e-9), max(all_cost - spent, 0.05 * all_cost), sources
-
-
-def _of_lights(stand: Stand, ready: Any, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]) -> list[Source]:
-    found, flat = [], stand.edits.flat()
-    for slot, name in enumerate(ready.passes):
-        light = next((one for one in ready.scene.lights if one.name == name), None)
-        if name in (GLOW, OTHERS) or light is None:
-            continue
-        way = light.shadow.way or recipe.shadows.way
-        if way != "traced" and light.kind != "dome":
-            continue
-        now = int(flat.get(f"light.{name}.shadows.rays") or light.shadow.rays or recipe.shadows.rays)
-        own = variance(FILM_COLUMNS + slot * PASS_COLUMNS + WITHIN_LIGHT)
-        found.append(Source(f"light.{name}.shadows.rays", short(name), now, max(0.0, own) * now, cost(slot) / now, MOST_SPLIT))
-    return sorted(found, key=lambda s: -s.variance)[:MOST_LIGHTS]
-
-
 def _as_changes(recipe: Recipe, sources: list[Source], counts: tuple[int, ...]) -> tuple[dict[str, Any], dict[str, Any]]:
     """What a split changes: values of the recipe, and edits of lights."""
     values = {s.key: c for s, c in zip(sources, counts, strict=True) if not s.key.startswith("light.") and c != recipe.flat()[s.key]}
@@ -401,8 +227,9 @@ def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
     for key, value in {**best.edits, **best.values}.items():
         row = rows.get(key)
         if row is not None and key != "sampling.max" and value != row["now"]:
+            was = recipe.flat().get(key, row["now"])
             told.append(
-                f"{row['name']} makes {row['noise']:.0%} of the noise of a sample and {row['time']:.0%} of its time: {value} rays, not {row['now']}."
+                f"{row['name']} makes {row['noise']:.0%} of the noise of a sample and {row['time']:.0%} of its time: {value} rays, not {was}."
             )
     if best.name == "spread":
         told.append(

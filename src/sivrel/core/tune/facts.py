@@ -18,8 +18,9 @@ from ..render.frame import Frame
 from ..render.recipe import with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
-from .budget import noise_of, sources_of
+from .blocks import noise_of
 from .render import Scattered, Taken, scattered, take
+from .sources import sources_of
 
 PIXELS, SAMPLES, FEWER = 4096, 16, 4
 """Pixels of the pilots, samples a pixel of the main ones, and of those that tell how noise falls with samples."""

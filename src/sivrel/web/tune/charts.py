@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from markupsafe import Markup, escape
 
-LEFT, RIGHT, TOP, BOTTOM = 58, 150, 14, 40
+LEFT, RIGHT, TOP, BOTTOM = 58, 186, 14, 40
 LEAST_SPAN = 1.5
 """Times that the far end of an axis is the near one, at least."""
 DASHES = ("", "6 3", "2 3", "8 3 2 3", "12 4", "1 4", "4 4 1 4", "10 2 2 2", "3 6", "7 7")
@@ -35,7 +35,7 @@ class Chart:
     lines: Sequence[Line]
     upright: tuple[float, str] | None = None
     percent: bool = False
-    width: int = 640
+    width: int = 676
     height: int = 300
 
 

@@ -181,6 +181,8 @@ followKeys(
     ArrowLeft: () => look(Number($("viewer")?.dataset.at ?? 0) - 1),
     p: () => document.querySelector(".take.ink")?.click(),
     ...Object.fromEntries(Object.entries(PAGES).map(([key, name]) => [key, open(name)])),
+    // Where facts do not decide, the match that would is one key away.
+    "%": () => (location.href = document.querySelector(".ink-link")?.href ?? `/proofs/${proof}/match`),
   },
   {
     hold: (on) => {

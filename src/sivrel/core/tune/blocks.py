@@ -1,0 +1,129 @@
+"""Plans of sampling rendered on blocks that stand for a frame: what the whole of it would take, and how noisy it would be."""
+
+import math
+import os
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from scipy import ndimage
+
+from ..diagnose.stand import Stand
+from ..measure.ledger import relative_weights
+from ..measure.noise import LUMINANCE
+from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
+from ..render.frame import Frame, sampling_of
+from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
+from .error import MOST
+from .render import Taken, scattered, take
+
+SMALL_WIDTH = 96
+"""Pixels across of the small picture that shows where a frame is grainy."""
+CLOCK_PIXELS = 1024
+"""Pixels on which one core is timed."""
+SEEDS = 11, 12
+TARGET_SAMPLES = 64
+"""Samples a pixel from which the noise target is foretold."""
+
+
+@dataclass
+class Plan:
+    """One way to spend the time. name, does: in words; values, edits: what it changes; seconds, noise: of the frame, as its blocks predict them;
+    preparing: of the seconds, those of caches; samples a pixel in the mean."""
+
+    name: str
+    does: str
+    values: dict[str, Any]
+    edits: dict[str, Any]
+    seconds: float = 0.0
+    noise: float = 0.0
+    samples: float = 0.0
+    preparing: float = 0.0
+
+
+def noise_of(one: Taken, other: Taken) -> float:
+    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
+    pairs = list(zip(one.lights, other.lights, strict=True))
+    mean = one.mean([(a + b) / 2.0 for a, b in pairs])
+    squares = [np.minimum(relative_weights((a + b) / 2.0, mean).reshape(a.shape) * (a - b) ** 2, MOST**2) for a, b in pairs]
+    return float(np.sqrt(one.mean(squares) / 2.0))
+
+
+class CalledOff(Exception):
+    """Nobody waits for the plan any more."""
+
+
+class Blocks:
+    """Renders plans on blocks of a frame, and tells what the frame would take."""
+
+    def __init__(self, stand: Stand, frame: Frame, pixels: int) -> None:
+        self.stand, self.frame, self.pixels = stand, frame, pixels
+        self.per_cycle = 0.0
+        self.worth: np.ndarray | None = None
+
+    def look_where(self, values: dict[str, Any]) -> None:
+        """See by a small picture where a frame is grainy, and let blocks lie there more often."""
+        recipe, laid = self.stand.changed(values, {})
+        ready = self.stand.ready(recipe, laid)[0]
+        small = Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5)
+        one = take(ready, recipe, small, self.stand.cancel)
+        if one is None:
+            raise CalledOff
+        variance = np.nan_to_num(one.film[..., TOTAL_VARIANCE].astype(float), posinf=0.0)
+        self.worth = np.sqrt(ndimage.maximum_filter(np.minimum(relative_weights(one.lights[0]).reshape(variance.shape) * variance, MOST**2), 3))
+
+    def seconds_of(self, taken: Taken) -> float:
+        """Seconds of the whole frame by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
+        that of a whole frame hardly."""
+        return taken.frame_cycles * self.per_cycle / (os.cpu_count() or 1)
+
+    def target_for(self, plan: Plan, samples: float) -> float:
+        """The noise target, in per cent, at which a plan would take so many samples a pixel in the mean, by the variance of the blocks: as
+        render.tile decides it."""
+        even = {**plan.values, "sampling.noise_target": 0.0, "sampling.max": TARGET_SAMPLES}
+        one, _ = self.run(even, plan.edits, *SEEDS)
+        recipe, laid = self.stand.changed(plan.values, plan.edits)
+        sampling = sampling_of(recipe, self.stand.ready(recipe, laid)[0].camera)
+        worst = []
+        for film, light in zip(one.films, one.lights, strict=True):
+            error = np.sqrt(np.maximum(film[..., VARIANCE : VARIANCE + 3], 0.0)).astype(float) @ LUMINANCE
+            own = (error / (sampling.by_brightness * light + sampling.floor)) ** 2 * film[..., SAMPLES]
+            worst.append(np.maximum(own, ndimage.uniform_filter(own, 2 * NEIGHBOURS + 1, mode="nearest")))
+
+        def taken(target: float) -> float:
+            wanted = [np.sqrt(GAIN_SAMPLES * own) / target if sampling.by_gain else own / target**2 for own in worst]
+            doubled = [sampling.least * 2.0 ** np.ceil(np.log2(np.maximum(own / sampling.least, 1.0))) for own in wanted]
+            return one.mean([np.minimum(own, sampling.most) for own in doubled])
+
+        low, high = 1e-4, 10.0
+        for _ in range(50):
+            middle = math.sqrt(low * high)
+            low, high = (middle, high) if taken(middle) > samples else (low, middle)
+        return 100.0 * high
+
+    def set_clock(self, values: dict[str, Any]) -> None:
+        """Time some blocks on one core: how long a cycle takes, with what lies between them."""
+        recipe, laid = self.stand.changed(values, {})
+        one = take(self.stand.ready(recipe, laid)[0], recipe, scattered(self.frame, CLOCK_PIXELS, 3), self.stand.cancel, threads=1)
+        if one is None:
+            raise CalledOff
+        self.per_cycle = one.seconds / one.once / max(one.clock[-1], 1.0)
+
+    def run(self, values: dict[str, Any], edits: dict[str, Any], seed: int, blocks: int) -> tuple[Taken, float]:
+        """A render of the blocks of that number, and the seconds that caches take."""
+        recipe, laid = self.stand.changed(values, edits)
+        ready, prepares = self.stand.ready(recipe, laid)
+        one = take(ready, recipe, replace(scattered(self.frame, self.pixels, blocks, self.worth), seed=seed), self.stand.cancel)
+        if one is None:
+            raise CalledOff
+        return one, prepares
+
+    def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS) -> tuple[float, float, float]:
+        """(seconds of the frame, noise, samples a pixel) of a plan; of one seed alone its noise is not told, and 0."""
+        taken = []
+        for seed in seeds:
+            one, plan.preparing = self.run(plan.values, plan.edits, seed, seeds[0])
+            taken.append(one)
+        seconds = float(np.mean([self.seconds_of(one) for one in taken])) + plan.preparing
+        noise = noise_of(taken[0], taken[1]) if len(taken) > 1 else 0.0
+        return seconds, noise, float(np.mean([one.samples for one in taken]))
