@@ -177,7 +177,7 @@ class Tune(WebTest):
                 self.assertIn(words, page.text)
                 self.assertIn(words, self.client.get(f"/tunings/{number}/part").text)
                 if kind in ("ladder", "match"):
-                    self.assertIn('<svg class="chart"', page.text)
+                    self.assertIn('<svg class="logchart"', page.text)
                 csv = self.client.get(f"/tunings/{number}.csv").text.splitlines()
                 self.assertGreater(len(csv), 1)
                 self.assertEqual(len({line.count(",") for line in csv if '"' not in line}), 1)

@@ -48,7 +48,7 @@ def svg(chart: Chart) -> Markup:
     x_axis = _Axis([p[0] for p in drawn] + ([chart.upright[0]] if chart.upright else []), LEFT, chart.width - RIGHT)
     y_axis = _Axis([p[1] for p in drawn], chart.height - BOTTOM, TOP)
     parts = [
-        f'<svg class="chart" viewBox="0 0 {chart.width} {chart.height}" role="img" aria-label="{escape(chart.title)}">',
+        f'<svg class="logchart" viewBox="0 0 {chart.width} {chart.height}" role="img" aria-label="{escape(chart.title)}">',
         f"<title>{escape(chart.title)}</title>",
     ]
     for value in y_axis.ticks():
