@@ -39,6 +39,7 @@ CERTAIN_IN_SCENE = 4.0
 """Standard errors by which light must fall with what the scene should not have."""
 SCENE_SAMPLES = 150_000
 """Samples in all of each of the two renders with and without what the scene should not have."""
+SCENE_SEEDS = 90_000, 95_000
 SCENE_TIMES = 1, 4
 """Times so many, where the first do not say it for certain."""
 MOST_SPARKLES, SPARKLING = 16, 9000
@@ -263,12 +264,14 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
     suspect, begun = finding.suspects[0], time.monotonic()
     samples = max(16, SCENE_SAMPLES // max(1, region.mask.size))
-    patches: list[Patch] | None = None
+    patches: list[Patch] = []
     for times in SCENE_TIMES:
-        patches = _with_and_without(stand, suspect, region, slice_, samples * times)
-        if patches is None:
+        # Twice, with nothing in common: what they differ in is chance, what the light does over the place is none.
+        pairs = [_with_and_without(stand, suspect, region, slice_, samples * times // 2, seed) for seed in SCENE_SEEDS]
+        patches, again = pairs
+        if not patches or not again:
             return
-        amount = _brought(finding, region, patches)
+        amount = _brought(finding, region, patches, again)
         if finding.kind == "two suns":
             finding.amount = max(amount.value, 0.02)  # where both shine at once, each brings a part
         # The place was chosen for how much comes there, so less than was found first is no doubt of the cause.
@@ -276,7 +279,6 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
         certain = amount.value > CERTAIN_IN_SCENE * amount.error and finding.seen * share.value > finding.threshold
         if certain or amount.value + 2.0 * amount.error < 0.1 * finding.amount:
             break
-    assert patches is not None
     finding.pictures["as it is"] = patches[0].colour
     verdict = PROVEN if certain else OPEN
     finding.trials.append(
@@ -299,24 +301,26 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
         finding.confidence = round(min(0.99, _normal(amount.value / max(amount.error, 1e-9) - CERTAIN_IN_SCENE + 1.0)), 3)
 
 
-def _with_and_without(stand: Stand, suspect: Suspect, region: TrialRegion, slice_: float, samples: int) -> list[Patch] | None:
+def _with_and_without(stand: Stand, suspect: Suspect, region: TrialRegion, slice_: float, samples: int, seed: int) -> list[Patch]:
     """Brute force of the region as the scene is and with the suspect's edits, with the same random numbers: they differ by what comes by the gap, or
-    from the sun, alone. None when cancelled."""
+    from the sun, alone. Empty when cancelled."""
     patches = []
     for edits in ({}, suspect.edits):
         ready, recipe = stand.truth(edits)
-        patch = stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=90_000)
+        patch = stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=seed)
         if patch is None:
-            return None
+            return []
         patches.append(patch)
     return patches
 
 
-def _brought(finding: Finding, region: TrialRegion, patches: list[Patch]) -> Amount:
-    """How much of the light in the region's mask comes so, over what is there without it."""
-    amount = MEASURES["bias"](patches[0], patches[1], region.about(finding))
-    apart = (patches[0].light - patches[1].light)[region.mask]
-    return amount._replace(error=float(apart.std() / np.sqrt(apart.size) / max(patches[1].light[region.mask].mean(), 1e-12)))
+def _brought(finding: Finding, region: TrialRegion, one: list[Patch], other: list[Patch]) -> Amount:
+    """How much of the light in the region's mask comes so, over what is there without it, by two pairs of renders."""
+    about, bias = region.about(finding), MEASURES["bias"]
+    value = (bias(one[0], one[1], about).value + bias(other[0], other[1], about).value) / 2.0
+    apart = [(as_is.light - without.light)[region.mask] for as_is, without in (one, other)]
+    light = max(float((one[1].light + other[1].light)[region.mask].mean()) / 2.0, 1e-12)
+    return Amount(value, float(np.sqrt(np.square(apart[0] - apart[1]).mean() / 4.0 / apart[0].size)) / light)
 
 
 def _normal(z: float) -> float:
