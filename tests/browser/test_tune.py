@@ -59,8 +59,7 @@ class Tune(BrowserTest):
         self.assertIn("noise", page.locator("#says").inner_text())
         page.keyboard.press("%")
         page.wait_for_url("**/match*")
-        for box in page.locator(".ways input:checked").all():
-            box.uncheck()
+        page.evaluate("() => document.querySelectorAll('.ways input').forEach((one) => (one.checked = false))")
         page.check("[value='brute_force']")
         page.check("[value='irradiance_cache']")
         self.run_it(seconds="3", region="")
