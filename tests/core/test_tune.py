@@ -192,7 +192,7 @@ class Budgets(unittest.TestCase):
         self.assertGreater(lamp["noise"], 0.5)
         self.assertAlmostEqual(sum(row["noise"] for row in made.sources), 1.0, delta=0.01)
         best = made.plans[made.chosen]
-        self.assertAlmostEqual(best.noise, 0.05, delta=0.02)
+        self.assertLess(best.noise, 0.07)  # the least samples of a pixel may leave less than was asked for
         self.assertAlmostEqual(made.check["noise_off"], 0.0, delta=0.35)
         with_edits(Edits(), best.edits), with_values(Recipe(), best.values)
 
@@ -289,7 +289,7 @@ class AdviceTest(unittest.TestCase):
 
     def test_where_facts_do_not_decide_a_match_is_proposed(self):
         noise = {"bounced light": 0.5, "lights": 0.3, "gloss and glass": 0.0, "camera rays": 0.2}
-        level = Facts(0.1, 0.0, 0.0, 0.3, False, 2, 0.2, noise, 1.6, 0.1, 0.0, 2, 2, rate=0.1, grain=0.2, falls=-0.5)
+        level = Facts(0.1, 0.0, 0.0, 0.3, False, 2, 0.2, noise, 1.4, 0.1, 0.0, 2, 2, rate=0.1, grain=0.2, falls=-0.5)
         guesses = guesses_of(level, 20.0)
         self.assertLess(guesses[1].total, 1.2 * guesses[0].total)
         still = advise(level, Recipe(), seconds=20.0).recipes[1]
