@@ -86,7 +86,7 @@ def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
     """The recipe and the edits that the arguments ask for."""
     from .core.render.recipe import Recipe, with_values
     from .core.render.starting import STARTING, named_from_json
-    from .core.scene.edits import Edits, is_edit, with_edits
+    from .core.scene.edits import Edits, apart, with_edits
 
     recipe = Recipe()
     if args.recipe in STARTING:
@@ -103,8 +103,9 @@ def _recipe(args: argparse.Namespace) -> tuple[Any, Any]:
         if not equals:
             raise InputError(f"“{assignment}” sets nothing; write it like sampling.max=32.")
         values[key.strip()] = value.strip()
-    edits = with_edits(Edits(), {key: value for key, value in values.items() if is_edit(key)})
-    return with_values(recipe, {key: value for key, value in values.items() if not is_edit(key)}), edits
+    own, laid = apart(values)
+    edits = with_edits(Edits(), laid)
+    return with_values(recipe, own), edits
 
 
 def render(args: argparse.Namespace) -> int:

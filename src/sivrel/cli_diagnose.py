@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from .cli_pictures import Tell
-from .cli_scenes import Ask, add_view_arguments, read_given
+from .cli_scenes import Ask, add_distance_argument, add_view_arguments, check_distance, compile_kernels, read_given
 from .core.errors import InputError
 
 
@@ -17,7 +17,7 @@ def add_diagnose_arguments(sub: argparse.ArgumentParser) -> None:
     add_view_arguments(sub)
     sub.add_argument("--seconds", type=float, default=20.0, metavar="S", help="time for brute force and trials (default %(default)g)")
     sub.add_argument("--exposure", type=float, metavar="STOPS", help="how a picture from elsewhere is looked at (default: as it measures itself)")
-    sub.add_argument("--per-degree", type=float, default=67.0, metavar="PIXELS", help="viewing distance: pixels a degree (default %(default)g)")
+    add_distance_argument(sub)
     sub.add_argument("--json", action="store_true")
 
 
@@ -31,8 +31,7 @@ def diagnose(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse.
     is_scene = args.what.startswith("demo:") or Path(args.what).suffix.lower() in READERS
     case, stand = _rendered(args, asked, frame_of) if is_scene else _given(args)
 
-    if not 5.0 <= args.per_degree <= 300.0:
-        raise InputError(f"{args.per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+    check_distance(args.per_degree)
     case.per_degree = args.per_degree
 
     def told(what: str, share: float, found: list[Any]) -> bool:
@@ -52,7 +51,6 @@ def diagnose(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse.
 
 def _rendered(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse.Namespace], Any]) -> tuple[Any, Any]:
     from .core.caches import CacheFolder
-    from .core.render.warmup import warm_up
     from .demo.shots import find_shot
     from .work.diagnosing import render_case
 
@@ -60,7 +58,7 @@ def _rendered(args: argparse.Namespace, asked: Ask, frame_of: Callable[[argparse
     scene = read_given(find_shot(args.what), args.frame)
     if args.camera not in edits.cameras:
         scene.camera(args.camera)
-    _compile(warm_up)
+    compile_kernels()
     print("rendering", file=sys.stderr)
     caches = CacheFolder(Path(args.caches)) if args.caches else CacheFolder()
     made = render_case(scene, recipe, edits, args.camera, frame, caches=caches)
@@ -73,7 +71,6 @@ def _given(args: argparse.Namespace) -> tuple[Any, Any]:
     from .core.diagnose.stand import Stand
     from .core.finish.finishing import measured_exposure
     from .core.formats.outside import read_outside
-    from .core.render.warmup import warm_up
     from .core.scene.edits import Edits
     from .demo.shots import find_shot
     from .work.diagnosing import case_of
@@ -86,15 +83,11 @@ def _given(args: argparse.Namespace) -> tuple[Any, Any]:
     if picture.recipe is None:
         raise InputError(f"{args.what} was not rendered here, so no cause can be tried on it; leave --shot away, and read what would settle it.")
     scene = read_given(find_shot(args.shot), args.frame)
-    _compile(warm_up)
+    compile_kernels()
     caches = CacheFolder(Path(args.caches)) if args.caches else None
     stand = Stand(scene, picture.recipe, picture.edits or Edits(), picture.camera, picture.frame, caches=caches)
     exposure = args.exposure if args.exposure is not None else scene.camera(picture.camera).exposure
     return case_of(picture, {}, exposure, None, None), stand
-
-
-def _compile(warm_up: Any) -> None:
-    warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
 
 
 def in_words(made: Any, what: str) -> str:

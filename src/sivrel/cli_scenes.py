@@ -43,6 +43,23 @@ def add_export_arguments(sub: argparse.ArgumentParser) -> None:
     sub.set_defaults(recipe=None)
 
 
+def add_distance_argument(sub: argparse.ArgumentParser) -> None:
+    sub.add_argument("--per-degree", type=float, default=67.0, metavar="PIXELS", help="viewing distance: pixels a degree (default %(default)g)")
+
+
+def check_distance(per_degree: float) -> None:
+    """Raise InputError where nobody looks from so near or far."""
+    if not 5.0 <= per_degree <= 300.0:
+        raise InputError(f"{per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+
+
+def compile_kernels() -> None:
+    """Compile what is not compiled yet, and say now and then how far it is."""
+    from .core.render.warmup import warm_up
+
+    warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
+
+
 def read_given(path: Path, frame: float | None) -> Any:
     """A scene that somebody named: looked into first, in a process with bounds, unless it is one that ships. Raises InputError."""
     from .core.formats.scenes import read_scene
@@ -59,12 +76,11 @@ def survey(args: argparse.Namespace, asked: Ask, tell: Tell) -> int:
     recipe, edits = asked(args)
     from .core.render.prepare import prepare
     from .core.render.recipe import with_values
-    from .core.render.warmup import warm_up
     from .core.survey.survey import survey as look_over
     from .demo.shots import find_shot
 
     scene = read_given(find_shot(args.shot), args.frame)
-    warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
+    compile_kernels()
     ready = prepare(scene, with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}), edits, args.camera)
 
     def told(what: str, share: float, _: Any) -> bool:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from .cli_pictures import Tell
-from .cli_scenes import Ask, add_view_arguments, read_given
+from .cli_scenes import Ask, add_distance_argument, add_view_arguments, check_distance, compile_kernels, read_given
 from .core.errors import InputError
 
 FrameOf = Callable[[argparse.Namespace], Any]
@@ -28,7 +28,7 @@ def add_ladder_arguments(sub: argparse.ArgumentParser) -> None:
         metavar="KEY[=V1,V2,..]",
         help="setting and its rungs, doubled about what stands if none; twice: a grid",
     )
-    sub.add_argument("--per-degree", type=float, default=67.0, metavar="PIXELS", help="viewing distance: pixels a degree (default %(default)g)")
+    add_distance_argument(sub)
     _common(sub, 60.0, "time for all of it (default %(default)g)")
 
 
@@ -50,11 +50,9 @@ def add_advise_arguments(sub: argparse.ArgumentParser) -> None:
 
 def ladder(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) -> int:
     """How high is high enough: one setting, or two, at several values."""
-    from .core.tune.ladder import climb
-    from .core.tune.varied import varied
+    from .core.tune.ladder import climb, rungs_of
 
-    if not 5.0 <= args.per_degree <= 300.0:
-        raise InputError(f"{args.per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+    check_distance(args.per_degree)
     if len(args.vary) > 2:
         raise InputError("A ladder varies one setting, or two as a grid; leave the others away.")
     _some_time(args.seconds)
@@ -63,7 +61,7 @@ def ladder(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) 
     for text in args.vary:
         key, equals, values = text.partition("=")
         given = [v for v in values.split(",") if v.strip()] if equals else None
-        chosen.append(varied(key.strip(), given, stand.recipe, stand.edits, {} if given else stand.radii(), 2.0**-exposure))
+        chosen.append(rungs_of(stand, key.strip(), given, exposure))
     made = climb(stand, chosen, frame, exposure, _told, seconds=args.seconds, per_degree=args.per_degree)
     for rung in made.rungs:
         rung.picture = None
@@ -186,14 +184,13 @@ def _stand(args: argparse.Namespace, asked: Ask, frame_of: FrameOf) -> tuple[Any
     """Where the shot is rendered, the frame, and the camera's exposure."""
     from .core.caches import CacheFolder
     from .core.diagnose.stand import Stand
-    from .core.render.warmup import warm_up
     from .demo.shots import find_shot
 
     (recipe, edits), frame = asked(args), frame_of(args)
     scene = read_given(find_shot(args.shot), args.frame)
     if args.camera not in edits.cameras:
         scene.camera(args.camera)
-    warm_up(lambda done, total, name: print(f"compiling kernels {done}/{total}: {name}", file=sys.stderr) if done % 20 == 0 else None)
+    compile_kernels()
     caches = CacheFolder(Path(args.caches)) if args.caches else None
     stand = Stand(scene, recipe, edits, args.camera, frame, caches=caches)
     return stand, frame, stand.ready(*stand.changed({"gi.seen": "off", "caustics.on": "no"}, {}))[0].camera.exposure

@@ -16,7 +16,7 @@ from ..core.render.frame import Frame
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
-from ..core.scene.edits import Edits, is_edit, with_edits
+from ..core.scene.edits import Edits, apart, with_edits
 from ..core.scene.model import Scene
 from ..work.finishing import found_in, measurements, render_picture
 from .shots import SHOTS, DemoShot
@@ -75,8 +75,8 @@ def prove(shot: DemoShot, everything: bool = False) -> None:
     recipes: dict[str | None, tuple[Recipe, Edits]] = {None: (Recipe(), Edits())}
     listing = []
     for name, parent, values, camera_name, note in STEPS[shot.name]:
-        recipe = with_values(recipes[parent][0], {k: v for k, v in values.items() if not is_edit(k)})
-        edits = with_edits(recipes[parent][1], {k: v for k, v in values.items() if is_edit(k)})
+        own, laid = apart(values)
+        recipe, edits = with_values(recipes[parent][0], own), with_edits(recipes[parent][1], laid)
         recipes[name] = recipe, edits
         path = shot.proofs / f"{name}.exr"
         known = before.get(path.name)

@@ -67,10 +67,6 @@ def of_proof(db: sqlite3.Connection, proof_id: int, kind: str) -> list[Tuning]:
     return [_tuning(row) for row in db.execute("SELECT * FROM tunings WHERE proof_id = ? AND kind = ? ORDER BY id DESC", (proof_id, kind))]
 
 
-def delete(db: sqlite3.Connection, number: int) -> None:
-    db.execute("DELETE FROM tunings WHERE id = ?", (number,))
-
-
 def apply(db: sqlite3.Connection, proof_id: int, tuning_id: int, words: str, predicted: dict[str, float]) -> None:
     db.execute("INSERT INTO applied (proof_id, tuning_id, words, predicted) VALUES (?, ?, ?, ?)", (proof_id, tuning_id, words, json.dumps(predicted)))
 

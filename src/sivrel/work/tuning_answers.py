@@ -11,14 +11,12 @@ from ..core.errors import InputError
 from ..core.formats.scenes import two_frames
 from ..core.measure.difference import PIXELS_PER_DEGREE
 from ..core.render.frame import Frame
-from ..core.scene.edits import is_edit
 from ..core.tune.advice import advise
 from ..core.tune.budget import plan_budget
 from ..core.tune.candidates import candidates
 from ..core.tune.facts import measure_facts, motion_between
-from ..core.tune.ladder import climb
+from ..core.tune.ladder import climb, rungs_of
 from ..core.tune.match import run_match
-from ..core.tune.varied import varied
 from ..store import proofs, shots, tunings
 from .diagnosis_answers import heard, kept_small, stand_of
 
@@ -102,10 +100,7 @@ def _tune(worker: "Worker", db: sqlite3.Connection, tuning: tunings.Tuning, proo
 
 
 def _ladder(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
-    chosen = []
-    for key, values in asked["vary"].items():
-        radii = {} if values or is_edit(key) else stand.radii()
-        chosen.append(varied(key, values or None, stand.recipe, stand.edits, radii, 2.0**-exposure))
+    chosen = [rungs_of(stand, key, values or None, exposure) for key, values in asked["vary"].items()]
     return climb(stand, chosen, frame, exposure, told, seconds=asked["seconds"], per_degree=asked.get("per_degree", PIXELS_PER_DEGREE))
 
 

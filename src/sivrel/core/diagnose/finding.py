@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 
-from ..scene.edits import is_edit
 from .eye import GRAIN_SEEN, SEEN
 
 Box = tuple[int, int, int, int]
@@ -148,11 +147,6 @@ class Finding:
         told["key"], told["suspects"] = self.key, [s.says for s in self.suspects if s.key not in {t.suspect for t in self.trials}]
         told["mask"] = runs_of(self.mask) if self.mask is not None else None
         return told
-
-
-def apart(changes: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
-    """The recipe's values and the scene's edits of some changes by key."""
-    return {k: v for k, v in changes.items() if not is_edit(k)}, {k: v for k, v in changes.items() if is_edit(k)}
 
 
 def runs_of(mask: np.ndarray) -> dict[str, Any]:

@@ -11,11 +11,11 @@ from scipy import ndimage
 
 from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
-from ..scene.edits import is_edit
+from ..scene.edits import apart, is_edit
 from ..survey.finding import short
 from .case import Case, placed, tidied
 from .eye import GRAIN_SEEN
-from .finding import PROVEN, Finding, Remedy, Suspect, apart
+from .finding import PROVEN, Finding, Remedy, Suspect
 
 LEAST_SHARE = 0.04
 """Share of the picture below which grain is not worth a word."""

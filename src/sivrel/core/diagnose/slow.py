@@ -7,9 +7,10 @@ proportion to the square root of variance over cost. A source whose rays are far
 import numpy as np
 
 from ..measure.ledger import CAMERA, CROSS, MEASURING
+from ..scene.edits import apart
 from ..survey.finding import short
 from .case import Case, placed
-from .finding import Finding, Remedy, apart
+from .finding import Finding, Remedy
 from .grain import called, counted, knob
 
 LEAST_TIME, LEAST_SECONDS = 0.3, 0.5

@@ -6,9 +6,10 @@ The order is by how often each is at fault where its kind of flaw is seen; trial
 
 from ..gi.ways import BEYOND, SEEN
 from ..render.recipe import Recipe
+from ..scene.edits import apart
 from ..scene.model import Shadow
 from ..survey.finding import short
-from .finding import Remedy, Suspect, apart
+from .finding import Remedy, Suspect
 from .suspects_of_ways import BLOTCHES, BRIGHT, DARK, LEAK, OF_WAYS, held
 
 FINE = 4096

@@ -13,13 +13,8 @@ READERS = {
 }
 
 
-def two_frames(path: Path, *, confine_to: Path | None = None, first: float | None = None) -> tuple[Scene, Scene] | None:
-    """An animated scene at its first frame, or at `first`, and at the one after; None where nothing is animated. Raises InputError."""
-    if READERS.get(path.suffix.lower()) is not usd.read_usd:
-        return None
-    now = read_scene(path, confine_to=confine_to, frame=first)
-    if not now.animated:
-        return None
+def two_frames(path: Path, *, confine_to: Path | None = None, first: float | None = None) -> tuple[Scene, Scene]:
+    """An animated scene, which is a USD file, at its first frame, or at `first`, and at the one after. Raises InputError."""
     begin = usd.first_frame(path) if first is None else first
     return read_scene(path, confine_to=confine_to, frame=begin), read_scene(path, confine_to=confine_to, frame=begin + 1.0)
 

@@ -251,6 +251,11 @@ def is_edit(key: str) -> bool:
     return key.split(".", 1)[0] in GROUPS
 
 
+def apart(values: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Values by key, of the recipe and of edits apart."""
+    return {k: v for k, v in values.items() if not is_edit(k)}, {k: v for k, v in values.items() if is_edit(k)}
+
+
 def split_key(key: str) -> tuple[str, str, str]:
     """(group, name, setting) of an edit's key; names may hold dots. Raises InputError."""
     group, _, rest = key.partition(".")

@@ -14,8 +14,8 @@ from ..measure.noise import LUMINANCE
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
 from ..render.frame import Frame, sampling_of
 from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
-from .error import MOST
-from .render import Taken, scattered, take
+from .error import MOST, variance_between
+from .render import Scattered, Taken, scattered, take
 
 SMALL_WIDTH = 96
 """Pixels across of the small picture that shows where a frame is grainy."""
@@ -44,9 +44,9 @@ class Plan:
 def noise_of(one: Taken, other: Taken) -> float:
     """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
     pairs = list(zip(one.lights, other.lights, strict=True))
-    mean = one.mean([(a + b) / 2.0 for a, b in pairs])
-    squares = [np.minimum(relative_weights((a + b) / 2.0, mean).reshape(a.shape) * (a - b) ** 2, MOST**2) for a, b in pairs]
-    return float(np.sqrt(one.mean(squares) / 2.0))
+    around = [(a + b) / 2.0 for a, b in pairs]
+    mean = one.mean(around)
+    return float(np.sqrt(one.mean([variance_between(a, b, middle, mean) for (a, b), middle in zip(pairs, around, strict=True)])))
 
 
 class CalledOff(Exception):
@@ -60,17 +60,23 @@ class Blocks:
         self.stand, self.frame, self.pixels = stand, frame, pixels
         self.per_cycle = 0.0
         self.worth: np.ndarray | None = None
+        self.lying: dict[int, Scattered] = {}
+
+    def _take(self, values: dict[str, Any], edits: dict[str, Any], frame: Frame, threads: int = 0) -> tuple[Taken, float]:
+        """A render with some changes, and the seconds that caches take."""
+        recipe, laid = self.stand.changed(values, edits)
+        ready, prepares = self.stand.ready(recipe, laid)
+        one = take(ready, recipe, frame, self.stand.cancel, threads)
+        if one is None:
+            raise CalledOff
+        return one, prepares
 
     def look_where(self, values: dict[str, Any]) -> None:
         """See by a small picture where a frame is grainy, and let blocks lie there more often."""
-        recipe, laid = self.stand.changed(values, {})
-        ready = self.stand.ready(recipe, laid)[0]
-        small = Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5)
-        one = take(ready, recipe, small, self.stand.cancel)
-        if one is None:
-            raise CalledOff
+        one, _ = self._take(values, {}, Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5))
         variance = np.nan_to_num(one.film[..., TOTAL_VARIANCE].astype(float), posinf=0.0)
         self.worth = np.sqrt(ndimage.maximum_filter(np.minimum(relative_weights(one.lights[0]).reshape(variance.shape) * variance, MOST**2), 3))
+        self.lying.clear()
 
     def seconds_of(self, taken: Taken) -> float:
         """Seconds of the whole frame by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
@@ -103,20 +109,14 @@ class Blocks:
 
     def set_clock(self, values: dict[str, Any]) -> None:
         """Time some blocks on one core: how long a cycle takes, with what lies between them."""
-        recipe, laid = self.stand.changed(values, {})
-        one = take(self.stand.ready(recipe, laid)[0], recipe, scattered(self.frame, CLOCK_PIXELS, 3), self.stand.cancel, threads=1)
-        if one is None:
-            raise CalledOff
+        one, _ = self._take(values, {}, scattered(self.frame, CLOCK_PIXELS, 3), threads=1)
         self.per_cycle = one.seconds / one.once / max(one.clock[-1], 1.0)
 
     def run(self, values: dict[str, Any], edits: dict[str, Any], seed: int, blocks: int) -> tuple[Taken, float]:
         """A render of the blocks of that number, and the seconds that caches take."""
-        recipe, laid = self.stand.changed(values, edits)
-        ready, prepares = self.stand.ready(recipe, laid)
-        one = take(ready, recipe, replace(scattered(self.frame, self.pixels, blocks, self.worth), seed=seed), self.stand.cancel)
-        if one is None:
-            raise CalledOff
-        return one, prepares
+        if blocks not in self.lying:
+            self.lying[blocks] = scattered(self.frame, self.pixels, blocks, self.worth)
+        return self._take(values, edits, replace(self.lying[blocks], seed=seed))
 
     def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS) -> tuple[float, float, float]:
         """(seconds of the frame, noise, samples a pixel) of a plan; of one seed alone its noise is not told, and 0."""

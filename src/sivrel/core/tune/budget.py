@@ -157,46 +157,42 @@ def _score(budget: Budget, plan: Plan) -> float:
 
 def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) -> None:
     """Find the value of a setting at which a plan takes the time, or leaves the noise, that is asked for, by trying some on the blocks."""
-    tried: list[tuple[float, float, float, float]] = []
     value, whole = start, key == "sampling.max"
+    # Powers of the value by which time and noise go, until two of them have told.
+    usual = (1.0 if whole else -1.0) if budget.seconds is not None else (-0.5 if whole else 0.5)
+    tried: dict[float, tuple[float, tuple[float, float, float]]] = {}  # by value: times what is asked for, and what was measured
     for _ in range(ROUNDS):
         value = min(max(round(value), 1), MOST_SAMPLES) if whole else min(max(float(f"{value:.3g}"), 0.1), 100.0)
-        if any(t[0] == value for t in tried):
+        if value in tried:
             break
         plan.values[key] = value
         # Time is told by one render; noise by what two differ in.
-        seconds, noise, samples = bench.measure(plan, SEEDS if budget.noise is not None else SEEDS[:1])
-        tried.append((value, seconds, noise, samples))
-        if budget.seconds is not None:
-            got, goal = seconds - plan.preparing, budget.seconds - plan.preparing
-        else:
-            assert budget.noise is not None
-            got, goal = noise, budget.noise
-        if abs(got / goal - 1.0) < CLOSE:
+        measured = bench.measure(plan, SEEDS if budget.noise is not None else SEEDS[:1])
+        tried[value] = max(_times_asked(budget, plan, measured), 1e-9), measured
+        if abs(tried[value][0] - 1.0) < CLOSE:
             break
-        value = _nearer(tried, plan.preparing, budget, goal, whole)
-    goals = [(t[1] - plan.preparing) / (budget.seconds - plan.preparing) if budget.seconds else t[2] / (budget.noise or 1.0) for t in tried]
-    nearest = int(np.argmin(np.abs(np.log(np.maximum(goals, 1e-9)))))
-    plan.values[key], plan.seconds, plan.noise, plan.samples = tried[nearest]
-    if budget.noise is None:
-        plan.seconds, plan.noise, plan.samples = bench.measure(plan)
+        value = _nearer([(v, times) for v, (times, _) in tried.items()], usual)
+    nearest = min(tried, key=lambda v: abs(math.log(tried[v][0])))
+    plan.values[key] = nearest
+    plan.seconds, plan.noise, plan.samples = bench.measure(plan) if budget.noise is None else tried[nearest][1]
 
 
-def _nearer(tried: list[tuple[float, float, float, float]], preparing: float, budget: Budget, goal: float, whole: bool) -> float:
-    """The next value to try, from a curve through those that were."""
-    timed = budget.seconds is not None
-    x = [t[0] for t in tried]
-    y = [t[1] - preparing if timed else t[2] for t in tried]
-    usual = (1.0 if whole else -1.0) if timed else (-0.5 if whole else 0.5)
-    if len(tried) == 1:
-        return x[0] * (goal / max(y[0], 1e-9)) ** (1.0 / usual)
-    (x0, y0), (x1, y1) = sorted(zip(x, y, strict=True), key=lambda p: abs(math.log(p[1] / goal)))[:2]
-    if x0 == x1 or y0 == y1:
-        return x0 * (goal / max(y0, 1e-9)) ** (1.0 / usual)
-    power = math.log(y1 / y0) / math.log(x1 / x0)
-    if power * usual <= 0.0:  # it goes the wrong way: chance
-        power = usual
-    return x0 * (goal / y0) ** (1.0 / power)
+def _times_asked(budget: Budget, plan: Plan, measured: tuple[float, float, float]) -> float:
+    """The pixels' time, or the noise, over what is asked for."""
+    if budget.seconds is not None:
+        return (measured[0] - plan.preparing) / (budget.seconds - plan.preparing)
+    assert budget.noise is not None
+    return measured[1] / budget.noise
+
+
+def _nearer(tried: list[tuple[float, float]], usual: float) -> float:
+    """The next value to try, from those that were with how many times what is asked for they came to; by a power of the value."""
+    (x0, y0), *others = sorted(tried, key=lambda t: abs(math.log(t[1])))
+    power = usual
+    if others and others[0][1] != y0:
+        own = math.log(others[0][1] / y0) / math.log(others[0][0] / x0)
+        power = own if own * usual > 0.0 else usual  # it goes the wrong way: chance
+    return x0 * y0 ** (-1.0 / power)
 
 
 def _as_changes(recipe: Recipe, sources: list[Source], counts: tuple[int, ...]) -> tuple[dict[str, Any], dict[str, Any]]:

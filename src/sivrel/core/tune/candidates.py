@@ -59,7 +59,7 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
     return Candidate(name.strip(), ", ".join(words), values)
 
 
-def usual(recipe: Recipe) -> list[str]:
+def usual() -> list[str]:
     """Names of all that a match sets against each other where nothing is chosen: ways that find bounced light, as they are used."""
     names = []
     for key, way in SEEN.items():
@@ -75,7 +75,7 @@ def usual(recipe: Recipe) -> list[str]:
 
 def candidates(names: list[str], recipe: Recipe) -> list[Candidate]:
     """Candidates by their names, the usual ones for none. Raises InputError."""
-    chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual(recipe))]
+    chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual())]
     if len(chosen) < 2:
         raise InputError("A match needs two ways or more; name some, like brute_force,irradiance_cache.")
     return chosen

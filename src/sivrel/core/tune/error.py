@@ -21,29 +21,32 @@ BLOCK = 4
 class Error:
     """Root mean squares, relative to the brightness about each.
 
-    noise: what another seed would change; bias: what no more samples clear, with its standard error; total: of both; light: ratio of the
-    mean light to the reference's.
+    noise: what another seed would change; bias: what no more samples clear, with its standard error; light: ratio of the mean light to the
+    reference's.
     """
 
     noise: float
     bias: float
     bias_error: float
-    total: float
     light: float
 
+    @property
+    def total(self) -> float:
+        """Of noise and bias."""
+        return (self.noise**2 + self.bias**2) ** 0.5
+
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        return {**asdict(self), "total": self.total}
 
 
 @dataclass
 class Reference:
     """A long render of a region by brute force. colours: of its two halves, which share no chance, [rows, columns, 3]; error: of their mean, as
-    `Error.noise`; seconds it took in all; samples a pixel."""
+    `Error.noise`; seconds it took in all."""
 
     colours: tuple[np.ndarray, np.ndarray]
     error: float
     seconds: float
-    samples: int
 
     @property
     def colour(self) -> np.ndarray:
@@ -65,13 +68,14 @@ def reference(stand: Stand, frame: Frame, seconds: float) -> Reference | None:
         stand.keep_coarse(truth, ready, recipe)
     x0, y0, x1, y1 = frame.window
     one, other = (truth.sum[k, y0:y1, x0:x1] / max(1, truth.taken[k]) for k in (0, 1))
-    return Reference((one, other), noise_between(one @ LUMINANCE, other @ LUMINANCE) / 2.0**0.5, truth.seconds, truth.samples)
+    lights = one @ LUMINANCE, other @ LUMINANCE
+    return Reference((one, other), float(np.sqrt(variance_between(*lights, (lights[0] + lights[1]) / 2.0).mean() / 2.0)), truth.seconds)
 
 
-def noise_between(one: np.ndarray, other: np.ndarray, weights: np.ndarray | None = None) -> float:
-    """Noise of each of two renders' luminances that share nothing but the shot, as `Error.noise`."""
-    w = relative_weights((one + other) / 2.0).reshape(one.shape) if weights is None else weights
-    return float(np.sqrt(np.minimum(w * (one - other) ** 2, MOST**2).mean() / 2.0))
+def variance_between(one: np.ndarray, other: np.ndarray, around: np.ndarray, mean: float | None = None) -> np.ndarray:
+    """Variance [rows, columns] of each of two renders' luminances that share nothing but the shot, by what they differ in; relative to luminances
+    `around`, as the eye weighs them. `mean`: of the whole picture, where they are a part of it."""
+    return np.minimum(relative_weights(around, mean).reshape(one.shape) * (one - other) ** 2, MOST**2) / 2.0
 
 
 def _pooled(image: np.ndarray) -> np.ndarray:
@@ -87,7 +91,7 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
     average."""
     r1, r2 = held.lights
     around = (r1 + r2) / 2.0
-    noise = noise_between(one, other, relative_weights(around).reshape(r1.shape))
+    noise = float(np.sqrt(variance_between(one, other, around).mean()))
     one, other, r1, r2 = (_pooled(light) for light in (one, other, r1, r2))
     root = np.sqrt(_pooled(relative_weights(around).reshape(around.shape)))
 
@@ -100,4 +104,4 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
     # What is below its own standard error has that as its bound.
     bias_error = min(spread**0.5, spread / (2.0 * bias)) if bias > 0.0 else spread**0.5
     light = float((one + other).mean() / max((r1 + r2).mean(), 1e-12))
-    return Error(noise, bias, bias_error, (noise**2 + bias**2) ** 0.5, light)
+    return Error(noise, bias, bias_error, light)

@@ -15,7 +15,8 @@ from ..measure.ledger import measure_ledger, relative_weights
 from ..measure.noise import LUMINANCE
 from ..render.film import BETWEEN, BOUNCED, DIRECT, INDIRECT, WITHIN
 from ..render.frame import Frame
-from ..render.recipe import with_values
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe, with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
 from .blocks import noise_of
@@ -42,10 +43,6 @@ class Motion:
     camera: bool = False
     objects: bool = False
     lights: bool = False
-
-    @property
-    def any(self) -> bool:
-        return self.camera or self.objects or self.lights
 
 
 def motion_between(now: Scene, later: Scene, camera: str | None) -> Motion:
@@ -121,7 +118,7 @@ def measure_facts(stand: Stand, frame: Frame, exposure: float, motion: Motion | 
         one = take(ready, with_values(recipe, {**PLAIN, "limits.diffuse_bounces": bounces}), replace(blocks, seed=1), stand.cancel)
         if one is None:
             return None
-        left.append(max(_all_light(deep) - _all_light(one), 0.0))
+        left.append(max(deep.mean(deep.lights) - one.mean(one.lights), 0.0))
     _of_light(facts, pilot, left)
     _of_noise(facts, stand, recipe, pilot)
     rows = [
@@ -133,8 +130,7 @@ def measure_facts(stand: Stand, frame: Frame, exposure: float, motion: Motion | 
     facts.glow = next((row.light for row in rows if row.name == GLOW), 0.0)
     facts.lights = len(shares)
     facts.lights_that_matter = int(np.searchsorted(np.cumsum(shares), MOST_OF_LIGHT * sum(shares)) + 1) if sum(shares) > 0.0 else 0
-    luminance = np.concatenate([light.reshape(-1) for light in pilot.lights])
-    facts.dark = float((luminance * 2.0**exposure < EYE_FLOOR).mean())
+    facts.dark = pilot.mean([light * 2.0**exposure < EYE_FLOOR for light in pilot.lights])
     look = stand.look(EFFORT)
     facts.inside = look.inside
     if len(look.seen):
@@ -149,15 +145,11 @@ def measure_facts(stand: Stand, frame: Frame, exposure: float, motion: Motion | 
 
 
 def _mean(taken: Taken, column: int) -> float:
-    return float(sum(film[..., column].sum(dtype=float) for film in taken.films)) / taken.pixels
+    return taken.mean([film[..., column].astype(float) for film in taken.films])
 
 
 def _light(taken: Taken, column: int) -> float:
-    return float(sum((film[..., column : column + 3].astype(float) @ LUMINANCE).sum() for film in taken.films)) / taken.pixels
-
-
-def _all_light(taken: Taken) -> float:
-    return _light(taken, DIRECT) + _light(taken, INDIRECT)
+    return taken.mean([film[..., column : column + 3].astype(float) @ LUMINANCE for film in taken.films])
 
 
 def _of_light(facts: Facts, pilot: Taken, left: list[float]) -> None:
@@ -176,7 +168,7 @@ def _of_light(facts: Facts, pilot: Taken, left: list[float]) -> None:
         facts.bounces = int(np.ceil(DEEPER + np.log(0.01 / share) / np.log(facts.kept)))
 
 
-def _of_grain(facts: Facts, stand: Stand, ready: Any, recipe: Any, blocks: Scattered, frame: Frame) -> Taken | None:
+def _of_grain(facts: Facts, stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered, frame: Frame) -> Taken | None:
     """What brute force leaves at some samples, and how it falls with more; one of its renders, of seed 1; None when cancelled."""
     noise, one = [], None
     for samples in (FEWER, SAMPLES):
@@ -191,7 +183,7 @@ def _of_grain(facts: Facts, stand: Stand, ready: Any, recipe: Any, blocks: Scatt
     return one
 
 
-def _of_noise(facts: Facts, stand: Stand, recipe: Any, pilot: Taken) -> None:
+def _of_noise(facts: Facts, stand: Stand, recipe: Recipe, pilot: Taken) -> None:
     variance, cost, sources = sources_of(stand, recipe, pilot)
     parts = {"camera rays": variance, "lights": 0.0, "bounced light": 0.0, "gloss and glass": 0.0}
     spent = dict.fromkeys(parts, 0.0) | {"camera rays": cost}
@@ -203,7 +195,7 @@ def _of_noise(facts: Facts, stand: Stand, recipe: Any, pilot: Taken) -> None:
     facts.noise = {name: value / whole for name, value in parts.items()}
     rest_variance, rest_cost = whole - parts["bounced light"], sum(spent.values()) - spent["bounced light"]
     facts.bound = float(whole * sum(spent.values()) / max(rest_variance * rest_cost, 1e-12))
-    mean = float(np.mean(np.concatenate([light.reshape(-1) for light in pilot.lights])))
+    mean = pilot.mean(pilot.lights)
     of_pixels = np.concatenate(
         [
             relative_weights(light, mean) * (film[..., WITHIN] + film[..., BETWEEN]).reshape(-1)

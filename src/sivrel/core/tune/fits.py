@@ -34,7 +34,7 @@ class Fit:
         return asdict(self)
 
 
-def fit_power(x: list[float], y: list[float], powers: tuple[float, ...] = POWERS) -> Fit | None:
+def fit_power(x: list[float], y: list[float]) -> Fit | None:
     """The curve through measured values, all positive, by least squares of the relative residuals, with nothing negative in it (Lawson & Hanson
     1974, "Solving Least Squares Problems", chapter 23). Its spread is that of values left out in turn (Stone 1974, "Cross-Validatory Choice
     and Assessment of Statistical Predictions"). None for fewer than two different x."""
@@ -48,7 +48,7 @@ def fit_power(x: list[float], y: list[float], powers: tuple[float, ...] = POWERS
         power = float((logs[xs == high].mean() - logs[xs == low].mean()) / np.log(high / low)) or 1e-3
         return Fit(0.0, float(np.exp(logs.mean() - power * np.log(xs).mean())), power, 0.3)
     best: tuple[float, Fit] | None = None
-    for power in powers:
+    for power in POWERS:
         floor, scale, residual = _through(xs, ys, power)
         # Of curves that go through all of few points the plain ones are likelier.
         score = (residual + 0.003) * (SIMPLER if power in ROUND else 1.0)

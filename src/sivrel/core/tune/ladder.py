@@ -6,7 +6,7 @@ Each rung is rendered twice with seeds of its own, so that noise is told from bi
 import itertools
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -16,11 +16,11 @@ from ..diagnose.stand import OutOfTime, Stand
 from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
 from ..measure.verdict import where_seen
 from ..render.frame import Frame
-from ..scene.edits import is_edit
+from ..scene.edits import apart, is_edit
 from .error import Error, Reference, error_of, reference
 from .fits import Fit, fit_power
 from .render import take
-from .varied import Varied
+from .varied import Varied, varied
 
 SEEN_SHARE = 0.005
 """Share of a region that has to look different for a difference to count as seen."""
@@ -35,7 +35,7 @@ Tell = Callable[[str, float, "Ladder"], bool]
 class Rung:
     """One value. values: of the settings, by key; seconds: that the region's pixels take; prepares: caches of the whole frame; frame_seconds: both,
     for the whole frame; error against brute force; next, last, reference: share of the region where it is seen to differ from the next rung, from the
-    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); colours: of its two renders; skipped: why it was not rendered."""
+    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); picture: linear colour; skipped: why it was not rendered."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -47,13 +47,10 @@ class Rung:
     flip: dict[str, float] = field(default_factory=dict)
     enough: bool = False
     skipped: str = ""
-    colours: tuple[np.ndarray, np.ndarray] | None = None
-    picture: Any = None
+    picture: np.ndarray | None = None
 
     def as_dict(self) -> dict[str, Any]:
-        hidden = ("colours", "error")
-        told = {name: value for name, value in self.__dict__.items() if name not in hidden}
-        return {**told, "error": self.error.as_dict() if self.error else None}
+        return {**self.__dict__, "error": self.error.as_dict() if self.error else None}
 
 
 @dataclass
@@ -84,15 +81,21 @@ class Ladder:
         )  # fmt: skip
 
 
+def rungs_of(stand: Stand, key: str, values: list[Any] | None, exposure: float) -> Varied:
+    """A setting with its rungs, those given, or chosen about what stands in the stand's recipe. Raises InputError."""
+    measured = {} if values or is_edit(key) else stand.radii()
+    return varied(key, values, stand.recipe, stand.edits, measured, 2.0**-exposure)
+
+
 def climb(
-    stand: Stand, varied: list[Varied], frame: Frame, exposure: float, told: Tell | None = None, *, seconds: float = 60.0,
-    per_degree: float = PIXELS_PER_DEGREE, keep: bool = False,
+    stand: Stand, chosen: list[Varied], frame: Frame, exposure: float, told: Tell | None = None, *, seconds: float = 60.0,
+    per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
     """Render the rungs on a frame's window, within about `seconds` in all, and say which is enough at a viewing distance. `told(what, share,
-    ladder)` hears each rung, and stops by returning False. With `keep` the rungs keep their colours."""
+    ladder)` hears each rung, and stops by returning False."""
     begun = time.monotonic()
-    ladder = Ladder(tuple(varied), frame.window, per_degree)
-    combinations = [dict(zip([v.key for v in varied], values, strict=True)) for values in itertools.product(*(v.values for v in varied))]
+    ladder = Ladder(tuple(chosen), frame.window, per_degree)
+    combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
     if told and not told("rendering brute force", 0.02, ladder):
         return ladder
@@ -106,7 +109,7 @@ def climb(
         if k >= 2 and expected > left:
             rung.skipped = f"would take about {expected:.0f} s, and {max(left, 0.0):.0f} s were left"
             continue
-        if told and not told(f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in varied)}", 0.3 + 0.7 * k / len(ladder.rungs), ladder):
+        if told and not told(f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}", 0.3 + 0.7 * k / len(ladder.rungs), ladder):
             return ladder
         if not render_rung(stand, rung, frame, held, max(left, 0.2 * seconds)):
             if stand.cancel:
@@ -115,15 +118,12 @@ def climb(
         _set_against(ladder, held, exposure)
         judge(ladder)
     ladder.complete = True
-    if not keep:
-        for rung in ladder.rungs:
-            rung.colours = None
     return ladder
 
 
 def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference, left: float) -> bool:
     """Render a rung with two seeds, and measure it; False when cancelled, or when its caches take longer than is left."""
-    recipe, edits = stand.changed(*_parted(rung.values))
+    recipe, edits = stand.changed(*apart(rung.values))
     stand.until = time.monotonic() + max(left, 1.0)
     try:
         ready = stand.ready(recipe, edits, frame.window)[0]
@@ -134,21 +134,14 @@ def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference, left: f
     finally:
         stand.until = float("inf")
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
-    taken = [take(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), stand.cancel) for seed in seeds]
-    one, other = taken
+    one, other = (take(ready, recipe, replace(frame, seed=seed), stand.cancel) for seed in seeds)
     if one is None or other is None:
         return False
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
     rung.error = error_of(one.lights[0], other.lights[0], held)
-    rung.colours = one.colours[0], other.colours[0]
-    rung.picture = rung.colours[0]
+    rung.picture = one.colours[0]
     return True
-
-
-def _parted(values: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Values of the recipe, and edits."""
-    return {k: v for k, v in values.items() if not is_edit(k)}, {k: v for k, v in values.items() if is_edit(k)}
 
 
 def _expected(ladder: Ladder, rung: Rung, frame: Frame) -> float:
@@ -165,21 +158,20 @@ def _expected(ladder: Ladder, rung: Rung, frame: Frame) -> float:
 
 def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
     """Where the eye sees the rungs differ: each from the next, the last that was rendered, and brute force."""
-    done = [rung for rung in ladder.rungs if rung.colours is not None]
-    newest = done[-1]
+    done = [(rung, rung.picture) for rung in ladder.rungs if rung.picture is not None]
+    newest, last = done[-1]
 
-    def against(rung: Rung, name: str, colour: np.ndarray) -> None:
-        assert rung.colours is not None
-        shown = visible_difference(rung.colours[0], colour, exposure, ladder.per_degree)
+    def against(rung: Rung, picture: np.ndarray, name: str, colour: np.ndarray) -> None:
+        shown = visible_difference(picture, colour, exposure, ladder.per_degree)
         rung.seen[name], rung.flip[name] = float(where_seen(shown, ladder.per_degree).mean()), float(shown.mean())
 
-    assert newest.colours is not None
-    against(newest, "reference", held.colour)
-    for rung in done[:-1]:
-        against(rung, "last", newest.colours[0])
+    against(newest, last, "reference", held.colour)
+    for rung, picture in done[:-1]:
+        against(rung, picture, "last", last)
     newest.seen["last"] = newest.flip["last"] = 0.0
     if len(done) > 1 and len(ladder.varied) == 1:
-        against(done[-2], "next", newest.colours[0])
+        before = done[-2][0]
+        before.seen["next"], before.flip["next"] = before.seen["last"], before.flip["last"]
 
 
 def judge(ladder: Ladder) -> None:

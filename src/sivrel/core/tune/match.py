@@ -23,7 +23,7 @@ REFERENCE_TIMES = 2.0
 LEAST_REFERENCE = 4.0
 MOST_PREPARING = 6.0
 """Times the seconds of the match for which a way may prepare before it is given up."""
-FRAMES = (1, 10, 100, 1000)
+FRAMES = (1, 2, 3, 5, 10, 20, 50, 100, 200, 500, 1000)
 Tell = Callable[[str, float, "Match"], bool]
 
 
@@ -88,7 +88,7 @@ class Match:
 
 
 def run_match(
-    stand: Stand, chosen: list[Candidate], frame: Frame, told: Tell | None = None, *, seconds: float = 20.0, reference_seconds: float | None = None
+    stand: Stand, chosen: list[Candidate], frame: Frame, told: Tell | None = None, *, seconds: float = 20.0
 ) -> Match:  # fmt: skip
     """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
     `told(what, share, match)` hears each step, and stops by returning False."""
@@ -96,7 +96,7 @@ def run_match(
     share = frame.pixels / (frame.width * frame.height)
     if told and not told("rendering brute force to hold them to", 0.02, match):
         return match
-    held = reference(stand, frame, reference_seconds or max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
+    held = reference(stand, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
     if held is None:
         return match
     match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
@@ -146,18 +146,15 @@ def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, second
 
 def _of_mean(error: Error) -> Error:
     """The error of the mean of two halves, from that of each."""
-    noise = error.noise / 2.0**0.5
-    return Error(noise, error.bias, error.bias_error, (noise**2 + error.bias**2) ** 0.5, error.light)
+    return replace(error, noise=error.noise / 2.0**0.5)
 
 
 def _after(entrant: Entrant, seconds: float) -> Error | None:
     """The error after so many seconds of the frame's pixels, between points and a little beyond by its curve; None where there was no time for a
     sample."""
-    last = entrant.points[-1]
     if seconds <= 0.0 or seconds < 0.5 * entrant.points[0].seconds:
         return None
-    noise = _noise_at(entrant.points, seconds)
-    return Error(noise, last.error.bias, last.error.bias_error, (noise**2 + last.error.bias**2) ** 0.5, last.error.light)
+    return replace(entrant.points[-1].error, noise=_noise_at(entrant.points, seconds))
 
 
 def _noise_at(points: list[Point], seconds: float) -> float:

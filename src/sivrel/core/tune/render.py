@@ -111,10 +111,11 @@ class Taken:
 def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads: int = 0) -> Taken | None:
     """Render a frame, or blocks of it, on all cores or so many; None when cancelled."""
     clock, tiles, begun = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray](), time.monotonic()
-    cycles: dict[int, float] = {}
+    cycles, before = dict[int, float](), 0.0
 
     def on_tile(index: int, film: np.ndarray) -> None:
-        tiles[index], cycles[index] = film, float(clock[-1]) - sum(cycles.values())
+        nonlocal before
+        tiles[index], cycles[index], before = film, float(clock[-1]) - before, float(clock[-1])
 
     if not render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, cancel=cancel):
         return None
@@ -126,4 +127,4 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads:
     if isinstance(frame, Scattered):
         places = range(len(frame.blocks))
         return Taken([tiles[k] for k in places], seconds, clock, [cycles[k] for k in places], frame.weights, once)
-    return Taken([assemble(frame, film_columns(ready.arrays.slots), tiles)], seconds, clock, [sum(cycles.values())], (1.0,), once)
+    return Taken([assemble(frame, film_columns(ready.arrays.slots), tiles)], seconds, clock, [float(clock[-1])], (1.0,), once)

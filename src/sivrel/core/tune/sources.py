@@ -1,13 +1,13 @@
 """What a sample's noise and time come from, source by source, and the setting that takes more of each."""
 
 from collections.abc import Callable
-from typing import Any
 
 from ..diagnose.stand import Stand
 from ..gi.ways import SEEN
 from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import relative_weights
 from ..render.film import BETWEEN, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_BOUNCED, WITHIN_LIGHT
+from ..render.prepare import Prepared
 from ..render.recipe import Recipe
 from ..survey.finding import short
 from .allocation import MOST_SPLIT, Source
@@ -20,12 +20,12 @@ MOST_LIGHTS = 12
 def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
     """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
     ready = stand.ready(recipe, stand.edits)[0]
-    films, n = pilot.films, pilot.samples
+    n = pilot.samples
     mean = pilot.mean(pilot.lights)
     weights = [relative_weights(light, mean) for light in pilot.lights]
 
     def variance(column: int) -> float:
-        return n * sum(float(w @ film[..., column].reshape(-1).astype(float)) for w, film in zip(weights, films, strict=True)) / pilot.pixels
+        return n * pilot.mean([w * film[..., column].reshape(-1).astype(float) for w, film in zip(weights, pilot.films, strict=True)])
 
     whole = max(pilot.clock[-1], 1.0)
     # Taking samples twice for the ledger is part of every render: its time is shared out with the rest.
@@ -53,7 +53,7 @@ def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float
     return max(variance(BETWEEN), 1e-9), max(all_cost - spent, 0.05 * all_cost), sources
 
 
-def _of_lights(stand: Stand, ready: Any, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]) -> list[Source]:
+def _of_lights(stand: Stand, ready: Prepared, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]) -> list[Source]:
     found, flat = [], stand.edits.flat()
     for slot, name in enumerate(ready.passes):
         light = next((one for one in ready.scene.lights if one.name == name), None)

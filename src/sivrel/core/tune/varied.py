@@ -22,7 +22,7 @@ STEPS = 5
 
 @dataclass(frozen=True)
 class Varied:
-    """A setting with the values it takes, cheapest first. name, unit: in words; smallest, largest: of what it may be."""
+    """A setting with the values it takes, cheapest first. name, unit: in words."""
 
     key: str
     values: tuple[Any, ...]
@@ -59,7 +59,9 @@ def about(key: str, recipe: Recipe, edits: Edits) -> About:
             f"{declared['name']} of {name}", declared["unit"], declared["type"] == "integer", float(declared["minimum"] or 0.0),
             float(declared["maximum"]), float(stands or 0.0),
         )  # fmt: skip
-    flat = with_values(recipe, {key: recipe.flat()[key]} if key in recipe.flat() else {key: None}).flat()
+    flat = recipe.flat()
+    if key not in flat:
+        with_values(recipe, {key: None})  # says which there are
     info = settings()[key]
     if info.type not in ("integer", "number"):
         raise InputError(f"{key} is no number, so it has no rungs; to set ways against each other, make a match.")

@@ -8,7 +8,7 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 from ...core.errors import InputError
 from ...core.measure.cost import guess_seconds
 from ...core.render.recipe import with_values
-from ...core.scene.edits import is_edit, with_edits
+from ...core.scene.edits import apart, with_edits
 from ...store import files, findings, jobs, proofs, questions, shots
 from ...store.database import transaction
 from ..asked import proof_or_404, scene_or_refuse
@@ -92,7 +92,7 @@ def prove(finding_id: int):
     values, edits = remedy["values"], remedy["edits"]
     if not (values or edits):
         raise InputError("This is done outside a render; nothing has to be proven.")
-    recipe = with_values(proof.recipe, {key: value for key, value in values.items() if not is_edit(key)})
+    recipe = with_values(proof.recipe, apart(values)[0])
     laid = with_edits(proof.edits, edits)
     with transaction(db()):
         guess = guess_seconds(recipe, proof.frame, proof.camera, proofs.timed(db(), proof.shot_id))

@@ -22,7 +22,6 @@ class Line:
     curve: Sequence[tuple[float, float]] = ()
     band: Sequence[tuple[float, float, float]] = ()
     bold: bool = False
-    joined: bool = True
 
 
 @dataclass(frozen=True)
@@ -122,12 +121,12 @@ def _line(line: Line, k: int, x_axis: _Axis, y_axis: _Axis) -> tuple[str, tuple[
         upper = [(x_axis.at(x), y_axis.at(high)) for x, _, high in line.band]
         lower = [(x_axis.at(x), y_axis.at(max(low, 1e-12))) for x, low, _ in reversed(line.band)]
         parts.append(f'<path class="band" d="{_path(upper + lower)}Z"/>')
-    way = [(x_axis.at(x), y_axis.at(y)) for x, y in line.curve] or (placed if line.joined else [])
+    way = [(x_axis.at(x), y_axis.at(y)) for x, y in line.curve] or placed
     if len(way) > 1:
         dash = f' stroke-dasharray="{DASHES[k % len(DASHES)]}"' if DASHES[k % len(DASHES)] else ""
         parts.append(f'<path class="curve{" bold" if line.bold else ""}" d="{_path(way)}"{dash}/>')
     parts += [_mark(k, x, y, line.bold) for x, y in placed]
-    return "".join(parts), way[-1] if way else placed[-1]
+    return "".join(parts), way[-1]
 
 
 def _path(points: list[tuple[float, float]]) -> str:

@@ -10,7 +10,7 @@ from ...core.measure.cost import guess_seconds
 from ...core.measure.difference import PIXELS_PER_DEGREE
 from ...core.render.frame import Frame
 from ...core.render.recipe import with_values
-from ...core.scene.edits import is_edit, with_edits
+from ...core.scene.edits import apart, with_edits
 from ...core.shadows.ways import WAYS as SHADOW_WAYS
 from ...core.tune.candidates import candidate, candidates, usual
 from ...core.tune.varied import MOST_CELLS, about, varied
@@ -55,13 +55,13 @@ def page(proof_id: int, kind: str):
         "per_degree": asked.get("per_degree", PIXELS_PER_DEGREE),
         "vary": [(key, ", ".join(f"{v:g}" for v in values)) for key, values in asked.get("vary", {}).items()],
         "key": request.args.get("key", ""),
-        "ways": request.args["ways"].split(",") if request.args.get("ways") else asked.get("ways") or usual(proof.recipe),
+        "ways": request.args["ways"].split(",") if request.args.get("ways") else asked.get("ways") or usual(),
         "size": asked.get("size") or [proof.frame.width, proof.frame.height],
     }
     exposure = shot.exposure(proof.camera, proof.edits)
     return render_template(
         "tune.html", kind=kind, kinds=KINDS, shot=shot, proof=proof, made=made, shown=shown, form=form, exposure=exposure,
-        settings=varied_settings(proof) if kind == "ladder" else [], ways=[candidate(name, proof.recipe) for name in usual(proof.recipe)],
+        settings=varied_settings(proof) if kind == "ladder" else [], ways=[candidate(name, proof.recipe) for name in usual()],
         shadow_ways=SHADOWS_TO_MATCH, **(_drawn(shown, proof) if shown else {}),
     )  # fmt: skip
 
@@ -173,8 +173,8 @@ def prove(number: int):
     one = _one_or_404(number)
     proof = proof_or_404(one.proof_id)
     found = offer_of(one, request.form.get("offer", 0, type=int))
-    recipe = with_values(proof.recipe, {key: value for key, value in found.changes.items() if not is_edit(key)})
-    edits = with_edits(proof.edits, {key: value for key, value in found.changes.items() if is_edit(key)})
+    values, laid = apart(found.changes)
+    recipe, edits = with_values(proof.recipe, values), with_edits(proof.edits, laid)
     width, height = one.asked.get("size") or (proof.frame.width, proof.frame.height)
     frame = Frame(width, height, proof.frame.region if (width, height) == (proof.frame.width, proof.frame.height) else None, proof.frame.seed)
     with transaction(db()):

@@ -21,7 +21,6 @@ from .charts import Chart, Line, svg
 
 SHARE = 4
 """Of a frame's sides: what the region is cut out of by itself."""
-FRAMES = (1, 2, 3, 5, 10, 20, 50, 100, 200, 500, 1000)
 OF_LIGHTS = ("shadows.rays", "shadows.resolution", "shadows.filter", "shadows.bias", "intensity", "exposure", "angle", "radius")
 
 
@@ -62,26 +61,20 @@ def _fitted(name: str, points: list[tuple[float, float]], fit: Fit | None, root:
 def _match(result: dict[str, Any]) -> dict[str, Markup]:
     entrants = [e for e in result["entrants"] if e["points"]]
     first = result["entrants"][0]["name"] if result["entrants"] else ""
-    over_time = [
-        Line(_short(e["title"]), [(p["seconds"] + e["prepares"], p["total"]) for p in e["points"]], bold=e["name"] == first) for e in entrants
-    ]
-    biases = [Line(_short(e["title"]), [(p["seconds"] + e["prepares"], p["noise"]) for p in e["points"]], bold=e["name"] == first) for e in entrants]
-    frames = []
-    for e in entrants:
-        if e["to_reach"] is None:
-            continue
-        frames.append(
-            Line(
-                _short(e["title"]),
-                [(n, e["to_reach"] + e["prepares"] * (1.0 if e["each_frame"] else 1.0 / n)) for n in FRAMES],
-                bold=e["name"] == first,
-            )
-        )
+
+    def line(e: dict[str, Any], points: list[tuple[float, float]]) -> Line:
+        return Line(_short(e["title"]), points, bold=e["name"] == first)
+
+    def over_time(what: str) -> list[Line]:
+        return [line(e, [(p["seconds"] + e["prepares"], p[what]) for p in e["points"]]) for e in entrants]
+
+    frames = [line(e, [(int(n), seconds) for n, seconds in e["frame_seconds"].items()]) for e in entrants if e["frame_seconds"]]
     equal = (result["seconds"], f"{result['seconds']:g} s")
+    x = "seconds of the first frame, caches counted"
     return {
-        "error": svg(Chart("Error over time", "seconds of the first frame, caches counted", "error", over_time, equal, percent=True, height=340)),
-        "noise": svg(Chart("Noise over time", "seconds of the first frame, caches counted", "noise alone", biases, equal, percent=True, height=340)),
-        "frames": svg(Chart("Seconds a frame over frames", "frames of a shot", "seconds a frame to equal error", frames, height=300)),
+        "error": svg(Chart("Error over time", x, "error", over_time("total"), equal, percent=True, height=340)),
+        "noise": svg(Chart("Noise over time", x, "noise alone", over_time("noise"), equal, percent=True, height=340)),
+        "frames": svg(Chart("Seconds a frame over frames", "frames of a shot", "seconds a frame to equal error", frames)),
     }
 
 

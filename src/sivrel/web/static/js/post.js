@@ -17,8 +17,10 @@ export async function post(address, fields = {}) {
 }
 
 /** Put a question whose answer may come in parts: `done(onPart)` waits for the whole of it, `stop()` calls it off. */
-export function watch(address, fields) {
-  const asked = post(address, fields);
+export const watch = (address, fields) => follow(post(address, fields));
+
+/** The same of a question that is `asked`, or will be: a promise of its number. */
+export function follow(asked) {
   asked.catch(() => {});
   let stopped = false;
   const done = async (onPart = () => {}) => {

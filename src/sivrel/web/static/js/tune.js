@@ -1,7 +1,7 @@
 // Ladder, budget, match and advice: ask, follow the parts as they come, look through the pictures, prove what is offered.
 
 import { followKeys } from "./keys.js";
-import { post, watch } from "./post.js";
+import { follow, post, watch } from "./post.js";
 
 const $ = (id) => document.getElementById(id);
 const main = document.querySelector(".tune-places"), form = $("asked"), kind = main.dataset.kind, proof = main.dataset.proof;
@@ -91,10 +91,10 @@ function look(number, chosen = true) {
 async function start() {
   if (going) return;
   say();
-  await follow(watch(form.action, new FormData(form)), true);
+  await listen(watch(form.action, new FormData(form)), true);
 }
 
-async function follow(mine, fresh) {
+async function listen(mine, fresh) {
   going = mine;
   $("going").hidden = false;
   form.querySelector("button.ink").disabled = true;
@@ -127,28 +127,6 @@ async function stop() {
   await mine?.stop();
   // What came till then is kept by the worker a moment later.
   setTimeout(showPart, 1200);
-}
-
-/** Follow one that was begun before this page was opened. */
-function rejoin(question) {
-  let over = false;
-  follow({
-    async done(onPart) {
-      for (;;) {
-        await new Promise((on) => setTimeout(on, 400));
-        if (over) throw new Error("Called off.");
-        const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
-        if (!answer.ok) throw new Error("Called off.");
-        const told = (await answer.json()).answer;
-        if (told && told.done !== false) return told;
-        if (told) onPart(told);
-      }
-    },
-    async stop() {
-      over = true;
-      await post(`/questions/${question}/call-off`);
-    },
-  }, false);
 }
 
 async function prove(offer) {
@@ -194,4 +172,5 @@ followKeys(
   },
 );
 dress();
-if (main.dataset.question) rejoin(main.dataset.question);
+// One that was begun before this page was opened goes on.
+if (main.dataset.question) listen(follow(Promise.resolve({ question: main.dataset.question })), false);
