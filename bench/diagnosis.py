@@ -13,6 +13,7 @@ import numpy as np
 
 from sivrel.core.diagnose.case import Case
 from sivrel.core.diagnose.diagnosis import Diagnosis, diagnose
+from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.finding import Finding, cleared
 from sivrel.core.diagnose.fireflies import sparkling
 from sivrel.core.diagnose.retest import amount_in, of_mended_scene, retest
@@ -48,7 +49,7 @@ class Score:
     invented: list[str] = field(default_factory=list)
 
 
-def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coarse]) -> bool:
+def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coarse], echoes: dict[str, Echo]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
     if finding.measure in ("bias", "structure") and finding.kind not in EXACT and finding.cause_key != ALONE:
         told = cleared(finding.as_dict())
@@ -57,10 +58,9 @@ def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coar
         if name not in truths:
             truths[name] = Coarse(case.grid, 900_000)
             truths[name].refine(*stand.truth(edits), LONG, stand.cancel)
-        if not truths.get("echo"):
-            truths["echo"] = Coarse(case.grid, 700_000)
-            truths["echo"].refine(stand.base(), stand.recipe, LONG / 3.0, stand.cancel)
-        case.echo = truths["echo"]
+            echoes[name] = Echo()
+            echoes[name].follow(truths[name], stand.base(), stand.recipe, LONG / 2.0, stand.cancel)
+        case.echo = echoes[name]
         value, error = amount_in(told, case, truths[name])
         return value > max(0.35 * finding.amount, 2.0 * error)
     if finding.kind in EXACT or finding.cause_key == ALONE:
@@ -93,14 +93,14 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
     if finding.measure in ("bias", "structure"):
         truth = Coarse(case.grid, 300_000)
         truth.refine(*child_stand.truth(), LONG / 3.0, stand.cancel)
-        child.echo = Coarse(case.grid, 310_000)
-        child.echo.refine(child_stand.base(), child_stand.recipe, 2.0, stand.cancel)
+        child.echo = child_stand.echo(truth, LONG / 3.0)
     before = None
     if truth is not None:
         held = truth
         if not of_mended_scene(told):
             held = Coarse(case.grid, 320_000)
             held.refine(*stand.truth(), LONG / 3.0, stand.cancel)
+        case.echo = stand.echo(held, LONG / 3.0)
         before = amount_in(told, case, held)[0]
     result = retest(told, cleared(remedy.__dict__), child, truth, before, case)
     score.tried += 1
@@ -113,6 +113,7 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
 
 def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: Score) -> None:
     truths: dict[str, Coarse] = {}
+    echoes: dict[str, Echo] = {}
     ours = [f for f in made.findings if f.kind in planted.kinds]
     score.planted += bool(planted.kinds)
     if ours:
@@ -123,7 +124,7 @@ def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: S
         if best.confidence is not None and best.cause_key:
             score.sure.append((best.confidence, right))
     for finding in made.findings:
-        if confirmed(finding, case, stand, truths):
+        if confirmed(finding, case, stand, truths, echoes):
             score.confirmed += 1
         else:
             score.invented.append(f"{finding.kind}: {finding.title}")

@@ -53,7 +53,8 @@ class Planted:
         made = render_case(self.room.scene, recipe, edits, None, Frame(*self.size, seed=seed))
         assert made is not None
         if self.filtered:
-            made[0].smear = filter_noise(made[0].picture.passes).smear
+            filtered = filter_noise(made[0].picture.passes)
+            made[0].filtered, made[0].smear = filtered.image, filtered.smear
         return made
 
 
@@ -128,11 +129,11 @@ def leak_through_sheet(r: Room, s: float) -> Planted:
 
 
 def leak_by_interpolation(r: Room, s: float) -> Planted:
-    _, name = rooms.sheet(r)
-    _sun_on(r, name)
-    values = {"irradiance_cache.visible": "no", "irradiance_cache.error": 0.6, "irradiance_cache.smoothing": _between(s, 0.5, 2.0),
-              "irradiance_cache.corner_distance": 0.0}  # fmt: skip
-    return Planted(r, {"leak"}, {f"sheet {name}", "interpolation", "smoothing", "cache error"}, {**CLEAN, **values})
+    rooms.niche(r)
+    values = {"irradiance_cache.visible": "no", "irradiance_cache.error": _between(s, 0.8, 1.6), "irradiance_cache.smoothing": _between(s, 1.0, 2.0),
+              "irradiance_cache.corner_distance": 0.0, "irradiance_cache.min_spacing": _between(s, 15.0, 40.0)}  # fmt: skip
+    causes = {"interpolation", "smoothing", "cache error", "least spacing", "greatest spacing"}
+    return Planted(r, {"leak", "lost contact shadow"}, causes, {**CLEAN, **values})
 
 
 def leak_by_gap(r: Room, s: float) -> Planted:
@@ -146,7 +147,7 @@ def leak_by_gap(r: Room, s: float) -> Planted:
 
 
 def leak_of_cells(r: Room, s: float) -> Planted:
-    values = {"gi.seen": "radiance_cache", "radiance_cache.cell": _between(s, 0.6, 1.5), "radiance_cache.paths": 4, "sampling.max": 48}
+    values = {"gi.seen": "radiance_cache", "radiance_cache.cell": _between(s, 0.9, 2.0), "radiance_cache.paths": 8, "sampling.max": 48}
     return Planted(r, {"leak", "blotches", "dark corner", "lost contact shadow"}, {"cells"}, {**CLEAN, **values})
 
 
@@ -222,10 +223,7 @@ def two_suns(r: Room, s: float) -> Planted:
 
 def smeared(r: Room, s: float) -> Planted:
     _sunny(r)
-    w, y0 = r.size[0], r.slabs["West/Below"][1][1]
-    y1, z0, z1 = r.slabs["West/Above"][0][1], r.slabs["West/Left"][1][2], r.slabs["West/Right"][0][2]
-    for k, y in enumerate(np.linspace(y0, y1, 28)[1:-1]):  # a blind: stripes of sun for the filter to lose
-        r.scene.meshes.append(rooms.box(f"/Room/Blind{k}", (w + 0.03, y, z0 - 0.01), (w + 0.05, y + 0.015, z1 + 0.01), rooms.WOOD))
+    rooms.blind_is_no_fault(r)
     return Planted(r, {"smear"}, {"filter"}, {"sampling.max": round(_between(s, 4, 2)), "limits.diffuse_bounces": 4}, filtered=True)
 
 

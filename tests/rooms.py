@@ -333,6 +333,22 @@ def exposure(r: Room):
     return "exposure", "Eye"
 
 
+def niche(r: Room) -> None:
+    """Not a fault: a cupboard of thin boards beside the table, open to the camera and dark inside."""
+    x, z, t = r.size[0] * 0.72, r.size[2] * 0.42, 0.015
+    for name, low, high in (("Left", (0, 0, 0), (t, 0.6, 0.8)), ("Right", (0.7 - t, 0, 0), (0.7, 0.6, 0.8)), ("Back", (t, 0, 0), (0.7 - t, 0.6, t)),
+                            ("Top", (0, 0.6, 0), (0.7, 0.6 + t, 0.8))):  # fmt: skip
+        r.put(box(f"/Room/Niche/{name}", np.add((x, 0.001, z), low), np.add((x, 0.001, z), high), WALLS))
+
+
+def blind_is_no_fault(r: Room) -> None:
+    """Not a fault: slats before the window."""
+    w, y0 = r.size[0], r.slabs["West/Below"][1][1]
+    y1, z0, z1 = r.slabs["West/Above"][0][1], r.slabs["West/Left"][1][2], r.slabs["West/Right"][0][2]
+    for k, y in enumerate(np.linspace(y0, y1, 28)[1:-1]):
+        r.put(box(f"/Room/Blind{k}", (w + 0.03, y, z0 - 0.01), (w + 0.05, y + 0.015, z1 + 0.01), WOOD))
+
+
 def shaped_light_is_no_fault(r: Room) -> None:
     """Not a fault: a lamp with a narrow cone that points down."""
     r.light("Lamp", shaping=Shaping(cone_angle=35.0), frame=upright_frame(np.array([0.0, 1.0, 0.0])))

@@ -6,8 +6,9 @@ from dataclasses import replace
 import numpy as np
 from scipy import ndimage
 
-from sivrel.core.diagnose import blotches, burnt, fireflies, grain
+from sivrel.core.diagnose import blotches, burnt, fireflies, grain, smear
 from sivrel.core.diagnose.case import Case, estimated_error
+from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
 from sivrel.core.diagnose.finding import cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
@@ -39,10 +40,20 @@ def coarse(grid: Grid, light: np.ndarray, error: float, rng: np.random.Generator
     """A picture of cells with two halves that differ by chance alone."""
     made = Coarse(grid)
     made.taken[:] = 64
-    for half in (0, 1):
-        noisy = light + rng.normal(0.0, error * 2.0**0.5, light.shape)
-        made.sum[half] = 64 * noisy[..., None]
+    for k in range(8):
+        noisy = light + rng.normal(0.0, error * 8.0**0.5, light.shape)
+        made.sum[k % 2] += 16 * noisy[..., None]
+        made.planes.append(noisy)
+        made.sizes.append(16)
     made.squares[:] = (error * 64) ** 2 * 2.0
+    return made
+
+
+def echo_of(truth: Coarse, off: np.ndarray, error: float, rng: np.random.Generator) -> Echo:
+    """The echo of a recipe whose light is off, with brute force's own chance and some of its own."""
+    made = Echo()
+    for k, plane in enumerate(truth.planes):
+        made.planes[k] = plane + off + rng.normal(0.0, error * 8.0**0.5, off.shape)
     return made
 
 
@@ -164,7 +175,8 @@ class OffTruth(unittest.TestCase):
     def case(self, cells: np.ndarray, error: float = 0.02) -> Case:
         pixels = np.repeat(np.repeat(cells, 5, axis=0), 5, axis=1)
         made = made_case(pixels + self.rng.normal(0.0, error, pixels.shape), error, CACHED)
-        made.echo = coarse(self.grid, cells, 0.01, self.rng)
+        made.echo = Echo()
+        made.echo.planes = dict(enumerate(coarse(self.grid, cells, 0.01, self.rng).planes))
         return made
 
     def test_a_bright_place_is_found_with_its_ratio(self):
@@ -185,6 +197,7 @@ class OffTruth(unittest.TestCase):
         true = np.full((54, 96), 0.1)
         truth = coarse(self.grid, true, 0.005, self.rng)
         truth.sum[0, 30, 30] += 64 * 5.0
+        truth.planes[0][30, 30] += 4 * 5.0
         self.assertEqual(places_off(self.case(true), truth).regions, [])
 
     def test_blotches_are_measured(self):
@@ -198,9 +211,49 @@ class OffTruth(unittest.TestCase):
         self.assertAlmostEqual(made[0].amount / slope, 0.1, delta=0.03)
         self.assertEqual(blotches.find(self.case(true), coarse(self.grid, true, 0.004, self.rng)), [])
 
+    def test_chance_that_both_share_does_not_count(self):
+        true = np.full((54, 96), 0.1)
+        shown = true.copy()
+        shown[20:26, 40:46] *= 1.15  # far below the chance of a cell
+        truth, case = coarse(self.grid, true, 0.05, self.rng), self.case(shown, 0.3)
+        self.assertEqual(places_off(case, truth).regions, [])
+        case.echo = echo_of(truth, shown - true, 0.002, self.rng)
+        off = places_off(case, truth)
+        self.assertEqual(len(off.regions), 1)
+        self.assertGreaterEqual(int(off.regions[0].cells[20:26, 40:46].sum()), 20)
+        self.assertLess(off.error, 0.001)
+
     def test_grain_without_end_is_no_blotch(self):
         true = np.full((54, 96), 0.2)
         self.assertEqual(blotches.find(self.case(true, 0.1), coarse(self.grid, true, 0.02, self.rng)), [])
+
+
+class Smear(unittest.TestCase):
+    def setUp(self):
+        self.rng = np.random.default_rng(8)
+
+    def filtered(self, light: np.ndarray, image: np.ndarray, error: float) -> Case:
+        case = made_case(light, error, Recipe())
+        case.filtered = np.repeat(image[..., None], 3, axis=2).astype(np.float32)
+        return case
+
+    def test_noise_that_was_taken_is_no_smear_and_stripes_are(self):
+        plain, noise = np.full((270, 480), 0.3), self.rng.normal(0.0, 0.03, (270, 480))
+        self.assertEqual(smear.find(self.filtered(plain + noise, plain, 0.03)), [])
+        stripes = plain.copy()
+        stripes[100:200, 100:300] += 0.04 * np.sign(np.sin(np.arange(200) / 1.5))
+        found = smear.find(self.filtered(stripes + noise, plain, 0.03))
+        self.assertEqual([f.kind for f in found], ["smear"])
+        self.assertLess(abs(found[0].share - 100 * 200 / (270 * 480)), 0.08)
+
+    def test_patches_that_a_filter_leaves_are_its_own(self):
+        grid, true = grid_of(FRAME), np.full((54, 96), 0.2)
+        field = ndimage.gaussian_filter(self.rng.normal(size=(54, 96)), 2.0)
+        patchy = np.repeat(np.repeat(true * (1.0 + 0.1 * field / field.std()), 5, axis=0), 5, axis=1)
+        light = 0.2 + self.rng.normal(0.0, 0.05, patchy.shape)
+        truth = coarse(grid, true, 0.004, self.rng)
+        self.assertEqual(len(smear.find_off(self.filtered(light, patchy, 0.05), truth)), 1)
+        self.assertEqual(smear.find_off(self.filtered(light, np.full_like(patchy, 0.2), 0.05), truth), [])
 
 
 class Burnt(unittest.TestCase):

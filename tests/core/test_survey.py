@@ -68,6 +68,12 @@ class PlantedFaults(unittest.TestCase):
         blocked = survey(ready_of(room, with_edits(Edits(), sheet.mends[1].edits))).findings
         self.assertNotIn("sheet", [f.kind for f in blocked], name)
 
+    def test_slats_and_cupboards_are_no_faults(self):
+        room = rooms.room(403)
+        rooms.blind_is_no_fault(room)
+        rooms.niche(room)
+        self.assertEqual([f.title for f in survey(ready_of(room)).findings if f.kind in ("gap", "sheet")], [])
+
     def test_a_gap_is_measured(self):
         room = rooms.room(77)
         low, high = room.slabs["North"]

@@ -16,8 +16,6 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import InputError
-from ..core.formats.exr import read_exr
-from ..core.render.filter import SMEARED, filter_noise
 from ..core.render.prepare import Prepared
 from ..core.render.reach import what_reaches
 from ..core.render.recipe import Recipe, from_json, with_values
@@ -28,10 +26,11 @@ from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.survey.standpoint import seen_from
 from ..core.survey.survey import survey as look_over
 from ..core.trace.traverse import closest_hits
-from ..store import database, files, proofs, questions, shots
+from ..store import database, proofs, questions, shots
 from .cache_answers import cache_state, preview, ways_state
 from .diagnosis_answers import diagnose_proof, retest_proof
 from .facts import light_facts
+from .filtering import kept_filtered
 from .pins import read_pins
 from .tuning_answers import tune_proof
 
@@ -152,22 +151,7 @@ def camera(ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
 
 def filter_picture(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[str, Any]) -> dict[str, Any]:
     """Filter a picture, once, beside it; says how much of it was smeared, and mostly which object."""
-    digest = body["picture"]
-    path = files.filtered_path(data, digest)
-    if not path.is_file():
-        picture = read_exr(files.picture_path(data, digest))
-        try:
-            filtered = filter_noise(picture.passes)
-        except KeyError as error:
-            raise InputError(f"This proof was kept without its pass {error}, which the filter needs; prove it anew.") from None
-        numbers = picture.passes["object"][filtered.smear > SMEARED, 0].astype(int)
-        most = int(np.bincount(numbers[numbers >= 0]).argmax()) if (numbers >= 0).any() else -1
-        path.parent.mkdir(parents=True, exist_ok=True)
-        beside = path.with_name(f".{path.name}")
-        with open(beside, "wb") as file:
-            np.savez(file, image=filtered.image.astype(np.float16), smear=filtered.smear.astype(np.float16), smeared=filtered.smeared, most=most)
-        beside.replace(path)
-    kept = np.load(path)
+    kept = kept_filtered(data, body["picture"])
     return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
 
 

@@ -18,12 +18,13 @@ from .finishing import found_in, render_picture
 
 
 def case_of(
-    picture: Picture, found: dict[str, Any], exposure: float, seconds: float | None, pixel_seconds: float | None, smear: np.ndarray | None = None
+    picture: Picture, found: dict[str, Any], exposure: float, seconds: float | None, pixel_seconds: float | None, filtered: np.ndarray | None = None,
+    smear: np.ndarray | None = None,
 ) -> Case:  # fmt: skip
     """The case of a picture that was rendered here; `found` as work.finishing.found_in tells it."""
     return Case(
         picture, exposure, picture.recipe, picture.edits or Edits(), found.get("lights", []), found.get("meters", {}), found.get("maps", []), seconds,
-        pixel_seconds, smear,
+        pixel_seconds, filtered, smear,
     )  # fmt: skip
 
 

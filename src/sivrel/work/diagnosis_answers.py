@@ -25,6 +25,7 @@ from ..core.render.passes import on_screen
 from ..core.scene.model import Camera
 from ..store import database, files, findings, jobs, proofs, questions, shots
 from .diagnosing import case_of
+from .filtering import kept_filtered
 
 if TYPE_CHECKING:
     from .worker import Worker
@@ -93,12 +94,13 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     assert proof.picture is not None
     picture, job = read_exr(files.picture_path(data, proof.picture)), jobs.of_proof(db, proof.id)
     exposure = shot.exposure(proof.camera, proof.edits)
-    filtered, smear = files.filtered_path(data, proof.picture), None
+    filtered, image, smear = files.filtered_path(data, proof.picture), None, None
     if filtered.is_file():
-        smear = np.load(filtered)["smear"].astype(np.float32)
+        kept = np.load(filtered)
+        image, smear = kept["image"].astype(np.float32), kept["smear"].astype(np.float32)
     found = {"lights": proof.lights, "meters": proof.meters, "maps": proof.maps}
     pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
-    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, smear)
+    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, image, smear)
     # What shipped without its passes was made by the proof's own recipe all the same.
     case.recipe, case.edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
     return case
@@ -179,7 +181,11 @@ def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any],
         parent = proofs.get(db, kept.proof_id)
         if parent is not None and parent.picture is not None:
             was = case_of_proof(worker.data, db, shot, parent)
-        if finding["measure"] in NEED_TRUTH:
+        if finding["measure"] == "smear" and case.filtered is None:
+            kept_filtered(worker.data, proof.picture)
+            case = case_of_proof(worker.data, db, shot, proof)
+            truth = None
+        if finding["measure"] in (*NEED_TRUTH, "smear"):
             truth = truth or measured(stand, case)
             if parent is not None and was is not None:
                 held = truth if of_mended_scene(finding) else measured(stand_of(worker, db, shot, parent), was)
@@ -195,5 +201,5 @@ def measured(stand: Stand, case: Case) -> Coarse:
     truth, ready, recipe = stand.coarse(case.grid)
     truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.cancel)
     stand.keep_coarse(truth, ready, recipe)
-    case.echo = stand.echo(case.grid, RETEST_SECONDS / 2.0)
+    case.echo = stand.echo(truth, RETEST_SECONDS / 2.0)
     return truth

@@ -1,8 +1,8 @@
 """Blotches: light that rises and falls over places where brute force's does not, in patches many pixels wide.
 
-The difference from brute force is taken twice, with nothing in common but the cache: of the picture against one half of brute force, and of
-its echo (the same recipe and caches, other random numbers) against the other half. What the two share, their covariance, is no chance: its
-root is the blotches' contrast, and how far it goes on from a cell to the next their size. What is wide is a bias, and taken off before.
+The difference from brute force is taken twice, with nothing in common but the cache: by either half of the picture's echo, or by the picture
+and one half. What the two share, their covariance, is no chance: its root is the blotches' contrast, and how far it goes on from a cell to the
+next their size. What is wide is a bias, and taken off before.
 """
 
 import numpy as np
@@ -21,7 +21,7 @@ WINDOW = 15
 CERTAIN = 4.5
 INDEPENDENT = 0.0796
 """Share of the cells that are independent after a Gaussian of one cell: 1 / 4 pi."""
-LEAST_CONTRAST = 0.025
+LEAST_CONTRAST, LEAST_SHARE = 0.025, 0.01
 
 
 def find(case: Case, truth: Coarse) -> list[Finding]:
@@ -30,21 +30,9 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     flat = case.flat
     if flat.sum() < 64 or case.echo is None:
         return []
-    bands = bands_of(case, truth)
-    product, powers = bands[0] * bands[1], [band**2 for band in bands]
-    inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
-    local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
-    power = [ndimage.uniform_filter(p, WINDOW, mode="constant") / inside for p in powers]
-    error = np.sqrt(power[0] * power[1] / (WINDOW**2 * INDEPENDENT * inside))
-    blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
-    strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
-    # Over the whole picture at once, for blotches too faint for any one place.
-    total, chance = covariance(bands[0][flat], bands[1][flat], flat.sum() * INDEPENDENT)
-    if blotchy.mean() < 0.01 and total > CERTAIN * chance:
-        blotchy, strength = flat, float(np.sqrt(total))
-    size = _size(bands, flat) * case.grid.step
+    blotchy, strength, size = patches_in(case, bands_of(case, truth))
     seen = case.seen(strength, size)
-    if blotchy.mean() < 0.01 or strength < LEAST_CONTRAST or seen < SEEN:
+    if blotchy.mean() < LEAST_SHARE or strength < LEAST_CONTRAST or seen < SEEN:
         return []
     labels, _ = ndimage.label(ndimage.binary_dilation(blotchy, iterations=2))
     counts = np.bincount(labels[blotchy])
@@ -60,16 +48,31 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     return [made]
 
 
+def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, float]:
+    """Where two differences that share no chance go up and down alike on flat cells, bool [rows, columns], by what contrast, and in patches of how
+    many pixels."""
+    flat, product, powers = case.flat, bands[0] * bands[1], [band**2 for band in bands]
+    inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
+    local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
+    power = [ndimage.uniform_filter(p, WINDOW, mode="constant") / inside for p in powers]
+    error = np.sqrt(power[0] * power[1] / (WINDOW**2 * INDEPENDENT * inside))
+    blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
+    strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
+    # Over the whole picture at once, for blotches too faint for any one place.
+    total, chance = covariance(bands[0][flat], bands[1][flat], flat.sum() * INDEPENDENT)
+    if blotchy.mean() < LEAST_SHARE and total > CERTAIN * chance:
+        blotchy, strength = flat, float(np.sqrt(total))
+    return blotchy, strength, _size(bands, flat) * case.grid.step
+
+
 def bands_of(case: Case, truth: Coarse) -> list[np.ndarray]:
-    """The two differences from brute force, of the picture and of its echo, on flat cells; where the picture's spread was not measured, of the two
-    halves of the echo."""
-    if case.echo is None:
-        lights = [case.cells[0]] * 2
-    elif case.variance is None:
-        lights = list(case.echo.halves)
-    else:
-        lights = [case.grid.pool(case.light), case.echo.light]
-    return [_band(case, light, against, case.flat) for light, against in zip(lights, truth.halves, strict=True)]
+    """Two differences from brute force that share nothing but the recipe, on flat cells: of the two halves of its echo; of the picture and one of
+    them, where that has less chance in it."""
+    assert case.echo is not None
+    apart = case.echo.apart(truth)
+    one, other = apart.halves
+    one = np.where(case.by_echo(truth, apart), one, case.grid.pool(case.light) - truth.halves[0])
+    return [band(case, truth.light + off, truth.light, case.flat) for off in (one, other)]
 
 
 def _mean(plane: np.ndarray, inside: np.ndarray, sigma: float) -> np.ndarray:
@@ -78,7 +81,7 @@ def _mean(plane: np.ndarray, inside: np.ndarray, sigma: float) -> np.ndarray:
     return ndimage.gaussian_filter(np.where(inside, plane, 0.0), sigma, mode="constant") / np.maximum(weight, 1e-3)
 
 
-def _band(case: Case, light: np.ndarray, against: np.ndarray, flat: np.ndarray) -> np.ndarray:
+def band(case: Case, light: np.ndarray, against: np.ndarray, flat: np.ndarray) -> np.ndarray:
     """Contrast of what light differs from other light, smoothed by a cell and freed of what is wide, on flat places alone."""
     smooth = [_mean(plane, flat, 1.0) for plane in (light, against)]
     relative = case.contrast_of(smooth[0], smooth[1])

@@ -17,6 +17,7 @@ from ..render.recipe import Recipe
 from ..scene.edits import Edits
 from ..scene.model import Shadow
 from ..survey.finding import short
+from .echo import Apart, Echo
 from .eye import THRESHOLD, contrast, contrast_of_noise, grain_factor, times_threshold
 from .finding import Box, Finding
 from .grid import Grid, grid_of
@@ -25,6 +26,8 @@ from .truth import Coarse
 LAPLACIAN = np.array([[1.0, -2.0, 1.0], [-2.0, 4.0, -2.0], [1.0, -2.0, 1.0]])
 WINDOW = 17
 MOSTLY = 0.7
+BRIGHT, MOST_RARE = 16.0, 0.08
+"""Times the variance about it from which on a pixel is one of the bright ones, and the share of them from which on they are not rare."""
 GUIDES = ("albedo", "normal", "depth", "object", "position")
 
 
@@ -32,9 +35,9 @@ GUIDES = ("albedo", "normal", "depth", "object", "position")
 class Case:
     """picture, with its passes; exposure that it is looked at with; recipe, edits: None where it was made elsewhere
     ledger, meters, maps: as `work.finishing.found_in` tells them, empty where nothing was measured; seconds, pixel_seconds: of the render,
-    None where they are not known; smear: of its filtered twin, [rows, columns], where there is one; radii: automatic distances of its caches
-    in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth maps of lights that have one of their own;
-    echo: the recipe as it is on the coarse grid, with other random numbers and the same caches
+    None where they are not known; filtered, smear: its filtered twin [rows, columns, 3] and how much was taken, where there is one
+    radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth
+    maps of lights that have one of their own; echo: the recipe as it is on the coarse grid, with the same caches and brute force's random numbers
     """
 
     picture: Picture
@@ -46,11 +49,12 @@ class Case:
     maps: list[dict[str, Any]] = field(default_factory=list)
     seconds: float | None = None
     pixel_seconds: float | None = None
+    filtered: np.ndarray | None = None
     smear: np.ndarray | None = None
     radii: dict[str, float] = field(default_factory=dict)
     glowing: list[str] = field(default_factory=list)
     mapped: dict[str, Shadow] = field(default_factory=dict)
-    echo: Coarse | None = None
+    echo: Echo | None = None
     per_degree: float = PIXELS_PER_DEGREE
 
     @functools.cached_property
@@ -95,24 +99,33 @@ class Case:
         """Lights that rays are aimed at and that have a row of their own in the ledger."""
         return [row["name"] for row in self.ledger if row["name"] not in (*NOT_LIGHTS, GLOW, OTHERS)]
 
-    @property
-    def cells(self) -> tuple[np.ndarray, np.ndarray]:
-        """Luminance of the coarse cells, and its variance: of the picture, and of its echo where there is one, each by its samples (weights by
-        measured spread would favour what was unlucky). A picture whose spread was not measured is left to its echo."""
-        own = self.grid.pool(self.light)
+    def against(self, truth: Coarse) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Luminance of the coarse cells, brute force's, and the variance of what they differ by: of the picture itself, or of its echo, whichever
+        says it with less chance there."""
+        own = self.error**2 if self.variance is None else self.variance
+        light, spread = self.grid.pool(self.light), self.grid.pool_error(own) + truth.variance
         if self.echo is None:
-            return own, self.grid.pool_error(self.error**2)
+            return light, truth.light, spread
+        apart = self.echo.apart(truth)
+        echoed = self.by_echo(truth, apart)
+        return np.where(echoed, truth.light + apart.value, light), truth.light, np.where(echoed, apart.variance, spread)
+
+    def by_echo(self, truth: Coarse, apart: Apart) -> np.ndarray:
+        """bool [rows, columns]: where the echo's difference from brute force has less chance in it than the picture's own, with what is near;
+        everywhere where the picture's spread was not measured."""
         if self.variance is None:
-            return self.echo.light, self.echo.variance
-        n, m = self.samples * self.grid.step**2, float(self.echo.samples)
-        spread = (self.grid.pool_error(self.variance) * n * n + self.echo.variance * m * m) / (n + m) ** 2
-        return (own * n + self.echo.light * m) / (n + m), spread
+            return np.ones(truth.light.shape, bool)
+        near = [ndimage.uniform_filter(v, 5, mode="nearest") for v in (apart.variance, self.grid.pool_error(self.variance) + truth.variance)]
+        return near[0] < near[1]
 
     @functools.cached_property
     def error(self) -> np.ndarray:
-        """Standard error of the pixels' luminance, without the rare bright ones, [rows, columns]: as it was measured, else estimated."""
+        """Standard error of the pixels' luminance, without the rare bright ones, [rows, columns]: as it was measured, else estimated. Where bright
+        ones are not rare, as after a handful of samples, they are grain like the others."""
         if self.variance is not None:
-            return np.sqrt(ndimage.median_filter(self.variance, 5, mode="nearest"))
+            usual = ndimage.median_filter(self.variance, 5, mode="nearest")
+            rare = float((self.variance > BRIGHT * usual).mean()) < MOST_RARE
+            return np.sqrt(usual if rare else ndimage.uniform_filter(self.variance, 5, mode="nearest"))
         return estimated_error(self.light)
 
     @functools.cached_property
@@ -139,9 +152,14 @@ class Case:
     def contrast_of(self, light: np.ndarray, against: np.ndarray) -> np.ndarray:
         return contrast(light, against, self.exposure)
 
-    def bias_in(self, cells: np.ndarray, truth: np.ndarray) -> float:
+    def bias_in(self, cells: np.ndarray, truth: Coarse) -> float:
         """Signed contrast, as shown, of the mean light of some cells against that of other light."""
-        return float(self.contrast_of(self.cells[0][cells].mean(), truth[cells].mean()))
+        light, against, _ = self.against(truth)
+        return float(self.contrast_of(light[cells].mean(), against[cells].mean()))
+
+    def contrast_of_noise(self, error: np.ndarray) -> np.ndarray:
+        """Contrast, as shown, of what differs by so much about the pixels' light."""
+        return contrast_of_noise(ndimage.uniform_filter(self.light, 5, mode="nearest"), error, self.exposure)
 
     def grain_of(self, light: np.ndarray, error: np.ndarray) -> np.ndarray:
         """Times the eye's threshold, of grain of some standard error a pixel."""

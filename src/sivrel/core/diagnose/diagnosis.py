@@ -19,11 +19,12 @@ from ..survey.finding import Mend
 from ..survey.look import Look
 from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, grain, leaks, slow, smear, speckle, steps, suns
 from .case import Case
+from .echo import Echo
 from .fed import feed
 from .finding import Finding, cleared
 from .regions import Region, places_off
 from .remedies import add_remedies, try_remedies
-from .stand import ECHO_SEED, OutOfTime, Stand
+from .stand import OutOfTime, Stand
 from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
 from .truth import Coarse, dependencies
@@ -34,7 +35,9 @@ OF_THE_WHOLE: tuple[ModuleType, ...] = (dim, flat)
 """Flaws of all the light, against brute force: `find(case, truth, off)`."""
 OF_PLACES: tuple[ModuleType, ...] = (glass, leaks, contact, corners)
 """Flaws of places that are off brute force: `claims(case, region)` says how well one fits, `describe` makes the finding."""
-TRUTH_SECONDS, ECHO_SECONDS, PAIR_SECONDS, SLICE = 4.0, 2.0, 2.4, 0.9
+TRUTH_SECONDS, ECHO_SECONDS = 0.1, 0.05
+"""Shares of the time that a round of brute force and of its echo take."""
+PAIR_SECONDS, SLICE = 2.4, 0.9
 EFFORT = 0.3
 """Share of a survey's rays that a diagnosis takes to search for gaps."""
 KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
@@ -43,6 +46,10 @@ LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
 MOST_OVER = 1.1
 """Times the time until when remedies may still be tried."""
+LEAST_TO_LOOK = 0.3
+"""Share of the time that must be left to look longer."""
+SAME_PLACE = 0.3
+"""Share of a finding's place in which another one says it, too."""
 COLD = {"burnt", "smear", "slow"}
 """Kinds that need no trial: what they rest on is exact."""
 Tell = Callable[[str, float, list[Finding]], bool]
@@ -84,7 +91,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
     off = places_off(case, truth)
     whole = [finding for module in OF_THE_WHOLE for finding in module.find(case, truth, off)]
     blotchy = blotches.find(case, truth)
-    found = [*whole, *blotchy]
+    found = [*whole, *blotchy, *smear.find_off(case, truth)]
     signs = {finding.sign for finding in whole}
     both = any(f.kind == "flat" and case.recipe.gi.seen == "ambient" for f in whole)
     for region in off.regions:
@@ -176,29 +183,55 @@ def _on_stand(
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
     stage("scene")
-    _trials(case, stand, result.findings, max(begun + seconds, now + LEAST_OF_TRIALS * seconds), say)
-    result.findings = _told_once(result.findings)
+    until = max(begun + seconds, now + LEAST_OF_TRIALS * seconds)
+    _trials(case, stand, result.findings, until, say)
     stage("trials")
+    if case.echo is not None and until - now > LEAST_TO_LOOK * seconds:
+        _look_longer(case, stand, result, say, until)
+        stage("a longer look")
+    result.findings = _told_once(result.findings)
 
 
 def _against_brute_force(
     case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], seconds: float
 ) -> Coarse:  # fmt: skip
-    """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept."""
+    """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept, and
+    once more where nothing was found."""
     of_picture, (truth, ready, recipe) = result.findings, stand.coarse(case.grid)
-    case.echo = Coarse(case.grid, ECHO_SEED) if stand.recipe_differs(recipe) else None
+    case.echo = Echo() if stand.recipe_differs(recipe) else None
     rounds = 2 if truth.samples == 0 else 1
-    for k in range(rounds):
-        say("rendering brute force", 0.08 + 0.25 * k / rounds)
-        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds / 40.0, stand.cancel)
+    for k in range(rounds + 1):
+        if k == rounds and (case.echo is None or any(f.measure in ("bias", "structure") for f in result.findings)):
+            break
+        say("rendering brute force", 0.08 + 0.25 * k / (rounds + 1))
+        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds, stand.cancel)
         if going and case.echo is not None:
-            going = case.echo.refine(stand.base(), stand.recipe, ECHO_SECONDS * seconds / 20.0 / rounds, stand.cancel)
+            going = case.echo.follow(truth, stand.base(), stand.recipe, ECHO_SECONDS * seconds, stand.cancel)
         if not going:
             raise _CalledOff
         result.findings = _merged(of_picture, find_off(case, truth))
     say("looking at the scene", 0.34)
     stand.keep_coarse(truth, ready, recipe)
     return truth
+
+
+def _look_longer(case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], until: float) -> None:
+    """Refine brute force with half of the time that trials have left, and try what it shows besides what was found before."""
+    assert case.echo is not None
+    say("looking longer", 0.9)
+    truth, ready, recipe = stand.coarse(case.grid)
+    seconds = (until - time.monotonic()) / 2.0
+    going = truth.refine(ready, recipe, seconds / 2.0, stand.cancel)
+    if not going or not case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.cancel):
+        raise _CalledOff
+    stand.keep_coarse(truth, ready, recipe)
+    known = [f for f in result.findings if not f.chance]
+    new = [f for f in find_off(case, truth) if all(_overlap(f, k) < SAME_PLACE for k in known if k.measure in ("bias", "structure"))]
+    new = [f for f in new if f.measure == "bias" or all(k.kind != f.kind for k in known)]
+    if new:
+        _feed_leaks(case, stand, new, stand.look(EFFORT))
+        result.findings = result.findings + new
+        _trials(case, stand, new, until, say)
 
 
 def _time(case: Case, stand: Stand) -> None:
@@ -230,7 +263,7 @@ def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
 
 def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:
     """What brute force says replaces what the picture alone suggested of the same kind."""
-    kinds = {f.kind for f in off if f.kind == "black glass"}
+    kinds = {f.kind for f in off if f.kind in ("black glass", "smear")}
     return [f for f in found if f.kind not in kinds] + off
 
 
@@ -267,12 +300,7 @@ def _of_scene(case: Case, stand: Stand, found: list[Finding]) -> list[Finding]:
     made = suns.find(case, look)
     if not look.inside:
         return made
-    leaking = [f for f in found if f.kind == "leak"]
-    if leaking and case.recipe is not None and ways_in_use(case.recipe):
-        sheets = leaks.sheet_suspects(look)
-        for finding in leaking:
-            feed(case, stand, finding, look)
-            finding.suspects = sorted([*finding.suspects, *sheets], key=lambda s: -s.prior)
+    _feed_leaks(case, stand, found, look)
     open_joints = _gaps(stand, look)
     if open_joints and not stand.cancel:
         edits = {key: value for gap in open_joints for mend in gap.mends[:1] for key, value in mend.edits.items()}
@@ -280,6 +308,17 @@ def _of_scene(case: Case, stand: Stand, found: list[Finding]) -> list[Finding]:
         if pair is not None:
             made += leaks.find_in_scene(case, pair, open_joints)
     return made
+
+
+def _feed_leaks(case: Case, stand: Stand, found: list[Finding], look: Look) -> None:
+    """Tell of leaks what fed them, and suspect the sheets of the scene."""
+    leaking = [f for f in found if f.kind == "leak"]
+    if not leaking or not look.inside or case.recipe is None or not ways_in_use(case.recipe):
+        return
+    sheets = leaks.sheet_suspects(look)
+    for finding in leaking:
+        feed(case, stand, finding, look)
+        finding.suspects = sorted([*finding.suspects, *sheets], key=lambda s: -s.prior)
 
 
 def _pair(case: Case, stand: Stand, edits: dict[str, Any]) -> leaks.Pair | None:

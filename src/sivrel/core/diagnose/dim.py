@@ -20,7 +20,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     missing = 1.0 - off.whole
     if missing < LEAST or missing < CERTAIN * off.error or off.too_dark < COVERS or case.recipe is None:
         return []
-    contrast = case.bias_in(case.grid.inside(), truth.light)
+    contrast = case.bias_in(case.grid.inside(), truth)
     made = placed(
         case, np.ones(case.light.shape, bool), kind="dim", measure="bias", amount=abs(contrast), contrast=contrast, size=100.0,
         seen=case.seen(contrast, 100.0), sign=-1, title=f"The picture is dim: {missing:.0%} of its light is missing.",

@@ -10,7 +10,7 @@ from scipy import ndimage
 from ..measure.noise import DARK
 from ..render.passes import kind_in_words
 from ..survey.finding import short
-from .case import Case, placed
+from .case import MOST_RARE, Case, placed
 from .finding import Finding, Suspect
 from .measures import dots_in
 
@@ -20,7 +20,7 @@ LEAST, LEAST_SHARE = 6, 1.5e-4
 
 def find(case: Case) -> list[Finding]:
     dots = sparkling(case)
-    if dots.sum() < max(LEAST, LEAST_SHARE * dots.size):
+    if dots.sum() < max(LEAST, LEAST_SHARE * dots.size) or dots.mean() > MOST_RARE:
         return []
     about = ndimage.median_filter(case.light, 5, mode="nearest")
     contrast = float(np.median(np.abs(case.contrast_of(case.light[dots], about[dots]))))

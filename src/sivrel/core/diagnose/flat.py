@@ -23,13 +23,13 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     if not whole and not (ambient and off.too_bright + off.too_dark > 0.15):
         return []
     sign = 1 if off.too_bright >= off.too_dark else -1
-    cells = np.zeros(case.cells[0].shape, bool)
+    cells = np.zeros(truth.light.shape, bool)
     for region in off.regions:
         if region.sign == sign:
             cells |= region.cells
     if not cells.any():
         cells = case.grid.inside()
-    contrast = case.bias_in(cells, truth.light)
+    contrast = case.bias_in(cells, truth)
     seen = case.seen(contrast, 80.0)
     if seen < SEEN:
         return []

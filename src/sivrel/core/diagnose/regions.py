@@ -18,7 +18,7 @@ from .truth import Coarse
 SCALES = (1, 3, 7)
 CERTAIN = {1: 6.0, 3: 5.0, 7: 5.0}
 """Standard errors by scale: the more places there are, the more of them chance makes."""
-CERTAIN_AGAIN = 3.0
+CERTAIN_AGAIN = 2.0
 NEARER = {3: 1, 7: 3}
 LEAST_RELATIVE = 0.05
 LEAST_CELLS = 3
@@ -56,10 +56,8 @@ class Off:
 
 
 def places_off(case: Case, truth: Coarse) -> Off:
-    light, variance = case.cells
-    against, chance = truth.light, truth.variance
+    light, against, spread = case.against(truth)
     inside = case.grid.inside()
-    spread = variance + chance
     floor = case.floor
     found = {1: np.zeros_like(inside), -1: np.zeros_like(inside)}
     for scale in SCALES:
@@ -98,11 +96,12 @@ def _stands(light: np.ndarray, against: np.ndarray, spread: np.ndarray, cells: n
 
 
 def _again(case: Case, truth: Coarse, cells: np.ndarray, sign: int) -> bool:
-    """Whether the echo alone, which shares no chance with the picture, shows it too."""
+    """Whether both halves of the echo, which share no chance, show it."""
     if case.echo is None:
         return True
-    apart, chance = (case.echo.light - truth.light)[cells].sum(), (case.echo.variance + truth.variance)[cells].sum()
-    return bool(sign * apart > CERTAIN_AGAIN * np.sqrt(chance))
+    apart = case.echo.apart(truth)
+    error = np.sqrt(2.0 * apart.variance[cells].sum())
+    return all(sign * half[cells].sum() > CERTAIN_AGAIN * error for half in apart.halves)
 
 
 def _region(

@@ -3,6 +3,8 @@
 from dataclasses import asdict, dataclass
 from typing import Any
 
+import numpy as np
+
 from . import burnt, grain, smear, speckle, steps
 from .blotches import INDEPENDENT, bands_of
 from .case import Case
@@ -87,7 +89,8 @@ def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent:
     if measure == "burnt":
         return float(burnt.burnt(case).mean()), 0.0
     if measure == "smear":
-        return sum(f.amount for f in smear.find(case)), 0.0
+        found = [*smear.find(case), *(smear.find_off(case, truth) if truth is not None else [])]
+        return max((f.amount for f in found), default=0.0), 0.0
     if measure == "time":
         return _wasted(finding, case), 0.0
     if finding["kind"] == "steps" and "texels_per_pixel" in finding["evidence"]:
@@ -107,8 +110,8 @@ def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent:
         return value, 0.03 * value
     assert truth is not None
     if measure == "bias":
-        light, variance = case.cells
-        signed = bias_of(light, variance, truth.light, truth.variance, mask, case.exposure)
+        light, against, variance = case.against(truth)
+        signed = bias_of(light, variance, against, np.zeros_like(variance), mask, case.exposure)
         return max(0.0, finding["sign"] * signed.value), signed.error
     one, other = bands_of(case, truth)
     inside = mask & case.flat if (mask & case.flat).sum() > 8 else mask

@@ -1,35 +1,60 @@
-"""Over-filtered smear: what the noise filter took that was no noise."""
+"""Over-filtered smear: what the noise filter took that was no noise.
+
+Noise differs from pixel to pixel; what a filter takes of it does, too. Where what it took goes on from a pixel to the next, that was detail (the
+"method noise" of Buades, Coll & Morel 2005, "A Review of Image Denoising Algorithms, with a New One", section 2, which should look like noise).
+"""
 
 import numpy as np
+from scipy import ndimage
 
+from ..measure.noise import LUMINANCE
 from ..render.filter import SMEARED
+from .blotches import LEAST_CONTRAST, band, bands_of, patches_in
 from .case import Case, placed
+from .eye import SEEN
 from .finding import Finding, Remedy
+from .truth import Coarse
 
 LEAST_SHARE = 0.01
+WINDOW, CERTAIN = 21, 5.0
+"""Pixels across which what was taken is looked at, and standard errors by which it must go on from a pixel to the next."""
+MORE = 1.5
+"""Times the patches that the unfiltered picture has, above which they are the filter's."""
+SIZE = 6.0
+"""Pixels across what is lost, about."""
 
 
 def find(case: Case) -> list[Finding]:
-    smear = case.smear if case.smear is not None else case.picture.passes.get("smeared", np.zeros((0, 0, 1)))[..., 0]
-    if not smear.size:
-        return []
-    mask = smear > SMEARED
-    share = float(mask.mean())
+    mask, lost = smeared_in(case)
+    share = float(mask.mean()) if mask.size else 0.0
     if share < LEAST_SHARE:
         return []
+    contrast = float(np.sqrt(np.mean(case.contrast_of_noise(lost)[mask] ** 2)))
+    why = f"Over {share:.0%} of the picture what it took goes on from a pixel to the next, as noise does not: detail went with it."
+    return [_told(case, mask, share, contrast, SIZE, "The noise filter smears {there}.", why)]
+
+
+def find_off(case: Case, truth: Coarse) -> list[Finding]:
+    """Patches that the filter has made of the grain, or left of it, against brute force."""
+    image = filtered_light(case)
+    if image is None or case.recipe is None or case.flat.sum() < 64:
+        return []
+    pooled = case.grid.pool(image)
+    mask, contrast, size = patches_in(case, [band(case, pooled, half, case.flat) for half in truth.halves])
+    own = patches_in(case, bands_of(case, truth))[1] if case.echo is not None else 0.0
+    share = float(mask.mean())
+    if share < LEAST_SHARE or contrast < max(LEAST_CONTRAST, MORE * own) or case.seen(contrast, size) < SEEN:
+        return []
+    why = f"Against brute force it rises and falls by {contrast:.0%}, where too few samples left the filter nothing to go by."
+    title = "The noise filter leaves patches {there}, about " + f"{size:.0f} pixels wide."
+    return [_told(case, case.spread(mask), share, contrast, size, title, why)]
+
+
+def _told(case: Case, mask: np.ndarray, share: float, contrast: float, size: float, title: str, why: str) -> Finding:
     made = placed(
-        case,
-        mask,
-        kind="smear",
-        measure="smear",
-        amount=share,
-        contrast=0.1,
-        size=6.0,
-        seen=2.0 + 30.0 * share,
-        title="The noise filter smears {there}.",
-        why=f"Over {share:.0%} of the picture it took more than noise explains: detail went with it.",
-        evidence={"share": share},
-    )
+        case, mask, kind="smear", measure="smear", amount=share, contrast=contrast, size=size, seen=max(case.seen(contrast, size), SEEN),
+        title=title, why=why, evidence={"share": share}, about="",
+    )  # fmt: skip
     made.cause, made.cause_key, made.confidence = "the filter had too much noise to tell it from detail", "filter", 0.9
     if case.recipe is not None:
         more = min(65536, 4 * case.recipe.sampling.max)
@@ -45,4 +70,31 @@ def find(case: Case) -> list[Finding]:
             ),
             Remedy("Or leave it unfiltered (N).", basis="outside"),
         ]
-    return [made]
+    return made
+
+
+def filtered_light(case: Case) -> np.ndarray | None:
+    """Luminance of the filtered twin [rows, columns], where there is one."""
+    image = case.filtered if case.filtered is not None else case.picture.passes.get("filtered")
+    return None if image is None else np.asarray(image[..., :3].astype(float) @ LUMINANCE)
+
+
+def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
+    """Where the filter took detail, bool [rows, columns], and how much: root mean square luminance about there."""
+    image = filtered_light(case)
+    if image is None:
+        return np.zeros((0, 0), bool), np.zeros((0, 0))
+    taken = case.light - image
+    # A single bright pixel that was held to its neighbours is no detail.
+    most = 4.0 * 1.4826 * ndimage.median_filter(np.abs(taken), 7, mode="nearest") + 1e-12
+    taken = np.clip(taken, -most, most)
+    going_on, power = np.zeros_like(taken), np.zeros_like(taken)
+    for axis in (0, 1):
+        product = taken * np.roll(taken, 1, axis)
+        going_on += ndimage.uniform_filter(product, WINDOW, mode="nearest") / 2.0
+        power += ndimage.uniform_filter(product**2, WINDOW, mode="nearest") / 4.0
+    error = np.sqrt(power) / WINDOW
+    lost = np.sqrt(np.maximum(going_on, 0.0))
+    seen = case.contrast_of_noise(lost) * case.seen(1.0, SIZE) > SEEN
+    plane = case.smear if case.smear is not None else case.picture.passes.get("smeared", np.zeros((*taken.shape, 1)))[..., 0]
+    return ((going_on > CERTAIN * error) & seen) | (plane > SMEARED), lost

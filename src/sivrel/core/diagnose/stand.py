@@ -17,6 +17,7 @@ from ..render.recipe import Recipe, with_values
 from ..scene.edits import Edits, to_json, with_edits
 from ..scene.model import Scene, Shadow
 from ..survey.look import Look
+from .echo import Echo
 from .finding import Box
 from .grid import Grid
 from .patch import Patch, render_patch
@@ -25,9 +26,6 @@ from .truth import KIND as KIND_OF_TRUTH
 
 FOLLOWS_CAMERA = "irradiance_cache"
 """The way whose records are made for what the camera sees: a trial makes those of its region alone."""
-
-
-ECHO_SEED = 20_000
 
 
 class _Partial(CacheFolder):
@@ -162,10 +160,10 @@ class Stand:
         """Keep brute force for the next diagnosis of the same view."""
         self.keep(truth.cache(self.scene.name, dependencies(ready, recipe, truth.grid)))
 
-    def echo(self, grid: Grid, seconds: float) -> Coarse | None:
-        """The recipe as it is on a grid, with other random numbers and the same caches; None when cancelled."""
-        echo = Coarse(grid, ECHO_SEED)
-        return echo if echo.refine(self.base(), self.recipe, seconds, self.cancel) else None
+    def echo(self, truth: Coarse, seconds: float) -> Echo | None:
+        """The recipe as it is on brute force's grid, with the same caches; None when cancelled."""
+        echo = Echo()
+        return echo if echo.follow(truth, self.base(), self.recipe, seconds, self.cancel) else None
 
     def found(self, kind: str, depends: dict[str, str]) -> Cache | None:
         with self.lock:

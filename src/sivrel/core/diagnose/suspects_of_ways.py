@@ -236,29 +236,30 @@ def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) 
 
 
 def _radiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> list[Suspect]:
-    own, found = recipe.of("radiance_cache"), []
-    cell = own.cell or radii.get("radiance_cache.cell", 0.0)
-    if flaw == BLOTCHES:
-        paths = held("radiance_cache.paths", own.paths * 8)
-        found.append(
-            Suspect(
-                "fill paths",
-                f"its cells were filled by {own.paths:g} paths a pixel",
-                {"radiance_cache.paths": paths},
-                prior=1.5,
-                cure=f"Fill the cells by {paths:g} paths.",
-            )
+    own = recipe.of("radiance_cache")
+    cell, paths = own.cell or radii.get("radiance_cache.cell", 0.0), held("radiance_cache.paths", own.paths * 8)
+    found = [
+        Suspect(
+            "fill paths",
+            f"its cells were filled by {own.paths:g} paths a pixel, too few for what a cell should hold",
+            {"radiance_cache.paths": paths},
+            prior=1.5 if flaw == BLOTCHES or own.paths < 8 else 0.6,
+            kind="blotches",
+            cure=f"Fill the cells by {paths:g} paths.",
         )
+    ]
     if cell > 0.0:
-        small = float(f"{cell / 4.0:.3g}")
+        small = float(f"{cell / 3.0:.3g}")
         found.append(
             Suspect(
                 "cells",
-                f"its cells are {cell:.2g} m wide, and reach through thin things",
-                {"radiance_cache.cell": small},
-                prior=2.5 if flaw in (LEAK, DARK) else 1.2,
+                f"its cells are {cell:.2g} m wide, and reach through thin things and round edges",
+                {"radiance_cache.cell": small, "radiance_cache.paths": paths},
+                # Narrow cells blotch with so few paths, but over a place the mean is as good, and no path is traced anew.
+                tried={"radiance_cache.cell": small},
+                prior=2.0 if flaw in (LEAK, DARK) else 1.2,
                 kind="leak" if flaw == LEAK else "",
-                cure=f"Make its cells {small:g} m wide.",
+                cure=f"Make its cells {small:g} m wide, and fill them by {paths:g} paths.",
             )
         )
     return found
@@ -273,7 +274,7 @@ def _baked(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> li
                 "looked up at once",
                 "the bake is looked up at what the camera sees",
                 {"baked.final_gather_rays": 8},
-                prior=2.0,
+                prior=3.2,  # it is tried with the bake that is there
                 cure="Gather one bounce over the bake with 8 rays.",
             )
         )
@@ -284,6 +285,8 @@ def _baked(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> li
                 "elements",
                 f"the bake's elements are up to {edge:.2g} m long, and one straddles what is lit and what is not",
                 {"baked.max_edge": small, "baked.refine": max(own.refine, 2)},
+                # Fewer shots make it grainy, which over a place is no matter.
+                tried={"baked.max_edge": small, "baked.shots": held("baked.shots", own.shots / 4)},
                 prior=3.0,
                 kind="leak" if flaw == LEAK else "",
                 cure=f"Make its elements at most {small:g} m long.",

@@ -27,7 +27,7 @@ CELLS, MARGIN = 900, 40
 CERTAIN = 0.9
 MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
-MOST_TO_PREPARE = 5.0
+MOST_TO_PREPARE = 7.0
 """Seconds that may be spent to make ready what a suspect changes."""
 NEARLY = 0.4
 """Share that a cause must explain to be named before the way as a whole."""

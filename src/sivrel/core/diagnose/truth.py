@@ -1,5 +1,6 @@
 """What the picture would be without shortcuts: brute force on the coarse grid, refined for as long as there is time, and kept."""
 
+import time
 from typing import Any
 
 import numpy as np
@@ -13,9 +14,11 @@ from ..render.prepare import Prepared
 from ..render.recipe import Recipe, to_json, with_values
 from ..scene.edits import Edits
 from .grid import Grid
-from .patch import render_patch
+from .patch import Patch, render_patch
 
-KIND = "brute force"
+KIND, FORMAT = "brute force", 2
+FIRST_SAMPLES, MOST_SAMPLES = 4, 512
+"""Samples a cell of the first rounds, and at most of a later one."""
 DEEP = {"limits.diffuse_bounces": 24, "limits.reflections": 16, "limits.refractions": 32, "limits.total": 96}
 
 
@@ -51,7 +54,8 @@ def traced_shadows(edits: Edits, scene_lights: list[Any]) -> dict[str, Any]:
 class Coarse:
     """A picture of the coarse cells, refined for as long as there is time, in two halves that share no chance.
 
-    colour [rows, columns, 3] and variance of the mean luminance [rows, columns]; samples a cell. `first_seed`: of its random numbers.
+    sum [2 halves, rows, columns, 3], squares: of colours and of variances, by the samples `taken`; planes, sizes: luminances [rows, columns] and
+    samples a cell of each round, by turns of either half. `first_seed`: of its random numbers; each round has its own.
     """
 
     def __init__(self, grid: Grid, first_seed: int = 50_000) -> None:
@@ -59,35 +63,48 @@ class Coarse:
         self.sum = np.zeros((2, grid.rows, grid.columns, 3))
         self.squares = np.zeros((2, grid.rows, grid.columns))
         self.taken = np.zeros(2, int)
-        self.rounds, self.seconds = 0, 0.0
+        self.planes: list[np.ndarray] = []
+        self.sizes: list[int] = []
+        self.seconds = 0.0
 
     def refine(self, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
-        """Add samples for some seconds, with seeds of their own; False when cancelled."""
-        cells = self.grid.cells_of(self.grid.window)
-        whole = cells == (0, 0, self.grid.columns, self.grid.rows)
-        x0, y0, x1, y1 = cells
-        for half in (0, 1):
-            frame = self.grid.frame(0, None if whole else cells)
-            patch = render_patch(ready, recipe, frame, seconds / 2.0, cancel, first_seed=self.first_seed + 64 * self.rounds)
-            if patch is None:
-                return False
-            self.sum[half, y0:y1, x0:x1] += patch.colour * patch.samples
-            self.squares[half, y0:y1, x0:x1] += patch.variance * patch.samples**2
-            self.taken[half] += patch.samples
-            self.rounds, self.seconds = self.rounds + 1, self.seconds + patch.seconds
+        """Add samples for some seconds, in rounds of about a sixth of them; False when cancelled."""
+        begun, size, done = time.monotonic(), FIRST_SAMPLES, 0
+        while True:
+            for _ in range(2):
+                patch = round_of(self, ready, recipe, len(self.planes), size, cancel)
+                if patch is None:
+                    return False
+                self._add(patch)
+            done += 2 * size
+            spent = time.monotonic() - begun
+            left, pace = seconds - spent, spent / done
+            if left < pace * size:
+                break
+            size = int(np.clip(min(left / 2.0, seconds / 6.0) / pace, FIRST_SAMPLES, MOST_SAMPLES))
+        self.seconds += spent
         return True
+
+    def _add(self, patch: Patch) -> None:
+        half, (x0, y0, x1, y1) = len(self.planes) % 2, self.cells
+        self.sum[half, y0:y1, x0:x1] += patch.colour * patch.samples
+        self.squares[half, y0:y1, x0:x1] += patch.variance * patch.samples**2
+        self.taken[half] += patch.samples
+        self.planes.append(whole(self.grid, patch.light))
+        self.sizes.append(patch.samples)
+
+    @property
+    def cells(self) -> tuple[int, int, int, int]:
+        return self.grid.cells_of(self.grid.window)
 
     @property
     def samples(self) -> int:
         return int(self.taken.sum())
 
     @property
-    def colour(self) -> np.ndarray:
-        return self.sum.sum(axis=0) / max(1, self.samples)
-
-    @property
     def light(self) -> np.ndarray:
-        return self.colour @ LUMINANCE.astype(float)
+        """Luminance [rows, columns]."""
+        return self.sum.sum(axis=0) @ LUMINANCE.astype(float) / max(1, self.samples)
 
     @property
     def halves(self) -> tuple[np.ndarray, np.ndarray]:
@@ -103,14 +120,28 @@ class Coarse:
 
     def cache(self, subject: str, depends: dict[str, str]) -> Cache:
         """What was rendered so far, as it is kept."""
-        arrays = {"sum": self.sum, "squares": self.squares, "taken": self.taken}
-        notes = {"seconds": self.seconds, "count": self.samples, "unit": "samples a cell", "rounds": self.rounds}
-        return Cache(KIND, subject, depends, arrays, notes)
+        arrays = {"sum": self.sum, "squares": self.squares, "taken": self.taken, "planes": np.array(self.planes), "sizes": np.array(self.sizes)}
+        return Cache(KIND, subject, depends, arrays, {"seconds": self.seconds, "count": self.samples, "unit": "samples a cell"})
 
     def take(self, cache: Cache) -> None:
         """Go on from what was kept."""
         self.sum, self.squares, self.taken = (cache.arrays[name].copy() for name in ("sum", "squares", "taken"))
-        self.seconds, self.rounds = float(cache.notes["seconds"]), int(cache.notes["rounds"])
+        self.planes, self.sizes = list(cache.arrays["planes"]), cache.arrays["sizes"].tolist()
+        self.seconds = float(cache.notes["seconds"])
+
+
+def round_of(coarse: Coarse, ready: Prepared, recipe: Recipe, number: int, samples: int, cancel: Cancel) -> Patch | None:
+    """Render a round of a coarse picture: the same random numbers for the same number, whatever is rendered; None when cancelled."""
+    grid = coarse.grid
+    cells = None if coarse.cells == (0, 0, grid.columns, grid.rows) else coarse.cells
+    return render_patch(ready, recipe, grid.frame(0, cells), 0.0, cancel, samples=samples, first_seed=coarse.first_seed + number)
+
+
+def whole(grid: Grid, plane: np.ndarray) -> np.ndarray:
+    """A plane of the window's cells, float32 [rows, columns], as one of all cells; nought outside."""
+    (x0, y0, x1, y1), full = grid.cells_of(grid.window), np.zeros((grid.rows, grid.columns), np.float32)
+    full[y0:y1, x0:x1] = plane
+    return full
 
 
 def dependencies(ready: Prepared, recipe: Recipe, grid: Grid) -> dict[str, str]:
@@ -121,5 +152,5 @@ def dependencies(ready: Prepared, recipe: Recipe, grid: Grid) -> dict[str, str]:
         "surfaces": ready.geometry.surfaces_hash(),
         "lights": hash_of(arrays.lights, arrays.portals, arrays.maps, arrays.tables),
         "camera": hash_of(camera_array(ready.camera, grid.columns, grid.rows), grid.columns, grid.rows, grid.window),
-        "settings": hash_of(to_json(with_values(recipe, {"sampling.max": 1}))),
+        "settings": hash_of(to_json(with_values(recipe, {"sampling.max": 1})), FORMAT),
     }

@@ -26,6 +26,8 @@ NEAR = 0.25
 """Metres within which two places belong to one gap."""
 DEEPEST = 0.6
 """Metres of the thickest wall that is reckoned with."""
+ROW = 4
+"""Slits of one direction, width and length from which on they are a row that is meant."""
 MOST_STEPS, MOST_OTHERS = 600, 60
 MARGIN, DEEP = 0.12, 0.06
 """Metres by which a mend's card reaches past the gap, and how deep it is."""
@@ -44,10 +46,14 @@ class Slit:
     def holds(self, p: np.ndarray) -> bool:
         """Whether a place lies in the same joint, at whatever depth."""
         off = p - self.middle
-        axis = self.middle[-1] - self.middle[0]
-        axis = axis / max(float(np.linalg.norm(axis)), 1e-9)
-        beside = np.abs(off @ axis).min() < NEAR
+        beside = np.abs(off @ self.axis).min() < NEAR
         return bool(beside and np.abs(off @ self.across).min() < 2.0 * self.width and np.linalg.norm(off, axis=1).min() < DEEPEST)
+
+    @property
+    def axis(self) -> np.ndarray:
+        """Unit vector along it."""
+        chord = self.middle[-1] - self.middle[0]
+        return chord / max(float(np.linalg.norm(chord)), 1e-9)
 
     @property
     def length(self) -> float:
@@ -79,7 +85,17 @@ def check(look: Look) -> list[Finding]:
         if slit:
             is_gap = slit.length > max(LEAST_RATIO * slit.width, LEAST_LENGTH) and _leads_out(look, slit)
             (slits if is_gap else others).append(slit)
-    return [_finding(look, slit) for slit in slits]
+    return [_finding(look, slit) for slit in slits if not _in_a_row(slit, slits)]
+
+
+def _in_a_row(slit: Slit, slits: list[Slit]) -> bool:
+    """Whether a slit is one of several alike, as between the slats of a blind or the bars of a grating: those are meant to let light in."""
+    alike = 0
+    for other in slits:
+        along = abs(float(slit.axis @ other.axis)) > 0.99
+        sizes = ((slit.width, other.width), (slit.length, other.length))
+        alike += along and all(min(pair) > 0.75 * max(pair) for pair in sizes)
+    return alike >= ROW
 
 
 def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -232,8 +248,7 @@ def _leads_out(look: Look, slit: Slit) -> bool:
 
 
 def _finding(look: Look, slit: Slit) -> Finding:
-    chord = slit.middle[-1] - slit.middle[0]
-    axis = chord / max(float(np.linalg.norm(chord)), 1e-9)
+    chord, axis = slit.middle[-1] - slit.middle[0], slit.axis
     across = slit.across - axis * (slit.across @ axis)
     across /= max(float(np.linalg.norm(across)), 1e-9)
     out = np.cross(axis, across)

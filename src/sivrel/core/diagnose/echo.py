@@ -1,0 +1,61 @@
+"""The echo of a picture: its recipe rendered again on the coarse cells, with the random numbers that brute force had there, round by round.
+
+What both find alike, light that comes straight from the lights above all, goes away in their difference with all its chance, so that a bias is
+told by far fewer samples (common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees for Common Random Numbers").
+"""
+
+import time
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from ..render.frame import Cancel
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe, with_values
+from .truth import Coarse, round_of, whole
+
+AS_BRUTE_FORCE = {"sampling.noise_target": 0.0, "sampling.gi_rays": 1, "sampling.glossy_rays": 1, "shadows.rays": 1}
+"""Numbers of rays change chance alone, and are brute force's, whose random numbers come in the same order then."""
+
+
+@dataclass(frozen=True)
+class Apart:
+    """By how much the recipe's light is off brute force's, [rows, columns]: value and its variance; halves, which share no chance."""
+
+    value: np.ndarray
+    variance: np.ndarray
+    halves: tuple[np.ndarray, np.ndarray]
+
+
+class Echo:
+    """planes: luminances [rows, columns] of the recipe, by the number of brute force's round that each follows."""
+
+    def __init__(self) -> None:
+        self.planes: dict[int, np.ndarray] = {}
+
+    def follow(self, truth: Coarse, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
+        """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all; False when
+        cancelled."""
+        begun, same = time.monotonic(), with_values(recipe, AS_BRUTE_FORCE)
+        for number in reversed(range(len(truth.planes))):
+            if number in self.planes:
+                continue
+            if time.monotonic() - begun > seconds and len({k % 2 for k in self.planes}) == 2:
+                break
+            patch = round_of(truth, ready, same, number, truth.sizes[number], cancel)
+            if patch is None:
+                return False
+            self.planes[number] = whole(truth.grid, patch.light)
+        return True
+
+    def apart(self, truth: Coarse) -> Apart:
+        """The mean difference of the rounds that were followed, by their samples, and its variance, by how they differ, with the neighbours'."""
+        numbers = sorted(self.planes)
+        sizes = np.array([truth.sizes[k] for k in numbers], float)
+        each = np.array([self.planes[k].astype(float) - truth.planes[k] for k in numbers])
+        value = np.tensordot(sizes / sizes.sum(), each, 1)
+        of_half = [np.array([k % 2 == half for k in numbers]) for half in (0, 1)]
+        one, other = (np.tensordot(sizes[of] / sizes[of].sum(), each[of], 1) for of in of_half)
+        own = np.tensordot(sizes, (each - value) ** 2, 1) / max(1, len(numbers) - 1) / sizes.sum()
+        return Apart(value, np.maximum(ndimage.uniform_filter(own, 3, mode="nearest"), 0.5 * own), (one, other))
