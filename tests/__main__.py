@@ -3,6 +3,7 @@
 import re
 import subprocess
 import sys
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -12,15 +13,30 @@ from sivrel.core.render.warmup import warm_up
 ROOT = Path(__file__).parents[1]
 WHOLE = ("browser", "work", "tests")
 """The tests of these folders run the program as a whole, and mostly wait for it: each file is a batch by itself, and comes first."""
+SLOWEST = 5
 TOGETHER, SIDE_BY_SIDE = 6, 2
 """Files of other folders in a batch, and batches at a time."""
 
 
+class Timed(unittest.TextTestResult):
+    """Keeps what each test took, in seconds by name."""
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self.begun = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self.took = {**getattr(self, "took", {}), test.id(): time.monotonic() - self.begun}
+
+
 def run(names: list[str]) -> bool:
     """Run the tests of these names in this process; whether all passed."""
-    suite = unittest.defaultTestLoader.loadTestsFromNames(names)
-    result = unittest.TextTestRunner(verbosity=1, durations=8).run(suite) if sys.version_info >= (3, 12) else unittest.TextTestRunner().run(suite)
+    begun, suite = time.monotonic(), unittest.defaultTestLoader.loadTestsFromNames(names)
+    result = unittest.TextTestRunner(resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors)
+    slowest = sorted(getattr(result, "took", {}).items(), key=lambda one: -one[1])[:SLOWEST]
+    print(f"{time.monotonic() - begun:.0f} s; " + ", ".join(f"{name.removeprefix('tests.')} {took:.0f} s" for name, took in slowest))
     print(f"{result.testsRun - failed - len(result.skipped)} passed, {failed} failed, {len(result.skipped)} skipped", flush=True)
     return result.wasSuccessful() and result.testsRun > 0
 

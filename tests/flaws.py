@@ -91,11 +91,11 @@ def fireflies_of_glow(r: Room, s: float) -> Planted:
 
 
 def fireflies_of_caustics(r: Room, s: float) -> Planted:
-    _glass(r, 0.16)
+    _glass(r, 0.2)
     _evening(r)
-    r.light("Lamp", radius=0.02, intensity=400.0)
+    r.light("Lamp", radius=0.05, intensity=100.0)  # smaller, and no path would find it behind the glass
     exposed(r)
-    return Planted(r, {"fireflies"}, {"caustic paths"}, {"sampling.max": round(_between(s, 48, 16)), "limits.refractions": 12, "shadows.rays": 2})
+    return Planted(r, {"fireflies"}, {"caustic paths"}, {"sampling.max": round(_between(s, 64, 32)), "limits.refractions": 12, "shadows.rays": 2})
 
 
 def blotches_of_rays(r: Room, s: float) -> Planted:
@@ -143,7 +143,7 @@ def leak_by_gap(r: Room, s: float) -> Planted:
     out = np.array([0.1, 0.05, -1.0])  # low: higher, and no sun would get through the depth of the wall
     r.light("Sun", frame=upright_frame(out), position=tuple(out * 10.0), intensity=3.0)
     exposed(r)
-    return Planted(r, {"leak"}, {"gap"}, dict(CLEAN))
+    return Planted(r, {"leak"}, {"gap"}, {"sampling.max": 96, "limits.diffuse_bounces": 8})
 
 
 def leak_of_cells(r: Room, s: float) -> Planted:
@@ -250,8 +250,11 @@ def _sun_on(r: Room, wall: str) -> None:
 
 
 def _sunny(r: Room) -> Room:
-    """Let the sun in by the window, towards the floor that the camera sees."""
-    out = np.array([1.0, 0.75, -0.1])
+    """Let the sun in by the middle of the window, onto the table, which the camera always sees."""
+    table = r.mesh("/Room/Table/Top").vertices.reshape(-1, 3).mean(axis=0)
+    low, high = r.slabs["West/Below"], r.slabs["West/Above"]
+    window = np.array([r.size[0], (low[1][1] + high[0][1]) / 2.0, (r.slabs["West/Left"][1][2] + r.slabs["West/Right"][0][2]) / 2.0])
+    out = (window - table) / np.linalg.norm(window - table)
     r.light("Sun", frame=upright_frame(out), position=tuple(out * 10.0), intensity=3.0)
     return exposed(r)
 

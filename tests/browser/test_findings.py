@@ -30,7 +30,7 @@ class Findings(BrowserTest):
         """Press the key, wait, turn to the worst of a kind; what it says."""
         page = self.page
         page.locator("#stage").focus()
-        page.evaluate("() => (sivrel.findings.seconds = 60)")  # trials end when a cause is proven; a slow machine takes longer
+        page.evaluate("() => (sivrel.findings.seconds = 30)")  # trials end when a cause is proven; a slow machine takes longer
         page.keyboard.press(";")
         page.wait_for_function(f"() => {LIST}.length > 0 || sivrel.findings.about")  # the first come while the rest is looked for
         page.wait_for_function("() => sivrel.findings.about && !sivrel.findings.going")

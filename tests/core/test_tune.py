@@ -3,6 +3,7 @@
 import itertools
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -268,6 +269,9 @@ class AdviceTest(unittest.TestCase):
         )
         self.assertEqual(motion_between(ROOM, moved, None), Motion(lights=True))
         self.assertEqual(motion_between(ROOM, ROOM, None), Motion())
+        away = Scene("room", ROOM.meshes, ROOM.surfaces, ROOM.lights, cameras=[replace(CAMERA, to_world=CAMERA.to_world + 0.1)])
+        self.assertEqual(motion_between(ROOM, away, CAMERA.name), Motion(camera=True))
+        self.assertEqual(motion_between(ROOM, away, "put up beside the file"), Motion())
 
     def test_facts_lead_to_ways_and_say_so(self):
         noise = {"bounced light": 0.9, "lights": 0.05, "gloss and glass": 0.02, "camera rays": 0.03}

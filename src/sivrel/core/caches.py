@@ -25,8 +25,8 @@ MOST_BYTES = 2 << 30
 MOST_HEADER = 1 << 20
 ASIDE, ASIDE_NAME = "deleted.aside", "deleted.name"
 """The file that was deleted last, and its digest."""
-HELD = 8
-"""Caches that are held in memory."""
+HELD, HELD_ALONE = 8, 64
+"""Caches that are held in memory, and where there is no file to read them from again."""
 
 
 @dataclass(frozen=True)
@@ -228,6 +228,6 @@ class CacheFolder:
                 file.unlink(missing_ok=True)
 
     def _hold(self, cache: Cache) -> None:
-        while len(self.held) >= HELD:
+        while len(self.held) >= (HELD if self.folder else HELD_ALONE):
             self.held.pop(next(iter(self.held)))
         self.held[cache.digest] = cache

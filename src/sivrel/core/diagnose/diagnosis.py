@@ -21,7 +21,7 @@ from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, gr
 from .case import Case
 from .echo import Echo
 from .fed import feed
-from .finding import Finding, cleared
+from .finding import PROVEN, Finding, cleared
 from .regions import Region, places_off
 from .remedies import add_remedies, try_remedies
 from .stand import OutOfTime, Stand
@@ -346,7 +346,9 @@ def _gaps(stand: Stand, look: Look) -> list[Gap]:
 
 
 def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Callable[[str, float], None]) -> None:
-    """Try the suspects of each finding, worst first, while there is time; each has its share of what is left."""
+    """Try the suspects of each finding, worst first, while there is time; each has its share of what is left. What was proven of one finding is tried
+    first of the next: one cause shows in many places."""
+    proven: set[str] = set()
     waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
     waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each
     for k, finding in enumerate(waiting):
@@ -355,6 +357,8 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: C
             break
         say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)))
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
+        finding.suspects.sort(key=lambda s: (s.key not in proven, -s.prior))
         try_suspects(
             case, stand, finding, time.monotonic() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
         )
+        proven |= {trial.suspect for trial in finding.trials if trial.verdict == PROVEN}

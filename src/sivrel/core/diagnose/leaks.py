@@ -24,6 +24,8 @@ from .suspects import LEAK, of_light, ways_in_use
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""
 CERTAIN, LEAST_CELLS = 3.0, 3
+SHOWN = 0.4
+"""Share of what a gap brings that the picture must show."""
 
 
 def claims(case: Case, region: Region) -> float:
@@ -108,7 +110,10 @@ def find_in_scene(case: Case, pair: Pair, gaps_found: list[Gap]) -> list[Finding
         if count and sizes.max() >= LEAST_CELLS:
             cells = labels == int(sizes.argmax()) + 1
             ratio = float(light[cells].sum() / max(closed[cells].sum(), 1e-12))
-            return [_by_gap(case, cells, float(case.contrast_of(light[cells].mean(), closed[cells].mean())), ratio, gaps_found)]
+            contrast = float(case.contrast_of(light[cells].mean(), closed[cells].mean()))
+            # A cache may pass over so narrow a light; then the picture does not show the leak.
+            shown = float(case.contrast_of(case.grid.pool(case.light)[cells].mean(), closed[cells].mean()))
+            return [_by_gap(case, cells, contrast, ratio, gaps_found)] if shown > SHOWN * contrast else []
     return []
 
 

@@ -123,6 +123,7 @@ class Stand:
             while len(self.known) >= 6:
                 self.known.pop(next(iter(self.known)))
             self.known[key] = ready, _spent(ready)
+        self.known[key] = self.known.pop(key)  # what was asked for last is given up last
         return self.known[key]
 
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:

@@ -140,7 +140,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
     before = measure(base, truth, about)
     finding.evidence |= {"trial_amount": before.value, "trial_error": before.error}
-    if finding.measure in NEED_TRUTH and before.value < 2.0 * before.error and before.value < 0.5 * finding.amount:
+    if finding.measure in NEED_TRUTH and before.value < 3.0 * before.error and before.value < 0.5 * finding.amount:
         finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
         finding.confidence = 0.0
         return

@@ -46,9 +46,9 @@ class Motion:
 
 
 def motion_between(now: Scene, later: Scene, camera: str | None) -> Motion:
-    """What differs between two frames of a shot."""
-    one, other = now.camera(camera), later.camera(camera)
-    moved = not np.allclose(one.to_world, other.to_world, atol=1e-6)
+    """What differs between two frames of a shot. A camera that the file does not have was put up beside it, and stands still."""
+    one, other = (next((c.to_world for c in scene.cameras if camera in (None, c.name)), None) for scene in (now, later))
+    moved = one is not None and other is not None and not np.allclose(one, other, atol=1e-6)
     objects = len(now.meshes) != len(later.meshes) or any(
         a.vertices.shape != b.vertices.shape or not np.allclose(a.vertices, b.vertices, atol=1e-5)
         for a, b in zip(now.meshes, later.meshes, strict=False)

@@ -212,9 +212,10 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         if enough is done[0]:
             first += " It is the lowest rung; lower ones may do as well."
         return first + _of_bias(enough)
-    dearest, own = done[-1], ladder.varied[0]
+    dearest = done[-1]
     assert dearest.error is not None
-    text = f"The last rung still looks different from those before it {distance}; add rungs beyond {own.shown(dearest.values[own.key])}."
+    beyond = " or ".join(f"of {v.name} beyond {v.shown(dearest.values[v.key])}" for v in ladder.varied)
+    text = f"The last rung still looks different from those before it {distance}; add rungs {beyond}."
     fit = ladder.fits.get("variance")
     if fit is not None and dearest.error.noise > 0.0:
         wanted = fit.reaches(dearest.error.noise**2 / 4.0)

@@ -1,0 +1,76 @@
+"""The echo: a recipe rendered with brute force's random numbers differs from it by its bias alone."""
+
+import unittest
+
+import numpy as np
+
+from sivrel.core.diagnose.echo import Echo
+from sivrel.core.diagnose.grid import grid_of
+from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.truth import Coarse
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.scene.edits import Edits
+from tests.rooms import room
+
+FRAME = Frame(64, 36)
+ROOM = room(12).scene
+
+
+def rendered(values: dict, rounds: int = 4) -> tuple[Stand, Coarse, Echo]:
+    """Brute force of a room in so many pairs of short rounds, and the echo of a recipe."""
+    stand = Stand(ROOM, with_values(Recipe(), {"limits.diffuse_bounces": 24, **values}), Edits(), None, FRAME)
+    truth, ready, recipe = stand.coarse(grid_of(FRAME))
+    for _ in range(rounds):  # each call with no time takes two rounds of the fewest samples
+        assert truth.refine(ready, recipe, 0.0, stand.cancel)
+    echo = stand.echo(truth, 600.0)
+    assert echo is not None
+    return stand, truth, echo
+
+
+class Echoes(unittest.TestCase):
+    def test_brute_force_is_its_own_echo(self):
+        deep = {"limits.reflections": 16, "limits.refractions": 32, "limits.total": 96, "limits.indirect_clamp": 0.0}
+        _, truth, echo = rendered({**deep, "sampling.gi_rays": 4, "shadows.rays": 8}, 1)
+        np.testing.assert_allclose(echo.apart(truth).value, 0.0, atol=1e-7)
+
+    def test_what_a_clamp_takes_is_told_apart_from_chance(self):
+        stand, truth, echo = rendered({"limits.indirect_clamp": 0.15})
+        apart, inside = echo.apart(truth), truth.grid.inside()
+        self.assertLess(apart.value.max(), 1e-5)  # a clamp only takes
+        other = Coarse(truth.grid, 777)
+        for _ in range(4):
+            other.refine(stand.base(), stand.recipe, 0.0, stand.cancel)
+        plain, paired = (other.light - truth.light)[inside].sum(), apart.value[inside].sum()
+        error = float(np.sqrt((other.variance + truth.variance)[inside].sum()))
+        self.assertLess(abs(plain - paired), 4.0 * error)
+        self.assertLess(np.sqrt(apart.variance[inside].sum()), 0.7 * error)
+
+    def test_direct_light_drops_out(self):
+        _, truth, echo = rendered({"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.count": 20_000})
+        apart, inside = echo.apart(truth), truth.grid.inside()
+        # At the edges of lights and of what stands before them chance is largest, and goes.
+        self.assertLess(apart.variance[inside].mean(), 0.3 * truth.variance[inside].mean())
+        for one, other in ((apart.halves[0], apart.halves[1]),):
+            self.assertGreater(np.abs(one - other)[inside].max(), 0.0)
+
+    def test_it_follows_the_last_rounds_first_and_goes_on(self):
+        stand, truth, _ = rendered({"limits.indirect_clamp": 0.15}, 3)
+        echo = Echo()
+        self.assertTrue(echo.follow(truth, stand.base(), stand.recipe, 0.0, stand.cancel))
+        self.assertEqual(sorted(echo.planes), [4, 5])
+        self.assertTrue(echo.follow(truth, stand.base(), stand.recipe, 600.0, stand.cancel))
+        self.assertEqual(sorted(echo.planes), list(range(6)))
+        stand.cancel.set()
+        self.assertFalse(Echo().follow(truth, stand.base(), stand.recipe, 600.0, stand.cancel))
+
+    def test_rounds_come_back_from_the_cache(self):
+        stand, truth, echo = rendered({"limits.indirect_clamp": 0.15}, 2)
+        stand.keep_coarse(truth, *stand.truth())
+        kept, _, _ = stand.coarse(truth.grid)
+        self.assertEqual((kept.sizes, kept.samples), (truth.sizes, truth.samples))
+        np.testing.assert_array_equal(echo.apart(kept).value, echo.apart(truth).value)
+
+
+if __name__ == "__main__":
+    unittest.main()
