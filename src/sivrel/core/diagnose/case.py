@@ -125,7 +125,8 @@ class Case:
         if self.variance is not None:
             usual = ndimage.median_filter(self.variance, 5, mode="nearest")
             rare = float((self.variance > BRIGHT * usual).mean()) < MOST_RARE
-            return np.sqrt(usual if rare else ndimage.uniform_filter(self.variance, 5, mode="nearest"))
+            # (A running mean may end a hair below nought.)
+            return np.sqrt(usual if rare else np.maximum(ndimage.uniform_filter(self.variance, 5, mode="nearest"), 0.0))
         return estimated_error(self.light)
 
     @functools.cached_property

@@ -23,6 +23,8 @@ RAYS_OF_BASE = 4
 """Rays by which a sample's first point scatters: of 1, 2 and 4 these leave the least noise in equal time, by a fifth (docs/benchmarks.md)."""
 FIRST_SAMPLES, MOST_SAMPLES = 4, 512
 """Samples a cell of the first rounds, and at most of a later one."""
+MOST_ROUNDS = 128
+"""Rounds that are kept apart, at most: some ten diagnoses of a view."""
 DEEP = {"limits.diffuse_bounces": 24, "limits.reflections": 16, "limits.refractions": 32, "limits.total": 96}
 
 
@@ -72,7 +74,9 @@ class Coarse:
         self.seconds = 0.0
 
     def refine(self, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
-        """Add samples for some seconds, in rounds of about a sixth of them; False when cancelled."""
+        """Add samples for some seconds, in rounds of about a sixth of them, until there are enough rounds; False when cancelled."""
+        if len(self.planes) >= MOST_ROUNDS:
+            return True
         begun, size, done = time.monotonic(), FIRST_SAMPLES, 0
         while True:
             for _ in range(2):
