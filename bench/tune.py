@@ -151,6 +151,9 @@ def enough() -> str:
         ("slipway", {"sampling.max": 64}, "limits.diffuse_bounces", (0, 1, 2, 4)),
         ("keepers-kitchen", LOOKED_UP, "photon_map.count", (5000, 20000, 80000, 320000)),
         ("slipway", {"sampling.max": 64, "shadows.way": "depth_map"}, "shadows.resolution", (128, 512, 2048, 4096)),
+        ("keepers-kitchen", LOOKED_UP, "photon_map.bounces", (0, 1, 2, 4, 8, 16)),
+        ("slipway", {"sampling.max": 256}, "shadows.rays", (1, 2, 4, 8)),
+        ("slipway", {"sampling.max": 64}, "limits.reflections", (0, 1, 2, 4)),
     ):
         scene, frame = _demo(name), Frame(480, 270, (180, 100, 300, 168))
         stand, exposure = _stand(scene, values, frame), scene.camera().exposure

@@ -3,6 +3,11 @@
 import sqlite3
 from dataclasses import dataclass
 
+from ..core.measure.cost import guess_seconds
+from ..core.render.frame import Frame
+from ..core.render.recipe import Recipe
+from ..core.scene.edits import Edits
+from . import proofs
 from .database import transaction
 
 
@@ -52,6 +57,18 @@ def add(db: sqlite3.Connection, proof_id: int, tiles: int, gives_way: bool = Fal
            VALUES (?, 'waiting', ?, ?, ?, coalesce((SELECT max(place) FROM jobs), 0) + 1)""",
         (proof_id, tiles, gives_way, guess),
     )
+
+
+def add_proof(
+    db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, *, edits: Edits, note: str = "",
+    guess: float | None = None, gives_way: bool = False,
+) -> int:  # fmt: skip
+    """Keep a proof and let it wait for its render; returns its number. `guess`: seconds that it may take, by what is known of its kind; else by the
+    last renders of its shot."""
+    guess = guess or guess_seconds(recipe, frame, camera, proofs.timed(db, shot_id))
+    number = proofs.add(db, shot_id, parent_id, recipe, camera, frame, note=note, edits=edits)
+    add(db, number, len(frame.tiles()), gives_way, guess)
+    return number
 
 
 def of_proof(db: sqlite3.Connection, proof_id: int) -> Job | None:

@@ -13,7 +13,6 @@ from ...core.finish.finishing import Finish
 from ...core.finish.view import VIEWS
 from ...core.formats.exr import read_exr
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
-from ...core.measure.cost import guess_seconds
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.render.film import film_beauty
 from ...core.render.frame import Frame
@@ -124,12 +123,11 @@ def prove(slug: str):
     steps = [(recipe, edits, camera, frame_of(form))]
     if "one_by_one" in form and parent is not None:
         steps = one_by_one(parent, *steps[0])
-    timed, number = proofs.timed(db(), shot.id), parent.id if parent else None
+    number = parent.id if parent else None
     with transaction(db()):
         for step_recipe, step_edits, step_camera, frame in steps:
-            guess = guess_seconds(step_recipe, frame, step_camera, timed)
-            number = proofs.add(db(), shot.id, number, step_recipe, step_camera, frame, edits=step_edits)
-            jobs.add(db(), number, len(frame.tiles()), gives_way="gives_way" in form, guess=guess)
+            gives_way = "gives_way" in form
+            number = jobs.add_proof(db(), shot.id, number, step_recipe, step_camera, frame, edits=step_edits, gives_way=gives_way)
     assert number is not None
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))

@@ -6,7 +6,6 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
 
 from ...core.errors import InputError
-from ...core.measure.cost import guess_seconds
 from ...core.render.recipe import with_values
 from ...core.scene.edits import apart, with_edits
 from ...store import files, findings, jobs, proofs, questions, shots
@@ -95,9 +94,9 @@ def prove(finding_id: int):
     recipe = with_values(proof.recipe, apart(values)[0])
     laid = with_edits(proof.edits, edits)
     with transaction(db()):
-        guess = guess_seconds(recipe, proof.frame, proof.camera, proofs.timed(db(), proof.shot_id))
-        child = proofs.add(db(), proof.shot_id, proof.id, recipe, proof.camera, proof.frame, note=remedy["words"], edits=laid)
-        jobs.add(db(), child, len(proof.frame.tiles()), guess=remedy["seconds"] or guess)
+        child = jobs.add_proof(
+            db(), proof.shot_id, proof.id, recipe, proof.camera, proof.frame, edits=laid, note=remedy["words"], guess=remedy["seconds"]
+        )
         findings.add_retest(db(), finding_id, child, remedy)
     return jsonify(proof=child)
 

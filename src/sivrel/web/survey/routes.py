@@ -112,8 +112,7 @@ def prove(slug: str):
         raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(cameras_of(shot))}.")
     recipe, frame = (parent.recipe, parent.frame) if parent else (recipes.default(db()), Frame())
     with transaction(db()):
-        number = proofs.add(db(), shot.id, parent.id if parent else None, recipe, camera, frame, edits=edits)
-        jobs.add(db(), number, len(frame.tiles()))
+        number = jobs.add_proof(db(), shot.id, parent.id if parent else None, recipe, camera, frame, edits=edits)
     return redirect(url_for("bench.page", slug=slug, proof=number))
 
 

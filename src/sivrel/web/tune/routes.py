@@ -6,7 +6,6 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
 
 from ...core.errors import InputError
-from ...core.measure.cost import guess_seconds
 from ...core.measure.difference import PIXELS_PER_DEGREE
 from ...core.render.frame import Frame
 from ...core.render.recipe import with_values
@@ -178,9 +177,8 @@ def prove(number: int):
     width, height = one.asked.get("size") or (proof.frame.width, proof.frame.height)
     frame = Frame(width, height, proof.frame.region if (width, height) == (proof.frame.width, proof.frame.height) else None, proof.frame.seed)
     with transaction(db()):
-        guess = found.predicted.get("seconds") or guess_seconds(recipe, frame, proof.camera, proofs.timed(db(), proof.shot_id))
-        child = proofs.add(db(), proof.shot_id, proof.id, recipe, proof.camera, frame, note=found.words, edits=edits)
-        jobs.add(db(), child, len(frame.tiles()), guess=guess)
+        guess = found.predicted.get("seconds")
+        child = jobs.add_proof(db(), proof.shot_id, proof.id, recipe, proof.camera, frame, edits=edits, note=found.words, guess=guess)
         tunings.apply(db(), child, one.id, found.words, found.predicted)
     shot = shots.get(db(), proof.shot_id)
     return jsonify(proof=child, bench=url_for("bench.page", slug=shot.slug, proof=child))
