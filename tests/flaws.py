@@ -106,7 +106,7 @@ def blotches_of_rays(r: Room, s: float) -> Planted:
 def blotches_of_spacing(r: Room, s: float) -> Planted:
     values = {"irradiance_cache.error": 2.0, "irradiance_cache.max_spacing": 400.0, "irradiance_cache.min_spacing": _between(s, 20.0, 60.0),
               "irradiance_cache.gradients": "no", "irradiance_cache.corner_distance": 0.0, "irradiance_cache.smoothing": 0.1}  # fmt: skip
-    causes = {"cache error", "greatest spacing", "gradients", "least spacing"}
+    causes = {"cache error", "greatest spacing", "gradients", "least spacing", "record spacing"}
     return Planted(r, {"blotches", "lost contact shadow", "leak", "dark corner"}, causes, {**CLEAN, **values})
 
 
@@ -132,7 +132,7 @@ def leak_by_interpolation(r: Room, s: float) -> Planted:
     rooms.niche(r)
     values = {"irradiance_cache.visible": "no", "irradiance_cache.error": _between(s, 0.8, 1.6), "irradiance_cache.smoothing": _between(s, 1.0, 2.0),
               "irradiance_cache.corner_distance": 0.0, "irradiance_cache.min_spacing": _between(s, 15.0, 40.0)}  # fmt: skip
-    causes = {"interpolation", "smoothing", "cache error", "least spacing", "greatest spacing"}
+    causes = {"interpolation", "smoothing", "cache error", "least spacing", "greatest spacing", "record spacing"}
     return Planted(r, {"leak", "lost contact shadow"}, causes, {**CLEAN, **values})
 
 

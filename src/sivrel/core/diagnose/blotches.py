@@ -55,7 +55,7 @@ def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, 
     inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
     local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
     power = [ndimage.uniform_filter(p, WINDOW, mode="constant") / inside for p in powers]
-    error = np.sqrt(power[0] * power[1] / (WINDOW**2 * INDEPENDENT * inside))
+    error = np.sqrt(np.maximum(power[0] * power[1], 0.0) / (WINDOW**2 * INDEPENDENT * inside))
     blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
     strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
     # Over the whole picture at once, for blotches too faint for any one place.

@@ -52,6 +52,7 @@ def _irradiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, fl
                     cure="Let records know how light changes about them.",
                 )
             )
+    found += _spacing(own, flaw)
     if flaw != BLOTCHES and own.max_spacing > 100.0:
         found.append(
             Suspect(
@@ -122,6 +123,31 @@ def _irradiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, fl
                 )
             )
     return found
+
+
+def _spacing(own: Any, flaw: str) -> list[Suspect]:
+    """All that lets records lie far apart at once, where more than one setting does: of each alone another would still hold them there."""
+    loose: dict[str, tuple[float, float]] = {
+        "error": (own.error, 0.6), "min_spacing": (own.min_spacing, 8.0), "max_spacing": (own.max_spacing, 100.0), "smoothing": (own.smoothing, 1.0),
+    }  # fmt: skip
+    loose = {name: pair for name, pair in loose.items() if pair[0] > pair[1] and (name != "smoothing" or flaw != BLOTCHES)}
+    if len(loose) < 2:
+        return []
+    closer = {f"irradiance_cache.{name}": held(f"irradiance_cache.{name}", value / 4.0) for name, (value, _) in loose.items()}
+    names = [SAID[name] for name in loose]
+    return [
+        Suspect(
+            "record spacing",
+            f"its records lie too far apart by {', '.join(names[:-1])} and {names[-1]} together",
+            dict(closer),
+            prior=2.1 if flaw == BLOTCHES else 2.4,
+            kind="lost contact shadow" if flaw == BRIGHT else "",
+            cure="Let records lie closer: " + ", ".join(f"{SAID[key.split('.')[1]]} {value:.3g}" for key, value in closer.items()) + ".",
+        )
+    ]
+
+
+SAID = {"error": "cache error", "min_spacing": "least spacing", "max_spacing": "greatest spacing", "smoothing": "smoothing"}
 
 
 def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> list[Suspect]:

@@ -29,6 +29,8 @@ MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
 MOST_TO_PREPARE = 7.0
 """Seconds that may be spent to make ready what a suspect changes."""
+SHARE_TO_PREPARE = 0.5
+"""The same, as a share of the time that all trials still have."""
 NEARLY = 0.4
 """Share that a cause must explain to be named before the way as a whole."""
 OF_SOURCE = 0.25, 0.12
@@ -146,7 +148,8 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         return
     common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
     for k, suspect in enumerate(finding.suspects):
-        stand.until = max(until, min(end, time.monotonic() + MOST_TO_PREPARE))
+        now = time.monotonic()
+        stand.until = max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))
         if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
             break
         trial = _try(common, suspect)
