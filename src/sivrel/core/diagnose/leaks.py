@@ -85,7 +85,7 @@ def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float)
                 probe = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=2)
                 if probe is None:
                     return None
-                samples = int(np.clip(seconds / 4.0 / max(probe.rate * probe.light.size, 1e-9), 16, 1024))
+                samples = int(np.clip(seconds / 4.0 / max(probe.rate * probe.light.size, 1e-9), 8, 1024))
             patch = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=samples, first_seed=40_000 + half)
             if patch is None:
                 return None

@@ -39,7 +39,7 @@ OF_LEDGER = 0.08
 """How far the ledger's share of a source in the whole picture may be off that in a place."""
 CERTAIN_IN_SCENE = 4.0
 """Standard errors by which light must fall with what the scene should not have."""
-SCENE_SAMPLES = 150_000
+SCENE_SAMPLES = 50_000
 """Samples in all of each of the two renders with and without what the scene should not have."""
 SCENE_SEEDS = 90_000, 95_000
 SCENE_TIMES = 1, 4
@@ -266,7 +266,7 @@ def _combine(common: Common) -> None:
 def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: float) -> None:
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
     suspect, begun = finding.suspects[0], time.monotonic()
-    samples = max(16, SCENE_SAMPLES // max(1, region.mask.size))
+    samples = max(8, SCENE_SAMPLES // max(1, region.mask.size))
     patches: list[Patch] = []
     for times in SCENE_TIMES:
         # Twice, with nothing in common: what they differ in is chance, what the light does over the place is none.
