@@ -13,6 +13,7 @@ from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sen
 from sivrel.core.diagnose.finding import cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
 from sivrel.core.diagnose.regions import places_off
+from sivrel.core.diagnose.remedies import add_remedies
 from sivrel.core.diagnose.retest import retest
 from sivrel.core.diagnose.truth import Coarse, brute_force
 from sivrel.core.formats.exr import Picture
@@ -141,6 +142,18 @@ class Grain(unittest.TestCase):
         left = 0.1 + 0.9 / rays.edits["light.Lamp.shadows.rays"]
         self.assertAlmostEqual(rays.amount / finding.amount, left**0.5, places=5)
         self.assertAlmostEqual(rays.seconds, 10.0 * (1.0 + 0.2 * (rays.edits["light.Lamp.shadows.rays"] - 1)), places=5)
+
+
+    def test_what_would_take_all_day_stands_last(self):
+        case = made_case(np.full((270, 480), 0.3), 0.25, Recipe())
+        case.seconds = 10.0
+        case.ledger = [{"name": "bounced light", "noise": 0.94, "time": 0.5, "light": 0.4}, {"name": "Lamp", "noise": 0.06, "time": 0.2, "light": 0.6}]
+        finding = grain.find(case)[0]
+        add_remedies(case, finding)
+        seconds = [r.seconds for r in finding.remedies if r.changes and r.seconds]
+        self.assertGreater(max(seconds), 20.0 * case.seconds)
+        self.assertLess(seconds[0], 20.0 * case.seconds)
+        self.assertGreater(seconds[-1], 20.0 * case.seconds)
 
 
 class Dots(unittest.TestCase):

@@ -11,12 +11,14 @@ from .stand import OutOfTime, Stand
 from .trials import TrialRegion
 
 NO_SETTING = "No setting cures this: {why}."
+MOST_TIMES = 20.0
+"""Times the proof's own time from which on a remedy is no answer for today, and stands behind those that help by a part."""
 
 
 def add_remedies(case: Case, finding: Finding) -> None:
-    """Fill the finding's remedies, those first that leave nothing to be seen, by render time."""
+    """Fill the finding's remedies, those first that leave nothing to be seen in a time that one may wait for, by render time."""
     if finding.remedies or case.recipe is None:
-        _sort(finding)
+        _sort(case, finding)
         return
     if finding.kind == "grain":
         finding.remedies = grain_remedies(case, finding)
@@ -27,7 +29,7 @@ def add_remedies(case: Case, finding: Finding) -> None:
         finding.note = NO_SETTING.format(why="the light that comes in is real, and the joint is open")
     elif sheet is not None and not any(t.verdict == PROVEN and not t.suspect.startswith(("sheet ", "way ")) for t in finding.trials):
         finding.note = NO_SETTING.format(why="the wall is a sheet")
-    _sort(finding)
+    _sort(case, finding)
 
 
 def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
@@ -56,7 +58,7 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
         remedy.amount, remedy.seen, remedy.basis = finding.amount * share, finding.seen * share, "trial"
         if case.pixel_seconds is not None:
             remedy.seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) + prepares
-    _sort(finding)
+    _sort(case, finding)
 
 
 def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
@@ -100,13 +102,15 @@ def _seconds(case: Case, trial: Trial, suspect: Suspect) -> float | None:
     return case.pixel_seconds * trial.rate + trial.prepares * times
 
 
-def _sort(finding: Finding) -> None:
+def _sort(case: Case, finding: Finding) -> None:
     def order(remedy: Remedy) -> tuple:
         enough = remedy.seen is not None and remedy.seen < finding.threshold
+        too_long = case.seconds is not None and remedy.seconds is not None and remedy.seconds > MOST_TIMES * case.seconds
         mends = any(key.startswith(("object.", "card.")) for key in remedy.edits)
         return (
-            not enough,
+            not enough or too_long,
             not remedy.changes,
+            too_long,
             not (mends and finding.note.startswith("No setting")),
             remedy.seconds if remedy.seconds is not None else 1e9,
         )
