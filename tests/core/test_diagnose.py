@@ -12,9 +12,11 @@ from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
 from sivrel.core.diagnose.finding import cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
+from sivrel.core.diagnose.measures import Amount
 from sivrel.core.diagnose.regions import places_off
 from sivrel.core.diagnose.remedies import add_remedies
 from sivrel.core.diagnose.retest import retest
+from sivrel.core.diagnose.trials import brings
 from sivrel.core.diagnose.truth import Coarse, brute_force
 from sivrel.core.formats.exr import Picture
 from sivrel.core.render.frame import Frame
@@ -147,13 +149,23 @@ class Grain(unittest.TestCase):
     def test_what_would_take_all_day_stands_last(self):
         case = made_case(np.full((270, 480), 0.3), 0.25, Recipe())
         case.seconds = 10.0
-        case.ledger = [{"name": "bounced light", "noise": 0.94, "time": 0.5, "light": 0.4}, {"name": "Lamp", "noise": 0.06, "time": 0.2, "light": 0.6}]
+        shares = {"bounced light": 0.94, "Lamp": 0.06}
+        case.ledger = [{"name": name, "noise": share, "time": share, "light": share} for name, share in shares.items()]
         finding = grain.find(case)[0]
         add_remedies(case, finding)
         seconds = [r.seconds for r in finding.remedies if r.changes and r.seconds]
         self.assertGreater(max(seconds), 20.0 * case.seconds)
         self.assertLess(seconds[0], 20.0 * case.seconds)
         self.assertGreater(seconds[-1], 20.0 * case.seconds)
+
+
+class Shares(unittest.TestCase):
+    def test_what_falls_with_more_of_something_is_told_from_what_stays(self):
+        for of_chance in (0.0, 0.5, 0.9, 1.0):  # of the square
+            after = (1.0 - of_chance + of_chance / 8.0) ** 0.5
+            made = brings(Amount(1.0, 0.05), Amount(after, 0.05), 8.0)
+            self.assertAlmostEqual(made.value, of_chance)
+            self.assertGreater(made.error, 0.03)
 
 
 class Dots(unittest.TestCase):

@@ -42,7 +42,7 @@ EFFORT = 0.3
 """Share of a survey's rays that a diagnosis takes to search for gaps."""
 KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
 MOST_OF_A_KIND = 2
-LEAST_OF_TRIALS = 0.4
+LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
 MOST_OVER = 1.1
 """Times the time until when remedies may still be tried."""

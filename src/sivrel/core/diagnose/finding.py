@@ -60,13 +60,16 @@ class Suspect:
     """What a trial sets instead of `values`, where those take long to make ready."""
     inverse: float = 0.0
     """By how much the square of the amount grows in a trial with less of what there is too little of; 0 where the change itself is tried."""
+    raised: float = 0.0
+    """Times more that is taken of something of which the square of the amount falls in proportion; 0 for any other change."""
     whole: bool = False
     """Whether it replaces so much (the way itself) that it says where the cause lies, not what it is."""
 
 
 @dataclass
 class Trial:
-    """A suspect's small render. explained: share of the flaw that went with the change, with error; verdict; seconds it took; rate: time
+    """A suspect's small render. explained: share of the flaw that went with the change, with error; brings: share of it that the cause brings,
+    where more of something would take yet more of it (else as explained), with its error; verdict; seconds it took; rate: time
     of a sample against one of the recipe as it is; picture: its pixels linear [rows, columns, 3] until they are kept, then a name."""
 
     suspect: str
@@ -80,6 +83,8 @@ class Trial:
     rate: float | None = None
     prepares: float = 0.0
     picture: Any = None
+    brings: float | None = None
+    brings_error: float | None = None
 
 
 @dataclass

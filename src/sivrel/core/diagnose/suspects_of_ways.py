@@ -24,6 +24,7 @@ def _irradiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, fl
                 "record rays",
                 f"its records look about with only {rays} rays each",
                 {"irradiance_cache.rays": held("irradiance_cache.rays", 8 * rays)},
+                raised=8.0,
                 prior=3.0 if rays < 256 else 1.2,
                 cure=f"Let records look about with {8 * rays} rays.",
             ),
@@ -269,6 +270,7 @@ def _radiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, floa
             "fill paths",
             f"its cells were filled by {own.paths:g} paths a pixel, too few for what a cell should hold",
             {"radiance_cache.paths": paths},
+            raised=8.0,
             prior=1.5 if flaw == BLOTCHES or own.paths < 8 else 0.6,
             kind="blotches",
             cure=f"Fill the cells by {paths:g} paths.",
@@ -335,6 +337,7 @@ def _baked(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> li
                 "bake shots",
                 f"the bake was made with {own.shots:,} shots",
                 {"baked.shots": shots},
+                raised=8.0,
                 prior=1.5,
                 cure=f"Make the bake with {shots:,} shots.",
             )

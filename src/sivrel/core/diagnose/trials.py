@@ -197,11 +197,12 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
     else:
         share = explained(before, after)
     least, most = OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, MOST_WENT)
-    chance = max(share.error, 0.02)
+    of_cause = brings(before, after, suspect.raised) if suspect.raised else share
+    chance = max(of_cause.error, 0.02)
     verdict = OPEN
-    if _normal((share.value - least) / chance) > CERTAIN:
+    if _normal((of_cause.value - least) / chance) > CERTAIN:
         verdict = PROVEN
-    elif _normal((most - share.value) / chance) > CERTAIN:
+    elif _normal((most - of_cause.value) / chance) > CERTAIN:
         verdict = STRUCK
     return Trial(
         suspect.key,
@@ -215,7 +216,16 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
         rate=patch.rate / max(base.rate, 1e-12),
         prepares=prepares,
         picture=patch.colour,
+        brings=float(of_cause.value),
+        brings_error=float(of_cause.error),
     )
+
+
+def brings(before: Amount, after: Amount, raised: float) -> Amount:
+    """Share of a flaw's square that something brings, of which `raised` times as much was taken: it falls in proportion, the rest stays."""
+    ratio, scale = after.value / max(before.value, 1e-9), 1.0 / (1.0 - 1.0 / raised)
+    error = 2.0 * ratio * float(np.hypot(after.error, ratio * before.error)) / max(before.value, 1e-9)
+    return Amount(min(1.0, (1.0 - ratio**2) * scale), error * scale)
 
 
 def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
@@ -334,22 +344,27 @@ def _conclude(finding: Finding) -> None:
     """Name the cause: of those proven the most specific one that explains most; else, with less confidence, the best that was not struck off."""
     by_key = {s.key: s for s in finding.suspects}
     proven = [t for t in finding.trials if t.verdict == PROVEN]
-    nearly = [t for t in finding.trials if t.verdict == OPEN and (t.explained or 0.0) >= NEARLY and not by_key[t.suspect].whole]
+    nearly = [t for t in finding.trials if t.verdict == OPEN and _share(t) >= NEARLY and not by_key[t.suspect].whole]
     # That the way itself is at fault says less than which of its settings, were that not quite certain.
     specific = [t for t in proven if not by_key[t.suspect].whole] or nearly or proven
     if specific:
-        best = max(specific, key=lambda t: t.explained or 0.0)
+        best = max(specific, key=_share)
     else:
-        left = [t for t in finding.trials if t.verdict == OPEN and (t.explained or 0.0) > 0.2]
+        left = [t for t in finding.trials if t.verdict == OPEN and _share(t) > 0.2]
         if not left:
             finding.confidence = 0.0
             finding.note = finding.note or "Nothing that was tried explains it."
             return
-        best = max(left, key=lambda t: t.explained or 0.0)
+        best = max(left, key=_share)
     least = (OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, 0.0))[0]
     finding.cause, finding.cause_key = best.says, best.suspect
-    finding.confidence = round(min(0.99, _normal(((best.explained or 0.0) - least) / max(best.error or 0.0, 0.05))), 3)
+    finding.confidence = round(min(0.99, _normal((_share(best) - least) / max(best.brings_error or best.error or 0.0, 0.05))), 3)
     named = by_key[best.suspect].kind
     if named and named != finding.kind:
         finding.evidence["looked_like"] = finding.kind
         finding.kind = named
+
+
+def _share(trial: Trial) -> float:
+    """Share of the flaw that a trial lays to its cause."""
+    return (trial.explained if trial.brings is None else trial.brings) or 0.0
