@@ -102,7 +102,8 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         if blotchy and _is_patch(region, blotchy[0]):
             continue
         made = module.describe(case, region)
-        if sum(f.kind == made.kind for f in found) < MOST_OF_A_KIND:
+        # What no shortcut of the recipe could make is chance: rare paths, which one of the two has met and the other has not.
+        if made.suspects and sum(f.kind == made.kind for f in found) < MOST_OF_A_KIND:
             found.append(made)
     return found
 
