@@ -49,19 +49,18 @@ class Score:
     invented: list[str] = field(default_factory=list)
 
 
-def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, Coarse], echoes: dict[str, Echo]) -> bool:
+def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tuple[Coarse, Echo | None]]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
     if finding.measure in ("bias", "structure") and finding.kind not in EXACT and finding.cause_key != ALONE:
         told = cleared(finding.as_dict())
         edits = finding.suspects[0].edits if of_mended_scene(told) else {}
         name = str(sorted(edits.items()))
         if name not in truths:
-            truths[name] = Coarse(case.grid, 900_000)
-            truths[name].refine(*stand.truth(edits), LONG, stand.cancel)
-            echoes[name] = Echo()
-            echoes[name].follow(truths[name], stand.base(), stand.recipe, LONG / 2.0, stand.cancel)
-        case.echo = echoes[name]
-        value, error = amount_in(told, case, truths[name])
+            truth = Coarse(case.grid, 900_000)
+            truth.refine(*stand.truth(edits), LONG, stand.cancel)
+            truths[name] = truth, stand.echo(truth, LONG / 2.0)
+        truth, case.echo = truths[name]
+        value, error = amount_in(told, case, truth)
         return value > max(0.35 * finding.amount, 2.0 * error)
     if finding.kind in EXACT or finding.cause_key == ALONE:
         return finding.evidence.get("trial_amount", 1.0) > 0.0
@@ -112,8 +111,7 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
 
 
 def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: Score) -> None:
-    truths: dict[str, Coarse] = {}
-    echoes: dict[str, Echo] = {}
+    truths: dict[str, tuple[Coarse, Echo | None]] = {}
     ours = [f for f in made.findings if f.kind in planted.kinds]
     score.planted += bool(planted.kinds)
     if ours:
@@ -124,7 +122,7 @@ def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: S
         if best.confidence is not None and best.cause_key:
             score.sure.append((best.confidence, right))
     for finding in made.findings:
-        if confirmed(finding, case, stand, truths, echoes):
+        if confirmed(finding, case, stand, truths):
             score.confirmed += 1
         else:
             score.invented.append(f"{finding.kind}: {finding.title}")

@@ -21,13 +21,17 @@ TOGETHER, SIDE_BY_SIDE = 6, 2
 class Timed(unittest.TextTestResult):
     """Keeps what each test took, in seconds by name."""
 
+    def startTestRun(self) -> None:
+        super().startTestRun()
+        self.took: dict[str, float] = {}
+
     def startTest(self, test: unittest.TestCase) -> None:
         self.begun = time.monotonic()
         super().startTest(test)
 
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
-        self.took = {**getattr(self, "took", {}), test.id(): time.monotonic() - self.begun}
+        self.took[test.id()] = time.monotonic() - self.begun
 
 
 def run(names: list[str]) -> bool:
@@ -35,7 +39,7 @@ def run(names: list[str]) -> bool:
     begun, suite = time.monotonic(), unittest.defaultTestLoader.loadTestsFromNames(names)
     result = unittest.TextTestRunner(resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors)
-    slowest = sorted(getattr(result, "took", {}).items(), key=lambda one: -one[1])[:SLOWEST]
+    slowest = sorted(result.took.items(), key=lambda one: -one[1])[:SLOWEST]
     print(f"{time.monotonic() - begun:.0f} s; " + ", ".join(f"{name.removeprefix('tests.')} {took:.0f} s" for name, took in slowest))
     print(f"{result.testsRun - failed - len(result.skipped)} passed, {failed} failed, {len(result.skipped)} skipped", flush=True)
     return result.wasSuccessful() and result.testsRun > 0

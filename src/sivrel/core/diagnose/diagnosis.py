@@ -188,7 +188,7 @@ def _on_stand(
     _trials(case, stand, result.findings, until, say)
     stage("trials")
     if case.echo is not None and until - now > LEAST_TO_LOOK * seconds:
-        _look_longer(case, stand, result, say, until)
+        _look_longer(case, stand, truth, result, say, until)
         stage("a longer look")
     result.findings = _told_once(result.findings)
 
@@ -216,11 +216,13 @@ def _against_brute_force(
     return truth
 
 
-def _look_longer(case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], until: float) -> None:
+def _look_longer(
+    case: Case, stand: Stand, truth: Coarse, result: Diagnosis, say: Callable[[str, float], None], until: float
+) -> None:  # fmt: skip
     """Refine brute force with half of the time that trials have left, and try what it shows besides what was found before."""
     assert case.echo is not None
     say("looking longer", 0.9)
-    truth, ready, recipe = stand.coarse(case.grid)
+    ready, recipe = stand.truth()
     seconds = (until - time.monotonic()) / 2.0
     going = truth.refine(ready, recipe, seconds / 2.0, stand.cancel)
     if not going or not case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.cancel):

@@ -13,11 +13,11 @@ from scipy import ndimage
 from ..render.frame import Cancel
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
-from .truth import RAYS_OF_BASE, Coarse, round_of, whole
+from .truth import OF_CHANCE, Coarse, round_of, whole
 
-AS_BRUTE_FORCE = {"sampling.noise_target": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
-"""Numbers of rays change chance alone, and are brute force's, whose random numbers come in the same order then; but what a clamp takes of a sample
-depends on how many rays it has, so that under one they stay."""
+UNDER_A_CLAMP = {"sampling.gi_rays", "sampling.glossy_rays"}
+"""What stays the recipe's own under a clamp: what that takes of a sample depends on how many rays it has. All else that changes chance alone is brute
+force's, whose random numbers come in the same order then."""
 
 
 @dataclass(frozen=True)
@@ -38,8 +38,8 @@ class Echo:
     def follow(self, truth: Coarse, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
         """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all; False when
         cancelled."""
-        own = {"sampling.gi_rays", "sampling.glossy_rays"} if recipe.limits.indirect_clamp > 0.0 else set()
-        begun, same = time.monotonic(), with_values(recipe, {key: value for key, value in AS_BRUTE_FORCE.items() if key not in own})
+        own = UNDER_A_CLAMP if recipe.limits.indirect_clamp > 0.0 else set()
+        begun, same = time.monotonic(), with_values(recipe, {key: value for key, value in OF_CHANCE.items() if key not in own})
         for number in reversed(range(len(truth.planes))):
             if number in self.planes:
                 continue

@@ -11,6 +11,7 @@ import numpy as np
 from scipy import ndimage
 
 from .case import Case, placed
+from .echo import Apart
 from .eye import SEEN, as_shown
 from .finding import Finding, Suspect
 from .truth import Coarse
@@ -57,6 +58,7 @@ class Off:
 
 def places_off(case: Case, truth: Coarse) -> Off:
     light, against, spread = case.against(truth)
+    apart = case.echo.apart(truth) if case.echo is not None else None
     inside = case.grid.inside()
     floor = case.floor
     found = {1: np.zeros_like(inside), -1: np.zeros_like(inside)}
@@ -78,7 +80,7 @@ def places_off(case: Case, truth: Coarse) -> Off:
         labels, count = ndimage.label(mask, EIGHT)
         for k in range(1, count + 1):
             cells = labels == k
-            if cells.sum() >= LEAST_CELLS and _stands(light, against, spread, cells) and _again(case, truth, cells, sign):
+            if cells.sum() >= LEAST_CELLS and _stands(light, against, spread, cells) and _again(apart, cells, sign):
                 regions.append(_region(case, cells, sign, light, against, spread, shown, near_edges))
     every = inside.sum()
     whole, all_truth = float(light[inside].sum()), max(float(against[inside].sum()), 1e-12)
@@ -95,11 +97,10 @@ def _stands(light: np.ndarray, against: np.ndarray, spread: np.ndarray, cells: n
     return bool(abs(apart[kept].sum()) > CERTAIN[3] * np.sqrt(chance[kept].sum()) and np.sign(apart[kept].sum()) == np.sign(apart.sum()))
 
 
-def _again(case: Case, truth: Coarse, cells: np.ndarray, sign: int) -> bool:
-    """Whether both halves of the echo, which share no chance, show it."""
-    if case.echo is None:
+def _again(apart: Apart | None, cells: np.ndarray, sign: int) -> bool:
+    """Whether both halves of the echo, which share no chance, show it; without an echo, true."""
+    if apart is None:
         return True
-    apart = case.echo.apart(truth)
     error = np.sqrt(2.0 * apart.variance[cells].sum())
     return all(sign * half[cells].sum() > CERTAIN_AGAIN * error for half in apart.halves)
 

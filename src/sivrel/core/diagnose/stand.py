@@ -21,7 +21,7 @@ from .echo import Echo
 from .finding import Box
 from .grid import Grid
 from .patch import Patch, render_patch
-from .truth import DEEP, Coarse, brute_force, dependencies, traced_shadows
+from .truth import DEEP, OF_CHANCE, Coarse, brute_force, dependencies, traced_shadows
 from .truth import KIND as KIND_OF_TRUTH
 
 FOLLOWS_CAMERA = "irradiance_cache"
@@ -182,14 +182,7 @@ class Stand:
 
     def recipe_differs(self, truth: Recipe) -> bool:
         """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
-        plain = {
-            "sampling.max": 1,
-            "sampling.min": 2,
-            "sampling.noise_target": 0,
-            "sampling.gi_rays": 1,
-            "sampling.glossy_rays": 1,
-            "shadows.rays": 1,
-        }
+        plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE}
         deep = dict.fromkeys(DEEP, 1)
         same = with_values(self.recipe, {**plain, **deep}) == with_values(truth, {**plain, **deep})
         return not same or bool(traced_shadows(self.edits, self.scene.lights)) or self.recipe.limits.diffuse_bounces < 8

@@ -126,6 +126,9 @@ def _irradiance_cache(recipe: Recipe, flaw: str, where: str, radii: dict[str, fl
     return found
 
 
+SAID = {"error": "cache error", "min_spacing": "least spacing", "max_spacing": "greatest spacing", "smoothing": "smoothing"}
+
+
 def _spacing(own: Any, flaw: str) -> list[Suspect]:
     """All that lets records lie far apart at once, where more than one setting does: of each alone another would still hold them there."""
     loose: dict[str, tuple[float, float]] = {
@@ -140,15 +143,12 @@ def _spacing(own: Any, flaw: str) -> list[Suspect]:
         Suspect(
             "record spacing",
             f"its records lie too far apart by {', '.join(names[:-1])} and {names[-1]} together",
-            dict(closer),
+            closer,
             prior=2.1 if flaw == BLOTCHES else 2.4,
             kind="lost contact shadow" if flaw == BRIGHT else "",
             cure="Let records lie closer: " + ", ".join(f"{SAID[key.split('.')[1]]} {value:.3g}" for key, value in closer.items()) + ".",
         )
     ]
-
-
-SAID = {"error": "cache error", "min_spacing": "least spacing", "max_spacing": "greatest spacing", "smoothing": "smoothing"}
 
 
 def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) -> list[Suspect]:

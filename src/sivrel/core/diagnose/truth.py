@@ -21,6 +21,8 @@ from .patch import Patch, render_patch
 KIND, FORMAT = "brute force", 2
 RAYS_OF_BASE = 4
 """Rays by which a sample's first point scatters: of 1, 2 and 4 these leave the least noise in equal time, by a fifth (docs/benchmarks.md)."""
+OF_CHANCE = {"sampling.noise_target": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
+"""What brute force sets that changes chance alone, and not the light that is found in the end."""
 FIRST_SAMPLES, MOST_SAMPLES = 4, 512
 """Samples a cell of the first rounds, and at most of a later one."""
 MOST_ROUNDS = 128
@@ -36,10 +38,7 @@ def brute_force(recipe: Recipe) -> Recipe:
         "gi.beyond": "brute_force",
         "limits.indirect_clamp": 0.0,
         "limits.ray_offset": 0.0,
-        "sampling.noise_target": 0.0,
-        "sampling.gi_rays": RAYS_OF_BASE,
-        "sampling.glossy_rays": 1,
-        "shadows.rays": 1,
+        **OF_CHANCE,
         "ambient.on_direct": 0.0,
         "ambient.samples": 0,
     }
