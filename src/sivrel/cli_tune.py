@@ -39,7 +39,7 @@ def add_budget_arguments(sub: argparse.ArgumentParser) -> None:
 
 def add_match_arguments(sub: argparse.ArgumentParser) -> None:
     sub.add_argument(
-        "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS], by commas (default: all that find bounced light)"
+        "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics], by commas (default: all with bounced light)"
     )
     _common(sub, 20.0, "seconds a frame that each has, its caches counted (default %(default)g)")
 
@@ -152,7 +152,7 @@ def advise(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) 
     stand, frame, exposure = _stand(args, asked, frame_of)
     frames = two_frames(find_shot(args.shot), first=args.frame) if stand.scene.animated else None
     motion = motion_between(*frames, args.camera) if frames else None
-    facts = measure_facts(stand, frame, exposure, motion)
+    facts = measure_facts(stand, frame, exposure, motion, _told, seconds=args.seconds)
     assert facts is not None
     made = advise_on(facts, stand.recipe, seconds=args.seconds)
     tell(args, {"shot": stand.scene.name, **made.as_dict()}, lambda: advice_in_words(made))
@@ -161,6 +161,10 @@ def advise(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) 
 
 def advice_in_words(made: Any) -> str:
     lines = [f"{fact.name:>22}  {fact.value}  {fact.means}" for fact in made.facts]
+    lines.append(f"Tried, and what a frame of {made.seconds:g} s would have:")
+    for title, way in made.ways:
+        parts = f"noise {way.noise:.1%}, bias {way.bias:.1%} ± {way.spread:.1%}"
+        lines.append(f"    {way.name:>34}  off {way.total:6.1%} ({parts}), caches {way.prepares:.3g} s: {title}")
     for one in made.recipes:
         lines.append(f"{one.purpose}: {one.says}")
         for choice in one.choices:

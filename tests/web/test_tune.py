@@ -1,5 +1,6 @@
 """Ladder, budget, match and advice over HTTP: asked, refused in a sentence, shown, taken away, and proven with what they predicted."""
 
+import re
 import unittest
 
 from sivrel.core.render.recipe import Recipe
@@ -99,11 +100,16 @@ ADVICE = {
             "seconds": 60.0,
             "values": {"gi.seen": "brute_force", "limits.diffuse_bounces": 2},
             "choices": [CHOICE],
-            "match": ["brute_force", "baked"],
+            "match": ["brute_force", "brute_force+caustics"],
             "guesses": [],
         }
     ],
     "facts": [{"name": "open", "value": "70 %", "means": "of the rays leave the scene: outside."}],
+    "seconds": 60.0,
+    "ways": [
+        {"name": "brute_force", "title": "brute force", "noise": 0.04, "bias": 0.0, "spread": 0.0, "prepares": 0.0, "rate": 0.2, "total": 0.04},
+        {"name": "baked", "title": "a bake", "noise": 0.03, "bias": 0.05, "spread": 0.01, "prepares": 9.0, "rate": 0.1, "total": 0.058},
+    ],
     "seconds_taken": 3.0,
     "complete": True,
 }
@@ -182,6 +188,16 @@ class Tune(WebTest):
                 self.assertGreater(len(csv), 1)
                 self.assertEqual(len({line.count(",") for line in csv if '"' not in line}), 1)
                 self.assertEqual(self.client.get(f"/tunings/{number}.json").json["result"], RESULTS[kind])
+
+    def test_what_the_facts_do_not_decide_is_asked_of_a_match(self):
+        self.made("advice")
+        page = self.client.get(f"/proofs/{self.proof}/advice").text
+        self.assertIn("a bake", page)
+        link = re.search(r'href="([^"]*/match[?][^"]*)"', page).group(1).replace("&amp;", "&")
+        asked = self.client.get(link).text
+        # What the usual match does not have is there as well, and chosen.
+        chosen = re.findall(r'name="ways" value="([^"]*)" checked', asked)
+        self.assertEqual(chosen, ["brute_force", "brute_force+caustics"])
 
     def test_what_is_offered_becomes_a_child_with_its_prediction(self):
         for kind, offer, key, value in (

@@ -115,8 +115,12 @@ def _match(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
 def _advice(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
     frames = two_frames(shot.path, confine_to=shot.confine_to) if stand.scene.animated else None
     motion = motion_between(*frames, proof.camera) if frames else None
-    facts = measure_facts(stand, frame, exposure, motion)
-    return None if facts is None else advise(facts, stand.recipe, seconds=asked["seconds"])
+    seconds = asked["seconds"]
+    facts = measure_facts(
+        stand, frame, exposure, motion,
+        lambda what, share, so_far: told(what, share, advise(so_far, stand.recipe, seconds=seconds, complete=False)), seconds=seconds,
+    )  # fmt: skip
+    return None if facts is None else advise(facts, stand.recipe, seconds=seconds)
 
 
 MAKE = {"ladder": _ladder, "budget": _budget, "match": _match, "advice": _advice}

@@ -126,6 +126,13 @@ class Stand:
         self.known[key] = self.known.pop(key)  # what was asked for last is given up last
         return self.known[key]
 
+    def for_frame(self, frame: Frame) -> "Stand":
+        """The same for another frame of the view: what follows the camera is made for that, and not kept."""
+        return Stand(
+            self.scene, self.recipe, self.edits, self.camera, frame, caches=_Partial(self.caches), files=self.files,
+            geometry=self.geometries.get(to_json(self.edits.of_geometry())), cancel=self.cancel, lock=self.lock,
+        )  # fmt: skip
+
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
         """Seconds that all caches of a recipe take, from those of a box: in proportion to what the proof's own took, there and in all."""
         own = self.ready(recipe, edits, only)[1]
@@ -182,10 +189,12 @@ class Stand:
 
     def recipe_differs(self, truth: Recipe) -> bool:
         """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
-        plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE}
-        deep = dict.fromkeys(DEEP, 1)
-        same = with_values(self.recipe, {**plain, **deep}) == with_values(truth, {**plain, **deep})
-        return not same or bool(traced_shadows(self.edits, self.scene.lights)) or self.recipe.limits.diffuse_bounces < 8
+        return self.shortcuts(self.recipe, truth) or self.recipe.limits.diffuse_bounces < 8
+
+    def shortcuts(self, recipe: Recipe, truth: Recipe) -> bool:
+        """Whether another recipe of the same edits takes any but shallower limits."""
+        plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE, **dict.fromkeys(DEEP, 1)}
+        return with_values(recipe, plain) != with_values(truth, plain) or bool(traced_shadows(self.edits, self.scene.lights))
 
     def patch(self, ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, **how: Any) -> Patch | None:
         return render_patch(ready, recipe, frame, seconds, self.cancel, **how)

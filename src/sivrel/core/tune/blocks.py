@@ -14,7 +14,7 @@ from ..measure.noise import LUMINANCE
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
 from ..render.frame import Frame, sampling_of
 from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
-from .error import MOST, variance_between
+from .error import MOST, pooled, variance_between
 from .render import Scattered, Taken, scattered, take
 
 SMALL_WIDTH = 96
@@ -41,12 +41,19 @@ class Plan:
     preparing: float = 0.0
 
 
-def noise_of(one: Taken, other: Taken) -> float:
-    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
+def noise_of(one: Taken, other: Taken, side: int = 1) -> float:
+    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it; with `side`, as it would be with
+    side x side times the samples: by cells of so many pixels, whose chances are as independent as samples are."""
     pairs = list(zip(one.lights, other.lights, strict=True))
     around = [(a + b) / 2.0 for a, b in pairs]
-    mean = one.mean(around)
-    return float(np.sqrt(one.mean([variance_between(a, b, middle, mean) for (a, b), middle in zip(pairs, around, strict=True)])))
+    mean, cells = one.mean(around), []
+    for (a, b), middle in zip(pairs, around, strict=True):
+        if side == 1:
+            cells.append(variance_between(a, b, middle, mean))
+        else:
+            weights = pooled(relative_weights(middle, mean).reshape(middle.shape), side)
+            cells.append(np.minimum(weights * pooled(a - b, side) ** 2, MOST**2) / 2.0)
+    return float(np.sqrt(one.mean(cells)))
 
 
 class CalledOff(Exception):

@@ -9,6 +9,7 @@ from ..render.recipe import Recipe, with_values
 from ..shadows.ways import CODES as SHADOW_WAYS
 
 LOOKED_UP = "looked_up"
+CAUSTICS = "caustics"
 OVER, WITH, HOW = "/", "+", ":"
 
 
@@ -22,9 +23,9 @@ class Candidate:
 
 
 def candidate(name: str, recipe: Recipe) -> Candidate:
-    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS; or +SHADOWS alone, with the recipe's light. Raises
-    InputError."""
-    light, _, shadows = name.strip().partition(WITH)
+    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS, +caustics or both; or those alone, with the recipe's light.
+    Raises InputError."""
+    light, *besides = name.strip().split(WITH)
     values: dict[str, Any] = {}
     words = []
     if light:
@@ -49,11 +50,16 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
             values["gi.beyond"] = beyond or "brute_force"
             if beyond and beyond != "brute_force":
                 words.append(f"over {BEYOND[beyond].title}")
-    if shadows:
-        if shadows not in SHADOW_WAYS:
-            raise InputError(f"There is no way “{shadows}” of cutting shadows; choose of: {', '.join(SHADOW_WAYS)}.")
-        values["shadows.way"] = shadows
-        words.append(f"{shadows.replace('_', ' ')} shadows")
+    for more in besides:
+        if more == CAUSTICS:
+            values["caustics.on"] = "yes"
+            words.append("caustic photons")
+        elif more in SHADOW_WAYS:
+            values["shadows.way"] = more
+            words.append(f"{more.replace('_', ' ')} shadows")
+        else:
+            choices = ", ".join((*SHADOW_WAYS, CAUSTICS))
+            raise InputError(f"There is no way “{more}” of cutting shadows, nor of anything else that goes with a way; choose of: {choices}.")
     if not values:
         raise InputError("A match needs ways to set against each other; name some, like brute_force,irradiance_cache.")
     return Candidate(name.strip(), ", ".join(words), values)

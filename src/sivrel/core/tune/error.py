@@ -10,6 +10,7 @@ from ..diagnose.stand import Stand
 from ..measure.ledger import relative_weights
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
+from .render import Taken
 
 MOST = 1.0
 """Times its brightness that a pixel counts as off at most: a few fireflies do not decide."""
@@ -78,11 +79,19 @@ def variance_between(one: np.ndarray, other: np.ndarray, around: np.ndarray, mea
     return np.minimum(relative_weights(around, mean).reshape(one.shape) * (one - other) ** 2, MOST**2) / 2.0
 
 
-def _pooled(image: np.ndarray) -> np.ndarray:
-    """Means of cells of BLOCK x BLOCK pixels, those at the far edges of fewer."""
-    rows, columns = (np.arange(0, n, BLOCK) for n in image.shape)
+def pooled(image: np.ndarray, side: int | tuple[int, int] = BLOCK) -> np.ndarray:
+    """Means of cells of side x side pixels, or of so many rows and columns, those at the far edges of fewer."""
+    rows, columns = (np.arange(0, n, step) for n, step in zip(image.shape, (side, side) if isinstance(side, int) else side, strict=True))
     sums = np.add.reduceat(np.add.reduceat(image, rows, axis=0), columns, axis=1)
     return sums / np.outer(np.diff(np.append(rows, image.shape[0])), np.diff(np.append(columns, image.shape[1])))
+
+
+def noise_of_mean(one: np.ndarray, other: np.ndarray, around: np.ndarray) -> float:
+    """Noise of the mean of two renders' luminances, by what pairs of neighbouring pixels differ in: the mean of two pixels has the chance of twice
+    the samples. Where a few pixels hold most of it and count for no more than MOST, noise falls by less than the root of the samples."""
+    weights, apart = relative_weights(around).reshape(around.shape), one - other
+    of_pairs = [np.minimum(pooled(weights, pair) * pooled(apart, pair) ** 2, MOST**2).mean() / 2.0 for pair in ((1, 2), (2, 1))]
+    return float(np.mean(of_pairs) ** 0.5)
 
 
 def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
@@ -92,16 +101,51 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
     r1, r2 = held.lights
     around = (r1 + r2) / 2.0
     noise = float(np.sqrt(variance_between(one, other, around).mean()))
-    one, other, r1, r2 = (_pooled(light) for light in (one, other, r1, r2))
-    root = np.sqrt(_pooled(relative_weights(around).reshape(around.shape)))
-
-    def off(light: np.ndarray, against: np.ndarray) -> np.ndarray:
-        return np.clip(root * (light - against), -MOST, MOST)
-
-    products = (off(one, r1) * off(other, r2) + off(one, r2) * off(other, r1)) / 2.0
-    squared, spread = float(products.mean()), float(products.std()) / products.size**0.5
-    bias = max(0.0, squared) ** 0.5
-    # What is below its own standard error has that as its bound.
-    bias_error = min(spread**0.5, spread / (2.0 * bias)) if bias > 0.0 else spread**0.5
+    root = _root(around)
+    one, other, r1, r2 = (pooled(light) for light in (one, other, r1, r2))
+    products = _products(root, one, other, r1, r2)
+    bias, bias_error = _bias(*_mean(products.reshape(-1), np.ones(products.size)))
     light = float((one + other).mean() / max((r1 + r2).mean(), 1e-12))
     return Error(noise, bias, bias_error, light)
+
+
+def squared_bias_of_blocks(pair: tuple[Taken, Taken], held: tuple[Taken, Taken], without: tuple[Taken, Taken]) -> tuple[float, float]:
+    """Square of the bias, which may fall below nought by chance, and its standard error, of two renders of blocks against two by brute force, `held`;
+    none shares chance with another. What is off in two more by brute force, `without` bias, is taken away from it, cell by cell: rare paths in
+    `held` show in both alike (control variates: Hammersley & Handscomb 1964, "Monte Carlo Methods", section 5.5)."""
+    middles = [(a + b) / 2.0 for a, b in zip(held[0].lights, held[1].lights, strict=True)]
+    mean = held[0].mean(middles)
+    products, weights = [], []
+    for k, around in enumerate(middles):
+        root, truths = _root(around, mean), [pooled(taken.lights[k]) for taken in held]
+        own, control = (_products(root, *(pooled(taken.lights[k]) for taken in two), *truths) for two in (pair, without))
+        products.append((own - control).reshape(-1))
+        weights.append(np.full(own.size, held[0].weights[k] * around.size / own.size))
+    return _mean(np.concatenate(products), np.concatenate(weights))
+
+
+def _products(root: np.ndarray, one: np.ndarray, other: np.ndarray, r1: np.ndarray, r2: np.ndarray) -> np.ndarray:
+    """By cell, products of what two renders are off two references, whose mean is the square of the bias."""
+    return (_off(root, one, r1) * _off(root, other, r2) + _off(root, one, r2) * _off(root, other, r1)) / 2.0
+
+
+def _root(around: np.ndarray, mean: float | None = None) -> np.ndarray:
+    """By cell, what a difference of luminance is multiplied by to be relative to the brightness about it."""
+    return np.sqrt(pooled(relative_weights(around, mean).reshape(around.shape)))
+
+
+def _off(root: np.ndarray, light: np.ndarray, against: np.ndarray) -> np.ndarray:
+    return np.clip(root * (light - against), -MOST, MOST)
+
+
+def _bias(squared: float, spread: float) -> tuple[float, float]:
+    """The root of a square, and its standard error; what is below that has it as its bound."""
+    bias = max(0.0, squared) ** 0.5
+    return bias, min(spread**0.5, spread / (2.0 * bias)) if bias > 0.0 else spread**0.5
+
+
+def _mean(products: np.ndarray, weights: np.ndarray) -> tuple[float, float]:
+    """The weighted mean of products [n], and its standard error."""
+    weights = weights / weights.sum()
+    mean = float(weights @ products)
+    return mean, float((weights**2 @ (products - mean) ** 2) ** 0.5)

@@ -15,16 +15,15 @@ from ..measure.ledger import measure_ledger, relative_weights
 from ..measure.noise import LUMINANCE
 from ..render.film import BETWEEN, BOUNCED, DIRECT, INDIRECT, WITHIN
 from ..render.frame import Frame
-from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
-from .blocks import noise_of
-from .render import Scattered, Taken, scattered, take
+from .pilots import SAMPLES, SEEDS, SMALL, Pilot, Tell, curve_of, fly
+from .render import Taken, scattered, take
 from .sources import sources_of
 
-PIXELS, SAMPLES, FEWER = 4096, 16, 4
-"""Pixels of the pilots, samples a pixel of the main ones, and of those that tell how noise falls with samples."""
+PIXELS, SIDE = 4096, 4
+"""Pixels of the pilots, and of the sides of their blocks: many small ones, since what caches do wrong lies in few places."""
 PLAIN = {"sampling.gi_rays": 1, "sampling.glossy_rays": 1}
 EFFORT = 0.3
 """Share of a survey's rays that the look for thin things takes."""
@@ -32,6 +31,11 @@ SPIKES = 0.01
 """Share of the pixels, the noisiest, whose part in all the noise tells how rare what makes it is."""
 RAYS, SPOTS = 32, 400
 MOST_OF_LIGHT = 0.95
+GLOSSY, SHINY, SPIKY = 0.1, 0.02, 0.5
+"""Shares of the light by gloss and through glass from which they count; of the variance in the noisiest pixels from which rare paths bring it."""
+MANY_LIGHTS = 12
+DEEPEST, DARKER = 24, 0.2
+"""Diffuse bounces that are advised at most, and share to which what is left falls once more before they end."""
 FIRST, DEEPER = 1, 4
 """Diffuse bounces after which the light that is left is measured."""
 
@@ -70,8 +74,8 @@ class Facts:
     bounced light were known everywhere, at most; spikes: of the variance, in the noisiest hundredth of the pixels
     dark: of the picture below what the eye tells from black; lights: that are on, and how many bring 95 % of the direct light; glow: of the direct
     light that only chance finds; thin: sheets without thickness between bright and dark
-    rate: seconds of a whole frame with one sample a pixel by brute force; grain: noise then at SAMPLES samples; falls: power of their number with
-    which it does
+    rate: seconds of a whole frame of so many pixels with one sample each by brute force; curve: of its noise, as in Pilot; ways: what
+    those that were tried leave here
     """
 
     indirect: float = 0.0
@@ -91,31 +95,71 @@ class Facts:
     thin: list[str] = field(default_factory=list)
     motion: Motion = Motion()
     rate: float = 0.0
-    grain: float = 0.0
-    falls: float = -0.5
+    curve: list[tuple[float, float]] = field(default_factory=list)
+    pixels: int = SMALL
     seconds: float = 0.0
+    ways: list[Pilot] = field(default_factory=list)
+
+    @property
+    def plain(self) -> Pilot:
+        """Brute force, as it was tried."""
+        return next((pilot for pilot in self.ways if pilot.name == "brute_force"), Pilot("brute_force", self.rate, self.curve))
+
+    @property
+    def pace(self) -> float:
+        """Seconds of a small frame with one sample a pixel."""
+        return self.rate * SMALL / self.pixels
+
+    @property
+    def sparkles(self) -> bool:
+        """Whether caustics may bring what noise there is."""
+        return self.glass > SHINY and self.spikes > SPIKY
+
+    @property
+    def many_lights(self) -> bool:
+        """Whether lights are so many that drawing some of them by importance pays."""
+        return self.lights >= MANY_LIGHTS and (self.lights_that_matter * 3 > self.lights or self.lights > 4 * MANY_LIGHTS)
+
+    def settled(self) -> dict[str, Any]:
+        """What a recipe for this shot needs whatever its way of bounced light, by key."""
+        # A hundredth of all light is much of what lies in the dark corners.
+        more = np.log(DARKER) / np.log(self.kept) if self.kept > 0.0 else 1.0
+        found: dict[str, Any] = {"limits.diffuse_bounces": int(np.clip(np.ceil(self.bounces + more), 1, DEEPEST))}
+        if self.gloss > GLOSSY:
+            found["limits.reflections"] = 16
+        if self.glass > SHINY:
+            found |= {"limits.refractions": 16, "limits.reflections": max(8, found.get("limits.reflections", 0))}
+        if self.lights >= MANY_LIGHTS:
+            found["lights.seen"] = "chosen" if self.many_lights else "all"
+        return found
 
     def as_dict(self) -> dict[str, Any]:
-        return cleared({**self.__dict__, "motion": self.motion.__dict__})
+        return cleared({**self.__dict__, "motion": self.motion.__dict__, "ways": [way.as_dict() for way in self.ways]})
 
 
-def measure_facts(stand: Stand, frame: Frame, exposure: float, motion: Motion | None = None) -> Facts | None:
-    """Measure the facts of a shot for a frame; None when cancelled."""
+def measure_facts(
+    stand: Stand, frame: Frame, exposure: float, motion: Motion | None = None, told: Tell | None = None, *, seconds: float = 12.0
+) -> Facts | None:  # fmt: skip
+    """Measure the facts of a shot for a frame that may take so many seconds; None when cancelled. `told(what, share, facts)` hears each step, and
+    stops by returning False."""
     begun = time.monotonic()
-    facts = Facts(motion=motion or Motion())
+    facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)
     ready, recipe = stand.truth()
     recipe = with_values(recipe, {**DEEP, "gi.seen": "brute_force", "sampling.max": SAMPLES, "sampling.gi_rays": 2, "sampling.glossy_rays": 2})
-    blocks = scattered(frame, PIXELS, frame.seed)
+    blocks = scattered(frame, PIXELS, frame.seed, side=SIDE)
     pilot = take(ready, recipe, blocks, stand.cancel)
     if pilot is None:
         return None
-    deep = _of_grain(facts, stand, ready, recipe, blocks, frame)
-    if deep is None:
+    grain = curve_of(stand, ready, with_values(recipe, PLAIN), blocks)
+    if grain is None:
         return None
+    plain, facts.rate, facts.curve = grain
+    deep = plain[0]
     # With the same random numbers paths are the same up to the limit, so that what is left shows through the noise.
     left = []
     for bounces in (FIRST, DEEPER):
-        one = take(ready, with_values(recipe, {**PLAIN, "limits.diffuse_bounces": bounces}), replace(blocks, seed=1), stand.cancel)
+        limited = with_values(recipe, {**PLAIN, "sampling.max": round(deep.samples), "limits.diffuse_bounces": bounces})
+        one = take(ready, limited, replace(blocks, seed=SEEDS[0]), stand.cancel)
         if one is None:
             return None
         left.append(max(deep.mean(deep.lights) - one.mean(one.lights), 0.0))
@@ -140,8 +184,10 @@ def measure_facts(stand: Stand, frame: Frame, exposure: float, motion: Motion | 
         facts.open = float((look.cast(at, d.reshape(-1, 3))[0] < 0).mean())
     if look.inside:
         facts.thin = [suspect.key.removeprefix("sheet ") for suspect in sheet_suspects(look)]
+    if stand.cancel or not fly(stand, blocks, facts, plain, seconds, told):
+        return None
     facts.seconds = time.monotonic() - begun
-    return None if stand.cancel else facts
+    return facts
 
 
 def _mean(taken: Taken, column: int) -> float:
@@ -166,21 +212,6 @@ def _of_light(facts: Facts, pilot: Taken, left: list[float]) -> None:
         facts.bounces = earlier[0] if earlier else DEEPER
     else:
         facts.bounces = int(np.ceil(DEEPER + np.log(0.01 / share) / np.log(facts.kept)))
-
-
-def _of_grain(facts: Facts, stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered, frame: Frame) -> Taken | None:
-    """What brute force leaves at some samples, and how it falls with more; one of its renders, of seed 1; None when cancelled."""
-    noise, one = [], None
-    for samples in (FEWER, SAMPLES):
-        plain = with_values(recipe, {**PLAIN, "sampling.max": samples})
-        one, other = (take(ready, plain, replace(blocks, seed=seed), stand.cancel) for seed in (1, 2))
-        if one is None or other is None:
-            return None
-        noise.append(max(noise_of(one, other), 1e-6))
-        facts.rate = min(one.seconds, other.seconds) / (samples * blocks.pixels) * frame.width * frame.height
-    facts.grain = noise[-1]
-    facts.falls = float(np.clip(np.log(noise[1] / noise[0]) / np.log(SAMPLES / FEWER), -0.5, 0.0))
-    return one
 
 
 def _of_noise(facts: Facts, stand: Stand, recipe: Recipe, pilot: Taken) -> None:

@@ -13,7 +13,7 @@ from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
 from .candidates import Candidate
-from .error import Error, Reference, error_of, reference
+from .error import Error, Reference, error_of, noise_of_mean, reference
 from .render import take
 
 LEVEL = 0.10
@@ -135,18 +135,15 @@ def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, second
             sums[half] = render.colours[0] * n if taken[half] == 0 else sums[half] + render.colours[0] * n
             taken[half], spent = taken[half] + n, spent + render.seconds
         one, other = sums[0] / taken[0], sums[1] / taken[1]
-        entrant.points.append(Point(spent / share, sum(taken), _of_mean(error_of(one @ LUMINANCE, other @ LUMINANCE, held))))
+        lights = one @ LUMINANCE, other @ LUMINANCE
+        error = replace(error_of(*lights, held), noise=noise_of_mean(*lights, held.colour @ LUMINANCE))
+        entrant.points.append(Point(spent / share, sum(taken), error))
         following = n if taken[0] < 2 else taken[0]
         if spent * (1.0 + 0.75 * following / taken[0]) > left or sum(taken) > 1 << 16:
             break
         n = following
     entrant.picture = (sums[0] + sums[1]) / sum(taken)
     entrant.error = _after(entrant, max(seconds - entrant.prepares, 0.0))
-
-
-def _of_mean(error: Error) -> Error:
-    """The error of the mean of two halves, from that of each."""
-    return replace(error, noise=error.noise / 2.0**0.5)
 
 
 def _after(entrant: Entrant, seconds: float) -> Error | None:

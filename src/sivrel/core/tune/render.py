@@ -33,14 +33,15 @@ class Scattered(Frame):
         return list(self.blocks)
 
 
-def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = None) -> Scattered:
-    """About `pixels` of a frame's window in blocks, in a line to and fro over it at even steps from a start by chance (systematic sampling; Cochran
-    1977, "Sampling Techniques", chapter 8). With `worth`, [rows, columns] over the whole frame, those that matter more are likelier and stand for
-    fewer pixels (Hansen & Hurwitz 1943, "On the Theory of Sampling from Finite Populations"). All of it where it has no more."""
+def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = None, side: int = BLOCK) -> Scattered:
+    """About `pixels` of a frame's window in blocks of `side`, in a line to and fro over it at even steps from a start by chance (systematic
+    sampling; Cochran 1977, "Sampling Techniques", chapter 8). With `worth`, [rows, columns] over the whole frame, those that matter more are
+    likelier and stand for fewer pixels (Hansen & Hurwitz 1943, "On the Theory of Sampling from Finite Populations"). All of it where it has no
+    more."""
     x0, y0, x1, y1 = frame.window
     rows = [
-        [(x, y, min(x + BLOCK, x1), min(y + BLOCK, y1)) for x in range(x0, x1, BLOCK)][:: 1 if (y - y0) // BLOCK % 2 == 0 else -1]
-        for y in range(y0, y1, BLOCK)
+        [(x, y, min(x + side, x1), min(y + side, y1)) for x in range(x0, x1, side)][:: 1 if (y - y0) // side % 2 == 0 else -1]
+        for y in range(y0, y1, side)
     ]
     line = [box for row in rows for box in row]
     count = max(1, round(len(line) * pixels / frame.pixels))

@@ -11,7 +11,7 @@ from ...core.render.frame import Frame
 from ...core.render.recipe import with_values
 from ...core.scene.edits import apart, with_edits
 from ...core.shadows.ways import WAYS as SHADOW_WAYS
-from ...core.tune.candidates import candidate, candidates, usual
+from ...core.tune.candidates import Candidate, candidate, candidates, usual
 from ...core.tune.varied import MOST_CELLS, about, varied
 from ...store import jobs, proofs, questions, shots, tunings
 from ...store.database import transaction
@@ -46,7 +46,7 @@ def page(proof_id: int, kind: str):
     shown = next((one for one in made if one.id == wanted), made[0] if made else None)
     asked = shown.asked if shown and not request.args.get("key") else {}
     form = {
-        "seconds": request.args.get("seconds")
+        "seconds": request.args.get("seconds", type=float)
         or asked.get("seconds")
         or {"ladder": 60, "budget": _usual_budget(proof), "match": 20, "advice": 60}[kind],
         "noise": round(100.0 * asked["noise"], 2) if asked.get("noise") else "",
@@ -60,9 +60,15 @@ def page(proof_id: int, kind: str):
     exposure = shot.exposure(proof.camera, proof.edits)
     return render_template(
         "tune.html", kind=kind, kinds=KINDS, shot=shot, proof=proof, made=made, shown=shown, form=form, exposure=exposure,
-        settings=varied_settings(proof) if kind == "ladder" else [], ways=[candidate(name, proof.recipe) for name in usual()],
+        settings=varied_settings(proof) if kind == "ladder" else [], ways=_ways(form["ways"], proof),
         shadow_ways=SHADOWS_TO_MATCH, **(_drawn(shown, proof) if shown else {}),
     )  # fmt: skip
+
+
+def _ways(asked: list[str], proof: proofs.Proof) -> list[Candidate]:
+    """The usual ways, and what was asked for besides. Raises InputError."""
+    others = [name for name in asked if name not in usual() and name not in SHADOWS_TO_MATCH]
+    return [candidate(name, proof.recipe) for name in (*usual(), *others)]
 
 
 def _usual_budget(proof: proofs.Proof) -> float:

@@ -61,7 +61,11 @@ def _match(result: dict[str, Any]) -> tuple[list[str], list[list[Any]]]:
 
 
 def _advice(result: dict[str, Any]) -> tuple[list[str], list[list[Any]]]:
-    return ["fact", "value", "means"], [[f["name"], f["value"], f["means"]] for f in result.get("facts", [])]
+    rows = [[f["name"], f["value"], f["means"]] for f in result.get("facts", [])]
+    for w in result.get("ways", []):
+        parts = f"noise {w['noise']:.4f}, bias {w['bias']:.4f}, caches {w['prepares']:.3f} s, a sample {w['rate']:.4f} s"
+        rows.append([w["name"], w["total"], parts])
+    return ["fact", "value", "means"], rows
 
 
 TABLES = {"ladder": _ladder, "budget": _budget, "match": _match, "advice": _advice}

@@ -1,0 +1,147 @@
+"""Pilots: what each way leaves on this shot, by short renders of it on blocks of the frame, held to a longer one by brute force."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..diagnose.stand import OutOfTime, Stand
+from ..render.frame import Frame
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe, with_values
+from .blocks import noise_of
+from .candidates import CAUSTICS, Candidate, candidate
+from .error import squared_bias_of_blocks
+from .render import Scattered, Taken, take
+
+if TYPE_CHECKING:
+    from .facts import Facts
+
+SAMPLES, FEWER = 16, 4
+"""Samples a pixel of the pilots, and of those that come before."""
+SIDES = 1, 2, 4
+"""Pixels a side of the cells by which the noise of more samples is told."""
+SEEDS, SEEDS_HELD = (1, 2), (3, 4)
+TRYING, HELD = (8.0, 20.0), 0.25
+"""Seconds that all pilots take, about, at least and at most, between them as many as the frame may take; and share of them, besides, of the brute
+force that they are held to."""
+BRANCHED = 2.0
+"""Times what a sample of that, whose paths branch, takes that one does whose do not."""
+LONG = 1.0
+"""Seconds that a render of a pilot may take, where fewer samples would do."""
+SMALL = 240 * 135
+"""Pixels of the frame for which records are made at most; a larger one's are foretold."""
+GROWTH = 0.5
+"""Power of the frame's pixels with which the seconds that records take grow."""
+RATES = {
+    "brute_force": 0.0,
+    "brute_force/radiance_cache": 1.5,
+    "irradiance_cache/radiance_cache": 6.0,
+    "irradiance_cache": 8.0,
+    "photon_map": 8.0,
+    "brute_force+caustics": 60.0,
+    "baked": 60.0,
+}
+"""The ways that are tried, in turn, and the seconds that their caches take, in those of one sample a pixel of a small frame."""
+Pair = tuple[Taken, Taken]
+Tell = Callable[[str, float, "Facts"], bool]
+
+
+@dataclass(frozen=True)
+class Pilot:
+    """name: of the candidate; rate: seconds of a whole frame with one sample a pixel; curve: samples a pixel, and noise at so many; squared: bias,
+    what no more samples clear, times itself, which may fall below nought by chance, and spread: its standard error; prepares: seconds of its caches
+    for the whole frame."""
+
+    name: str
+    rate: float
+    curve: list[tuple[float, float]]
+    squared: float = 0.0
+    spread: float = 0.0
+    prepares: float = 0.0
+
+    def noise(self, seconds: float) -> float:
+        """Noise after some seconds, caches counted: on straight lines between points of both logarithms, before the first as between the first
+        two, beyond the last as the root of the samples."""
+        at = np.log(max((seconds - self.prepares) / max(self.rate, 1e-9), 0.5))
+        x, y = np.log(np.array(self.curve)).T
+        if at >= x[-1]:
+            return float(np.exp(y[-1] - 0.5 * (at - x[-1])))
+        if at <= x[0]:
+            falls = float(np.clip((y[1] - y[0]) / (x[1] - x[0]), -0.5, 0.0)) if len(x) > 1 else -0.5
+            return float(np.exp(y[0] + falls * (at - x[0])))
+        return float(np.exp(np.interp(at, x, y)))
+
+    def as_dict(self) -> dict[str, Any]:
+        return dict(self.__dict__)
+
+
+def fly(stand: Stand, blocks: Scattered, facts: "Facts", plain: Pair, seconds: float, told: Tell | None = None) -> bool:
+    """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these;
+    what TRYING has no time left for is not among them. plain: two renders of the blocks by brute force with SEEDS. False when cancelled."""
+    share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
+    small = stand.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
+    if told and not told("rendering brute force to hold the ways to", 0.2, facts):
+        return False
+    trying = min(max(seconds, TRYING[0]), TRYING[1])
+    held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), time.monotonic()
+    for k, (name, rates) in enumerate(RATES.items()):
+        left = trying - (time.monotonic() - begun)
+        if held is None or rates * facts.pace > left or (name.endswith(CAUSTICS) and not facts.sparkles):
+            continue
+        one = candidate(name, stand.recipe)
+        if told and not told(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts):
+            return False
+        small.until = time.monotonic() + left
+        try:
+            pilot = _pilot(small, one, blocks, (held, plain), facts.settled())
+        except OutOfTime:
+            if stand.cancel:
+                return False
+            continue
+        if pilot is None:
+            return False
+        facts.ways.append(pilot)
+    return held is not None
+
+
+def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair | None:
+    """Two renders of blocks by brute force that take about so many seconds, where a sample of a pixel takes `each`."""
+    ready, recipe = stand.truth()
+    samples = max(SAMPLES, round(seconds / (len(SEEDS_HELD) * BRANCHED * each * blocks.pixels)))
+    recipe = with_values(recipe, {"sampling.max": samples})
+    one, other = (take(ready, recipe, replace(blocks, seed=seed), stand.cancel) for seed in SEEDS_HELD)
+    return None if one is None or other is None else (one, other)
+
+
+def _pilot(stand: Stand, one: Candidate, blocks: Scattered, truths: tuple[Pair, Pair], limits: dict[str, Any]) -> Pilot | None:
+    recipe, edits = stand.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
+    ready, prepares = stand.ready(recipe, edits)
+    taken = curve_of(stand, ready, recipe, blocks)
+    if taken is None:
+        return None
+    pair, rate, curve = taken
+    # Lights that are drawn by importance change chance alone.
+    truth = with_values(stand.truth()[1], {"lights.seen": recipe.lights.seen})
+    squared, spread = squared_bias_of_blocks(pair, *truths) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
+    if one.values["gi.seen"] == "irradiance_cache":
+        prepares *= (blocks.width * blocks.height / (stand.frame.width * stand.frame.height)) ** GROWTH
+    return Pilot(one.name, rate, curve, squared, spread, prepares)
+
+
+def curve_of(stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered) -> tuple[Pair, float, list[tuple[float, float]]] | None:
+    """Two renders of blocks, seconds of the whole frame with one sample a pixel, and the curve of its noise; None when cancelled."""
+    curve = dict[float, float]()
+    for samples in (FEWER, SAMPLES):
+        wanted = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0.0})
+        one, other = (take(ready, wanted, replace(blocks, seed=seed), stand.cancel) for seed in SEEDS)
+        if one is None or other is None:
+            return None
+        pair = one, other
+        rate = min(one.seconds / one.pixels, other.seconds / other.pixels) / samples * blocks.width * blocks.height
+        curve |= {float(samples * side**2): max(noise_of(one, other, side), 1e-6) for side in SIDES}
+        if one.seconds * SAMPLES / FEWER > LONG:
+            break
+    return pair, rate, sorted(curve.items())
