@@ -9,16 +9,18 @@ import numpy as np
 from scipy import ndimage
 
 from ..diagnose.stand import Stand
-from ..measure.ledger import relative_weights
-from ..measure.noise import LUMINANCE
+from ..measure.ledger import NEIGHBOURHOOD, relative_weights
+from ..measure.noise import DARK, LUMINANCE
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
-from ..render.frame import Frame, sampling_of
+from ..render.frame import Cancel, Frame, sampling_of
+from ..render.prepare import Prepared
+from ..render.recipe import Recipe, with_values
 from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
 from .error import MOST, pooled, variance_between
 from .render import Scattered, Taken, scattered, take
 
-SMALL_WIDTH = 96
-"""Pixels across of the small picture that shows where a frame is grainy."""
+SMALL_WIDTH, SMALL_SAMPLES = 96, 16
+"""Pixels across of the small picture that shows where a frame is grainy, and how bright; samples of the latter."""
 CLOCK_PIXELS = 1024
 """Pixels on which one core is timed."""
 SEEDS = 11, 12
@@ -41,19 +43,38 @@ class Plan:
     preparing: float = 0.0
 
 
-def noise_of(one: Taken, other: Taken, side: int = 1) -> float:
-    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it; with `side`, as it would be with
-    side x side times the samples: by cells of so many pixels, whose chances are as independent as samples are."""
+def noise_of(one: Taken, other: Taken) -> float:
+    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
     pairs = list(zip(one.lights, other.lights, strict=True))
     around = [(a + b) / 2.0 for a, b in pairs]
-    mean, cells = one.mean(around), []
-    for (a, b), middle in zip(pairs, around, strict=True):
-        if side == 1:
-            cells.append(variance_between(a, b, middle, mean))
-        else:
-            weights = pooled(relative_weights(middle, mean).reshape(middle.shape), side)
-            cells.append(np.minimum(weights * pooled(a - b, side) ** 2, MOST**2) / 2.0)
+    mean = one.mean(around)
+    return float(np.sqrt(one.mean([variance_between(a, b, middle, mean) for (a, b), middle in zip(pairs, around, strict=True)])))
+
+
+def noise_by_cells(one: Taken, other: Taken, weights: list[np.ndarray], side: int) -> float:
+    """The same with the weights of the pixels given, as it would be with side x side times the samples: by cells of so many pixels, whose chances
+    are as independent as samples are."""
+    apart = zip(weights, one.lights, other.lights, strict=True)
+    cells = [np.minimum(pooled(w, side) * pooled(a - b, side) ** 2, MOST**2) / 2.0 for w, a, b in apart]
     return float(np.sqrt(one.mean(cells)))
+
+
+def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, cancel: Cancel) -> list[np.ndarray] | None:
+    """What squared differences in the pixels of each block are multiplied by to be judged as the eye does, as `relative_weights`, by what a small
+    picture of the frame shows about them: a block is too small to tell its neighbourhood. None when cancelled."""
+    columns = min(SMALL_WIDTH, blocks.width)
+    rows = max(1, round(columns * blocks.height / blocks.width))
+    small = take(ready, with_values(recipe, {"sampling.max": SMALL_SAMPLES, "sampling.noise_target": 0.0}), Frame(columns, rows, None, 6), cancel)
+    if small is None:
+        return None
+    light = small.lights[0]
+    around = ndimage.uniform_filter(light, max(1, round(NEIGHBOURHOOD * columns / blocks.width)), mode="nearest")
+    weights = 1.0 / np.maximum(around + DARK * light.mean(), 1e-12) ** 2
+    found = []
+    for x0, y0, x1, y1 in blocks.blocks:
+        x, y = ((np.arange(low, high) + 0.5) * n / size for low, high, n, size in ((x0, x1, columns, blocks.width), (y0, y1, rows, blocks.height)))
+        found.append(weights[np.ix_(y.astype(int), x.astype(int))])
+    return found
 
 
 class CalledOff(Exception):

@@ -101,7 +101,7 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
     r1, r2 = held.lights
     around = (r1 + r2) / 2.0
     noise = float(np.sqrt(variance_between(one, other, around).mean()))
-    root = _root(around)
+    root = np.sqrt(pooled(relative_weights(around).reshape(around.shape)))
     one, other, r1, r2 = (pooled(light) for light in (one, other, r1, r2))
     products = _products(root, one, other, r1, r2)
     bias, bias_error = _bias(*_mean(products.reshape(-1), np.ones(products.size)))
@@ -109,29 +109,25 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
     return Error(noise, bias, bias_error, light)
 
 
-def squared_bias_of_blocks(pair: tuple[Taken, Taken], held: tuple[Taken, Taken], without: tuple[Taken, Taken]) -> tuple[float, float]:
+def squared_bias_of_blocks(
+    pair: tuple[Taken, Taken], held: tuple[Taken, Taken], without: tuple[Taken, Taken], by_pixel: list[np.ndarray]
+) -> tuple[float, float]:  # fmt: skip
     """Square of the bias, which may fall below nought by chance, and its standard error, of two renders of blocks against two by brute force, `held`;
     none shares chance with another. What is off in two more by brute force, `without` bias, is taken away from it, cell by cell: rare paths in
-    `held` show in both alike (control variates: Hammersley & Handscomb 1964, "Monte Carlo Methods", section 5.5)."""
-    middles = [(a + b) / 2.0 for a, b in zip(held[0].lights, held[1].lights, strict=True)]
-    mean = held[0].mean(middles)
+    `held` show in both alike (control variates: Hammersley & Handscomb 1964, "Monte Carlo Methods", section 5.5). by_pixel: weights of the pixels
+    of each block."""
     products, weights = [], []
-    for k, around in enumerate(middles):
-        root, truths = _root(around, mean), [pooled(taken.lights[k]) for taken in held]
+    for k, of_pixels in enumerate(by_pixel):
+        root, truths = np.sqrt(pooled(of_pixels)), [pooled(taken.lights[k]) for taken in held]
         own, control = (_products(root, *(pooled(taken.lights[k]) for taken in two), *truths) for two in (pair, without))
         products.append((own - control).reshape(-1))
-        weights.append(np.full(own.size, held[0].weights[k] * around.size / own.size))
+        weights.append(np.full(own.size, held[0].weights[k] * of_pixels.size / own.size))
     return _mean(np.concatenate(products), np.concatenate(weights))
 
 
 def _products(root: np.ndarray, one: np.ndarray, other: np.ndarray, r1: np.ndarray, r2: np.ndarray) -> np.ndarray:
     """By cell, products of what two renders are off two references, whose mean is the square of the bias."""
     return (_off(root, one, r1) * _off(root, other, r2) + _off(root, one, r2) * _off(root, other, r1)) / 2.0
-
-
-def _root(around: np.ndarray, mean: float | None = None) -> np.ndarray:
-    """By cell, what a difference of luminance is multiplied by to be relative to the brightness about it."""
-    return np.sqrt(pooled(relative_weights(around, mean).reshape(around.shape)))
 
 
 def _off(root: np.ndarray, light: np.ndarray, against: np.ndarray) -> np.ndarray:

@@ -18,7 +18,8 @@ from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
-from .pilots import SAMPLES, SEEDS, SMALL, Pilot, Tell, curve_of, fly
+from .blocks import weights_of
+from .pilots import SAMPLES, SEEDS, SMALL, Known, Pilot, Tell, curve_of, fly
 from .render import Taken, scattered, take
 from .sources import sources_of
 
@@ -150,8 +151,9 @@ def measure_facts(
     pilot = take(ready, recipe, blocks, stand.cancel)
     if pilot is None:
         return None
-    grain = curve_of(stand, ready, with_values(recipe, PLAIN), blocks)
-    if grain is None:
+    weights = weights_of(ready, recipe, blocks, stand.cancel)
+    grain = curve_of(stand, ready, with_values(recipe, PLAIN), blocks, weights) if weights else None
+    if grain is None or weights is None:
         return None
     plain, facts.rate, facts.curve = grain
     deep = plain[0]
@@ -184,7 +186,7 @@ def measure_facts(
         facts.open = float((look.cast(at, d.reshape(-1, 3))[0] < 0).mean())
     if look.inside:
         facts.thin = [suspect.key.removeprefix("sheet ") for suspect in sheet_suspects(look)]
-    if stand.cancel or not fly(stand, blocks, facts, plain, seconds, told):
+    if stand.cancel or not fly(stand, blocks, facts, Known(plain, weights), seconds, told):
         return None
     facts.seconds = time.monotonic() - begun
     return facts

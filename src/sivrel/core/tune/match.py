@@ -155,11 +155,15 @@ def _after(entrant: Entrant, seconds: float) -> Error | None:
 
 
 def _noise_at(points: list[Point], seconds: float) -> float:
-    """Noise after some time, on straight lines between points of both logarithms, beyond the last with half a power, as of independent samples."""
+    """Noise after some time, on straight lines between points of both logarithms; beyond the last on as between the last two for twice its time,
+    then with half a power, as of independent samples: where a few pixels hold most of it, it falls by less at first."""
     times, noises = np.log([p.seconds for p in points]), np.log([max(p.error.noise, 1e-9) for p in points])
     at = float(np.log(seconds))
     if at >= times[-1]:
-        return float(np.exp(noises[-1] - 0.5 * (at - times[-1])))
+        steps = [(noises[-1] - y) / (times[-1] - x) for x, y in zip(times[-3:-1], noises[-3:-1], strict=True)]
+        falls = float(np.clip(np.mean(steps), -0.5, 0.0)) if steps else -0.5
+        near = min(at - times[-1], float(np.log(2.0)))
+        return float(np.exp(noises[-1] + falls * near - 0.5 * (at - times[-1] - near)))
     if at <= times[0]:
         return float(np.exp(noises[0] + 0.5 * (times[0] - at)))
     return float(np.exp(np.interp(at, times, noises)))

@@ -11,7 +11,7 @@ from ..diagnose.stand import OutOfTime, Stand
 from ..render.frame import Frame
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
-from .blocks import noise_of
+from .blocks import noise_by_cells
 from .candidates import CAUSTICS, Candidate, candidate
 from .error import squared_bias_of_blocks
 from .render import Scattered, Taken, take
@@ -78,9 +78,17 @@ class Pilot:
         return dict(self.__dict__)
 
 
-def fly(stand: Stand, blocks: Scattered, facts: "Facts", plain: Pair, seconds: float, told: Tell | None = None) -> bool:
+@dataclass(frozen=True)
+class Known:
+    """Of the blocks: plain, two renders by brute force with SEEDS; weights of their pixels, as blocks.weights_of."""
+
+    plain: Pair
+    weights: list[np.ndarray]
+
+
+def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: "Known", seconds: float, told: Tell | None = None) -> bool:
     """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these;
-    what TRYING has no time left for is not among them. plain: two renders of the blocks by brute force with SEEDS. False when cancelled."""
+    what TRYING has no time left for is not among them. known: of the blocks. False when cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
     small = stand.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
     if told and not told("rendering brute force to hold the ways to", 0.2, facts):
@@ -96,7 +104,7 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", plain: Pair, seconds: f
             return False
         small.until = time.monotonic() + left
         try:
-            pilot = _pilot(small, one, blocks, (held, plain), facts.settled())
+            pilot = _pilot(small, one, blocks, (held, known), facts.settled())
         except OutOfTime:
             if stand.cancel:
                 return False
@@ -116,22 +124,25 @@ def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair 
     return None if one is None or other is None else (one, other)
 
 
-def _pilot(stand: Stand, one: Candidate, blocks: Scattered, truths: tuple[Pair, Pair], limits: dict[str, Any]) -> Pilot | None:
+def _pilot(stand: Stand, one: Candidate, blocks: Scattered, truths: tuple[Pair, "Known"], limits: dict[str, Any]) -> Pilot | None:
     recipe, edits = stand.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
     ready, prepares = stand.ready(recipe, edits)
-    taken = curve_of(stand, ready, recipe, blocks)
+    held, known = truths
+    taken = curve_of(stand, ready, recipe, blocks, known.weights)
     if taken is None:
         return None
     pair, rate, curve = taken
     # Lights that are drawn by importance change chance alone.
     truth = with_values(stand.truth()[1], {"lights.seen": recipe.lights.seen})
-    squared, spread = squared_bias_of_blocks(pair, *truths) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
+    squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
     if one.values["gi.seen"] == "irradiance_cache":
         prepares *= (blocks.width * blocks.height / (stand.frame.width * stand.frame.height)) ** GROWTH
     return Pilot(one.name, rate, curve, squared, spread, prepares)
 
 
-def curve_of(stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered) -> tuple[Pair, float, list[tuple[float, float]]] | None:
+def curve_of(
+    stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered, weights: list[np.ndarray]
+) -> tuple[Pair, float, list[tuple[float, float]]] | None:  # fmt: skip
     """Two renders of blocks, seconds of the whole frame with one sample a pixel, and the curve of its noise; None when cancelled."""
     curve = dict[float, float]()
     for samples in (FEWER, SAMPLES):
@@ -141,7 +152,7 @@ def curve_of(stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered) -
             return None
         pair = one, other
         rate = min(one.seconds / one.pixels, other.seconds / other.pixels) / samples * blocks.width * blocks.height
-        curve |= {float(samples * side**2): max(noise_of(one, other, side), 1e-6) for side in SIDES}
+        curve |= {float(samples * side**2): max(noise_by_cells(one, other, weights, side), 1e-6) for side in SIDES}
         if one.seconds * SAMPLES / FEWER > LONG:
             break
     return pair, rate, sorted(curve.items())
