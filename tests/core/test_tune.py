@@ -359,6 +359,11 @@ class AdviceTest(unittest.TestCase):
         still = advise(level, Recipe(), seconds=20.0).recipes[1]
         self.assertEqual(still.way, "brute_force")
         self.assertIn("do not decide", still.says)
+        # Where the better one's bias is uncertain, brute force is plainer, unless it is foretold far worse.
+        for grain, doubt, way in ((0.115, 0.04, "brute_force"), (0.115, 1e-4, "irradiance_cache"), (0.2, 0.04, "irradiance_cache")):
+            level.ways[0] = Pilot("brute_force", 0.1, [(samples, noise * grain / 0.1) for samples, noise in curve])
+            level.ways[1] = Pilot("irradiance_cache", 0.1, curve, 1e-4, doubt * 0.1, 0.0)
+            self.assertEqual(advise(level, Recipe(), seconds=1.6).recipes[1].way, way)
         candidates(still.match, Recipe())
 
 

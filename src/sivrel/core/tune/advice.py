@@ -16,9 +16,9 @@ from .pilots import SAMPLES
 
 UNDECIDED = 1.1
 """Times by which another way's foretold error has to be larger than the first's for the facts to decide."""
-PLAIN = 1.03
-"""Times the least foretold error up to which brute force is taken all the same, and up to a standard error of it: it needs no tuning, and has no bias
-(the plainest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
+PLAIN, PLAIN_IN_DOUBT = 1.03, 1.25
+"""Times the least foretold error up to which brute force is taken all the same, since it needs no tuning and has no bias; and where that error is so
+uncertain (the plainest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
 DRAFT_SHARE, LEAST_DRAFT, MOST_DRAFT = 0.1, 1.5, 10.0
 @dataclass(frozen=True)
 class Fact:
@@ -100,7 +100,8 @@ def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = Tru
 
 def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses: list[Guess]) -> Advised:
     best, plain = guesses[0], next(g for g in guesses if g.name == "brute_force")
-    chosen = plain if plain.total <= max(PLAIN * best.total, best.total + best.spread) else best
+    enough = max(PLAIN * best.total, min(PLAIN_IN_DOUBT * best.total, best.total + best.spread))
+    chosen = plain if plain.total <= enough else best
     rivals = [g for g in guesses if g is not chosen and _close(g, chosen)]
     choices = [*_ways(facts, chosen, guesses, purpose, recipe), *_settled(facts), _samples(chosen, seconds)]
     values = {**candidate(chosen.name, recipe).values, **{c.key: c.value for c in choices}}
