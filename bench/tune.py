@@ -50,6 +50,18 @@ LADDERS = (
 LOOKED_UP = {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "sampling.max": 64}
 
 
+TO_SHOW = (
+    ("slipway", {}, "sampling.max", (4, 16, 64, 256, 512)),
+    ("slipway", {"sampling.max": 64}, "limits.diffuse_bounces", (0, 1, 2, 4)),
+    ("keepers-kitchen", LOOKED_UP, "photon_map.count", (5000, 20000, 80000, 320000)),
+    ("slipway", {"sampling.max": 64, "shadows.way": "depth_map"}, "shadows.resolution", (128, 512, 2048, 4096)),
+    ("keepers-kitchen", LOOKED_UP, "photon_map.bounces", (1, 2, 4, 8, 16)),
+    ("slipway", {"sampling.max": 256}, "shadows.rays", (1, 2, 4, 8)),
+    ("slipway", {"sampling.max": 64}, "limits.reflections", (0, 1, 2, 4)),
+)
+"""Ladders whose word “enough” is held to a fresh seed: shot, recipe, what is varied, and its rungs."""
+
+
 def _stand(scene: Scene, values: dict, frame: Frame, caches: CacheFolder | None = None) -> Stand:
     return Stand(scene, with_values(Recipe(), {**DEEP, **values}), Edits(), None, frame, caches=caches)
 
@@ -158,15 +170,7 @@ def enough() -> str:
     not."""
     warm_up()
     told, right, total = [], 0, 0
-    for name, values, key, rungs in (
-        ("slipway", {}, "sampling.max", (4, 16, 64, 256, 512)),
-        ("slipway", {"sampling.max": 64}, "limits.diffuse_bounces", (0, 1, 2, 4)),
-        ("keepers-kitchen", LOOKED_UP, "photon_map.count", (5000, 20000, 80000, 320000)),
-        ("slipway", {"sampling.max": 64, "shadows.way": "depth_map"}, "shadows.resolution", (128, 512, 2048, 4096)),
-        ("keepers-kitchen", LOOKED_UP, "photon_map.bounces", (0, 1, 2, 4, 8, 16)),
-        ("slipway", {"sampling.max": 256}, "shadows.rays", (1, 2, 4, 8)),
-        ("slipway", {"sampling.max": 64}, "limits.reflections", (0, 1, 2, 4)),
-    ):
+    for name, values, key, rungs in TO_SHOW:
         scene, frame = _demo(name), Frame(480, 270, (180, 100, 300, 168))
         stand, exposure = _stand(scene, values, frame), scene.camera().exposure
         chosen = varied(key, list(rungs), stand.recipe, stand.edits)

@@ -255,7 +255,7 @@ class Matches(unittest.TestCase):
 
 class AdviceTest(unittest.TestCase):
     def test_facts_of_a_box_are_its_closed_forms(self):
-        facts = measure_facts(stand(GLOWING), Frame(64, 40), 0.0, seconds=1.0)
+        facts = measure_facts(stand(GLOWING), Frame(64, 40), 0.0, seconds=10.0)
         self.assertAlmostEqual(facts.kept, 0.6, delta=0.05)
         self.assertTrue(facts.inside)
         self.assertEqual(facts.open, 0.0)
