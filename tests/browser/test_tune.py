@@ -67,7 +67,7 @@ class Tune(BrowserTest):
         page.keyboard.press("&")
         page.wait_for_url("**/advice*")
         self.run_it(seconds="6")
-        self.assertGreater(page.locator(".tried tbody tr").count(), 2)
+        self.assertGreaterEqual(page.locator(".tried tbody tr").count(), 2)
         self.assertEqual(page.locator(".advised article").count(), 3)
         self.assertIn("outside", page.locator(".facts").inner_text())
         # What is advised becomes a proof with one key; it says afterwards how long it took.

@@ -24,7 +24,7 @@ SAMPLES, FEWER = 16, 4
 SIDES = 1, 2, 4
 """Pixels a side of the cells by which the noise of more samples is told."""
 SEEDS, SEEDS_HELD = (1, 2), (3, 4)
-TRYING, HELD = (6.0, 20.0), 0.25
+TRYING, HELD = (10.0, 20.0), 0.25
 """Seconds that all pilots take, about, at least and at most, between them as many as the frame may take; and share of them, besides, of the brute
 force that they are held to."""
 BRANCHED = 2.0
