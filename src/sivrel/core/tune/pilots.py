@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ..diagnose.stand import OutOfTime, Stand
+from ..diagnose.truth import brute_force
 from ..render.frame import Frame
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
@@ -86,7 +87,7 @@ class Known:
     weights: list[np.ndarray]
 
 
-def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: "Known", seconds: float, told: Tell | None = None) -> bool:
+def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: float, told: Tell | None = None) -> bool:
     """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these;
     what TRYING has no time left for is not among them. known: of the blocks. False when cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
@@ -95,16 +96,18 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: "Known", seconds
         return False
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), time.monotonic()
+    if held is None:
+        return False
     for k, (name, rates) in enumerate(RATES.items()):
         left = trying - (time.monotonic() - begun)
-        if held is None or rates * facts.pace > left or (name.endswith(CAUSTICS) and not facts.sparkles):
+        if rates * facts.pace > left or (name.endswith(CAUSTICS) and not facts.sparkles):
             continue
         one = candidate(name, stand.recipe)
         if told and not told(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts):
             return False
         small.until = time.monotonic() + left
         try:
-            pilot = _pilot(small, one, blocks, (held, known), facts.settled())
+            pilot = _pilot(small, one, blocks, held, known, facts.settled())
         except OutOfTime:
             if stand.cancel:
                 return False
@@ -112,7 +115,7 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: "Known", seconds
         if pilot is None:
             return False
         facts.ways.append(pilot)
-    return held is not None
+    return True
 
 
 def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair | None:
@@ -124,16 +127,15 @@ def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair 
     return None if one is None or other is None else (one, other)
 
 
-def _pilot(stand: Stand, one: Candidate, blocks: Scattered, truths: tuple[Pair, "Known"], limits: dict[str, Any]) -> Pilot | None:
+def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: Known, limits: dict[str, Any]) -> Pilot | None:
     recipe, edits = stand.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
     ready, prepares = stand.ready(recipe, edits)
-    held, known = truths
     taken = curve_of(stand, ready, recipe, blocks, known.weights)
     if taken is None:
         return None
     pair, rate, curve = taken
     # Lights that are drawn by importance change chance alone.
-    truth = with_values(stand.truth()[1], {"lights.seen": recipe.lights.seen})
+    truth = with_values(brute_force(stand.recipe), {"lights.seen": recipe.lights.seen})
     squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
     if one.values["gi.seen"] == "irradiance_cache":
         prepares *= (blocks.width * blocks.height / (stand.frame.width * stand.frame.height)) ** GROWTH
