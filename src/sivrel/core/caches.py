@@ -10,6 +10,7 @@ import io
 import json
 import os
 import tempfile
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,11 +19,14 @@ from typing import Any
 import numpy as np
 
 from .errors import InputError
+from .json_text import parse_json
 
 FORMAT, VERSION = "sivrel cache", 1
 MOST_BYTES = 2 << 30
 """Of a folder of caches; the oldest go when it holds more."""
 MOST_HEADER = 1 << 20
+MOST_UNPACKED = 4 << 30
+"""Bytes of the arrays of one cache."""
 ASIDE, ASIDE_NAME = "deleted.aside", "deleted.name"
 """The file that was deleted last, and its digest."""
 HELD, HELD_ALONE = 8, 64
@@ -73,17 +77,41 @@ def to_bytes(cache: Cache) -> bytes:
 def _read_header(head: bytes, name: str) -> dict[str, Any]:
     """A header, of our format and version. Raises InputError."""
     try:
-        about = json.loads(head)
+        about = parse_json(head, "")
         ours = about["format"] == FORMAT
         texts = [about["kind"], about["subject"], about["checksum"], *about["depends"], *about["depends"].values()]
-        ours = ours and all(isinstance(text, str) for text in texts) and isinstance(about["notes"], dict)
-    except (ValueError, KeyError, TypeError, AttributeError):
+        ours = ours and all(isinstance(text, str) for text in texts) and _can_be_listed(about["notes"])
+    except (InputError, KeyError, TypeError, AttributeError):
         ours = False
     if not ours:
         raise InputError(f"{name} is not a cache of this program.")
     if about["version"] != VERSION:
         raise InputError(f"{name} is a cache of version {about['version']}; this program reads version {VERSION}, so make it again.")
     return about
+
+
+def _can_be_listed(notes: Any) -> bool:
+    """Whether notes are what the list of caches shows: seconds, and how much of what a cache holds."""
+    if not isinstance(notes, dict):
+        return False
+    seconds, count, unit = notes.get("seconds", 0.0), notes.get("count", 0), notes.get("unit", "")
+    return isinstance(seconds, int | float) and isinstance(count, int) and isinstance(unit, str)
+
+
+def _arrays(body: bytes, name: str) -> dict[str, np.ndarray]:
+    """The arrays of NumPy's archive, after a look at the sizes that it claims. Raises InputError."""
+    damaged = InputError(f"{name} is damaged: its arrays can't be read, so make it again.")
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            claimed = sum(entry.file_size for entry in archive.infolist())
+        if claimed > MOST_UNPACKED:
+            raise InputError(f"{name} unpacks to {claimed / 2**30:.1f} GB; more than {MOST_UNPACKED >> 30} can't be read.")
+        with np.load(io.BytesIO(body), allow_pickle=False) as arrays:
+            return {key: arrays[key] for key in arrays.files}
+    except (InputError, MemoryError):
+        raise
+    except Exception:  # an archive may be broken in as many ways as zip files can
+        raise damaged from None
 
 
 def header_of(path: Path) -> Cache:
@@ -99,9 +127,7 @@ def from_bytes(data: bytes, name: str) -> Cache:
     about = _read_header(head, name)
     if hashlib.sha256(body).hexdigest() != about["checksum"]:
         raise InputError(f"{name} is damaged: its checksum does not match, so make it again.")
-    with np.load(io.BytesIO(body)) as archive:
-        arrays = {key: archive[key] for key in archive.files}
-    return Cache(about["kind"], about["subject"], about["depends"], arrays, about["notes"])
+    return Cache(about["kind"], about["subject"], about["depends"], _arrays(body, name), about["notes"])
 
 
 class CacheFolder:
@@ -192,7 +218,10 @@ class CacheFolder:
 
     def take_in(self, data: bytes, name: str) -> None:
         """Keep a cache that comes as a file's bytes. Raises InputError for a damaged or foreign one."""
+        from .cache_contents import check_contents  # which knows the ways, that this module serves
+
         cache = from_bytes(data, name)
+        check_contents(cache, name)
         self.keep(cache)
         self.mark(cache.digest, "kept", True)
 

@@ -1,5 +1,19 @@
-"""The one error that carries a sentence for the user."""
+"""The one error that carries a sentence for the user, and what such sentences share."""
+
+import difflib
+from collections.abc import Iterable
+from itertools import islice
+
+MOST_COMPARED, LONGEST_COMPARED = 5000, 80
+"""Names, and letters of each, that are compared for a suggestion: comparing takes time in proportion to both."""
 
 
 class InputError(ValueError):
     """What was given can't be used. The message is one sentence that says what to do; it is shown as it stands."""
+
+
+def did_you_mean(word: str, known: Iterable[str], form: str = "{}") -> str:
+    """“ Did you mean …?” with the known name that is most like `word`, written as `form` says; empty where none is like it."""
+    candidates = [name for name in islice(known, MOST_COMPARED) if len(name) <= 4 * LONGEST_COMPARED]
+    near = difflib.get_close_matches(word[:LONGEST_COMPARED], candidates, n=1, cutoff=0.3)
+    return f" Did you mean “{form.format(near[0]) if form != '{}' else near[0]}”?" if near else ""

@@ -18,4 +18,4 @@ def setting(
 class Group(BaseModel):
     """Settings that answer one question."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)

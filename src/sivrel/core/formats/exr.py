@@ -1,19 +1,22 @@
 """OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import OpenEXR
 
 from ... import __version__
 from ..errors import InputError
+from ..json_text import parse_json
 from ..render.frame import Frame
 from ..render.passes import LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
 from ..scene import edits as scene_edits
 from ..scene.edits import Edits
+from .exr_file import box_of, open_exr
 
 LARGEST_HALF = 65504.0
 
@@ -25,6 +28,7 @@ class Picture:
     passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
     recipe, shot, camera, version: None where the file was not written by this program
     objects: names by the numbers of the pass “object”, as far as the file tells them
+    problem: why recipe and edits are None though this program wrote the file, one sentence; empty where there is none
     """
 
     passes: dict[str, np.ndarray]
@@ -35,6 +39,7 @@ class Picture:
     version: str | None = None
     edits: Edits | None = None
     objects: list[str] = field(default_factory=list)
+    problem: str = ""
 
     @property
     def beauty(self) -> np.ndarray:
@@ -78,12 +83,7 @@ def read_exr(path: Path) -> Picture:
     """Read a picture; passes that this program does not know are left out. Raises InputError."""
     if not path.is_file():
         raise InputError(f"There is no picture {path}; check the name.")
-    try:
-        file = OpenEXR.File(str(path), separate_channels=True)
-        header, channels = file.header(), file.channels()
-        planes = {name: channel.pixels.astype(np.float32) for name, channel in channels.items()}
-    except Exception:
-        raise InputError(f"{path} is not an OpenEXR picture, or it is damaged.") from None
+    header, planes = open_exr(path, str(path))
     if not {"R", "G", "B"} <= planes.keys():
         raise InputError(f"{path} has no channels R, G and B; give a picture with a beauty pass.")
     passes = {"beauty": np.stack([planes.get(c, np.ones_like(planes["R"])) for c in "RGBA"], axis=2)}
@@ -92,22 +92,38 @@ def read_exr(path: Path) -> Picture:
         letters = channels_of(name)
         if all(f"{name}.{letter}" in planes for letter in letters):
             passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)
-    origin, size = header["displayWindow"][0], header["displayWindow"][1] - header["displayWindow"][0] + 1
-    low, high = header["dataWindow"][0] - origin, header["dataWindow"][1] - origin + 1
-    whole = tuple(low) == (0, 0) and tuple(high) == tuple(size)
-    about = json.loads(header["sivrelShot"]) if "sivrelShot" in header else {}
+    return _with_header(Picture(passes, Frame()), header, path)
+
+
+def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Picture:
+    """The picture with what its header tells: where it lies in its frame, and how it was made as far as that can be read. Raises InputError."""
+    left, top, right, bottom = box_of(header, "dataWindow")
+    x0, y0, x1, y1 = box_of(header, "displayWindow")
+    region = None if (left, top, right, bottom) == (x0, y0, x1, y1) else (left - x0, top - y0, right - x0, bottom - y0)
+    about, objects = _told(header, "sivrelShot", {}), _told(header, "sivrelObjects", [])
+    seed = about.get("seed")
     try:
-        region = None if whole else (int(low[0]), int(low[1]), int(high[0]), int(high[1]))
-        frame = Frame(int(size[0]), int(size[1]), region, int(about.get("seed", 0)))
+        picture.frame = Frame(x1 - x0, y1 - y0, region)
     except InputError:
-        raise InputError(f"{path} has a data window outside its display window; crop it first.") from None
-    return Picture(
-        passes,
-        frame,
-        from_json(header["sivrelRecipe"]) if "sivrelRecipe" in header else None,
-        about.get("shot"),
-        about.get("camera"),
-        header.get("sivrelVersion"),
-        scene_edits.from_json(header["sivrelEdits"]) if "sivrelEdits" in header else None,
-        list(json.loads(header.get("sivrelObjects", "[]"))),
-    )
+        raise InputError(f"{path} has a data window outside its display window, or one too large; crop it first.") from None
+    if isinstance(seed, int) and 0 <= seed < 1 << 32:
+        picture.frame = replace(picture.frame, seed=seed)
+    picture.shot, picture.camera = (about[key] if isinstance(about.get(key), str) else None for key in ("shot", "camera"))
+    picture.objects = [str(name) for name in objects]
+    if "sivrelRecipe" in header:
+        picture.version = str(header.get("sivrelVersion", ""))
+        try:
+            recipe, edits = from_json(str(header["sivrelRecipe"])), scene_edits.from_json(str(header.get("sivrelEdits", "")))
+            picture.recipe, picture.edits = recipe, edits
+        except InputError as error:
+            picture.problem = f"How {path.name} was made can't be read: {error}"
+    return picture
+
+
+def _told(header: dict[str, Any], key: str, nothing: Any) -> Any:
+    """A part of the header that is JSON of the same type as `nothing`, or `nothing`."""
+    try:
+        told = parse_json(str(header.get(key, "")), "")
+    except InputError:
+        return nothing
+    return told if isinstance(told, type(nothing)) else nothing

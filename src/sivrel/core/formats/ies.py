@@ -9,6 +9,9 @@ from ..errors import InputError
 from ..scene.model import Profile
 
 MOST_ANGLES = 2000
+MOST_BYTES = 64 << 20
+"""Of a file: 2 000 by 2 000 directions take less."""
+BRIGHTEST = 1e12
 
 
 def read_ies(text: str, name: str) -> Profile:
@@ -23,6 +26,8 @@ def read_ies(text: str, name: str) -> Profile:
     tilt, _, body = rest.partition("\n")
     numbers = [float(n) for n in re.findall(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", body)]
     try:
+        if not np.isfinite(numbers).all():
+            raise ValueError
         if tilt.strip().upper() == "INCLUDE":
             pairs = int(numbers[1])
             numbers = numbers[2 + 2 * pairs :]
@@ -37,10 +42,13 @@ def read_ies(text: str, name: str) -> Profile:
         horizontal, at = np.array(numbers[at : at + round_]), at + round_
         candela = np.array(numbers[at : at + across * round_]).reshape(round_, across) * factor
     except (IndexError, ValueError):
-        raise InputError(f"{name} is not a whole photometric IES file; numbers are missing.") from None
+        raise InputError(f"{name} is not a whole photometric IES file; numbers are missing or beyond measure.") from None
+    if not 0.0 <= candela.min() <= candela.max() <= BRIGHTEST:
+        raise InputError(f"{name} has candela values below zero or beyond measure; it is damaged.")
     if kind != 1:
         raise InputError(f"{name} is of type {'CBA'[kind - 1] if kind in (2, 3) else kind}; only type C is read.")
-    if (np.diff(vertical) <= 0.0).any() or (np.diff(horizontal) <= 0.0).any() or vertical[0] < 0.0 or vertical[-1] > 180.0:
+    rise = (np.diff(vertical) > 0.0).all() and (np.diff(horizontal) > 0.0).all()
+    if not (rise and vertical[0] >= 0.0 and vertical[-1] <= 180.0 and horizontal[0] >= 0.0 and horizontal[-1] <= 360.0):
         raise InputError(f"{name} has angles that do not rise; it is damaged.")
     return Profile(vertical, *_whole_turn(horizontal, candela))
 
@@ -69,7 +77,9 @@ def _whole_turn(horizontal: np.ndarray, candela: np.ndarray) -> tuple[np.ndarray
 def read_ies_file(path: Path) -> Profile:
     """The profile in the file `path`. Raises InputError."""
     try:
+        if path.stat().st_size > MOST_BYTES:
+            raise InputError(f"{path.name} is larger than any photometric file; check the name.")
         text = path.read_text("latin-1")
-    except OSError:
+    except (OSError, ValueError):
         raise InputError(f"There is no photometric file {path}; check the name.") from None
     return read_ies(text, path.name)

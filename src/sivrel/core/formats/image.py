@@ -10,6 +10,8 @@ from ..errors import InputError
 from . import hdr
 
 MOST_PIXELS = 1 << 26
+FORMATS = ("PNG", "JPEG", "TIFF", "BMP", "TGA")
+"""What Pillow may read: it knows some forty formats more, which no scene needs."""
 EXR_MAGIC = b"\x76\x2f\x31\x01"
 
 
@@ -31,45 +33,41 @@ def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
     from PIL import Image
 
     try:
-        with Image.open(io.BytesIO(data)) as image:
+        with Image.open(io.BytesIO(data), formats=FORMATS) as image:
             if image.width * image.height > MOST_PIXELS:
                 raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.")
             deep = image.mode.startswith("I") or image.mode == "F"
             grey = image.mode in ("L", "LA", "1") or deep
+            decodes = encoding == "sRGB" or (encoding == "auto" and not grey)
             if deep:
-                plane = np.asarray(image, np.float32) / (65535.0 if image.mode != "F" else 1.0)
-                pixels = np.repeat(plane[..., None], 4, axis=2)
+                plane = np.asarray(image, np.float32) / np.float32(65535.0 if image.mode != "F" else 1.0)
+                pixels = np.repeat((srgb_to_linear(plane) if decodes else plane)[..., None], 4, axis=2).astype(np.float32)
                 pixels[..., 3] = 1.0
             else:
-                pixels = np.asarray(image.convert("RGBA"), np.float32) / 255.0
+                # Through a table of the 256 values: large pictures are decoded in little more memory than they take.
+                levels = np.arange(256, dtype=np.float32) / np.float32(255.0)
+                coded = np.asarray(image.convert("RGBA"))
+                pixels = levels[coded]
+                if decodes:
+                    pixels[..., :3] = srgb_to_linear(levels).astype(np.float32)[coded[..., :3]]
     except InputError:
         raise
     except Image.DecompressionBombError:
         raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.") from None
+    except MemoryError:
+        raise
     except Exception:
         raise InputError(f"The image {name} can't be read; give a PNG, a JPEG, an EXR or an HDR file.") from None
-    if encoding == "sRGB" or (encoding == "auto" and not grey):
-        pixels[..., :3] = srgb_to_linear(pixels[..., :3])
-    return pixels.astype(np.float32)
+    return pixels
 
 
 def _read_exr(data: bytes, name: str) -> np.ndarray:
-    import OpenEXR
+    from .exr_file import open_exr  # here, since the library takes a while to load
 
     with tempfile.TemporaryDirectory() as folder:  # the library reads from paths alone
         path = Path(folder) / "texture.exr"
         path.write_bytes(data)
-        try:
-            window = OpenEXR.File(str(path), header_only=True).header()["dataWindow"]
-            wide, high = (int(b) - int(a) + 1 for a, b in zip(window[0], window[1], strict=True))
-            if not 0 < wide * high <= MOST_PIXELS:
-                raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.")
-            channels = OpenEXR.File(str(path), separate_channels=True).channels()
-            planes = {key: channel.pixels.astype(np.float32) for key, channel in channels.items()}
-        except InputError:
-            raise
-        except Exception:
-            raise InputError(f"The image {name} is a damaged EXR file.") from None
+        _, planes = open_exr(path, f"The image {name}")
     first = planes.get("R", planes.get("Y"))
     if first is None:
         raise InputError(f"The image {name} has neither channel R nor channel Y.")

@@ -3,12 +3,12 @@
 from pathlib import Path
 
 import numpy as np
-import OpenEXR
 
 from ..errors import InputError
 from ..render.frame import Frame
 from .exr import Picture, read_exr
-from .image import MOST_PIXELS, read_image
+from .exr_file import open_exr
+from .image import read_image
 
 SUFFIXES = (".exr", ".png", ".hdr", ".jpg", ".jpeg", ".tif", ".tiff")
 NAMES = {
@@ -54,27 +54,9 @@ def _of(path: Path, passes: dict[str, np.ndarray]) -> Picture:
 
 def _layers(path: Path) -> dict[str, np.ndarray] | None:
     """Passes of an EXR by our names; None where this program wrote it. Raises InputError."""
-    try:
-        file = OpenEXR.File(str(path), header_only=True)
-        header = file.header()
-        window = header["dataWindow"]
-        wide, high = (int(b) - int(a) + 1 for a, b in zip(window[0], window[1], strict=True))
-        if "sivrelRecipe" in header:
-            return None
-        if not 0 < wide * high <= MOST_PIXELS:
-            raise InputError(f"{path.name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.")
-        planes = {}
-        for part in OpenEXR.File(str(path), separate_channels=True).parts:
-            prefix = str(part.header.get("name", "")) if part.header.get("name") else ""
-            for name, channel in part.channels.items():
-                if channel.pixels.shape[:2] == (high, wide):
-                    planes[name if name not in planes else f"{prefix}.{name}"] = channel.pixels.astype(np.float32)
-                    if prefix and "." not in name:
-                        planes.setdefault(f"{prefix}.{name}", channel.pixels.astype(np.float32))
-    except InputError:
-        raise
-    except Exception:
-        raise InputError(f"{path.name} is not an OpenEXR picture, or it is damaged.") from None
+    header, planes = open_exr(path, path.name, parts=True)
+    if "sivrelRecipe" in header:
+        return None
     found: dict[str, np.ndarray] = {}
     layers: dict[str, list[str]] = {}
     for name in planes:

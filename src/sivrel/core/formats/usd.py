@@ -6,11 +6,12 @@ OpenUSD's schemas UsdGeom, UsdShade (UsdPreviewSurface specification 2.6) and Us
 from pathlib import Path
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdLux
+from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
 from ..scene.model import Camera, Mesh, Scene
 from .framing import framing_camera
+from .usd_assets import open_stage, refuse_clips
 from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
@@ -27,49 +28,17 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
     """
     if not path.is_file():
         raise InputError(f"There is no scene file {path}; check the name.")
-    if confine_to is not None:
-        _check_confined(path, confine_to)
-    try:
-        stage = Usd.Stage.Open(str(path))
-    except Tf.ErrorException:
-        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
+    stage = open_stage(path, confine_to)
+    if confine_to is not None and frame is not None:
+        refuse_clips(stage, path)
     scene = Scene(path.stem, animated=stage.GetStartTimeCode() < stage.GetEndTimeCode())
     _Reader(stage, scene, confine_to, Usd.TimeCode.Default() if frame is None else Usd.TimeCode(frame)).read()
     return scene
 
 
-def first_frame(path: Path) -> float:
+def first_frame(path: Path, confine_to: Path | None = None) -> float:
     """The time code at which a stage begins. Raises InputError."""
-    try:
-        return float(Usd.Stage.Open(str(path)).GetStartTimeCode())
-    except Tf.ErrorException:
-        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
-
-
-def _check_confined(path: Path, folder: Path) -> None:
-    """Refuse layers that refer outside `folder`, before anything out there is opened."""
-    waiting, seen = [path], set()
-    root = folder.resolve()
-    while waiting:
-        layer_path = waiting.pop()
-        if layer_path in seen:
-            continue
-        seen.add(layer_path)
-        try:
-            layer = Sdf.Layer.FindOrOpen(str(layer_path))
-        except Tf.ErrorException:
-            layer = None
-        if layer is None:
-            if layer_path == path:
-                raise InputError(f"{path.name} is not a USD file, or it is damaged.")
-            continue
-        for reference in filter(None, layer.GetCompositionAssetDependencies()):  # an empty one is to the layer itself
-            target = Path(Sdf.ComputeAssetPathRelativeToLayer(layer, reference))
-            if "[" in target.name:
-                continue  # inside a package that is itself inside the folder
-            if not target.resolve().is_relative_to(root):
-                raise InputError(f"{path.name} refers to {reference}, which was not given with it; add that file.")
-            waiting.append(target)
+    return float(open_stage(path, confine_to).GetStartTimeCode())
 
 
 class _Reader:

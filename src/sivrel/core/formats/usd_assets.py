@@ -1,8 +1,12 @@
-"""Files that a USD stage refers to."""
+"""Files that a USD stage refers to, and how a stage that somebody gave is kept within its folder.
+
+Every layer is looked at before the stage is composed, and the layers in use are looked at once more after: what can't be followed by name
+(expressions, clips, search paths of the environment) is refused, never opened.
+"""
 
 from pathlib import Path
 
-from pxr import Ar
+from pxr import Ar, Sdf, Tf, Usd
 
 from ..errors import InputError
 
@@ -12,12 +16,72 @@ def asset_bytes(asset, confine_to: Path | None) -> bytes:
     `confine_to`, when it lies outside that folder."""
     resolved = asset.resolvedPath
     if not resolved:
-        raise InputError(f"The file {asset.path} was not found.")
-    outer = Path(Ar.SplitPackageRelativePathOuter(resolved)[0])
-    if confine_to and not outer.resolve().is_relative_to(confine_to.resolve()):
-        raise InputError(f"The file {asset.path} was not given with the scene.")
+        raise InputError(f"The file {asset.path[:200]} was not found.")
+    if confine_to and not is_within(resolved, confine_to):
+        raise InputError(f"The file {asset.path[:200]} was not given with the scene.")
     opened = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(resolved))
     if not opened:
-        raise InputError(f"The file {asset.path} can't be opened.")
+        raise InputError(f"The file {asset.path[:200]} can't be opened.")
     with opened as source:
         return bytes(source.GetBuffer())
+
+
+def is_within(identifier: str, folder: Path) -> bool:
+    """Whether a layer or asset lies in a folder: the file itself, or the package that holds it, links followed."""
+    file = Sdf.Layer.SplitIdentifier(identifier)[0]
+    outer = Ar.SplitPackageRelativePathOuter(file)[0]
+    try:
+        return Path(outer).resolve().is_relative_to(folder.resolve())
+    except (OSError, ValueError):
+        return False
+
+
+def open_stage(path: Path, confine_to: Path | None = None) -> Usd.Stage:
+    """The stage at `path`. With `confine_to`, no layer outside that folder is opened. Raises InputError."""
+    if confine_to is not None:
+        _check_layers(path, confine_to)
+    try:
+        stage = Usd.Stage.Open(str(path))
+    except Tf.ErrorException:
+        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
+    if confine_to is not None:
+        for layer in stage.GetUsedLayers():
+            if not layer.anonymous and not is_within(layer.identifier, confine_to):
+                raise _outside(path, layer.identifier)
+    return stage
+
+
+def refuse_clips(stage: Usd.Stage, path: Path) -> None:
+    """Raise InputError where values come from clips: their files are named by patterns, and opened as values are read."""
+    for prim in stage.TraverseAll():
+        if prim.HasAuthoredMetadata("clips") or prim.HasAuthoredMetadata("clipSets"):
+            raise InputError(f"{path.name} takes its motion from value clips, which can't be read from an upload; save it as one file.")
+
+
+def _check_layers(path: Path, folder: Path) -> None:
+    """Refuse layers that refer outside `folder`, before anything out there is opened."""
+    waiting, seen = [str(path)], set()
+    while waiting:
+        identifier = waiting.pop()
+        if identifier in seen:
+            continue
+        seen.add(identifier)
+        try:
+            layer = Sdf.Layer.FindOrOpen(identifier)
+        except Tf.ErrorException:
+            layer = None
+        if layer is None:
+            if identifier == str(path):
+                raise InputError(f"{path.name} is not a USD file, or it is damaged.")
+            continue  # it is not there, or can't be read: composing does without it
+        for reference in filter(None, layer.GetCompositionAssetDependencies()):  # an empty one is to the layer itself
+            if "`" in reference:
+                raise InputError(f"{path.name} refers to {reference[:200]}, an expression; save it with plain names of files.")
+            target = Sdf.ComputeAssetPathRelativeToLayer(layer, reference)
+            if not is_within(target, folder):
+                raise _outside(path, reference)
+            waiting.append(target)
+
+
+def _outside(path: Path, reference: str) -> InputError:
+    return InputError(f"{path.name} refers to {reference[:200]}, which was not given with it; add that file.")

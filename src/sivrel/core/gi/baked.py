@@ -8,10 +8,10 @@ from ..errors import InputError
 from ..kernel import called_kernel, kernel
 from ..settings import Group, setting
 from ..vector import LUMINANCE, cross, dot, row3, subtract
-from .elements import MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
+from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
 from .radiosity import Solution, gloss_photons, solve, solve_finer
-from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
+from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 BAKED = 6
 USED = {"gi.seen|gi.beyond": ["baked"], "gi.seen": ["baked", "brute_force", "irradiance_cache"]}
@@ -250,8 +250,11 @@ def _to_patches(at_corners: np.ndarray, areas: np.ndarray, patches: np.ndarray, 
 
 def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Bake:
     light, numbers, patches = arrays["light"], arrays["numbers"], arrays["patches"]
+    corners = int(notes["corners"])
+    if len(arrays["split"]) < len(job.arrays.vertices) or int(numbers.max(initial=-1)) >= corners:
+        raise InputError("The bake is of another shape of the scene, and can't serve this one; unlock or delete it on the page of caches.")
     for k in range(wanted.smoothing):
-        at_corners = _to_corners(light, arrays["areas"], patches, numbers, int(notes["corners"]))
+        at_corners = _to_corners(light, arrays["areas"], patches, numbers, corners)
         if k == wanted.smoothing - 1:
             light = at_corners
         else:
@@ -269,6 +272,20 @@ def _preview(arrays: dict[str, np.ndarray]) -> Preview:
     brighter = np.where((light[0::2].sum(axis=1) > light[1::2].sum(axis=1))[:, None], light[0::2], light[1::2])
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     return Preview(corners, np.zeros(len(corners)), brighter, "triangles", normals)
+
+
+def _nodes(arrays: dict[str, np.ndarray]) -> int:
+    return len(arrays["split"])
+
+
+def _elements(arrays: dict[str, np.ndarray]) -> int:
+    return len(arrays["numbers"])
+
+
+def _is_sound(arrays: dict[str, np.ndarray]) -> bool:
+    """Whether every walk down a tree ends: halves stand after what they are halves of."""
+    inner = np.flatnonzero(arrays["split"] != LEAF)
+    return bool((arrays["child"][inner] > inner).all())
 
 
 WAY = Way(
@@ -303,4 +320,17 @@ WAY = Way(
     preview=_preview,
     says=lambda notes: f"About {notes['coming'] * 100:.1f} % of the light was still to come.",
     points=lambda arrays: (len(arrays["numbers"]), "elements"),
+    holds={
+        "split": Table(0, whole=True, low=LEAF, high=lambda arrays: 2),
+        "child": Table(0, whole=True, rows=_nodes, low=0, high=lambda arrays: max(0, _nodes(arrays) - 2)),
+        "element": Table(0, whole=True, rows=_nodes, low=0, high=lambda arrays: max(0, _elements(arrays) - 1)),
+        "numbers": Table(3, whole=True, low=0, high=lambda arrays: 3 * _elements(arrays)),
+        "patches": Table(0, whole=True, rows=_elements, low=0, high=lambda arrays: len(arrays["light"]) // 2 - 1),
+        "areas": Table(0, rows=_elements, places=1),
+        "light": Table(6),
+        "corners": Table(9, rows=_elements, places=9),
+        "landings": Table(0),
+    },
+    sound=_is_sound,
+    tells=("corners", "coming"),
 )

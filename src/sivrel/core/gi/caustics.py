@@ -15,7 +15,7 @@ from ..settings import Group, setting
 from ..vector import scale
 from .photon_map import as_tree
 from .photons import CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
-from .way import Preview, Way
+from .way import Preview, Table, Way
 
 ON = {"caustics.on": ["yes"]}
 GATHERED = 40
@@ -200,4 +200,9 @@ WAY = Way(
     preview=_preview,
     says=lambda notes: f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last.",
     points=lambda arrays: (len(arrays["points"]), "photons"),
+    holds={
+        "points": Table(COLUMNS, places=6),
+        "axes": Table(0, whole=True, rows=lambda arrays: len(arrays["points"]), low=0, high=lambda arrays: 2),
+        "starts": Table(0, whole=True, rows=lambda arrays: max(2, len(arrays["starts"])), low=0, high=lambda arrays: len(arrays["points"])),
+    },
 )

@@ -16,7 +16,7 @@ from ..settings import Group, setting
 from ..trace.traverse import any_hit, make_stack
 from ..vector import add, cross, dot, scale, subtract
 from .tree import DEEPEST, bounds_of_ranges, sort_into_tree
-from .way import INDIRECT, NOT_SERVED, Preview, Way
+from .way import INDIRECT, NOT_SERVED, Preview, Table, Way
 
 IRRADIANCE_CACHE = 4
 USED = {"gi.seen": ["irradiance_cache"]}
@@ -286,4 +286,5 @@ WAY = Way(
     lookup=_lookup,
     preview=_preview,
     points=lambda arrays: (len(arrays["records"]), "records"),
+    holds={"records": Table(COLUMNS, places=9)},
 )

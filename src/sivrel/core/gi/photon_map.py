@@ -17,7 +17,7 @@ from ..settings import Group, setting
 from ..vector import LUMINANCE, scale
 from .photons import CAUSTIC, COLUMNS, DIRECT, FLUX, KIND_OF_PHOTON, NORMAL, automatic_radius, shoot_photons
 from .tree import DEEPEST, push_halves, sort_into_tree
-from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
+from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 PHOTON_MAP = 3
 MOST_GATHERED = 512
@@ -242,6 +242,7 @@ WAY = Way(
     preview=_preview,
     says=lambda notes: f"Gathered within {notes['radius']:.3g} m.",
     points=lambda arrays: (len(arrays["photons"]), "photons"),
+    holds={"photons": Table(COLUMNS, places=6)},
 )
 
 

@@ -14,7 +14,7 @@ from ..settings import Group, setting
 from ..trace.sampler import hash32, sample_2d
 from ..vector import add, frame, scale
 from .hemisphere import cosine_directions
-from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Way
+from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 RADIANCE_CACHE = 5
 USED = {"gi.seen|gi.beyond": ["radiance_cache"], "gi.seen": ["radiance_cache", "brute_force", "irradiance_cache"]}
@@ -247,4 +247,5 @@ WAY = Way(
     preview=_preview,
     says=lambda notes: f"Cells are {notes['cell']:.2g} m wide.",
     points=lambda arrays: (len(arrays["samples"]), "paths"),
+    holds={"samples": Table(12, places=6)},
 )

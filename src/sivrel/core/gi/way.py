@@ -36,6 +36,23 @@ class Spot(NamedTuple):
     dimension: int
 
 
+class Table(NamedTuple):
+    """What an array of a cache has to be, so that a file that somebody gave can be served without harm.
+
+    columns: length of a row, 0 where rows are single numbers; whole: integers of any size, instead of floats
+    places: how many of the first columns are places in metres, which are smaller than light may be bright
+    rows: of the cache's arrays, how many rows this one must have; None for any number
+    low, high: of the cache's arrays, the least and the largest number that may stand in it, where it holds indices
+    """
+
+    columns: int
+    whole: bool = False
+    places: int = 0
+    rows: Callable[[dict[str, np.ndarray]], int] | None = None
+    low: int = -(1 << 62)
+    high: Callable[[dict[str, np.ndarray]], int] | None = None
+
+
 class Preview(NamedTuple):
     """What a cache holds, to be drawn: points float [n, 3] in metres; sizes float [n], radii or half edges in metres; values float
     [n, 3], what each holds, as colour; shape: `discs` that lie on surfaces, `dots`, `boxes`, or `triangles` (points [n, 3, 3]);
@@ -75,6 +92,8 @@ class Way(NamedTuple):
     preview: of its arrays, what to draw
     says: of its notes, one sentence more about what was made
     points: of its arrays, how many things it holds, and what they are called
+    holds: its arrays by name, as a file must have them; sound: of its arrays, whether what they say of each other can be
+    tells: names of the numbers in its notes that serving, preview or words need
     """
 
     key: str
@@ -100,3 +119,6 @@ class Way(NamedTuple):
     preview: Callable[[dict[str, np.ndarray]], Preview] | None = None
     says: Callable[[dict[str, Any]], str] | None = None
     points: Callable[[dict[str, np.ndarray]], tuple[int, str]] | None = None
+    holds: dict[str, Table] = {}  # noqa: RUF012 (a named tuple's default is never changed)
+    sound: Callable[[dict[str, np.ndarray]], bool] | None = None
+    tells: tuple[str, ...] = ()

@@ -19,8 +19,9 @@ from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArr
 from ..scene.edits import Edits, to_json
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.pack import pack_geometry
+from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
-from ..shadows.depth_map import map_row, render_map
+from ..shadows.depth_map import KIND_OF_MAP, map_row, map_shape, render_map
 from ..shadows.ways import DEPTH_MAP
 from ..trace.traverse import closest_hits
 from .frame import Frame
@@ -28,7 +29,6 @@ from .preparation import Preparation, camera_rays
 from .prepare_ways import CacheNote, prepare_ways, what_changed
 from .recipe import Recipe
 
-KIND_OF_MAP = "depth map"
 SEEN_POINTS = 96
 """Points across the picture to which a sun's map is fitted when it is fitted to the view."""
 
@@ -122,10 +122,12 @@ def prepare(
     edit can't be applied."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
+    check_edited(edited)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
     chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
     made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects])
     if geometry is None or geometry.made_of != made_of:
+        check_extent(edited)
         geometry = Geometry(pack_geometry(edited), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
     chosen = edited.camera(camera)
@@ -162,6 +164,8 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             "map": hash_of(row),
         }
         cache = caches.find(KIND_OF_MAP, depends)
+        if cache is not None and cache.arrays["depths"].shape != map_shape(row):
+            cache = None
         made, because = cache is None, ""
         if cache is None:
             because = what_changed(caches.alike(KIND_OF_MAP, light.name), depends)
@@ -171,7 +175,7 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             cache = Cache(KIND_OF_MAP, light.name, depends, {"depths": depths, "row": row}, {"seconds": time.perf_counter() - begun})
             if progress is None or progress(what, 1.0):
                 caches.keep(cache)
-        maps[light.name] = cache.arrays["row"], cache.arrays["depths"]
+        maps[light.name] = row, cache.arrays["depths"]
         prepared.maps.append(
             MapNote(
                 light.name,

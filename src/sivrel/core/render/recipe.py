@@ -4,15 +4,15 @@ The declarations (groups.py, and the ways of finding bounced light) are the one 
 `--set`, the reference in docs/recipe.md and the words in which two recipes differ.
 """
 
-import difflib
 import functools
 import json
 from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ValidationError, create_model
 
-from ..errors import InputError
+from ..errors import InputError, did_you_mean
 from ..gi.way import Way
+from ..json_text import parse_json
 from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
 from ..settings import Group
 from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
@@ -120,9 +120,7 @@ def with_values(recipe: Recipe, values: dict[str, Any]) -> Recipe:
     groups: dict[str, dict[str, Any]] = recipe.model_dump()
     for key, value in values.items():
         if key not in known:
-            near = difflib.get_close_matches(key, known, n=1, cutoff=0.3)
-            offer = f" Did you mean “{near[0]}”?" if near else ""
-            raise InputError(f"There is no setting “{key}”.{offer} `sivrel recipes` lists them all.")
+            raise InputError(f"There is no setting “{key[:80]}”.{did_you_mean(key, known)} `sivrel recipes` lists them all.")
         group, name = key.split(".")
         groups[group][name] = value
     try:
@@ -133,8 +131,8 @@ def with_values(recipe: Recipe, values: dict[str, Any]) -> Recipe:
 
 def _sentence(error: ValidationError, known: dict[str, SettingInfo]) -> str:
     first = error.errors()[0]
-    key = ".".join(str(part) for part in first["loc"][:2])
-    given = first["input"]
+    key = ".".join(str(part) for part in first["loc"][:2])[:200]
+    given = str(first["input"])[:200]
     info = known.get(key)
     if info is None:
         return f"The recipe has something unknown at “{key}”; remove it."
@@ -155,10 +153,7 @@ def to_json(recipe: Recipe) -> str:
 
 def from_json(text: str | bytes) -> Recipe:
     """The inverse of `to_json`; keys that are missing take their defaults. Raises InputError."""
-    try:
-        data = json.loads(text)
-    except ValueError:
-        raise InputError("The recipe is not JSON; write one with `sivrel recipes --json` as a pattern.") from None
+    data = parse_json(text, "The recipe is not JSON that this program can read; write one with `sivrel recipes --json` as a pattern.")
     if not isinstance(data, dict) or data.get("version", VERSION) != VERSION:
         raise InputError(f"The recipe is not of version {VERSION}, the one this program reads.")
     values = {}

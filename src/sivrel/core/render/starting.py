@@ -4,6 +4,7 @@ import json
 from typing import Any, NamedTuple
 
 from ..errors import InputError
+from ..json_text import parse_json
 from .recipe import Recipe, from_json, to_json, with_values
 
 
@@ -65,9 +66,9 @@ def named_to_json(recipe: Recipe, name: str, reason: str) -> str:
 
 def named_from_json(text: str | bytes) -> tuple[str, str, Recipe]:
     """(name, reason, recipe) of such a file; the first two may be empty. Raises InputError."""
-    try:
-        told = json.loads(text)
-        name, reason = str(told.pop("name", "")), str(told.pop("reason", ""))
-    except (ValueError, AttributeError, TypeError):
-        raise InputError("This is not a recipe; give a JSON file that was exported here.") from None
+    problem = "This is not a recipe; give a JSON file that was exported here."
+    told = parse_json(text, problem)
+    if not isinstance(told, dict):
+        raise InputError(problem)
+    name, reason = str(told.pop("name", "")), str(told.pop("reason", ""))
     return name, reason, from_json(json.dumps(told))

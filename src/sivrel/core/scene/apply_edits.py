@@ -1,6 +1,5 @@
 """Edits laid over a scene as it was read: a new scene, the old one untouched."""
 
-import difflib
 import math
 from collections.abc import Callable
 from dataclasses import replace
@@ -8,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import InputError
+from ..errors import InputError, did_you_mean
 from ..lights.daylight import SUN_ANGLE, daylight
 from .cards import make_card
 from .edits import CameraEdit, CardEdit, Edits, LightEdit, ObjectEdit
@@ -91,7 +90,7 @@ def _mend(scene: Scene, name: str, edit: ObjectEdit) -> None:
 
 
 def _no_object(scene: Scene, name: str) -> InputError:
-    return InputError(f"There is no object “{name}” in {scene.name}.{_nearest(name, [m.name for m in scene.meshes])}")
+    return InputError(f"There is no object “{name}” in {scene.name}.{did_you_mean(name, [m.name for m in scene.meshes])}")
 
 
 def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
@@ -133,11 +132,6 @@ def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
             raise InputError(f"The object “{mesh.name}” does not glow, so it can't be aimed at.")
 
 
-def _nearest(name: str, names: list[str]) -> str:
-    near = difflib.get_close_matches(name, names, n=1, cutoff=0.3)
-    return f" Did you mean “{near[0]}”?" if near else ""
-
-
 def linked(meshes: list[Mesh], pattern: str) -> frozenset[str] | None:
     """Names of the meshes that a link's text means: parts of names by commas, those with a leading minus left out; None
     for all."""
@@ -176,7 +170,7 @@ def _edit_light(scene: Scene, name: str, edit: LightEdit, profile: Any, panorama
     elif edit.kind is not None:
         at, light = len(scene.lights), _new_light(scene, name, edit.kind)
     else:
-        raise InputError(f"There is no light “{name}” in {scene.name}.{_nearest(name, known)} Give light.{name}.kind to add it.")
+        raise InputError(f"There is no light “{name}” in {scene.name}.{did_you_mean(name, known)} Give light.{name}.kind to add it.")
     for field in PLAIN:
         value = getattr(edit, field)
         if value is not None:
@@ -222,7 +216,7 @@ def _edit_camera(scene: Scene, name: str, edit: CameraEdit) -> None:
     if name in known:
         at, camera = known.index(name), scene.cameras[known.index(name)]
     elif edit.at is None or edit.towards is None:
-        raise InputError(f"There is no camera “{name}” in {scene.name}.{_nearest(name, known)} Give camera.{name}.at and .towards to add it.")
+        raise InputError(f"There is no camera “{name}” in {scene.name}.{did_you_mean(name, known)} Give camera.{name}.at and .towards to add it.")
     else:
         at, camera = len(known), replace(scene.camera(edit.like), name=name)
     scene.cameras[at : at + 1] = [moved(camera, edit)]

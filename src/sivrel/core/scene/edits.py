@@ -4,13 +4,13 @@ Each edit has a key, `light.NAME.setting`, `object.NAME.setting`, `card.NAME.set
 recipe, the declaration here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
 """
 
-import difflib
 import json
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints, ValidationError
 
-from ..errors import InputError
+from ..errors import InputError, did_you_mean
+from ..json_text import is_text, parse_json
 from ..shadows.ways import CODES as SHADOW_WAYS
 
 ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "daylight", "portal")
@@ -21,11 +21,24 @@ WHOLE = "whole"
 """The name that stands for the whole scene."""
 
 
+FARTHEST = 1e7
+"""Metres from the origin, or strength of a colour, that an edit may set."""
+
+
+def _unicode(text: str) -> str:
+    if not is_text(text):
+        raise ValueError("not Unicode")
+    return text
+
+
 def _numbers(value: Any) -> Any:
     return [part.strip() for part in value.split(",")] if isinstance(value, str) else value
 
 
-Three = Annotated[tuple[float, float, float], BeforeValidator(_numbers)]
+_Coordinate = Annotated[float, Field(ge=-FARTHEST, le=FARTHEST)]
+Three = Annotated[tuple[_Coordinate, _Coordinate, _Coordinate], BeforeValidator(_numbers)]
+Name = Annotated[str, StringConstraints(min_length=1, max_length=4096), AfterValidator(_unicode)]
+"""What an edit is called, or whose it is."""
 
 
 def setting(name: str, phrase: str, trades: str, unit: str = "", **limits: Any) -> Any:
@@ -34,7 +47,7 @@ def setting(name: str, phrase: str, trades: str, unit: str = "", **limits: Any) 
 
 
 class _Edit(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, allow_inf_nan=False)
 
 
 class ShadowEdit(_Edit):
@@ -176,10 +189,10 @@ class SceneEdit(_Edit):
 class Edits(_Edit):
     """All edits of a shot; `Edits()` changes nothing."""
 
-    lights: dict[str, LightEdit] = {}
-    objects: dict[str, ObjectEdit] = {}
-    cards: dict[str, CardEdit] = {}
-    cameras: dict[str, CameraEdit] = {}
+    lights: dict[Name, LightEdit] = {}
+    objects: dict[Name, ObjectEdit] = {}
+    cards: dict[Name, CardEdit] = {}
+    cameras: dict[Name, CameraEdit] = {}
     scenes: dict[Literal["whole"], SceneEdit] = {}
 
     def of_geometry(self) -> "Edits":
@@ -266,9 +279,8 @@ def split_key(key: str) -> tuple[str, str, str]:
         if rest.endswith(f".{field}") and len(rest) > len(field) + 1:
             return group, rest[: -len(field) - 1], field
     name, _, field = rest.rpartition(".")
-    near = difflib.get_close_matches(field, known, n=1, cutoff=0.3)
-    offer = f" Did you mean “{group}.{name or 'NAME'}.{near[0]}”?" if near else ""
-    raise InputError(f"There is no setting “{key}”.{offer} `sivrel recipes` lists them all.")
+    offer = did_you_mean(field, known, f"{group}.{(name or 'NAME')[:80].replace('{', '').replace('}', '')}.{{}}")
+    raise InputError(f"There is no setting “{key[:200]}”.{offer} `sivrel recipes` lists them all.")
 
 
 def with_edits(edits: Edits, values: dict[str, Any]) -> Edits:
@@ -277,6 +289,8 @@ def with_edits(edits: Edits, values: dict[str, Any]) -> Edits:
     for key, value in values.items():
         group, name, field = split_key(key)
         leaf = tree.setdefault(GROUPS[group], {}).setdefault(name, {})
+        if isinstance(value, str) and not is_text(value):
+            raise InputError(f"{group}.….{field} holds characters that are not Unicode; write it anew.")
         *outer, last = field.split(".")
         for step in outer:
             leaf = leaf.setdefault(step, {})
@@ -302,11 +316,12 @@ def _sentence(error: ValidationError) -> str:
     key, about = f"{group}.{place[1] if len(place) > 1 else ''}.{field}", SETTINGS.get(group, {}).get(field)
     given = ",".join(map(str, first["input"])) if isinstance(first["input"], list | tuple) else first["input"]
     if about is None:
-        return f"The edits have something unknown at “{'.'.join(place)}”; remove it."
+        return f"The edits have something unknown at “{'.'.join(place)[:200]}”; remove it."
+    key, given = key[:200], str(given)[:200]
     if about["choices"]:
         return f"{key} can't be “{given}”; choose one of: {', '.join(about['choices'])}."
     if about["type"] == "three":
-        return f"{key} can't be “{given}”; give three numbers like 1,0.5,0.25."
+        return f"{key} can't be “{given}”; give three numbers from -{FARTHEST:g} to {FARTHEST:g}, like 1,0.5,0.25."
     if about["type"] == "switch":
         return f"{key} can't be “{given}”; give on or off."
     if about["type"] == "text":
@@ -322,8 +337,9 @@ def to_json(edits: Edits) -> str:
 
 def from_json(text: str | bytes) -> Edits:
     """The inverse of `to_json`. Raises InputError."""
+    told = parse_json(text or "{}", "The edits are not JSON that this program can read.")
     try:
-        return Edits.model_validate_json(text or "{}")
+        return Edits.model_validate(told)
     except ValidationError as error:
         raise InputError(_sentence(error)) from None
 

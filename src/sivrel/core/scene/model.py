@@ -19,6 +19,7 @@ class Texture:
     wrap: how coordinates outside [0, 1] are met, per axis
     scale, bias: applied to the four channels after the look-up
     transform: 2 x 3 matrix from the mesh's coordinates to the texture's
+    sound: whether its numbers have been found to be finite
     """
 
     texels: np.ndarray
@@ -26,6 +27,7 @@ class Texture:
     scale: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
     bias: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     transform: np.ndarray = field(default_factory=lambda: np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]]))
+    sound: bool = False
 
 
 @dataclass

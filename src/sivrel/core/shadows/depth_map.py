@@ -58,6 +58,8 @@ WIDEST = math.radians(70.0)
 HALF_OPAQUE = 0.5
 """A cut-out surface is in the map where it is at least this opaque: a map knows no half shadow."""
 ROWS_AT_ONCE = 16
+KIND_OF_MAP = "depth map"
+"""Of its caches."""
 FITTED = (10.0, 90.0)
 """Percentiles of what is seen, along each axis, that a map fitted to the view must hold."""
 
@@ -89,10 +91,16 @@ def map_row(lights: np.ndarray, i: int, resolution: int, low: np.ndarray, high: 
     return row
 
 
+def map_shape(row: np.ndarray) -> tuple[int, int, int]:
+    """Faces, rows and columns of the map of a row."""
+    resolution = int(row[MAP_RESOLUTION])
+    return 6 if row[MAP_KIND] == SIX else 1, resolution, resolution
+
+
 def render_map(scene: SceneArrays, i: int, row: np.ndarray, on_rows: Callable[[float], bool] | None = None) -> np.ndarray:
     """Depths float32 [faces, resolution, resolution] of light `i`, infinite where nothing is met, on all cores.
     `on_rows(share done)` may stop the work by returning False, whereupon the rest stays infinite."""
-    resolution, faces = int(row[MAP_RESOLUTION]), 6 if row[MAP_KIND] == SIX else 1
+    faces, resolution, _ = map_shape(row)
     depths = np.full((faces, resolution, resolution), np.inf, np.float32)
     strips = [(face, y) for face in range(faces) for y in range(0, resolution, ROWS_AT_ONCE)]
     link, going = int(scene.lights[i, SHADOWING]), [True]

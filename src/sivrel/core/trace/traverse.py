@@ -11,6 +11,8 @@ from .simd import highest_bit, lowest_bit, slabs8, triangles8
 NO_HIT = np.uint32(0xFFFFFFFF)
 STACK = 512
 """Deep enough for seven waiting children on each of MAX_DEPTH + 8 levels."""
+FARTHEST = np.float32(1e30)
+"""A ray with a larger coordinate meets nothing."""
 # Unsigned throughout: they spare the wrap-around test that signed indices cost.
 ZERO, ONE, EIGHT = np.uint64(0), np.uint64(1), np.uint64(8)
 _LEAF, _INDEX = np.uint64(LEAF_FLAG), np.uint64(LEAF_FLAG - 1)
@@ -38,6 +40,13 @@ def _inverse(d):
     if abs(d) < 1e-20:
         return np.float32(1e20) if d >= 0.0 else np.float32(-1e20)
     return np.float32(1.0) / d
+
+
+@kernel
+def _is_traceable(ox, oy, oz, dx, dy, dz):
+    """Whether a ray can be traced at all: false where a part of it is not a number, or too large to be multiplied. Such a ray passes the slab
+    tests of empty slots, which refer to nothing."""
+    return abs(ox) + abs(oy) + abs(oz) < FARTHEST and abs(dx) + abs(dy) + abs(dz) < FARTHEST
 
 
 @kernel
@@ -79,6 +88,8 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
     near, best = np.float32(t_near), np.float32(t_far)
+    if not _is_traceable(ox, oy, oz, dx, dy, dz):
+        return NO_HIT, best, np.float32(0.0), np.float32(0.0)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
     px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
@@ -138,6 +149,8 @@ def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_nea
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
     near, far = np.float32(t_near), np.float32(t_far)
+    if not _is_traceable(ox, oy, oz, dx, dy, dz):
+        return False
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
     px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)

@@ -1,0 +1,62 @@
+"""An OpenEXR file as header and planes, of a size that memory can hold; what its layers mean is left to those who ask."""
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenEXR
+
+from ..errors import InputError
+
+MOST_PIXELS = 1 << 26
+MOST_SAMPLES = 1 << 30
+"""Numbers in all channels together: 4 GB."""
+
+
+def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+    """(header, planes) of the first part of a file: float32 [rows, columns] by the name of the channel; with `parts` those of the others too, as
+    PART.CHANNEL where a name is taken. Planes of another size than the data window are left out. Raises InputError naming it as `name`."""
+    damaged = InputError(f"{name} is not an OpenEXR picture, or it is damaged.")
+    try:
+        headers = [part.header for part in OpenEXR.File(str(path), header_only=True).parts]
+        wide, high = window_size(headers[0])
+        samples = sum(_area(header) * len(header["channels"]) for header in headers)
+    except Exception:
+        raise damaged from None
+    if not (0 < wide and 0 < high and wide * high <= MOST_PIXELS):
+        raise InputError(f"{name} is {wide} x {high} pixels; give a picture of 1 to {MOST_PIXELS >> 20} million pixels.")
+    if not samples <= MOST_SAMPLES:
+        raise InputError(f"{name} holds {samples / 2**28:.0f} GB in its channels; save it with fewer passes, or smaller.")
+    planes: dict[str, np.ndarray] = {}
+    try:
+        for part in OpenEXR.File(str(path), separate_channels=True).parts[: None if parts else 1]:
+            prefix = str(part.header.get("name") or "")
+            for channel_name, channel in part.channels.items():
+                if channel.pixels.shape != (high, wide):
+                    continue
+                plane = channel.pixels.astype(np.float32)
+                planes[channel_name if channel_name not in planes else f"{prefix}.{channel_name}"] = plane
+                if parts and prefix and "." not in channel_name:
+                    planes.setdefault(f"{prefix}.{channel_name}", plane)
+    except MemoryError:
+        raise
+    except Exception:
+        raise damaged from None
+    return headers[0], planes
+
+
+def box_of(header: dict[str, Any], window: str) -> tuple[int, int, int, int]:
+    """left, top, right, bottom of a window of the header, the last two beyond it."""
+    low, high = header[window]
+    return int(low[0]), int(low[1]), int(high[0]) + 1, int(high[1]) + 1
+
+
+def window_size(header: dict[str, Any]) -> tuple[int, int]:
+    """Columns and rows of the data window."""
+    left, top, right, bottom = box_of(header, "dataWindow")
+    return right - left, bottom - top
+
+
+def _area(header: dict[str, Any]) -> int:
+    wide, high = window_size(header)
+    return max(0, wide) * max(0, high)

@@ -1,0 +1,51 @@
+"""JSON that comes from outside, read through one door: no text of it may stop or surprise what reads it."""
+
+import json
+from typing import Any
+
+from .errors import InputError
+
+MOST_DEPTH = 32
+"""Levels of lists and objects within each other. Nothing that this program writes has more than ten."""
+
+
+def parse_json(text: str | bytes, problem: str) -> Any:
+    """The value that `text` holds. Raises InputError with the sentence `problem` where it is not JSON (RFC 8259), nests deeper than
+    MOST_DEPTH, or holds numbers that are not finite or text that is not Unicode."""
+    try:
+        value = json.loads(text, parse_constant=_refuse, parse_float=_finite)
+    except (ValueError, RecursionError):
+        raise InputError(problem) from None
+    if not _is_plain(value, MOST_DEPTH):
+        raise InputError(problem)
+    return value
+
+
+def is_text(text: str) -> bool:
+    """Whether a text is Unicode: without halves of surrogate pairs, which JSON can spell and no file or database can hold, and without NUL."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return "\0" not in text
+
+
+def _refuse(constant: str) -> float:
+    raise ValueError(constant)
+
+
+def _finite(text: str) -> float:
+    number = float(text)
+    if abs(number) == float("inf"):
+        raise ValueError(text)
+    return number
+
+
+def _is_plain(value: Any, depth: int) -> bool:
+    if isinstance(value, str):
+        return is_text(value)
+    if isinstance(value, dict):
+        return depth > 0 and all(is_text(key) and _is_plain(member, depth - 1) for key, member in value.items())
+    if isinstance(value, list):
+        return depth > 0 and all(_is_plain(member, depth - 1) for member in value)
+    return True

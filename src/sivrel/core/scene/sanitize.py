@@ -1,0 +1,164 @@
+"""Numbers that no light can be computed with, taken out of a scene as it is read: not-a-number, infinity, and sizes beyond all measure.
+
+A file may hold them by damage or by a mistake in the program that wrote it. What can be repaired is, what can't is left out, and a note says
+which; the kernels may then count on finite numbers.
+"""
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import fields, is_dataclass
+
+import numpy as np
+
+from ..errors import InputError
+from .model import Camera, Light, Mesh, Profile, Scene, Surface, Texture, TextureUse
+
+FARTHEST = 1e9
+"""Metres from the origin, or across, that anything may lie: single precision tells places 64 m apart there."""
+BRIGHTEST = 1e20
+"""Radiance, and any other quantity of light."""
+WIDEST = 1e4
+"""Tangent of half of a camera's field of view: 179.99 degrees."""
+LENGTHS = ("width", "height", "length", "radius")
+
+
+def sanitize(scene: Scene) -> None:
+    """Repair or leave out, in place, what holds numbers that are not finite or too large; notes say what. Raises InputError where nothing
+    is left to render."""
+    checks: tuple[tuple[str, list, Callable], ...] = (
+        ("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem), ("object", scene.meshes, _mesh_problem),
+    )  # fmt: skip
+    for what, things, problem_of in checks:
+        for thing in list(things):
+            problem = problem_of(thing)
+            if problem:
+                things.remove(thing)
+                scene.notes.append(f"The {what} {thing.name[:120]} {problem}, so it was left out.")
+    if not scene.triangle_count():
+        raise InputError(f"{scene.name} has nothing to render; every object in it is damaged.")
+    left = {mesh.name for mesh in scene.meshes}
+    scene.lights[:] = [light for light in scene.lights if light.kind != "mesh" or light.mesh in left]
+    for surface in scene.surfaces:
+        _repair_surface(surface, scene.notes)
+    for texture, owner in _textures(scene):
+        _repair_texture(texture, owner, scene.notes)
+
+
+def check_edited(scene: Scene) -> None:
+    """Raise InputError where edits have made of a scene what can't be rendered; repair the pictures that they brought in."""
+    for what, things, problem_of in (("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem)):
+        for thing in things:
+            problem = problem_of(thing)
+            if problem:
+                raise InputError(f"With these edits the {what} {thing.name[:120]} {problem}; set it to smaller numbers.")
+    for texture, owner in _textures(scene):
+        _repair_texture(texture, owner, scene.notes)
+
+
+def check_extent(scene: Scene) -> None:
+    """Raise InputError where edits have made a scene larger than can be measured."""
+    low, high = scene.bounds()
+    if not (low.min() > -FARTHEST and high.max() < FARTHEST):
+        raise InputError(f"With these edits the scene reaches further than {FARTHEST / 1000.0:,.0f} km; scale it down.")
+
+
+def _within(limit: float, *values: object) -> bool:
+    """Whether all numbers and arrays are finite and at most `limit` in size."""
+    return all(bool(np.all(np.abs(np.asarray(value, float)) <= limit)) for value in values)
+
+
+def _light_problem(light: Light) -> str:
+    """What is wrong with a light, as the end of a sentence; empty where nothing is."""
+    shape = light.shaping
+    lengths = [getattr(light, name) for name in LENGTHS]
+    if not _within(FARTHEST, light.position, lengths, light.unit):
+        return "has a place or a size that is not finite, or too large"
+    if not _within(2.0, light.frame) or np.linalg.norm(np.asarray(light.frame, float), axis=1).min() < 0.5:
+        return "has a transform that can't be used"
+    # By logarithms: two to the power of an exposure may be beyond all numbers.
+    strength = [abs(float(c)) for c in (*light.color, light.intensity)]
+    if not _within(BRIGHTEST, strength, light.exposure, light.diffuse, light.specular, light.temperature or 0.0):
+        return "has a brightness that is not finite, or too large"
+    power = light.exposure + math.log2(max(*strength[:3], 1e-30)) + math.log2(max(strength[3], 1e-30))
+    if power > math.log2(BRIGHTEST) or light.exposure < -200.0:
+        return "has an exposure that is too large"
+    if not _within(1e6, light.angle, light.rotation, shape.cone_angle, shape.cone_softness, shape.focus, shape.focus_tint):
+        return "has angles that are not finite, or too large"
+    if shape.profile is not None and not _profile_is_sound(shape.profile):
+        return "has a photometric profile with numbers that are not finite, or below zero"
+    return ""
+
+
+def _profile_is_sound(profile: Profile) -> bool:
+    return _within(BRIGHTEST, profile.candela, profile.vertical, profile.horizontal) and float(profile.candela.min(initial=0.0)) >= 0.0
+
+
+def _camera_problem(camera: Camera) -> str:
+    world = np.asarray(camera.to_world, float)
+    if not _within(FARTHEST, world) or np.linalg.norm(world[:, :3], axis=0).min() < 0.5:
+        return "has a transform that can't be used"
+    widest = FARTHEST if camera.orthographic else WIDEST
+    if not (1e-9 <= camera.half_width <= widest) or not _within(1e4, camera.shift):
+        return "has a field of view that can't be used"
+    if not (0.0 <= camera.lens_radius <= FARTHEST and 0.0 < camera.focus <= 1e30):
+        return "has a focus or an aperture that can't be used"
+    if not _within(100.0, camera.exposure):
+        return "has an exposure that is not finite, or too large"
+    return ""
+
+
+def _mesh_problem(mesh: Mesh) -> str:
+    """What is wrong with a mesh's places; what can be repaired of it is, in place."""
+    if not len(mesh.vertices) or not (np.abs(mesh.vertices).max() <= FARTHEST):
+        return "has points that are not finite, or too far away"
+    if not np.isfinite(mesh.uvs).all():
+        mesh.uvs = np.nan_to_num(mesh.uvs, nan=0.0, posinf=0.0, neginf=0.0)
+    if not np.isfinite(mesh.normals).all():
+        v = mesh.vertices.astype(float)
+        facet = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+        facet /= np.maximum(np.linalg.norm(facet, axis=1, keepdims=True), 1e-30)
+        sound = np.isfinite(mesh.normals).all(axis=2, keepdims=True)
+        mesh.normals = np.where(sound, mesh.normals, facet[:, None, :]).astype(np.float32)
+    return ""
+
+
+def _repair_surface(surface: Surface, notes: list[str]) -> None:
+    """Put a default in place of each number that can't be used, and say which."""
+    plain, repaired = Surface(), []
+    for field in fields(Surface):
+        value = getattr(surface, field.name)
+        if isinstance(value, tuple | float | int) and not _within(BRIGHTEST, value):
+            setattr(surface, field.name, getattr(plain, field.name))
+            repaired.append(field.name.replace("_", " "))
+    if repaired:
+        notes.append(f"The material {surface.name[:120]} has numbers that are not finite; defaults stand in for its {', '.join(repaired)}.")
+
+
+def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
+    if texture.sound:
+        return
+    for name in ("scale", "bias", "transform"):
+        if not _within(BRIGHTEST, getattr(texture, name)):
+            setattr(texture, name, getattr(Texture(texture.texels), name))
+            notes.append(f"The picture of {owner} is placed or scaled by numbers that are not finite; it is used as it is.")
+    with np.errstate(invalid="ignore"):
+        wrong = ~(np.abs(texture.texels) <= BRIGHTEST)
+    count = int(wrong.any(axis=2).sum())
+    if count:
+        texture.texels = np.where(wrong, np.float32(0.0), texture.texels)
+        pixels = "One pixel" if count == 1 else f"{count:,} pixels"
+        notes.append(f"{pixels} of the picture of {owner} {'is' if count == 1 else 'are'} not finite numbers, and black stands in for them.")
+    texture.sound = True
+
+
+def _textures(scene: Scene) -> Iterator[tuple[Texture, str]]:
+    """Every texture once, with what wears it."""
+    seen: set[int] = set()
+    for owner, what in ((*((light, "light") for light in scene.lights), *((surface, "material") for surface in scene.surfaces))):
+        assert is_dataclass(owner)
+        for field in fields(owner):
+            value = getattr(owner, field.name)
+            texture = value.texture if isinstance(value, TextureUse) else value
+            if isinstance(texture, Texture) and id(texture) not in seen:
+                seen.add(id(texture))
+                yield texture, f"the {what} {owner.name[:120]}"  # type: ignore[attr-defined]
