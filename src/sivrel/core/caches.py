@@ -78,15 +78,15 @@ def _read_header(head: bytes, name: str) -> dict[str, Any]:
     """A header, of our format and version. Raises InputError."""
     try:
         about = parse_json(head, "")
-        ours = about["format"] == FORMAT
+        ours, version = about["format"] == FORMAT, about["version"]
         texts = [about["kind"], about["subject"], about["checksum"], *about["depends"], *about["depends"].values()]
         ours = ours and all(isinstance(text, str) for text in texts) and _can_be_listed(about["notes"])
     except (InputError, KeyError, TypeError, AttributeError):
         ours = False
     if not ours:
         raise InputError(f"{name} is not a cache of this program.")
-    if about["version"] != VERSION:
-        raise InputError(f"{name} is a cache of version {about['version']}; this program reads version {VERSION}, so make it again.")
+    if version != VERSION:
+        raise InputError(f"{name} is a cache of version {version}; this program reads version {VERSION}, so make it again.")
     return about
 
 

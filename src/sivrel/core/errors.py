@@ -8,8 +8,18 @@ MOST_COMPARED, LONGEST_COMPARED = 5000, 80
 """Names, and letters of each, that are compared for a suggestion: comparing takes time in proportion to both."""
 
 
+LONGEST = 1200
+"""Letters of a sentence that are shown."""
+
+
 class InputError(ValueError):
-    """What was given can't be used. The message is one sentence that says what to do; it is shown as it stands."""
+    """What was given can't be used. The message is one sentence that says what to do; it is shown as it stands.
+
+    What it quotes may hold line breaks, control characters, halves of surrogate pairs or whole books: they are taken out, and it is cut."""
+
+    def __init__(self, sentence: str) -> None:
+        plain = " ".join("".join(c if c.isprintable() else " " for c in sentence[: 2 * LONGEST]).split())
+        super().__init__(plain if len(plain) <= LONGEST else f"{plain[: LONGEST - 1]}…")
 
 
 def did_you_mean(word: str, known: Iterable[str], form: str = "{}") -> str:

@@ -25,7 +25,7 @@ class Beside:
     def has(self, name: str) -> bool:
         try:
             return self._place(name).is_file()
-        except (InputError, OSError, ValueError):
+        except InputError:
             return False
 
     def read(self, name: str) -> bytes:
@@ -39,8 +39,11 @@ class Beside:
             parts = candidate.replace("\\", "/")
             # As it is named; or beside the scene, where an upload puts all files, and where a path of another machine leads nowhere.
             for place in (self.path.parent / parts, self.path.parent / Path(parts).name):
-                if "\0" not in candidate and place.resolve().is_relative_to(self.root) and place.is_file():
-                    return place
+                try:
+                    if "\0" not in candidate and place.resolve().is_relative_to(self.root) and place.is_file():
+                        return place
+                except (OSError, ValueError):
+                    continue  # no file can have that name
         raise InputError(f"The file {name[:120]} was not given with the scene.")
 
     def _bytes(self, place: Path, name: str) -> bytes:

@@ -22,6 +22,8 @@ USED = {"gi.seen|gi.beyond": ["radiance_cache"], "gi.seen": ["radiance_cache", "
 BOUNCED, ALL, COUNT, COLUMNS = 0, 3, 6, 7
 FACES = 0.38
 """A normal faces along an axis, among others, when its part along it is more than this: the sine of 22 degrees."""
+NARROWEST = 1e-6
+"""Extent of samples, in their distance from the origin, below which they lie in one place."""
 EMPTY = -1
 LEAST_PATHS = 4
 """A cell with fewer paths is not asked."""
@@ -150,7 +152,7 @@ def automatic_size(samples: np.ndarray, extent: float) -> float:
     WANTED_PATHS."""
     if not len(samples):
         return extent / 64.0
-    size = extent / 16.0
+    size = max(extent, NARROWEST * (1.0 + float(np.abs(samples[:, :3]).max()))) / 16.0
     for _ in range(16):
         smaller = size / math.sqrt(2.0)
         _, at, counts = np.unique(_cell_numbers(samples, smaller), return_inverse=True, return_counts=True)

@@ -310,7 +310,7 @@ def with_edits(edits: Edits, values: dict[str, Any]) -> Edits:
 
 def _sentence(error: ValidationError) -> str:
     first = error.errors()[0]
-    place = [str(part) for part in first["loc"]]
+    place = [str(part) for part in first["loc"]] or ["the whole"]
     group = next((g for g, a in GROUPS.items() if a == place[0]), place[0])
     field = next((f for f in (".".join(place[2:4]), place[2] if len(place) > 2 else "") if f in SETTINGS.get(group, {})), "")
     key, about = f"{group}.{place[1] if len(place) > 1 else ''}.{field}", SETTINGS.get(group, {}).get(field)
