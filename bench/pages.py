@@ -132,7 +132,7 @@ def pages() -> str:
 
 def _fill(data: Path) -> int:
     """Make a lineage of five hundred proofs that branches; returns the last one's number."""
-    db = database.connect(data)
+    db = database.create(data)
     add_demo_shots(db, data)
     shot, chance = shots.find(db, SHOT), random.Random(1)
     assert shot is not None

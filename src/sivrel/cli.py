@@ -379,15 +379,29 @@ def _parser() -> argparse.ArgumentParser:
 def main(arguments: list[str] | None = None) -> int:
     args = _parser().parse_args(arguments)
     try:
-        return args.run(args)
+        code = args.run(args)
+        sys.stdout.flush()
+        return code
     except InputError as error:
         _say(f"sivrel: {error}")
         return 2
     except KeyboardInterrupt:
         _say("cancelled")
         return 130
+    except BrokenPipeError:
+        # Who reads has seen enough; what is left in the buffer must not be written at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
     except OSError as error:
         _say(f"sivrel: {error.strerror or error}: {error.filename or ''}".rstrip(": "))
+        return 1
+    except MemoryError:
+        _say("sivrel: there is not enough memory for this; render it smaller, or with fewer passes.")
+        return 1
+    except Exception as error:
+        if os.environ.get("SIVREL_DEBUG"):
+            raise
+        _say(f"sivrel: this failed by a fault of ours ({type(error).__name__}); set SIVREL_DEBUG=1 and tell us what it says.")
         return 1
 
 

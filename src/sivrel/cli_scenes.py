@@ -67,7 +67,7 @@ def read_given(path: Path, frame: float | None) -> Any:
     from .work.looking_in import looked_into
 
     if path.is_file() and not path.resolve().is_relative_to(FOLDER):
-        looked_into(path, None)
+        looked_into(path, None, frame)
     return read_scene(path, frame=frame)
 
 

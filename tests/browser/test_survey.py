@@ -26,7 +26,7 @@ class Survey(BrowserTest):
 
     def light_of(self, number: int) -> float:
         data = Path(self.program.data)
-        db = database.connect(data)
+        db = database.create(data)
         picture = read_exr(files.picture_path(data, proofs.get(db, number).picture))
         db.close()
         return float((picture.beauty[LEAK][..., :3] @ (0.2126, 0.7152, 0.0722)).mean())

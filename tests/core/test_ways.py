@@ -219,7 +219,7 @@ from sivrel.work.intake import add_demo_shots
 from sivrel.web.app import create_app
 with tempfile.TemporaryDirectory() as folder:
     data = Path(folder)
-    add_demo_shots(database.connect(data), data)
+    add_demo_shots(database.create(data), data)
     print(create_app(data).test_client().get("/shots/slipway").text)
 """
 

@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import Recipe, to_json
 from sivrel.store import database, proofs, shots
 from sivrel.store.database import FILE, MIGRATIONS
@@ -47,7 +48,7 @@ class MigrationTest(unittest.TestCase):
     def test_each_earlier_version_is_brought_up_to_date(self):
         for version in range(1, len(steps()) + 1):
             with self.subTest(version=version):
-                db = database.connect(self.made_by(version))
+                db = database.create(self.made_by(version))
                 self.addCleanup(db.close)
                 self.assertEqual(db.execute("PRAGMA user_version").fetchone()[0], len(steps()))
                 self.assertEqual(shots.find(db, "pier").title, "Pier")
@@ -61,10 +62,10 @@ class MigrationTest(unittest.TestCase):
             tables = [row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")]
             return {table: sorted(tuple(row)[1:] for row in db.execute(f"PRAGMA table_info({table})")) for table in tables}
 
-        new = database.connect(self.folder())
+        new = database.create(self.folder())
         self.addCleanup(new.close)
         for version in range(1, len(steps())):
-            old = database.connect(self.made_by(version))
+            old = database.create(self.made_by(version))
             self.addCleanup(old.close)
             self.assertEqual(shape(old), shape(new))
 
@@ -75,8 +76,8 @@ class MigrationTest(unittest.TestCase):
         later = next(line.split()[2] for step in steps()[1:] for line in step.read_text().splitlines() if line.startswith("CREATE TABLE"))
         db.execute(f"CREATE TABLE {later} (other INTEGER)")
         db.commit()
-        with self.assertRaises(sqlite3.OperationalError):
-            database.connect(data)
+        with self.assertRaisesRegex(InputError, "already exists"):
+            database.create(data)
         self.assertEqual(db.execute("PRAGMA user_version").fetchone()[0], 1)
         self.assertEqual(db.execute("SELECT count(*) FROM proofs").fetchone()[0], 1)
         db.close()

@@ -17,7 +17,7 @@ class StoreTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.data = Path(folder.name)
-        self.db = database.connect(self.data)
+        self.db = database.create(self.data)
         self.addCleanup(self.db.close)
 
     def shot(self, slug="room"):
@@ -31,7 +31,7 @@ class StoreTest(unittest.TestCase):
 class Database(StoreTest):
     def test_opening_again_changes_nothing(self):
         self.shot()
-        again = database.connect(self.data)
+        again = database.create(self.data)
         self.assertEqual(len(shots.listed(again)), 1)
         again.close()
 

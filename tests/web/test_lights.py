@@ -88,7 +88,7 @@ class WithWorker(LightsTest):
 
     @classmethod
     def tearDownClass(cls):
-        cls.worker.parent = -1  # its thread ends
+        cls.worker.ending.set()
         time.sleep(0.2)
         super().tearDownClass()
 

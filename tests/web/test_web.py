@@ -35,7 +35,7 @@ class WebTest(unittest.TestCase):
     def setUpClass(cls):
         cls.folder = tempfile.TemporaryDirectory()
         cls.data = Path(cls.folder.name)
-        cls.db = database.connect(cls.data)
+        cls.db = database.create(cls.data)
         add_demo_shots(cls.db, cls.data)
 
     @classmethod

@@ -76,7 +76,7 @@ class Finer(unittest.TestCase):
 class Pins(unittest.TestCase):
     def test_each_proof_of_the_view_is_read_once(self):
         with tempfile.TemporaryDirectory() as folder:
-            data, db = Path(folder), database.connect(Path(folder))
+            data, db = Path(folder), database.create(Path(folder))
             self.addCleanup(db.close)
             add_demo_shots(db, data)
             shot = shots.find(db, "slipway")

@@ -37,12 +37,12 @@ class WorkerTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.data = Path(folder.name)
-        self.db = database.connect(self.data)
+        self.db = database.create(self.data)
         self.addCleanup(self.db.close)
         add_demo_shots(self.db, self.data)
 
     def start(self) -> subprocess.Popen:
-        worker = subprocess.Popen([sys.executable, "-m", "sivrel.work.worker", str(self.data)], stderr=subprocess.DEVNULL)
+        worker = subprocess.Popen([sys.executable, "-m", "sivrel.work", str(self.data)], stderr=subprocess.DEVNULL)
         self.addCleanup(lambda: (worker.kill(), worker.wait()))
         return worker
 
@@ -86,7 +86,7 @@ class Killed(WorkerTest):
         self.assertEqual(self.picture(number), self.picture(self.queue(sampling__max=2)))
 
     def workers(self) -> list[int]:
-        found = subprocess.run(["pgrep", "-f", f"sivrel.work.worker {self.data}"], capture_output=True, text=True)
+        found = subprocess.run(["pgrep", "-f", f"sivrel.work {self.data}"], capture_output=True, text=True)
         return [int(pid) for pid in found.stdout.split()]
 
     def test_a_worker_ends_with_its_parent(self):

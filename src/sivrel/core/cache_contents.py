@@ -47,8 +47,8 @@ def _damaged(name: str, what: str) -> InputError:
 
 
 def _form_is_right(array: np.ndarray, table: Table) -> bool:
-    kinds = "iu" if table.whole else "f"
-    return array.dtype.kind in kinds and array.dtype.itemsize <= 8 and array.shape[1:] == ((table.columns,) if table.columns else ()) and array.ndim > 0
+    kinds, row = "iu" if table.whole else "f", (table.columns,) if table.columns else ()
+    return array.dtype.kind in kinds and array.dtype.itemsize <= 8 and array.ndim > 0 and array.shape[1:] == row
 
 
 def _values_are_sound(array: np.ndarray, table: Table, arrays: dict[str, np.ndarray]) -> bool:

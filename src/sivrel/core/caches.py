@@ -8,6 +8,7 @@ header says which dependency has changed since.
 import hashlib
 import io
 import json
+import logging
 import os
 import tempfile
 import zipfile
@@ -24,6 +25,7 @@ from .json_text import parse_json
 FORMAT, VERSION = "sivrel cache", 1
 MOST_BYTES = 2 << 30
 """Of a folder of caches; the oldest go when it holds more."""
+log = logging.getLogger(__name__)
 MOST_HEADER = 1 << 20
 MOST_UNPACKED = 4 << 30
 """Bytes of the arrays of one cache."""
@@ -222,8 +224,18 @@ class CacheFolder:
 
         cache = from_bytes(data, name)
         check_contents(cache, name)
-        self.keep(cache)
+        self._write(cache)
+        self._hold(cache)
         self.mark(cache.digest, "kept", True)
+
+    def adopt(self, file: Path, digest: str) -> None:
+        """Keep a cache file of that digest, which was found to be sound, by moving it here."""
+        path = self.path(digest)
+        assert path is not None
+        path.parent.mkdir(parents=True, exist_ok=True)
+        os.replace(file, path)
+        self.held.pop(digest, None)
+        self.mark(digest, "kept", True)
 
     def remember(self, key: str, work_out: Callable[[], Any]) -> Any:
         """What `work_out` gives, worked out once for a key and remembered for a while, in memory alone."""
@@ -234,16 +246,26 @@ class CacheFolder:
         return self.worked_out[key]
 
     def keep(self, cache: Cache) -> None:
-        """Keep a cache: written beside, then renamed."""
+        """Keep a cache. Where its file can't be written, since the disk is full, say, it serves from memory and is made again another time."""
         self._hold(cache)
+        try:
+            self._write(cache)
+        except OSError:
+            log.warning("The cache %s could not be kept.", cache.digest, exc_info=True)
+
+    def _write(self, cache: Cache) -> None:
+        """Write a cache beside, then rename it."""
         path = self.path(cache.digest)
         if path is None:
             return
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, beside = tempfile.mkstemp(dir=path.parent, prefix=".new-")
-        with os.fdopen(handle, "wb") as file:
-            file.write(to_bytes(cache))
-        os.replace(beside, path)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(to_bytes(cache))
+            os.replace(beside, path)
+        finally:
+            Path(beside).unlink(missing_ok=True)
         self._thin(path)
 
     def _thin(self, newest: Path) -> None:

@@ -13,12 +13,21 @@ def parse_json(text: str | bytes, problem: str) -> Any:
     """The value that `text` holds. Raises InputError with the sentence `problem` where it is not JSON (RFC 8259), nests deeper than
     MOST_DEPTH, or holds numbers that are not finite or text that is not Unicode."""
     try:
-        value = json.loads(text, parse_constant=_refuse, parse_float=_finite)
+        value = _DECODER.decode(text if isinstance(text, str) else text.decode())
     except (ValueError, RecursionError):
         raise InputError(problem) from None
-    if not _is_plain(value, MOST_DEPTH):
+    if not (_is_surely_plain(text) or _is_plain(value, MOST_DEPTH)):
         raise InputError(problem)
     return value
+
+
+def _is_surely_plain(text: str | bytes) -> bool:
+    """Whether JSON that was read needs no second look, as most does: it spells nothing by \\u, and has too few brackets to nest deep."""
+    try:
+        plain = text if isinstance(text, bytes) else text.encode()
+    except UnicodeEncodeError:
+        return False
+    return b"\\u" not in plain and plain.count(b"{") + plain.count(b"[") <= MOST_DEPTH
 
 
 def is_text(text: str) -> bool:
@@ -49,3 +58,6 @@ def _is_plain(value: Any, depth: int) -> bool:
     if isinstance(value, list):
         return depth > 0 and all(_is_plain(member, depth - 1) for member in value)
     return True
+
+
+_DECODER = json.JSONDecoder(parse_constant=_refuse, parse_float=_finite)

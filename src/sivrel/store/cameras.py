@@ -18,4 +18,10 @@ def keep(db: sqlite3.Connection, shot_id: int, name: str, edits: Edits) -> None:
 def of_shot(db: sqlite3.Connection, shot_id: int) -> dict[str, Edits]:
     """The edits that make each kept camera, by its name."""
     rows = db.execute("SELECT name, edits FROM cameras WHERE shot_id = ? ORDER BY id", (shot_id,))
-    return {row["name"]: from_json(row["edits"]) for row in rows}
+    kept = {}
+    for row in rows:
+        try:
+            kept[row["name"]] = from_json(row["edits"])
+        except InputError:  # of another version: the others still serve
+            continue
+    return kept

@@ -1,26 +1,70 @@
 """The SQLite database of a data folder: connections and numbered migrations."""
 
+import errno
+import json
 import sqlite3
 from pathlib import Path
+from typing import Any
+
+from ..core.errors import InputError
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 FILE = "sivrel.db"
 
 
+def create(data: Path) -> sqlite3.Connection:
+    """Open the database of the folder `data`, made where there is none, brought up to date and looked over. Raises InputError."""
+    try:
+        data.mkdir(parents=True, exist_ok=True, mode=0o700)
+        path = data / FILE
+        if not path.exists():
+            path.touch(mode=0o600)
+    except OSError as error:
+        raise InputError(f"The data folder {data} can't be written ({error.strerror}); give another with --data.") from None
+    db = connect(data)
+    try:
+        sound = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
+    except sqlite3.DatabaseError:
+        sound = False
+    if not sound:
+        raise _damaged(path)
+    return db
+
+
 def connect(data: Path) -> sqlite3.Connection:
-    """Open the database of the folder `data`, made and brought up to date where needed.
+    """Open the database of the folder `data`, brought up to date where needed. Raises InputError where it is gone, damaged or too new.
 
     A connection serves one thread at a time; it may move between threads. Statements commit by themselves; use
     `with transaction(db):` where several belong together.
     """
-    data.mkdir(parents=True, exist_ok=True)
-    db = sqlite3.connect(data / FILE, timeout=10.0, isolation_level=None, check_same_thread=False)
-    db.row_factory = sqlite3.Row
-    db.execute("PRAGMA journal_mode = WAL")
-    db.execute("PRAGMA synchronous = NORMAL")
-    db.execute("PRAGMA foreign_keys = ON")
-    _migrate(db)
+    path = data / FILE
+    if not path.is_file():
+        raise InputError(f"The data folder {data} is gone, or has no {FILE}; put it back, or start Sivrel anew with another --data.")
+    try:
+        db = sqlite3.connect(path, timeout=10.0, isolation_level=None, check_same_thread=False)
+        db.row_factory = sqlite3.Row
+        db.execute("PRAGMA journal_mode = WAL")
+        db.execute("PRAGMA synchronous = NORMAL")
+        db.execute("PRAGMA foreign_keys = ON")
+        _migrate(db)
+    except sqlite3.OperationalError as error:
+        if is_full(error):
+            raise
+        raise InputError(f"The database {path} can't be opened or written ({error}); check its permissions, or give another --data.") from None
+    except sqlite3.DatabaseError:
+        raise _damaged(path) from None
     return db
+
+
+def _damaged(path: Path) -> InputError:
+    return InputError(f"The database {path} is damaged; put a copy of it back, or move it away to begin anew (pictures and caches stay).")
+
+
+def is_full(error: BaseException) -> bool:
+    """Whether something could not be written for want of room: on the disk, or in the user's share of it."""
+    if isinstance(error, sqlite3.OperationalError):
+        return error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_FULL
+    return isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
 
 
 class transaction:  # noqa: N801 (reads as a statement)
@@ -34,12 +78,37 @@ class transaction:  # noqa: N801 (reads as a statement)
         return self.db
 
     def __exit__(self, kind, *_: object) -> None:
-        self.db.execute("COMMIT" if kind is None else "ROLLBACK")
+        if kind is None:
+            try:
+                self.db.execute("COMMIT")
+                return
+            except sqlite3.Error:
+                self._roll_back()
+                raise
+        self._roll_back()
+
+    def _roll_back(self) -> None:
+        if self.db.in_transaction:  # a full disk may have ended it already
+            self.db.execute("ROLLBACK")
+
+
+def read_json(text: str | None, nothing: Any) -> Any:
+    """What a column holds as JSON, or `nothing` where it is empty, damaged, or of another type than that."""
+    if not text or text in ("{}", "[]"):  # as most are: many are read for one page
+        return nothing
+    try:
+        told = json.loads(text)
+    except (ValueError, RecursionError):
+        return nothing
+    return told if isinstance(told, type(nothing)) else nothing
 
 
 def _migrate(db: sqlite3.Connection) -> None:
     steps = sorted(MIGRATIONS.glob("[0-9]*.sql"))
-    if db.execute("PRAGMA user_version").fetchone()[0] >= len(steps):
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    if version > len(steps):
+        raise InputError("The data folder was written by a newer Sivrel; start that one, or give another folder with --data.")
+    if version == len(steps):
         return
     with transaction(db):
         at = db.execute("PRAGMA user_version").fetchone()[0]  # another process may have been first

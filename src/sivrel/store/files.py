@@ -1,9 +1,11 @@
 """Pictures of a data folder, named by the hash of their contents, and the tiles of jobs on their way."""
 
 import hashlib
+import io
 import os
 import shutil
 import tempfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,11 +21,17 @@ def keep(folder: Path, suffix: str, write: Callable[[Path], None]) -> str:
     try:
         write(path)
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
-        path.chmod(0o644)
         path.replace(folder / f"{digest}{suffix}")
     finally:
         path.unlink(missing_ok=True)
     return digest
+
+
+def folder_for(data: Path, name: str) -> Path:
+    """A folder of the data folder, made where there is none."""
+    folder = data / name
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    return folder
 
 
 def pictures(data: Path) -> Path:
@@ -76,6 +84,10 @@ def halves(linear: np.ndarray) -> bytes:
     return pixels.tobytes()
 
 
+class DamagedTile(ValueError):
+    """A tile's file is not what was written."""
+
+
 class Tiles:
     """The finished tiles of a job: a file each, and the order in which they came.
 
@@ -88,7 +100,9 @@ class Tiles:
     def add(self, index: int, film: np.ndarray) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
         beside = self.folder / f".{index}.npy"
-        np.save(beside, film)
+        body = io.BytesIO()
+        np.save(body, film)
+        beside.write_bytes(body.getvalue() + zlib.crc32(body.getbuffer()).to_bytes(4, "little"))
         beside.replace(self.folder / f"{index}.npy")
         self._append(index)
 
@@ -109,13 +123,25 @@ class Tiles:
         if not self.folder.is_dir():
             return []
         listed = [i for i in self.order() if (self.folder / f"{i}.npy").exists()]
-        kept = [int(f.stem) for f in self.folder.glob("*.npy") if not f.name.startswith(".")]
+        kept = [int(f.stem) for f in self.folder.glob("[0-9]*.npy") if f.stem.isascii() and f.stem.isdecimal()]
         order = listed + sorted(set(kept) - set(listed))
         (self.folder / "order").write_bytes(np.array(order, "<u4").tobytes())
         return order
 
     def load(self, index: int) -> np.ndarray:
-        return np.load(self.folder / f"{index}.npy")
+        """The film of a tile. Raises DamagedTile where its file is cut short or altered, FileNotFoundError where there is none."""
+        told = (self.folder / f"{index}.npy").read_bytes()
+        body = told[:-4]
+        if len(told) < 4 or zlib.crc32(body) != int.from_bytes(told[-4:], "little"):
+            raise DamagedTile(index)
+        try:
+            return np.load(io.BytesIO(body), allow_pickle=False)
+        except ValueError:
+            raise DamagedTile(index) from None
+
+    def drop(self, index: int) -> None:
+        """Let a tile be rendered anew."""
+        (self.folder / f"{index}.npy").unlink(missing_ok=True)
 
     @property
     def sketch(self) -> Path:

@@ -90,7 +90,12 @@ def take(db: sqlite3.Connection) -> Job | None:
 
 
 def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float) -> None:
-    db.execute("UPDATE jobs SET tiles_done = ?, seconds = ?, pixel_seconds = ? WHERE id = ?", (tiles_done, seconds, pixel_seconds, job_id))
+    """Note how far a job is; one that gets on is no job that the worker dies of."""
+    db.execute(
+        """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN 0 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?
+           WHERE id = ?""",
+        (tiles_done, tiles_done, seconds, pixel_seconds, job_id),
+    )
 
 
 def stands_back(db: sqlite3.Connection, job_id: int) -> bool:
@@ -116,6 +121,14 @@ def end(db: sqlite3.Connection, job_id: int, state: str, message: str = "") -> N
 def requeue(db: sqlite3.Connection) -> int:
     """Jobs that a killed worker left rendering wait again; returns their number."""
     return db.execute("UPDATE jobs SET state = 'waiting' WHERE state = 'rendering'").rowcount
+
+
+def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> None:
+    """The worker died over the job that renders: it waits again, or has failed with `problem` after `most` times in which no tile came."""
+    with transaction(db):
+        db.execute("UPDATE jobs SET attempts = attempts + 1 WHERE state = 'rendering'")
+        db.execute("UPDATE jobs SET state = 'failed', message = ?, attempts = 0 WHERE state = 'rendering' AND attempts >= ?", (problem, most))
+        requeue(db)
 
 
 def cancel(db: sqlite3.Connection, proof_id: int) -> None:
@@ -157,7 +170,8 @@ def move(db: sqlite3.Connection, proof_id: int, by: int) -> None:
         if proof_id not in waiting:
             return
         at = waiting.index(proof_id)
-        waiting.insert(max(0, min(len(waiting) - 1, at + by)), waiting.pop(at))
+        to = max(0, min(len(waiting) - 1, at + by))
+        waiting.insert(to, waiting.pop(at))
         places = sorted(row["place"] for row in db.execute("SELECT place FROM jobs WHERE state = 'waiting'"))
         for number, place in zip(waiting, places, strict=True):
             db.execute("UPDATE jobs SET place = ? WHERE proof_id = ?", (place, number))
@@ -170,6 +184,11 @@ def queue(db: sqlite3.Connection) -> list[tuple[Job, int]]:
            ORDER BY state = 'waiting', jobs.held, gives_way, place"""
     )
     return [(job, row["shot_id"]) for row in rows if (job := _job(row))]
+
+
+def to_resume(db: sqlite3.Connection) -> set[str]:
+    """Numbers, as text, of the jobs that were cancelled or failed and may be resumed from their tiles."""
+    return {str(row["id"]) for row in db.execute("SELECT id FROM jobs WHERE state IN ('cancelled', 'failed')")}
 
 
 def guesses(db: sqlite3.Connection, most: int = 100) -> list[tuple[float, float]]:

@@ -55,5 +55,10 @@ def message(db: sqlite3.Connection, client: str) -> tuple[int, str] | None:
     return (row["number"], row["message"]) if row else None
 
 
+def end_all(db: sqlite3.Connection, problem: str) -> None:
+    """The worker died over the wishes that it had taken: they are not tried again, since the page asks anew with every change."""
+    db.execute("UPDATE moments SET message = ? WHERE taken = 1 AND message <> ''", (problem,))
+
+
 def forget(db: sqlite3.Connection, client: str) -> None:
     db.execute("DELETE FROM moments WHERE client = ?", (client,))

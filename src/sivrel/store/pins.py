@@ -49,10 +49,25 @@ def remove(db: sqlite3.Connection, pin_id: int) -> None:
     db.execute("DELETE FROM pins WHERE id = ?", (pin_id,))
 
 
-def readings(db: sqlite3.Connection, shot_id: int) -> dict[tuple[int, int], dict[str, Any] | None]:
-    """What was read, by (pin, proof); None where the proof does not hold the pin."""
-    rows = db.execute("SELECT readings.* FROM readings JOIN pins ON pins.id = pin_id WHERE shot_id = ?", (shot_id,))
+def readings(db: sqlite3.Connection, shot_id: int, proofs: list[int]) -> dict[tuple[int, int], dict[str, Any] | None]:
+    """What was read off some proofs, by (pin, proof); None where the proof does not hold the pin."""
+    rows = db.execute(
+        """SELECT readings.* FROM readings JOIN pins ON pins.id = pin_id
+           WHERE shot_id = ? AND proof_id IN (SELECT value FROM json_each(?))""",
+        (shot_id, json.dumps(proofs)),
+    )
     return {(row["pin_id"], row["proof_id"]): json.loads(row["body"]) if row["body"] else None for row in rows}
+
+
+def unread(db: sqlite3.Connection, shot_id: int) -> dict[int, int]:
+    """Of each pin of a shot, off how many finished proofs it was not read yet."""
+    rows = db.execute(
+        """SELECT pins.id, (SELECT count(*) FROM proofs WHERE proofs.shot_id = pins.shot_id AND picture IS NOT NULL AND deleted_at IS NULL
+             AND NOT EXISTS (SELECT 1 FROM readings WHERE pin_id = pins.id AND proof_id = proofs.id)) AS unread
+           FROM pins WHERE shot_id = ?""",
+        (shot_id,),
+    )
+    return {row["id"]: row["unread"] for row in rows}
 
 
 def keep_reading(db: sqlite3.Connection, pin_id: int, proof_id: int, reading: dict[str, Any] | None) -> None:

@@ -3,9 +3,11 @@
 import functools
 import json
 import sqlite3
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from ..core.errors import InputError
 from ..core.measure.cost import Timed
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
@@ -13,7 +15,7 @@ from ..core.scene.edits import Edits
 from ..core.scene.edits import from_json as edits_from_json
 from ..core.scene.edits import to_json as edits_to_json
 from . import recipes
-from .database import transaction
+from .database import read_json, transaction
 from .shots import now
 
 
@@ -26,6 +28,7 @@ class Proof:
     edits: laid over the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
     maps: its depth maps, see core.render.prepare.MapNote; meters: see core.measure.meters
     focus: left, top, right, bottom of where it changed most against its parent, as shares of its picture
+    problem: why its recipe or edits can't be read, one sentence, where they can't; defaults stand in for them then, and it can't be rendered
     """
 
     id: int
@@ -52,6 +55,7 @@ class Proof:
     name: str
     starred: bool
     focus: tuple[float, float, float, float] | None
+    problem: str = ""
 
     @property
     def view(self) -> str:
@@ -66,6 +70,8 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
 
 
 MOST_READ = 8192
+_edits = functools.lru_cache(MOST_READ)(edits_from_json)
+"""Edits are read once for all proofs that share them, as most share none; nobody changes them."""
 
 
 def _frame(row: Any) -> Frame:
@@ -76,13 +82,19 @@ def _frame(row: Any) -> Frame:
 @functools.lru_cache(MOST_READ)
 def _read(names: tuple[str, ...], values: tuple[Any, ...]) -> Proof:
     """The proof of a row: the same one for the same row, so that a page of five hundred need not read them anew."""
-    row = dict(zip(names, values, strict=True))
+    row, problem = dict(zip(names, values, strict=True)), ""
+    recipe, edits, frame = Recipe(), Edits(), Frame()
+    try:
+        recipe, edits, frame = recipes.read(row["body"]), _edits(row["edits"]), _frame(row)
+    except (InputError, ValueError) as error:
+        problem = f"How this proof was made can't be read: {error}"
+    lights, passes, maps, meters = (read_json(row[name], nothing) for name, nothing in FOUND.items())
+    focus = read_json(row["focus"], [])
     return Proof(
-        row["id"], row["shot_id"], row["parent_id"], recipes.read(row["body"]), row["camera"], _frame(row), row["note"],
+        row["id"], row["shot_id"], row["parent_id"], recipe, row["camera"], frame, row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
-        row["made_on"], row["state"], row["message"], edits_from_json(row["edits"]), json.loads(row["lights"]),
-        json.loads(row["passes"]), json.loads(row["maps"]), json.loads(row["meters"]),
-        row["name"], bool(row["starred"]), tuple(json.loads(row["focus"])) if row["focus"] else None,
+        row["made_on"], row["state"], problem or row["message"], edits, lights, passes, maps, meters,
+        row["name"], bool(row["starred"]), tuple(focus) if len(focus) == 4 else None, problem,
     )  # fmt: skip
 
 
@@ -134,6 +146,34 @@ def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
     return _proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,)))
 
 
+def links(db: sqlite3.Connection, shot_id: int) -> list[tuple[int, int | None]]:
+    """(number, parent) of all proofs of a shot that are not deleted, oldest first."""
+    rows = db.execute("SELECT id, parent_id FROM proofs WHERE shot_id = ? AND deleted_at IS NULL ORDER BY id", (shot_id,))
+    return [(row["id"], row["parent_id"]) for row in rows]
+
+
+def some(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Proof]:
+    """The proofs of these numbers, by their numbers."""
+    wanted = json.dumps(sorted(set(numbers)))
+    return {proof.id: proof for proof in _proofs(db.execute(f"{_SELECT} WHERE proofs.id IN (SELECT value FROM json_each(?))", (wanted,)))}
+
+
+def newest(db: sqlite3.Connection, shot_id: int) -> Proof | None:
+    """The newest proof of a shot that has a picture, or the newest at all."""
+    order = "ORDER BY proofs.picture IS NULL, proofs.id DESC LIMIT 1"
+    return next(iter(_proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL {order}", (shot_id,)))), None)
+
+
+def newest_whole(db: sqlite3.Connection, shot_id: int, camera: str) -> Proof | None:
+    """The newest finished proof of a whole picture of a camera."""
+    found = db.execute(
+        f"""{_SELECT} WHERE shot_id = ? AND camera = ? AND region IS NULL AND picture IS NOT NULL AND deleted_at IS NULL
+            ORDER BY proofs.id DESC LIMIT 1""",
+        (shot_id, camera),
+    )
+    return next(iter(_proofs(found)), None)
+
+
 def say_name(db: sqlite3.Connection, proof_id: int, name: str, note: str) -> None:
     db.execute("UPDATE proofs SET name = ?, note = ? WHERE id = ?", (name.strip()[:80], note.strip()[:2000], proof_id))
 
@@ -183,7 +223,8 @@ def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
            WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
-    return [Timed(recipes.read(row["body"]), _frame(row), row["camera"], row["pixel_seconds"]) for row in reversed(rows)]
+    readable = [(row, recipe) for row in reversed(rows) if (recipe := recipes.readable(row["body"])) is not None]
+    return [Timed(recipe, _frame(row), row["camera"], row["pixel_seconds"]) for row, recipe in readable]
 
 
 def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:

@@ -31,7 +31,7 @@ def take(db: sqlite3.Connection) -> tuple[int, str, int, dict[str, Any]] | None:
 
 def answer(db: sqlite3.Connection, number: int, answer: dict[str, Any] | None, problem: str = "") -> None:
     db.execute(
-        "UPDATE questions SET answer = ?, problem = ? WHERE id = ? AND problem = ''",
+        "UPDATE questions SET answer = ?, problem = ?, done = 1 WHERE id = ? AND problem = ''",
         (json.dumps(answer) if answer is not None else None, problem, number),
     )
 
@@ -43,7 +43,28 @@ def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:
 
 def call_off(db: sqlite3.Connection, number: int) -> None:
     """Let a question go: who works at its answer stops at the next part."""
-    db.execute("UPDATE questions SET problem = ?, answer = NULL, taken = 1 WHERE id = ?", ("Called off.", number))
+    db.execute("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", ("Called off.", number))
+
+
+def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> list[int]:
+    """The worker died over the questions that it had taken: they are asked again, or have failed with `problem` after `most` times. Returns the
+    numbers of those."""
+    with transaction(db):
+        db.execute("UPDATE questions SET attempts = attempts + 1, taken = 0 WHERE taken = 1 AND done = 0")
+        failed = [row["id"] for row in db.execute("SELECT id FROM questions WHERE done = 0 AND attempts >= ?", (most,))]
+        db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in failed])
+    return failed
+
+
+def end_all(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> list[int]:
+    """End every question that has no whole answer with `problem`; those of the kinds `but`, which no page waits for, are asked again. Returns the
+    numbers of those that ended."""
+    kept = ", ".join("?" * len(but))
+    with transaction(db):
+        db.execute(f"UPDATE questions SET taken = 0 WHERE done = 0 AND kind IN ({kept})", but)
+        ended = [row["id"] for row in db.execute(f"SELECT id FROM questions WHERE done = 0 AND kind NOT IN ({kept})", but)]
+        db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in ended])
+    return ended
 
 
 def answered(db: sqlite3.Connection, number: int) -> tuple[dict[str, Any] | None, str]:

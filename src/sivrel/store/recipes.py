@@ -27,7 +27,19 @@ read = functools.lru_cache(8192)(from_json)
 """The recipe of a stored text, read once for all that share it; nobody changes a recipe."""
 
 
+def readable(body: str) -> Recipe | None:
+    """The recipe of a stored text, None where this program can't read it."""
+    try:
+        return read(body)
+    except InputError:
+        return None
+
+
 def _named(row: sqlite3.Row) -> Named:
+    """A named recipe; one that can't be read has the default settings, and says so."""
+    if readable(row["body"]) is None:
+        reason = "This recipe can't be read by this version, so it stands at the defaults."
+        return Named(row["id"], row["name"], reason, Recipe(), row["picture"], False)
     return Named(row["id"], row["name"], row["reason"], read(row["body"]), row["picture"], bool(row["is_default"]))
 
 
@@ -48,14 +60,21 @@ def name(db: sqlite3.Connection, name: str, reason: str, recipe: Recipe, picture
     if not 1 <= len(name) <= 80:
         raise InputError("A recipe's name has 1 to 80 letters; give it one that says what it is for.")
     if find(db, name) is not None:
-        raise InputError(f"There is a recipe “{name}” already, and it is not written over; choose another name, or delete that one first.")
-    with transaction(db):
-        cursor = db.execute(
-            "INSERT INTO named_recipes (name, reason, recipe_id, picture, created_at) VALUES (?, ?, ?, ?, ?)",
-            (name, reason.strip(), keep(db, recipe), picture, now()),
-        )
+        raise _taken(name)
+    try:
+        with transaction(db):
+            cursor = db.execute(
+                "INSERT INTO named_recipes (name, reason, recipe_id, picture, created_at) VALUES (?, ?, ?, ?, ?)",
+                (name, reason.strip()[:2000], keep(db, recipe), picture, now()),
+            )
+    except sqlite3.IntegrityError:  # another browser was first
+        raise _taken(name) from None
     assert cursor.lastrowid is not None
     return cursor.lastrowid
+
+
+def _taken(name: str) -> InputError:
+    return InputError(f"There is a recipe “{name}” already, and it is not written over; choose another name, or delete that one first.")
 
 
 def find(db: sqlite3.Connection, name: str) -> Named | None:

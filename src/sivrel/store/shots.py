@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.scene.edits import Edits
+from .database import read_json
 
 
 def now() -> str:
@@ -50,7 +51,8 @@ class Shot:
 def _shot(row: sqlite3.Row) -> Shot:
     return Shot(
         row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
-        json.loads(row["cameras"]), row["triangles"], json.loads(row["notes"]), json.loads(row["lights"]), json.loads(row["finish"]),
+        read_json(row["cameras"], []) or [{"name": "camera", "exposure": 0.0}], row["triangles"], read_json(row["notes"], []),
+        read_json(row["lights"], []), read_json(row["finish"], {}),
         bool(row["outside"]),
     )  # fmt: skip
 
@@ -100,6 +102,11 @@ def set_finish(db: sqlite3.Connection, shot: Shot, finish: dict[str, Any]) -> No
 def opened(db: sqlite3.Connection, shot: Shot) -> None:
     """Note that a shot is being worked on, so that the worker reads it ahead."""
     db.execute("UPDATE shots SET opened_at = ? WHERE id = ?", (now(), shot.id))
+
+
+def forget_opened(db: sqlite3.Connection) -> None:
+    """Let no shot be read ahead until it is opened again."""
+    db.execute("UPDATE shots SET opened_at = NULL")
 
 
 def last_opened(db: sqlite3.Connection) -> Shot | None:

@@ -5,6 +5,7 @@ import sqlite3
 from dataclasses import dataclass
 from typing import Any
 
+from .database import read_json
 from .shots import now
 
 
@@ -52,9 +53,14 @@ def end(db: sqlite3.Connection, number: int, problem: str = "") -> None:
     db.execute("UPDATE tunings SET question = NULL, problem = ? WHERE id = ?", (problem, number))
 
 
+def end_of_question(db: sqlite3.Connection, question: int, problem: str) -> None:
+    """End the one that waits for a question which nobody answers any more."""
+    db.execute("UPDATE tunings SET question = NULL, problem = ? WHERE question = ?", (problem, question))
+
+
 def _tuning(row: sqlite3.Row) -> Tuning:
-    result = json.loads(row["result"]) if row["result"] else None
-    return Tuning(row["id"], row["proof_id"], row["kind"], json.loads(row["asked"]), result, row["problem"], row["question"], row["made_at"])
+    result = read_json(row["result"], {}) or None
+    return Tuning(row["id"], row["proof_id"], row["kind"], read_json(row["asked"], {}), result, row["problem"], row["question"], row["made_at"])
 
 
 def get(db: sqlite3.Connection, number: int) -> Tuning | None:
@@ -74,4 +80,4 @@ def apply(db: sqlite3.Connection, proof_id: int, tuning_id: int, words: str, pre
 def applied_of(db: sqlite3.Connection, tuning_id: int) -> list[Applied]:
     """Proofs that were made of a tuning, oldest first."""
     rows = db.execute("SELECT * FROM applied WHERE tuning_id = ? ORDER BY proof_id", (tuning_id,))
-    return [Applied(row["proof_id"], row["tuning_id"], row["words"], json.loads(row["predicted"])) for row in rows]
+    return [Applied(row["proof_id"], row["tuning_id"], row["words"], read_json(row["predicted"], {})) for row in rows]

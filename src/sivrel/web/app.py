@@ -1,12 +1,18 @@
 """The application factory."""
 
+import hashlib
+import hmac
+import logging
 import secrets
+import sqlite3
 from pathlib import Path
 
 from flask import Flask, g, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
+from werkzeug.exceptions import HTTPException
 
 from ..core.errors import InputError
+from ..store.database import is_full
 from .access.routes import guard
 from .access.routes import pages as access_pages
 from .bench.routes import pages as bench_pages
@@ -18,6 +24,7 @@ from .findings.routes import pages as finding_pages
 from .lights.routes import pages as light_pages
 from .lineage.routes import pages as lineage_pages
 from .moments.routes import pages as moment_pages
+from .numbers import Whole
 from .pictures.routes import pages as picture_pages
 from .pins.routes import pages as pin_pages
 from .queue.routes import pages as queue_pages
@@ -34,26 +41,34 @@ PAGES = (
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Bytes of one upload."""
+MOST_PARTS = 20_016
+"""Fields and files of one form."""
+log = logging.getLogger(__name__)
 CONTENT_POLICY = "default-src 'self'; img-src 'self' data: blob:; frame-ancestors 'none'; form-action 'self'"
 
 
-def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] | None = None) -> Flask:
+def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] | None = None, where: str = "") -> Flask:
     """The application over the data folder. With `access_key`, pages ask for it; `hosts` are the names that requests
-    may come under (None: any), which keeps other sites from reaching a local server under a name of theirs."""
+    may come under (None: any), which keeps other sites from reaching a local server under a name of theirs. `where`, host and port, keeps the
+    cookies of two servers on one host apart. Raises InputError where the folder can't be used."""
     app = Flask(__name__)
-    data.mkdir(parents=True, exist_ok=True)
+    secret = _secret(data / "secret")
     app.config.update(
         DATA=data,
         ACCESS_KEY=access_key,
         HOSTS=hosts,
-        SECRET_KEY=_secret(data / "secret"),
+        # Who was let in by another key is not let in by this one: its cookies are signed otherwise.
+        SECRET_KEY=hmac.new(secret.encode(), (access_key or "").encode(), hashlib.sha256).hexdigest(),
+        SESSION_COOKIE_NAME=f"sivrel-{hashlib.sha256(f'{secret} {where}'.encode()).hexdigest()[:10]}",
         MAX_CONTENT_LENGTH=MOST_UPLOAD,
+        MAX_FORM_PARTS=MOST_PARTS,
         SESSION_COOKIE_SAMESITE="Lax",
         WTF_CSRF_TIME_LIMIT=None,
     )
+    app.url_map.converters["int"] = Whole
+    app.before_request(guard)  # before CSRFProtect, which reads the body
     CSRFProtect(app)
     register_filters(app)
-    app.before_request(guard)
     app.teardown_appcontext(close_database)
     for pages in PAGES:
         app.register_blueprint(pages)
@@ -79,7 +94,28 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
 
     @app.errorhandler(413)
     def too_large(error):
+        if (request.content_length or 0) < MOST_UPLOAD:
+            return _sentence(f"These are more than {MOST_PARTS - 16:,} files; choose those that the scene needs, or open it on this machine.", 413)
         return _sentence(f"The files are larger than {MOST_UPLOAD >> 20} MB together; open them on this machine instead.", 413)
+
+    @app.errorhandler(sqlite3.Error)
+    @app.errorhandler(OSError)
+    def fault(error):
+        log.warning("%s could not be answered.", request.path, exc_info=error)
+        if is_full(error):
+            return _sentence("The disk is full, so nothing was kept; make room, and do this once more.", 507)
+        return _sentence("The data folder could not be read or written; the log there, or the terminal where Sivrel runs, tells more.", 503)
+
+    @app.errorhandler(HTTPException)
+    def other(error):
+        if error.code is None or error.code < 400:  # a redirection
+            return error
+        return _sentence(f"This could not be asked so ({error.name.lower()}); go back and try again.", error.code or 400)
+
+    @app.errorhandler(Exception)
+    def unforeseen(error):
+        log.error("%s %s failed.", request.method, request.path, exc_info=error)
+        return _sentence(f"This failed by a fault of ours ({type(error).__name__}); the log in the data folder tells more.", 500)
 
     return app
 
@@ -93,8 +129,17 @@ def _sentence(text: str, status: int):
 
 
 def _secret(path: Path) -> str:
-    """The key that signs sessions: kept, so that forms survive a restart; readable by the user alone."""
-    if not path.is_file():
-        path.touch(mode=0o600)
-        path.write_text(secrets.token_hex(32))
-    return path.read_text()
+    """What sessions are signed with: kept, so that forms survive a restart; readable by the user alone. Raises InputError."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if not path.exists():
+            beside = path.with_name(f".secret-{secrets.token_hex(4)}")
+            beside.touch(mode=0o600)
+            beside.write_text(secrets.token_hex(32))
+            beside.replace(path)
+        kept = path.read_text().strip()
+    except (OSError, ValueError) as error:
+        raise InputError(f"{path} can't be read or written ({getattr(error, 'strerror', None) or 'it is damaged'}); move it away.") from None
+    if len(kept) < 32:
+        raise InputError(f"{path} is too short to sign sessions with; delete it, and a new one is made.")
+    return kept

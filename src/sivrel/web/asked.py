@@ -1,20 +1,24 @@
 """What a request asks about: a shot, a proof, and the recipe and edits of a form."""
 
-import json
 from typing import Any
 
 from flask import Response, abort, jsonify, request
 from werkzeug.datastructures import MultiDict
 
 from ..core.errors import InputError
+from ..core.json_text import parse_json
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe, settings, to_json, with_values
 from ..core.scene.edits import Edits, with_edits
 from ..core.scene.edits import to_json as edits_to_json
 from ..store import cameras, proofs, questions, recipes, shots
 from .database import db
+from .numbers import whole_number
 
 MOST_EDITS = 1 << 20
+"""Letters of the edits of one form."""
+MOST_NAMED = 1000
+"""Proofs that an address names."""
 
 
 def shot_or_404(slug: str) -> shots.Shot:
@@ -39,7 +43,7 @@ def proof_or_404(proof_id: int) -> proofs.Proof:
 
 def proof_of_form(shot: shots.Shot) -> proofs.Proof | None:
     """The proof of a shot that a form names, if any."""
-    proof = proofs.get(db(), request.form.get("proof", 0, type=int))
+    proof = proofs.get(db(), request.form.get("proof", 0, type=whole_number))
     return proof if proof and proof.shot_id == shot.id else None
 
 
@@ -55,7 +59,12 @@ def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 
 def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:
     """The finished ones of some proofs that the address names (?proofs=3,5,9), in its order, each once."""
-    wanted = [int(part) for part in request.args.get("proofs", "").split(",") if part.strip().isdigit()]
+    wanted = []
+    for part in request.args.get("proofs", "").split(",")[:MOST_NAMED]:
+        try:
+            wanted.append(whole_number(part))
+        except ValueError:
+            continue
     return [by_id[number] for number in dict.fromkeys(wanted) if number in by_id and by_id[number].picture]
 
 
@@ -73,12 +82,10 @@ def edits_of(text: str) -> Edits:
     """Edits from the flat JSON of a form. Raises InputError."""
     if len(text) > MOST_EDITS:
         raise InputError("There are too many edits for one shot; write them out as a USD layer and open that.")
-    try:
-        flat = json.loads(text or "{}")
-    except ValueError:
-        flat = None
+    problem = "The edits on this page could not be read; reload it and make them again."
+    flat = parse_json(text or "{}", problem)
     if not isinstance(flat, dict) or any(isinstance(value, dict | list) for value in flat.values()):
-        raise InputError("The edits on this page could not be read; reload it and make them again.")
+        raise InputError(problem)
     return with_edits(Edits(), flat)
 
 
@@ -108,7 +115,7 @@ def frame_of(form: MultiDict) -> Frame:
 
 def _whole(form: MultiDict, name: str, what: str) -> int:
     try:
-        return int(form.get(name, ""))
+        return whole_number(form.get(name, ""))
     except ValueError:
         raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number.") from None
 
@@ -118,7 +125,7 @@ def region_of(text: str) -> tuple[int, int, int, int] | None:
     if not text.strip():
         return None
     try:
-        x0, y0, x1, y1 = (int(part) for part in text.split(","))
+        x0, y0, x1, y1 = (whole_number(part) for part in text.split(","))
     except ValueError:
         raise InputError(f"The region can't be “{text}”; drag it on the plate, or write it like 0,0,240,135.") from None
     return x0, y0, x1, y1

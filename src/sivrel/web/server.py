@@ -1,21 +1,25 @@
 """Starting the web application with its worker, and ending both."""
 
 import ipaddress
+import logging
+import os
 import secrets
 import signal
 import sys
 from pathlib import Path
 
-import waitress
-
 from ..core.errors import InputError
 from ..store import database, jobs
 from ..work.intake import add_demo_shots
+from ..work.logs import log_to
+from ..work.recovery import program_started, sweep
 from ..work.supervisor import Supervisor
-from .app import create_app
+from .access.routes import admits
+from .app import MOST_UPLOAD, create_app
+from .serving import make_server
 
-THREADS = 8
 LOCAL_NAMES = frozenset({"localhost", "127.0.0.1", "[::1]"})
+log = logging.getLogger(__name__)
 
 
 def _is_local(host: str) -> bool:
@@ -28,23 +32,30 @@ def _is_local(host: str) -> bool:
 
 
 def run(host: str, port: int, data: Path, demo: bool) -> int:
-    """Serve until interrupted. Raises InputError when the address can't be used."""
+    """Serve until interrupted. Raises InputError when the address or the data folder can't be used."""
     if not 0 <= port <= 65535:
         raise InputError(f"The port {port} can't be used; give one from 1 to 65535.")
+    os.umask(0o077)
+    make_private(data)
+    db = database.create(data)
+    check_folder(data)
+    log_to(data, "server")
+    key = None if _is_local(host) else secrets.token_urlsafe(12)
+    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None, where=f"{host}:{port}")
     try:
-        db = database.connect(data)
-    except OSError:
-        raise InputError(f"The data folder {data} can't be written; give another with --data.") from None
+        server = make_server(app, host, port, lambda headers: admits(app, headers), MOST_UPLOAD + (1 << 20))
+    except OSError as error:
+        raise InputError(f"{host}:{port} can't be used ({error.strerror or error}); give another --host or --port.") from None
+    except (ValueError, UnicodeError):
+        raise InputError(f"{host} is no address of this machine; give another --host.") from None
     jobs.set_worker(db, "absent")
+    program_started(db)
+    swept = sweep(db, data)
+    if swept:
+        log.info("%d leftovers of a program that was killed were swept away.", swept)
     if demo:
         add_demo_shots(db, data)
     db.close()
-    key = None if _is_local(host) else secrets.token_urlsafe(12)
-    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None)
-    try:
-        server = waitress.create_server(app, host=host, port=port, threads=THREADS, ident="Sivrel")
-    except OSError as error:
-        raise InputError(f"{host}:{port} can't be used ({error.strerror}); give another --port.") from None
     supervisor = Supervisor(data)
     supervisor.start()
     shown, at = f"[{host}]" if ":" in host else host, getattr(server, "effective_port", port)
@@ -64,3 +75,27 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
         supervisor.stop()
         server.close()
     return 0
+
+
+def make_private(data: Path) -> None:
+    """Let the user alone read a data folder that is there already, and what is in it: earlier versions left that to others' settings."""
+    try:
+        for path in (data, *data.glob("*")):
+            if path.stat().st_uid == os.getuid() and path.stat().st_mode & 0o077:
+                path.chmod(path.stat().st_mode & ~0o077)
+    except OSError as error:
+        log.warning("The data folder could not be made private: %s", error)
+
+
+def check_folder(data: Path) -> None:
+    """Raise InputError where something in the data folder stands in the way of what has to be written there."""
+    for name in ("secret", "worker.lock", "sivrel.log"):
+        path = data / name
+        if path.exists() and not path.is_file():
+            raise InputError(f"{path} is not a file, so Sivrel can't start; move it away.")
+    for name in ("pictures", "thumbnails", "caches", "jobs", "uploads", "moments", "trials", "filtered"):
+        path = data / name
+        if path.exists() and not path.is_dir():
+            raise InputError(f"{path} is not a folder, so Sivrel can't start; move it away.")
+    if not os.access(data, os.W_OK | os.X_OK):
+        raise InputError(f"The data folder {data} can't be written; give another with --data.")

@@ -2,9 +2,10 @@
 survey of it finds."""
 
 import base64
+import functools
 import io
+import logging
 import math
-import os
 import sqlite3
 import threading
 import time
@@ -27,47 +28,59 @@ from ..core.survey.standpoint import seen_from
 from ..core.survey.survey import survey as look_over
 from ..core.trace.traverse import closest_hits
 from ..store import database, proofs, questions, shots
+from ..store.database import is_full
 from .cache_answers import cache_state, preview, ways_state
 from .diagnosis_answers import diagnose_proof, retest_proof
 from .facts import light_facts
 from .filtering import kept_filtered
 from .pins import read_pins
+from .room import FULL, when_there_is_room
 from .tuning_answers import tune_proof
 
 if TYPE_CHECKING:
     from .worker import Worker
 
 POLL = 0.03
+log = logging.getLogger(__name__)
 
 
 def answer_questions(worker: "Worker") -> None:
     """Answer questions as they come, until the worker ends."""
     db = database.connect(worker.data)
-    while os.getppid() == worker.parent:
-        question = questions.take(db)
+    while not worker.ending.is_set():
+        question = when_there_is_room(functools.partial(questions.take, db), lambda: True)
         if question is None:
             time.sleep(POLL)
             continue
         number, kind, shot_id, body = question
-        try:
-            shot = shots.get(db, shot_id)
-            if kind in LONG or kind in OF_PROOFS:
-                threading.Thread(target=answer_at_length, args=(worker, number, kind, shot_id, body), daemon=True).start()
-                continue
-            if kind in OF_PICTURES:
-                questions.answer(db, number, OF_PICTURES[kind](worker.data, db, shot, body))
-                continue
-            # What a question needs is the scene; what bounced light needs is made for pictures alone.
-            recipe = with_values(from_json(body["recipe"]), {"gi.seen": "off", "caustics.on": "no"})
-            ready = worker.prepare(db, shot, recipe, edits_from_json(body["edits"]), body.get("camera"))
-            if kind in OF_CACHES:
-                questions.answer(db, number, OF_CACHES[kind](worker.caches, ready, body))
-                continue
-            questions.answer(db, number, ANSWERS[kind](ready, body))
-        except (InputError, OSError) as error:
-            questions.answer(db, number, None, str(error))
-        except Exception as error:  # the thread outlives a question that it can't answer; the asker is told
-            questions.answer(db, number, None, f"This could not be answered ({type(error).__name__}: {error}).")
+        if kind in LONG or kind in OF_PROOFS:
+            threading.Thread(target=answer_at_length, args=(worker, number, kind, shot_id, body), daemon=True).start()
+        else:
+            _reply(db, number, functools.partial(_answer, worker, db, kind, shot_id, body))
+
+
+def _reply(db: sqlite3.Connection, number: int, answer: Callable[[], dict[str, Any]]) -> None:
+    """Answer a question with what `answer` returns, or say why there is none: the asker waits for one or the other."""
+    told, problem = None, ""
+    try:
+        told = answer()
+    except (InputError, OSError, MemoryError) as error:
+        problem = FULL if is_full(error) else str(error) or "There is not enough memory for this."
+    except Exception as error:
+        log.exception("Question %d could not be answered.", number)
+        problem = f"This could not be answered ({type(error).__name__}); the log in the data folder tells more."
+    when_there_is_room(lambda: questions.answer(db, number, told, problem), lambda: True)
+
+
+def _answer(worker: "Worker", db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -> dict[str, Any]:
+    """What is answered at once."""
+    shot = shots.get(db, shot_id)
+    if kind in OF_PICTURES:
+        return OF_PICTURES[kind](worker.data, db, shot, body)
+    # What a question needs is the scene; what bounced light needs is made for pictures alone.
+    recipe = with_values(from_json(body["recipe"]), {"gi.seen": "off", "caustics.on": "no"})
+    ready = worker.prepare(db, shot, recipe, edits_from_json(body["edits"]), body.get("camera"))
+    return OF_CACHES[kind](worker.caches, ready, body) if kind in OF_CACHES else ANSWERS[kind](ready, body)
 
 
 def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, body: dict[str, Any]) -> None:
@@ -77,22 +90,16 @@ def answer_at_length(worker: "Worker", number: int, kind: str, shot_id: int, bod
     def tell(part: dict[str, Any]) -> bool:
         return questions.tell(db, number, {**part, "done": False})
 
-    try:
+    def answer() -> dict[str, Any]:
         if kind in OF_PROOFS:
-            return questions.answer(db, number, {**OF_PROOFS[kind](worker, db, {**body, "question": number}, tell), "done": True})
+            return {**OF_PROOFS[kind](worker, db, {**body, "shot": shot_id, "question": number}, tell), "done": True}
         recipe = from_json(body["recipe"])
-        ready = worker.prepare(
-            db,
-            shots.get(db, shot_id),
-            with_values(recipe, {"gi.seen": "off", "caustics.on": "no"}),
-            edits_from_json(body["edits"]),
-            body.get("camera"),
-        )
-        questions.answer(db, number, {**LONG[kind](ready, recipe, tell), "done": True})
-    except (InputError, OSError) as error:
-        questions.answer(db, number, None, str(error))
-    except Exception as error:
-        questions.answer(db, number, None, f"This could not be answered ({type(error).__name__}: {error}).")
+        plain = with_values(recipe, {"gi.seen": "off", "caustics.on": "no"})
+        ready = worker.prepare(db, shots.get(db, shot_id), plain, edits_from_json(body["edits"]), body.get("camera"))
+        return {**LONG[kind](ready, recipe, tell), "done": True}
+
+    try:
+        _reply(db, number, answer)
     finally:
         db.close()
 
@@ -155,12 +162,16 @@ def filter_picture(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: d
     return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
 
 
-def pins_read(data: Path, db: sqlite3.Connection, shot: shots.Shot, body: dict[str, Any]) -> dict[str, Any]:
-    return {"read": read_pins(data, db, shot, proofs.finished(db, shot.id))}
+def pins_read(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any], tell: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
+    """Read the pins of a shot off all its finished proofs. One at a time: the next finds most of them read."""
+    with READING_PINS:
+        shot = shots.get(db, body["shot"])
+        return {"read": read_pins(worker.data, db, shot, proofs.finished(db, shot.id), lambda read: tell({"read": read}))}
 
 
-OF_PICTURES = {"filter": filter_picture, "pins": pins_read}
+READING_PINS = threading.Lock()
+OF_PICTURES = {"filter": filter_picture}
 ANSWERS = {"reach": reach, "plan": plan, "camera": camera, "seen_from": seen_from_spot}
 LONG = {"survey": survey}
-OF_PROOFS = {"diagnose": diagnose_proof, "retest": retest_proof, "tune": tune_proof}
+OF_PROOFS = {"diagnose": diagnose_proof, "retest": retest_proof, "tune": tune_proof, "pins": pins_read}
 OF_CACHES = {"ways": ways_state, "caches": cache_state, "preview": preview}

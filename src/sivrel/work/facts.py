@@ -1,16 +1,37 @@
 """What the program keeps of a scene that it does not hold: its cameras, its size, its notes, its lights."""
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ..core.finish.finishing import measured_exposure
+from ..core.formats.exr import Picture, write_exr
+from ..core.measure.noise import LUMINANCE, noise_level
 from ..core.scene.model import Scene
+
+CAMERA = "picture"
+"""What the camera of pictures from elsewhere is called."""
 
 
 def facts_of(scene: Scene) -> dict[str, Any]:
     """cameras [{"name", "exposure"}], triangles, notes, and lights, see light_facts."""
     cameras = [{"name": c.name, "exposure": c.exposure} for c in scene.cameras]
     return {"cameras": cameras, "triangles": scene.triangle_count(), "notes": scene.notes, "lights": light_facts(scene)}
+
+
+def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]:
+    """Write a picture from elsewhere as EXR to `out`; tells its size, its passes, its noise or None, its mean light, and the exposure that it is
+    first looked at with: as it is where it was made for the screen, else as it measures itself."""
+    linear = suffix.lower() in (".exr", ".hdr")
+    picture.camera = CAMERA
+    write_exr(out, picture)
+    return {
+        "size": [picture.frame.width, picture.frame.height], "region": list(picture.frame.region) if picture.frame.region else None,
+        "seed": picture.frame.seed, "passes": list(picture.passes), "noise": noise_level(picture),
+        "light": float((picture.beauty[..., :3] @ LUMINANCE).mean()),
+        "exposure": round(measured_exposure(picture.beauty), 2) if linear else 0.0,
+    }  # fmt: skip
 
 
 def light_facts(scene: Scene) -> list[dict]:

@@ -3,6 +3,7 @@
 import functools
 import json
 import re
+import secrets
 import shutil
 import sqlite3
 from pathlib import Path
@@ -12,6 +13,7 @@ from ..core.formats.exr import read_exr
 from ..core.formats.scenes import READERS, read_scene
 from ..demo.shots import SHOTS, DemoShot
 from ..store import files, proofs, shots
+from ..store.database import transaction
 from .facts import facts_of
 from .finishing import make_thumbnail
 from .looking_in import looked_into
@@ -26,11 +28,12 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
         if not demo.path.is_file():
             continue
         known = shots.find(db, demo.name)
-        shot = known if known and known.path == demo.path and known.lights else None
-        if shot is None:
-            shot = shots.add(db, demo.name, demo.title, demo.about, demo.path, **facts_of(read_scene(demo.path)))
-        if not proofs.of_shot(db, shot.id):
-            _add_shipped_proofs(db, data, demo, shot.id)
+        facts = None if known and known.path == demo.path and known.lights else facts_of(read_scene(demo.path))
+        with transaction(db):  # a shot comes with all of its proofs, or not at all
+            shot = known if facts is None else shots.add(db, demo.name, demo.title, demo.about, demo.path, **facts)
+            assert shot is not None
+            if not proofs.of_shot(db, shot.id):
+                _add_shipped_proofs(db, data, demo, shot.id)
 
 
 def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot_id: int) -> None:
@@ -57,19 +60,40 @@ def slug_of(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "shot"
 
 
+def new_upload(data: Path) -> Path:
+    """A folder for the files of an upload, which is swept at the next start unless the upload is taken in."""
+    folder = data / "uploads" / f".new-{secrets.token_hex(8)}"
+    folder.mkdir(parents=True, mode=0o700)
+    return folder
+
+
 def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
-    """Bring in the scene file `main` of the folder that an upload was unpacked to. Raises InputError."""
-    path = folder / main
-    return shots.add(db, free_slug(db, path), path.stem, "", path, **looked_into(path, folder), confined=True)
+    """Bring in the scene file `main` of the folder of a new upload, which gets its final name. Raises InputError."""
+    facts = looked_into(folder / main, folder)
+    kept = folder.with_name(folder.name.removeprefix(".new-"))
+    folder.replace(kept)
+    path = kept / main
+    with transaction(db):  # another browser may bring in a file of the same name
+        return shots.add(db, free_slug(db, path), path.stem, "", path, **facts, confined=True)
 
 
 def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
     """Bring in a scene file where it lies on this machine. Raises InputError."""
-    if not path.is_absolute() or not path.is_file():
+    if not path.is_absolute() or not is_file(path):
         raise InputError(f"There is no file {path}; give the whole path of a scene file on the machine that this program runs on.")
-    known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
-    slug = known.slug if known else free_slug(db, path)
-    return shots.add(db, slug, path.stem, "", path, **looked_into(path, None), confined=False)
+    facts = looked_into(path, None)
+    with transaction(db):
+        known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
+        slug = known.slug if known else free_slug(db, path)
+        return shots.add(db, slug, path.stem, "", path, **facts, confined=False)
+
+
+def is_file(path: Path) -> bool:
+    """Whether there is a file of that name; False where no file can have it."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
 
 
 def free_slug(db: sqlite3.Connection, path: Path) -> str:

@@ -1,44 +1,72 @@
-"""A first look into a scene file that somebody gave, in a process of its own with bounds on memory and time.
+"""A first look into a file that somebody gave, a scene, a picture or a cache, in a process of its own with bounds on memory and processor time.
 
-A file may be damaged or made to do harm: it may claim a million million points, or nest without end. What reads it is then ended, and nothing
-else is. `python -m sivrel.work.looking_in FILE [FOLDER]` prints what it found as JSON.
+A file may be damaged, or made to: it may claim a million million points, or nest without end. What reads it is then ended, and nothing
+else is. `python -m sivrel.work.looking_in scene FILE [FOLDER]`, `… picture FILE OUT` and `… cache FILE` print what they found as JSON.
 """
 
 import json
 import os
 import resource
 import select
+import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 from typing import Any
 
 from ..core.errors import InputError
 
-PATIENCE, BYTES_PER_SECOND = 4.0, 6 << 20
-"""Seconds that a look may take, and how many more bytes of files buy another second."""
+PATIENCE, BYTES_PER_SECOND = 6.0, 6 << 20
+"""Seconds of processor time that a look may take, and how many more bytes of files buy another second."""
+IDLE = 20.0
+"""Seconds of the clock for each second of processor time: a machine may be busy, but a look that waits for ever is ended."""
 MEMORY, MEMORY_PER_BYTE = 800 << 20, 24
 """Bytes of memory that a look may take besides the program's own, and for each byte of the files."""
+OF_PICTURES = 3 << 30
+"""The same for a picture, which is unpacked whole."""
 READY = "ready"
+AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
+"""One look at a time, so that many uploads take no more memory than one; seconds that another waits for its turn."""
 
 
-def looked_into(path: Path, folder: Path | None) -> dict[str, Any]:
+def looked_into(path: Path, folder: Path | None, frame: float | None = None) -> dict[str, Any]:
     """What `facts_of` says of the scene at `path`, which may not reach out of `folder`. Raises InputError with one sentence."""
-    size = _size(path, folder)
-    patience = PATIENCE + size / BYTES_PER_SECOND
-    command = [sys.executable, "-m", __name__, str(path), *([str(folder)] if folder else [])]
-    environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "SIVREL_LOOK_BYTES": str(MEMORY + MEMORY_PER_BYTE * size)}
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=environment) as process:
-        try:
-            assert process.stdout is not None
-            text = _heard(process.stdout.fileno(), patience)
-        finally:
-            process.kill()
-    if text is None:
-        raise InputError(
-            f"{path.name} takes longer than {patience:.0f} s to read, far more than its size explains; it is damaged, or made to do harm."
-        )
+    return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY)
+
+
+def picture_looked_into(path: Path, out: Path) -> dict[str, Any]:
+    """Unpack a picture from elsewhere to the EXR file `out`; what `facts_of_picture` says of it. Raises InputError with one sentence."""
+    return _look(["picture", str(path), str(out)], path, _size(path, None), OF_PICTURES)
+
+
+def cache_looked_into(path: Path) -> str:
+    """The digest of a cache file that may be served, found sound by what its kind declares. Raises InputError with one sentence."""
+    return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
+
+
+def _look(arguments: list[str], path: Path, size: int, memory: int) -> dict[str, Any]:
+    seconds = PATIENCE + size / BYTES_PER_SECOND
+    bounds = {"SIVREL_LOOK_BYTES": str(memory + MEMORY_PER_BYTE * size), "SIVREL_LOOK_SECONDS": str(seconds)}
+    if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
+        raise InputError("Other files are being looked into; try again in a minute.")
+    try:
+        command = [sys.executable, "-m", __name__, *arguments]
+        environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", **bounds}
+        with subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=environment) as process:
+            try:
+                assert process.stdout is not None
+                text = _heard(process.stdout.fileno(), IDLE * seconds)
+                code = process.wait(timeout=5.0) if text is not None else None
+            except subprocess.TimeoutExpired:
+                code = None
+            finally:
+                process.kill()
+    finally:
+        AT_A_TIME.release()
+    if text is None or code == -signal.SIGXCPU:
+        raise InputError(f"{path.name} takes more than {seconds:.0f} s of work to read, far more than its size explains; it may be damaged.")
     try:
         told = json.loads(text)
     except ValueError:
@@ -50,7 +78,7 @@ def looked_into(path: Path, folder: Path | None) -> dict[str, Any]:
 
 def _heard(pipe: int, patience: float) -> bytes | None:
     """All that the process says after it is ready; None when it says nothing for too long."""
-    heard, until = b"", time.monotonic() + 60.0  # to start the program
+    heard, until = b"", time.monotonic() + 120.0  # to start the program
     started = False
     while True:
         if not started and heard.startswith(READY.encode()):
@@ -72,24 +100,56 @@ def _size(path: Path, folder: Path | None) -> int:
         return 0
 
 
-def main(arguments: list[str]) -> None:
+def bound_this_process() -> None:
+    """Hold this process to the memory and processor time that its environment grants, beyond what it has taken already."""
+    usage = resource.getrusage(resource.RUSAGE_SELF)
+    memory = usage.ru_maxrss * 1024 + int(os.environ.get("SIVREL_LOOK_BYTES", MEMORY))
+    seconds = usage.ru_utime + usage.ru_stime + float(os.environ.get("SIVREL_LOOK_SECONDS", PATIENCE))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+    resource.setrlimit(resource.RLIMIT_CPU, (int(seconds) + 1, int(seconds) + 3))
+
+
+def look(arguments: list[str]) -> dict[str, Any]:
+    """What a look finds, or {"problem": sentence}."""
+    from ..core.cache_contents import check_contents
+    from ..core.caches import from_bytes
+    from ..core.formats.outside import read_outside
     from ..core.formats.scenes import read_scene
-    from .facts import facts_of
+    from .facts import facts_of, facts_of_picture
+
+    kind, path = arguments[0], Path(arguments[1])
+    try:
+        if kind == "cache":
+            cache = from_bytes(path.read_bytes(), path.name)
+            check_contents(cache, path.name)
+            return {"digest": cache.digest}
+        if kind == "picture":
+            return facts_of_picture(read_outside(path), path.suffix, Path(arguments[2]))
+        folder = Path(arguments[2]) if len(arguments) > 2 and arguments[2] else None
+        frame = float(arguments[3]) if len(arguments) > 3 and arguments[3] else None
+        return facts_of(read_scene(path, confine_to=folder, frame=frame))
+    except InputError as error:
+        return {"problem": str(error)}
+    except (MemoryError, RecursionError):
+        return {"problem": f"{path.name} takes more memory than its size explains; it may be damaged."}
+    except OSError as error:
+        return {"problem": f"{path.name} can't be read ({error.strerror or error})."}
+    except Exception:  # whatever a damaged file makes of a reader: the asker is told, and it ends here
+        return {"problem": f"{path.name} can't be read; it is damaged."}
+
+
+def main(arguments: list[str]) -> None:
+    # Loaded before the bounds count.
+    from ..core.formats import outside, scenes  # noqa: F401
+    from . import facts  # noqa: F401
+
+    if arguments[0] == "cache":
+        from ..core import cache_contents  # noqa: F401
 
     print(READY, end="", flush=True)
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
-    limit = own + int(os.environ.get("SIVREL_LOOK_BYTES", MEMORY))
-    resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
-    try:
-        told = facts_of(read_scene(Path(arguments[0]), confine_to=Path(arguments[1]) if len(arguments) > 1 else None))
-    except InputError as error:
-        told = {"problem": str(error)}
-    except (MemoryError, RecursionError):
-        told = {"problem": f"{Path(arguments[0]).name} takes more memory than its size explains; it is damaged, or made to do harm."}
-    except Exception:  # whatever a damaged file makes of a reader: the asker is told, and it ends here
-        told = {"problem": f"{Path(arguments[0]).name} can't be read; it is damaged."}
-    print(json.dumps(told), flush=True)
+    bound_this_process()
+    print(json.dumps(look(arguments)), flush=True)
 
 
 if __name__ == "__main__":

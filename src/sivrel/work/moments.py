@@ -1,5 +1,7 @@
 """Renders of the moment: while a control is dragged, the latest wish is rendered beside the renders that are kept, which stand still for it."""
 
+import functools
+import logging
 import os
 import sqlite3
 import struct
@@ -15,12 +17,15 @@ from ..core.render.frame import Cancel, Frame
 from ..core.render.recipe import from_json
 from ..core.scene.edits import from_json as edits_from_json
 from ..store import database, files, moments, shots
+from ..store.database import is_full
 from .quick import finer_and_finer, step_for
+from .room import FULL, when_there_is_room
 
 if TYPE_CHECKING:
     from .worker import Worker
 
 POLL = 0.01
+log = logging.getLogger(__name__)
 FIRST = 0.12
 """Seconds that the first picture may take, as far as the rate is known."""
 RATE = 60_000.0
@@ -33,8 +38,8 @@ def render_moments(worker: "Worker") -> None:
     """Render wishes as they come, until the worker ends."""
     db = database.connect(worker.data)
     rate, last = RATE, 0.0
-    while os.getppid() == worker.parent:
-        moment = moments.take(db)
+    while not worker.ending.is_set():
+        moment = when_there_is_room(functools.partial(moments.take, db), lambda: True)
         if moment is None:
             if last and time.monotonic() - last > STILL:
                 worker.stand_for_moments(False)
@@ -42,13 +47,15 @@ def render_moments(worker: "Worker") -> None:
             time.sleep(POLL)
             continue
         worker.stand_for_moments(True)
+        problem = ""
         try:
             rate = _render(worker, db, moment, rate)
-            moments.say(db, moment.number, "")
-        except (InputError, OSError) as error:
-            moments.say(db, moment.number, str(error))
-        except Exception as error:  # the thread outlives a wish that it can't fulfil; the page is told
-            moments.say(db, moment.number, f"This could not be rendered ({type(error).__name__}: {error}).")
+        except (InputError, OSError, MemoryError) as error:
+            problem = FULL if is_full(error) else str(error) or "There is not enough memory for this picture."
+        except Exception as error:
+            log.exception("What a page wants to see now could not be rendered.")
+            problem = f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more."
+        when_there_is_room(functools.partial(moments.say, db, moment.number, problem), lambda: True)
         last = time.monotonic()
 
 

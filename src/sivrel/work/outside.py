@@ -1,22 +1,29 @@
 """Taking in pictures that were rendered elsewhere: a shot of its own, without a scene, and a proof for each picture."""
 
+import math
+import os
 import sqlite3
+import tempfile
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import InputError
-from ..core.finish.finishing import measured_exposure
-from ..core.formats.exr import Picture
-from ..core.formats.outside import SUFFIXES, read_outside
-from ..core.measure.noise import LUMINANCE, noise_level
+from ..core.formats.exr import read_exr
+from ..core.formats.outside import SUFFIXES
+from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits, with_edits
-from ..store import proofs, shots
+from ..store import files, proofs, shots
 from ..store.database import transaction
-from .finishing import keep_picture, make_thumbnail
+from .facts import CAMERA
+from .finishing import make_thumbnail
 from .intake import free_slug
+from .looking_in import picture_looked_into
 
-CAMERA, ELSEWHERE = "picture", "elsewhere"
+ELSEWHERE = "elsewhere"
 MOST_PICTURES = 32
+LONGEST_RENDER = 1e8
+"""Seconds that somebody may say a picture took: three years."""
 
 
 def is_picture(name: str) -> bool:
@@ -27,40 +34,44 @@ def add_pictures(
     db: sqlite3.Connection, data: Path, paths: list[Path], *, shot: shots.Shot | None = None, seconds: float | None = None, notes: str = ""
 ) -> tuple[shots.Shot, list[int]]:
     """Bring in pictures, to a shot of pictures that is there, or to one of their own; returns it and the numbers of their proofs, each the child of
-    the one before it where they are of one size. `seconds`: what each took, where that is known. Raises InputError, and keeps none, where one
-    can't be read."""
+    the one before it where they are of one size. `seconds`: what each took, where that is known. Each is unpacked by a process with bounds.
+    Raises InputError, and keeps none, where one can't be read."""
     if not 1 <= len(paths) <= MOST_PICTURES:
         raise InputError(f"Choose 1 to {MOST_PICTURES} pictures at a time: EXR, with their passes if there are any, or PNG.")
-    read = [(path, read_outside(path)) for path in paths]
-    numbers = []
-    if shot is None:
-        first = read[0][1]
-        cameras = [{"name": CAMERA, "exposure": _exposure(read[0][0], first)}]
-        title = paths[0].stem
-        about = "Rendered elsewhere: judged by its pictures."
-        shot = shots.add(db, free_slug(db, paths[0]), title, about, paths[0].parent, cameras, 0, [], outside=True)
-    before = [p for p in proofs.of_shot(db, shot.id) if p.picture]
-    last = before[-1] if before else None
-    for path, picture in read:
-        picture.camera = CAMERA
-        exposure = _exposure(path, picture)
-        edits = with_edits(Edits(), {f"camera.{CAMERA}.exposure": exposure})
-        digest = keep_picture(data, picture)
-        make_thumbnail(data, digest, picture, exposure)
-        alike = last is not None and (last.frame.width, last.frame.height) == (picture.frame.width, picture.frame.height)
+    if seconds is not None and not (math.isfinite(seconds) and 0.0 <= seconds <= LONGEST_RENDER):
+        raise InputError("The seconds that the pictures took can't be read; give a number, or leave them out.")
+    with tempfile.TemporaryDirectory(dir=files.folder_for(data, "uploads"), prefix=".new-") as unpacked:
+        told = [_unpacked(data, path, Path(unpacked) / f"{k}.exr") for k, path in enumerate(paths)]
         with transaction(db):
-            number = proofs.add(
-                db, shot.id, last.id if last is not None and alike else None, Recipe(), CAMERA, picture.frame, note=notes, edits=edits
-            )
-            light = float((picture.beauty[..., :3] @ LUMINANCE).mean())
-            found = {"passes": list(picture.passes)}
-            proofs.finish(db, number, digest, seconds, noise_level(picture), light, 0, ELSEWHERE, found=found)
-            proofs.say_name(db, number, path.stem, notes)
+            if shot is None:
+                cameras = [{"name": CAMERA, "exposure": told[0]["exposure"]}]
+                about = "Rendered elsewhere: judged by its pictures."
+                shot = shots.add(db, free_slug(db, paths[0]), paths[0].stem, about, paths[0].parent, cameras, 0, [], outside=True)
+            return shot, _add_proofs(db, shot, list(zip(paths, told, strict=True)), seconds, notes)
+
+
+def _unpacked(data: Path, path: Path, out: Path) -> dict[str, Any]:
+    """Keep a picture under its hash, with a thumbnail; what was found in it."""
+    told = picture_looked_into(path, out)
+    told["digest"] = files.keep(files.pictures(data), ".exr", lambda place: os.replace(out, place))
+    if not files.thumbnail_path(data, told["digest"]).is_file():
+        make_thumbnail(data, told["digest"], read_exr(files.picture_path(data, told["digest"])), told["exposure"])
+    return told
+
+
+def _add_proofs(
+    db: sqlite3.Connection, shot: shots.Shot, pictures: list[tuple[Path, dict[str, Any]]], seconds: float | None, notes: str
+) -> list[int]:
+    before = [p for p in proofs.of_shot(db, shot.id) if p.picture]
+    last, numbers = before[-1] if before else None, []
+    for path, told in pictures:
+        frame = Frame(told["size"][0], told["size"][1], region=told["region"] and tuple(told["region"]), seed=told["seed"])
+        edits = with_edits(Edits(), {f"camera.{CAMERA}.exposure": told["exposure"]})
+        alike = last is not None and (last.frame.width, last.frame.height) == (frame.width, frame.height)
+        number = proofs.add(db, shot.id, last.id if last is not None and alike else None, Recipe(), CAMERA, frame, note=notes, edits=edits)
+        found = {"passes": told["passes"]}
+        proofs.finish(db, number, told["digest"], seconds, told["noise"], told["light"], 0, ELSEWHERE, found=found)
+        proofs.say_name(db, number, path.stem, notes)
         numbers.append(number)
         last = proofs.get(db, number)
-    return shot, numbers
-
-
-def _exposure(path: Path, picture: Picture) -> float:
-    """What a picture is first looked at with: as it is where it was made for the screen, else as it measures itself."""
-    return 0.0 if path.suffix.lower() not in (".exr", ".hdr") else round(measured_exposure(picture.beauty), 2)
+    return numbers

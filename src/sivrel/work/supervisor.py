@@ -1,16 +1,31 @@
 """Keeps one worker process alive beside the web process."""
 
+import logging
+import os
+import signal
+import sqlite3
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
-RESTART_AFTER = 0.5
-"""Seconds before a worker that died is started again."""
+from ..core.errors import InputError
+from ..store import database, jobs
+from .recovery import worker_died
+
+RESTART_AFTER, LONGEST_WAIT = 0.5, 30.0
+"""Seconds before a worker that died is started again: the first, doubled while workers die young, up to the second."""
+YOUNG = 10.0
+"""Seconds of life below which a worker died young."""
+log = logging.getLogger(__name__)
 
 
 class Supervisor:
-    """Starts the worker of a data folder, starts it again when it dies, and ends it with `stop`."""
+    """Starts the worker of a data folder, starts it again when it dies, and ends it with `stop`.
+
+    The worker holds the other end of a pipe: however this process ends, the pipe closes, and the worker ends too.
+    """
 
     def __init__(self, data: Path) -> None:
         self.data = data
@@ -22,13 +37,59 @@ class Supervisor:
         self._thread.start()
 
     def _keep_alive(self) -> None:
+        wait = RESTART_AFTER
         while not self._stopping.is_set():
-            self.process = subprocess.Popen([sys.executable, "-m", "sivrel.work.worker", str(self.data)])
-            self.process.wait()
-            self._stopping.wait(RESTART_AFTER)
+            begun = time.monotonic()
+            code = self._run()
+            if self._stopping.is_set():
+                return
+            log.warning("The worker ended (%s); it is started again.", ended_how(code))
+            self._note_death(code)
+            wait = min(wait * 2.0, LONGEST_WAIT) if time.monotonic() - begun < YOUNG else RESTART_AFTER
+            self._stopping.wait(wait)
+
+    def _run(self) -> int:
+        """Start a worker and wait for its end; returns its exit code."""
+        read_end, write_end = os.pipe()
+        try:
+            command = [sys.executable, "-m", "sivrel.work", str(self.data), str(read_end)]
+            self.process = subprocess.Popen(command, pass_fds=(read_end,), stdin=subprocess.DEVNULL)
+            os.close(read_end)
+            read_end = -1
+            return self.process.wait()
+        finally:
+            os.close(write_end)
+            if read_end >= 0:
+                os.close(read_end)
+
+    def _note_death(self, code: int) -> None:
+        try:
+            db = database.connect(self.data)
+            try:
+                worker_died(db, ended_how(code))
+                jobs.set_worker(db, "absent", message=f"it ended ({ended_how(code)}) and is started again")
+            finally:
+                db.close()
+        except (InputError, sqlite3.Error, OSError):
+            log.exception("The worker's end could not be noted.")
 
     def stop(self) -> None:
         self._stopping.set()
-        if self.process is not None:
-            self.process.terminate()
+        process = self.process
+        if process is not None:
+            process.terminate()
+            try:
+                process.wait(timeout=5.0)
+            except subprocess.TimeoutExpired:
+                process.kill()
         self._thread.join(timeout=5.0)
+
+
+def ended_how(code: int) -> str:
+    """An exit code in words."""
+    if code >= 0:
+        return f"exit {code}"
+    try:
+        return signal.Signals(-code).name
+    except ValueError:
+        return f"signal {-code}"

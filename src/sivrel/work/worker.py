@@ -1,19 +1,20 @@
 """The worker process: takes jobs from the store and renders them, tile by tile, until its parent ends.
 
-`python -m sivrel.work.worker DATA`. It may be killed at any moment: finished tiles lie on disk, and the next worker
-goes on from them.
+It may be killed at any moment: finished tiles lie on disk, and the next worker goes on from them. `python -m sivrel.work` starts one, and ends
+it with its parent.
 """
 
 import fcntl
+import functools
+import logging
 import os
-import shutil
 import sqlite3
 import sys
 import threading
 import time
-import traceback
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 
@@ -28,11 +29,14 @@ from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, findings, jobs, proofs, questions, shots
+from ..store.files import DamagedTile
 from .answers import answer_questions
 from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements
+from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
 from .quick import sketch, step_for
+from .room import when_there_is_room
 
 POLL = 0.03
 """Seconds between looks at the store; a look costs a tenth of a millisecond."""
@@ -40,12 +44,14 @@ KEPT_SCENES = 2
 SKETCH_PIXELS = 10_000
 """Pixels of the sketch that is seen until the tiles come: some hundredths of a second."""
 Progress = Callable[[str, float], bool]
+T = TypeVar("T")
+log = logging.getLogger(__name__)
 
 
 class Worker:
     def __init__(self, data: Path) -> None:
         self.data = data
-        self.parent = os.getppid()
+        self.ending = threading.Event()
         self.db = database.connect(data)
         self.scenes: dict[tuple, tuple[Scene, Files, Geometry | None]] = {}
         self.scene_lock = threading.RLock()
@@ -56,33 +62,36 @@ class Worker:
         self.stood, self.stands_since = 0.0, 0.0
 
     def run(self) -> None:
-        with open(self.data / "worker.lock", "w") as lock:
+        with open(self.data / "worker.lock", "a") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)  # one worker a data folder; the lock goes with the process
             jobs.requeue(self.db)
-            shutil.rmtree(files.moments(self.data), ignore_errors=True)
             jobs.set_worker(self.db, "compiling")
             warm_up(self._compiled)
             if self.compiled_some:
                 print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
             for beside in (answer_questions, render_moments):
-                threading.Thread(target=beside, args=(self,), daemon=True).start()
-            while self._parent_lives():
-                job = jobs.take(self.db)
+                threading.Thread(target=self._endlessly, args=(beside,), daemon=True).start()
+            while not self.ending.is_set():
+                job = when_there_is_room(functools.partial(jobs.take, self.db), lambda: True)
                 if job is not None:
                     self._render(job)
                 else:
                     self._read_ahead()
                     time.sleep(POLL)
 
-    def _parent_lives(self) -> bool:
-        return os.getppid() == self.parent
+    def _endlessly(self, work: Callable[["Worker"], None]) -> None:
+        """Do what never returns, anew after a fault: pages wait for it."""
+        while not self.ending.is_set():
+            try:
+                work(self)
+            except Exception:
+                log.exception("%s is begun anew.", work.__name__)
+                time.sleep(1.0)
 
     def _compiled(self, done: int, total: int, name: str) -> None:
         self.compiled_some = True
         jobs.set_worker(self.db, "compiling", done, total, name)
         print(f"\rcompiling kernels {done}/{total}: {name:<24}", end="", file=sys.stderr, flush=True)
-        if not self._parent_lives():
-            os._exit(0)
 
     def prepare(
         self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, progress: Progress | None = None,
@@ -97,7 +106,10 @@ class Worker:
 
     @staticmethod
     def _version(shot: shots.Shot) -> tuple:
-        stat = shot.path.stat()
+        try:
+            stat = shot.path.stat()
+        except OSError as error:
+            raise InputError(f"The scene file {shot.path} can't be read ({error.strerror}); put it back, or open the shot anew.") from None
         return shot.path, stat.st_mtime_ns, stat.st_size
 
     def scene_of(self, db: sqlite3.Connection, shot: shots.Shot) -> tuple[Scene, Files, Geometry | None]:
@@ -137,14 +149,15 @@ class Worker:
             self.read_ahead = shot.id
             try:
                 self.prepare(self.db, shot, Recipe(), Edits(), None)
-            except (InputError, OSError):
-                pass  # the render will say why
+            except Exception:  # the render will say why
+                log.info("The shot %s could not be read ahead.", shot.slug, exc_info=True)
         if jobs.worker(self.db).phase != "idle":
-            jobs.set_worker(self.db, "idle")
+            when_there_is_room(lambda: jobs.set_worker(self.db, "idle"), lambda: True)
 
     def _render(self, job: jobs.Job) -> None:
         proof = proofs.get(self.db, job.proof_id)
-        assert proof is not None
+        if proof is None or proof.problem:
+            return self._fail(job, proof.problem if proof else "The proof is gone.")
         shot = shots.get(self.db, proof.shot_id)
         cancel = self.render_on_its_way = Cancel()
         cancel.hold(bool(self.stands_since))
@@ -154,21 +167,24 @@ class Worker:
         try:
             self._render_proof(job, proof, shot, cancel)
         except (InputError, OSError) as error:
-            jobs.end(self.db, job.id, "failed", str(error))
+            self._fail(job, str(error))
         except MemoryError:
-            jobs.end(self.db, job.id, "failed", "There is not enough memory for this picture; render it smaller.")
-        except Exception as error:  # a fault of ours must not be met again and again: the job ends, and the terminal says all
-            traceback.print_exc()
-            jobs.end(self.db, job.id, "failed", f"This could not be rendered ({type(error).__name__}); look at the terminal where Sivrel runs.")
+            self._fail(job, "There is not enough memory for this picture; render it smaller.")
+        except Exception as error:  # a fault of ours must not be met again and again: the job ends, and the log says all
+            log.exception("Proof %d could not be rendered.", job.proof_id)
+            self._fail(job, f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more.")
         finally:
             self.render_on_its_way = None
             over.set()
             watcher.join()
 
+    def _fail(self, job: jobs.Job, problem: str) -> None:
+        when_there_is_room(lambda: jobs.end(self.db, job.id, "failed", problem), lambda: True)
+
     def _watch(self, job_id: int, cancel: Cancel, over: threading.Event) -> None:
         db = database.connect(self.data)
         while not over.wait(POLL):
-            if jobs.is_cancelled(db, job_id) or jobs.stands_back(db, job_id) or not self._parent_lives():
+            if jobs.is_cancelled(db, job_id) or jobs.stands_back(db, job_id):
                 cancel.set()
                 break
         db.close()
@@ -194,45 +210,46 @@ class Worker:
 
         film = empty_film(proof.frame, film_columns(ready.arrays.slots))
         for index in tiles.recover():
-            tile = tiles.load(index)
-            if tile.shape[2] != film.shape[2]:  # kept by an older version: they are rendered anew
-                tiles.remove()
-                done.clear()
-                break
-            paste(film, proof.frame, boxes[index], tile)
-            done.add(index)
+            try:
+                tile = tiles.load(index)
+                paste(film, proof.frame, boxes[index], tile)
+                done.add(index)
+            except (DamagedTile, IndexError, ValueError):  # cut short, or kept by an older version: it is rendered anew
+                log.warning("Tile %d of proof %d was damaged, and is rendered anew.", index, proof.id)
+                tiles.drop(index)
 
         def on_tile(index: int, tile: np.ndarray) -> None:
             paste(film, proof.frame, boxes[index], tile)
             done.add(index)
-            tiles.add(index, tile)
-            jobs.progress(self.db, job.id, len(done), *spent())
+            # While the disk is full this waits, and the other threads wait behind it with their tiles.
+            self._written(lambda: tiles.add(index, tile), cancel)
+            self._written(lambda: jobs.progress(self.db, job.id, len(done), *spent()), cancel)
 
         jobs.progress(self.db, job.id, len(done), *spent())
         if not done and len(boxes) > 1:
             whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, cancel)
             if whole is not None:
-                tiles.add_sketch(whole)
+                self._written(lambda: tiles.add_sketch(whole), cancel)
         complete = render_tiles(
             ready.arrays, ready.camera, proof.recipe, proof.frame, on_tile,
             threads=threads, finished=list(done), cancel=cancel, clock=clock,
         )  # fmt: skip
         seconds, pixel_seconds = spent()
         if not complete:
-            if self._parent_lives():
-                jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
-                if jobs.is_cancelled(self.db, job.id):
-                    jobs.end(self.db, job.id, "cancelled")
-                else:
-                    jobs.stand_back(self.db, job.id)
+            when_there_is_room(lambda: self._stop(job, len(done), seconds, pixel_seconds), lambda: True)
             return
-        jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
-        digest = keep_picture(self.data, picture)
-        make_thumbnail(self.data, digest, picture, ready.camera.exposure)
-        with database.transaction(self.db):
-            proofs.finish(self.db, proof.id, digest, seconds, *measurements(picture, film), found=found_in(film, ready, clock, picture))
-            jobs.end(self.db, job.id, "done")
+        digest = self._written(lambda: keep_picture(self.data, picture), cancel)
+        self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
+        found, measured = found_in(film, ready, clock, picture), measurements(picture, film)
+
+        def finish() -> None:
+            jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
+            with database.transaction(self.db):
+                proofs.finish(self.db, proof.id, digest, seconds, *measured, found=found)
+                jobs.end(self.db, job.id, "done")
+
+        self._written(finish, cancel)
         tiles.remove()
         if findings.retests_of_proof(self.db, proof.id):
             questions.ask(self.db, "retest", shot.id, {"proof": proof.id})
@@ -242,11 +259,34 @@ class Worker:
                 keep_focus(self.data, self.db, proof, parent.picture, digest, picture, ready.camera.exposure)
             read_pins(self.data, self.db, shot, [proof.id])
         except Exception:  # the proof is done, whatever is read off it beside
-            traceback.print_exc()
+            log.exception("What changed in proof %d could not be read off it.", proof.id)
+
+    def _stop(self, job: jobs.Job, done: int, seconds: float, pixel_seconds: float) -> None:
+        """Note that a render was stopped before its end: for good, or for a while."""
+        jobs.progress(self.db, job.id, done, seconds, pixel_seconds)
+        if jobs.is_cancelled(self.db, job.id):
+            jobs.end(self.db, job.id, "cancelled")
+        else:
+            jobs.stand_back(self.db, job.id)
+
+    @staticmethod
+    def _written(write: Callable[[], T], cancel: Cancel) -> T:
+        """What `write` returns: while the disk is full it waits for room, unless the render is called off."""
+        return when_there_is_room(write, lambda: not cancel)
 
 
-if __name__ == "__main__":
+def main(folder: str) -> int:
+    """Work for a data folder until the process is ended."""
+    os.umask(0o077)
+    log_to(Path(folder), "worker")
     try:
-        Worker(Path(sys.argv[1])).run()
+        Worker(Path(folder)).run()
     except KeyboardInterrupt:
-        sys.exit(130)
+        return 130
+    except InputError as error:
+        log.error("%s", error)
+        return 2
+    except Exception:
+        log.exception("The worker ends.")
+        return 1
+    return 0

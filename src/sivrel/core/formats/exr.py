@@ -1,6 +1,8 @@
 """OpenEXR out and in: beauty as R G B A, passes as layers, recipe and frame in the header."""
 
+import errno
 import json
+import shutil
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -76,6 +78,8 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
     try:
         OpenEXR.File(header, channels).write(str(path))
     except RuntimeError:
+        if path.parent.is_dir() and shutil.disk_usage(path.parent).free < sum(plane.nbytes for plane in channels.values()):
+            raise OSError(errno.ENOSPC, "There is no room on the disk for the picture", str(path)) from None
         raise InputError(f"The picture can't be written to {path}; check that the folder exists and is writable.") from None
 
 

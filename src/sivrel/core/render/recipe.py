@@ -12,8 +12,8 @@ from pydantic import BaseModel, ValidationError, create_model
 
 from ..errors import InputError, did_you_mean
 from ..gi.way import Way
-from ..json_text import parse_json
 from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
+from ..json_text import parse_json
 from ..settings import Group
 from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
 
@@ -156,6 +156,10 @@ def from_json(text: str | bytes) -> Recipe:
     data = parse_json(text, "The recipe is not JSON that this program can read; write one with `sivrel recipes --json` as a pattern.")
     if not isinstance(data, dict) or data.get("version", VERSION) != VERSION:
         raise InputError(f"The recipe is not of version {VERSION}, the one this program reads.")
+    try:  # as this program writes it: many are read for one page
+        return Recipe.model_validate({group: members for group, members in data.items() if group != "version"})
+    except ValidationError:
+        pass  # what is wrong is said setting by setting
     values = {}
     for group, members in data.items():
         if group != "version":

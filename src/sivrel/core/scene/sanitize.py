@@ -6,7 +6,7 @@ which; the kernels may then count on finite numbers.
 
 import math
 from collections.abc import Callable, Iterator
-from dataclasses import fields, is_dataclass
+from dataclasses import fields
 
 import numpy as np
 
@@ -46,11 +46,11 @@ def sanitize(scene: Scene) -> None:
 
 def check_edited(scene: Scene) -> None:
     """Raise InputError where edits have made of a scene what can't be rendered; repair the pictures that they brought in."""
-    for what, things, problem_of in (("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem)):
-        for thing in things:
-            problem = problem_of(thing)
-            if problem:
-                raise InputError(f"With these edits the {what} {thing.name[:120]} {problem}; set it to smaller numbers.")
+    problems = [("light", light.name, _light_problem(light)) for light in scene.lights]
+    problems += [("camera", camera.name, _camera_problem(camera)) for camera in scene.cameras]
+    for what, name, problem in problems:
+        if problem:
+            raise InputError(f"With these edits the {what} {name[:120]} {problem}; set it to smaller numbers.")
     for texture, owner in _textures(scene):
         _repair_texture(texture, owner, scene.notes)
 
@@ -154,11 +154,11 @@ def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
 def _textures(scene: Scene) -> Iterator[tuple[Texture, str]]:
     """Every texture once, with what wears it."""
     seen: set[int] = set()
-    for owner, what in ((*((light, "light") for light in scene.lights), *((surface, "material") for surface in scene.surfaces))):
-        assert is_dataclass(owner)
+    owners: list[Light | Surface] = [*scene.lights, *scene.surfaces]
+    for owner in owners:
         for field in fields(owner):
             value = getattr(owner, field.name)
             texture = value.texture if isinstance(value, TextureUse) else value
             if isinstance(texture, Texture) and id(texture) not in seen:
                 seen.add(id(texture))
-                yield texture, f"the {what} {owner.name[:120]}"  # type: ignore[attr-defined]
+                yield texture, f"the {'light' if isinstance(owner, Light) else 'material'} {owner.name[:120]}"

@@ -1,14 +1,20 @@
 """Who may come in: anyone on this machine; from elsewhere, those who have the key."""
 
 import hmac
+import time
+from typing import Any
 
-from flask import Blueprint, abort, current_app, redirect, render_template, request, session, url_for
+from flask import Blueprint, Flask, abort, current_app, redirect, render_template, request, session, url_for
+from itsdangerous import BadSignature
+from werkzeug.http import parse_cookie
 
 pages = Blueprint("access", __name__, template_folder="templates")
+FREE_TRIES, LONGEST_WAIT, MOST_ADDRESSES = 3, 60.0, 1000
+"""Wrong keys of an address before it has to wait, twice as long each time, up to so many seconds; addresses that are remembered."""
 
 
 def guard():
-    """Before every request: the name that it came under, and the key where one is asked."""
+    """Before every request, and before its body is read: the name that it came under, and the key where one is asked."""
     hosts = current_app.config["HOSTS"]
     if hosts is not None and request.host.rsplit(":", 1)[0].lower() not in hosts:
         abort(404)
@@ -19,16 +25,51 @@ def guard():
     return redirect(url_for("access.door"))
 
 
+def admits(app: Flask, headers: dict[str, str]) -> bool:
+    """Whether a request's headers show that its sender has given the key, or none is asked."""
+    if app.config["ACCESS_KEY"] is None:
+        return True
+    signed: Any = app.session_interface.get_signing_serializer(app)  # type: ignore[attr-defined]
+    try:
+        return bool(signed.loads(parse_cookie(headers.get("COOKIE", "")).get(app.config["SESSION_COOKIE_NAME"], "")).get("known"))
+    except (BadSignature, AttributeError):
+        return False
+
+
 @pages.route("/door", methods=["GET", "POST"])
 def door():
     """Ask for the key that the program printed when it started."""
     key = current_app.config["ACCESS_KEY"]
     if key is None:
         return redirect(url_for("shots.index"))
-    problem = None
-    if request.method == "POST":
-        if hmac.compare_digest(request.form.get("key", "").strip().encode(), key.encode()):
-            session["known"] = True
-            return redirect(url_for("shots.index"))
-        problem = "This is not the key; copy the one that was printed where Sivrel was started."
-    return render_template("door.html", problem=problem), 422 if problem else 200
+    if request.method != "POST":
+        return render_template("door.html", problem=None)
+    wait = _seconds_to_wait(request.remote_addr or "")
+    if wait > 0.0:
+        problem = f"Too many wrong keys came from your machine; try again in {wait:.0f} s."
+        return render_template("door.html", problem=problem), 429, {"Retry-After": f"{wait:.0f}"}
+    if hmac.compare_digest(request.form.get("key", "").strip().encode(), key.encode()):
+        session["known"] = True
+        _tries().pop(request.remote_addr or "", None)
+        return redirect(url_for("shots.index"))
+    _note_wrong(request.remote_addr or "")
+    return render_template("door.html", problem="This is not the key; copy the one that was printed where Sivrel was started."), 422
+
+
+def _tries() -> dict[str, tuple[int, float]]:
+    """Wrong keys, and when the last came, by address."""
+    return current_app.extensions.setdefault("sivrel_tries", {})
+
+
+def _seconds_to_wait(address: str) -> float:
+    wrong, at = _tries().get(address, (0, 0.0))
+    wait = min(LONGEST_WAIT, 2.0 ** (wrong - FREE_TRIES)) if wrong >= FREE_TRIES else 0.0
+    return max(0.0, at + wait - time.monotonic())
+
+
+def _note_wrong(address: str) -> None:
+    tries = _tries()
+    wrong, _ = tries.pop(address, (0, 0.0))
+    while len(tries) >= MOST_ADDRESSES:
+        tries.pop(next(iter(tries)))
+    tries[address] = wrong + 1, time.monotonic()

@@ -2,10 +2,11 @@
 
 import functools
 import json
+import sqlite3
 import struct
 from typing import Any
 
-from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, current_app, jsonify, make_response, redirect, render_template, request, url_for
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 
@@ -22,9 +23,11 @@ from ...core.scene.edits import Edits, with_edits
 from ...core.scene.edits import difference as edits_difference
 from ...store import files, jobs, proofs, recipes, shots
 from ...store.database import transaction
+from ...work.room import has_room
 from ..asked import cameras_of, form_values, frame_of, made_as_asked, proof_or_404, region_of, shot_or_404
 from ..database import data, db
-from ..lineage.routes import flaws, lineage_values
+from ..lineage.routes import Window, flaws, lineage_values
+from ..numbers import whole_number
 from ..pictures.routes import LUT
 from ..queue.routes import seconds_left
 from ..words import meters_in_words
@@ -34,22 +37,24 @@ TILES_AT_ONCE = 96
 WAYS = {"gi.seen": SEEN, "gi.beyond": BEYOND}
 
 
-def _chosen(all_proofs: list[proofs.Proof], name: str) -> proofs.Proof | None:
-    wanted = request.args.get(name, type=int)
-    return next((p for p in all_proofs if p.id == wanted), None)
+def _chosen(shot: shots.Shot, name: str) -> proofs.Proof | None:
+    """The proof of a shot that the address names."""
+    proof = proofs.get(db(), request.args.get(name, 0, type=whole_number))
+    return proof if proof is not None and proof.shot_id == shot.id else None
 
 
 @pages.get("/shots/<slug>")
 def page(slug: str):
     """The bench. ?proof= is on the plate, ?with= is compared with it."""
     shot = shot_or_404(slug)
-    shots.opened(db(), shot)
-    shown = lineage_values(shot)
-    all_proofs = sorted((card.proof for card in shown["cards"]), key=lambda proof: proof.id)
-    finished = [p for p in all_proofs if p.picture]
-    proof = _chosen(all_proofs, "proof") or next(reversed(finished or all_proofs), None)
+    try:
+        shots.opened(db(), shot)
+    except sqlite3.OperationalError:  # a full disk: the page can be looked at all the same
+        current_app.logger.warning("It could not be noted that %s is open.", slug, exc_info=True)
+    proof = _chosen(shot, "proof") or proofs.newest(db(), shot.id)
+    shown = lineage_values(shot, window=Window(around=proof.id if proof else 0))
     return render_template(
-        "bench.html", **shown, proof=proof, other=_chosen(all_proofs, "with"), views=VIEWS,
+        "bench.html", **shown, proof=proof, other=_chosen(shot, "with"), views=VIEWS,
         lut=LUT, finishing=Finish.model_json_schema()["properties"],
         flaws=flaws(), **_recipe_values(shot, proof),
     )  # fmt: skip
@@ -59,7 +64,7 @@ def page(slug: str):
 def recipe_part(slug: str):
     """The recipe of ?proof= as sentences, to change and prove again."""
     shot = shot_or_404(slug)
-    proof = proofs.get(db(), request.args.get("proof", 0, type=int))
+    proof = proofs.get(db(), request.args.get("proof", 0, type=whole_number))
     return render_template("recipe.html", shot=shot, **_recipe_values(shot, proof if proof and proof.shot_id == shot.id else None))
 
 
@@ -116,7 +121,7 @@ def prove(slug: str):
     """Render what the form says, as a child of `parent`; with `one_by_one` each change by itself, one after another."""
     shot = shot_or_404(slug)
     form = request.form
-    parent = proofs.get(db(), form.get("parent", 0, type=int))
+    parent = proofs.get(db(), form.get("parent", 0, type=whole_number))
     if parent is not None and parent.shot_id != shot.id:
         parent = None
     recipe, edits, camera = made_as_asked(shot, form)
@@ -131,7 +136,7 @@ def prove(slug: str):
     assert number is not None
     if not request.headers.get("HX-Request"):
         return redirect(url_for("bench.page", slug=slug, proof=number))
-    response = make_response(render_template("lineage.html", **lineage_values(shot)))
+    response = make_response(render_template("lineage.html", **lineage_values(shot, window=Window(around=number))))
     response.headers["HX-Trigger-After-Settle"] = f'{{"sivrel:started": {{"proof": {number}}}}}'
     return response
 
@@ -208,11 +213,11 @@ def tiles(proof_id: int):
     if job is not None:
         stored = files.Tiles(data(), job.id)
         boxes = proof.frame.tiles()
-        first = max(0, request.args.get("from", 0, type=int))
+        first = max(0, request.args.get("from", 0, type=whole_number))
         for index in stored.order()[first : first + TILES_AT_ONCE]:
             try:
                 film = stored.load(index)
-            except FileNotFoundError:
+            except (FileNotFoundError, files.DamagedTile):
                 break  # the render has just ended; its picture says the rest
             parts.append(struct.pack("<5i", index, *boxes[index]))
             parts.append(files.halves(film_beauty(film)))
@@ -234,4 +239,4 @@ def sketch(proof_id: int):
 def status():
     """What the worker does, and how many jobs render, wait, and have ended."""
     rendering, waiting, ended = jobs.counts(db())
-    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended)
+    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended, full=not has_room(data()))

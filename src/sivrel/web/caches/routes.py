@@ -1,5 +1,6 @@
 """The caches page: what has been prepared and kept, what it cost, who used it, and whether it is still right."""
 
+import shutil
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,8 +15,11 @@ from ...core.render.recipe import Recipe, to_json
 from ...core.scene.edits import to_json as edits_to_json
 from ...store import caches as stored
 from ...store import proofs, questions, shots
+from ...work.intake import new_upload
+from ...work.looking_in import cache_looked_into
 from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
 from ..database import data, db
+from ..numbers import whole_number
 from ..words import thousands
 
 pages = Blueprint("caches", __name__, template_folder="templates")
@@ -119,10 +123,15 @@ def import_():
     file = request.files.get("file")
     if file is None or not file.filename:
         return _page("No file was chosen; choose a .cache file that was exported here.", 422)
+    upload = new_upload(data())
     try:
-        _folder().take_in(file.read(), secure_filename(file.filename) or "The file")
+        path = upload / (secure_filename(file.filename)[:100] or "cache")
+        file.save(path)
+        _folder().adopt(path, cache_looked_into(path))
     except InputError as error:
         return _page(str(error), 422)
+    finally:
+        shutil.rmtree(upload, ignore_errors=True)
     return redirect(url_for("caches.page"))
 
 
@@ -134,8 +143,8 @@ def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 def state(slug: str):
     """Ask which caches of a shot are fresh against its newest proof; the answer comes at /questions/N.json."""
     shot = shot_or_404(slug)
-    newest = next(reversed([p for p in proofs.of_shot(db(), shot.id) if p.picture]), None)
-    return _ask("caches", shot, _of_proof(shot, newest))
+    newest = proofs.newest(db(), shot.id)
+    return _ask("caches", shot, _of_proof(shot, newest if newest and newest.picture else None))
 
 
 def _of_proof(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
@@ -153,7 +162,7 @@ def ways(slug: str):
     """Ask what the recipe on the page would have to prepare, and what it has ready."""
     shot = shot_or_404(slug)
     form = request.form
-    numbers = {name: form.get(name, type=int) for name in ("width", "height", "seed")}
+    numbers = {name: form.get(name, type=whole_number) for name in ("width", "height", "seed")}
     edits = edits_to_json(edits_of(form.get("edits", "")))
     return _ask("ways", shot, {"recipe": to_json(recipe_of(form)), "edits": edits, "camera": form.get("camera"), **numbers})
 

@@ -55,5 +55,5 @@ def ledger_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
 
 
 def pin_lines(shot_id: int, chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
-    known = pins.readings(db(), shot_id)
+    known = pins.readings(db(), shot_id, [proof.id for proof in chosen])
     return [{"name": pin.name, "readings": [known.get((pin.id, proof.id)) for proof in chosen]} for pin in pins.of_shot(db(), shot_id)]

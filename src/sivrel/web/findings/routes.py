@@ -12,6 +12,7 @@ from ...store import files, findings, jobs, proofs, questions, shots
 from ...store.database import transaction
 from ..asked import proof_or_404, scene_or_refuse
 from ..database import data, db
+from ..numbers import finite_number, whole_number
 from ..words import changes
 
 pages = Blueprint("findings", __name__, template_folder="templates")
@@ -25,7 +26,7 @@ def diagnose(proof_id: int):
     proof = proof_or_404(proof_id)
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
-    seconds = request.form.get("seconds", 20.0, type=float)
+    seconds = request.form.get("seconds", 20.0, type=finite_number)
     if not LEAST_SECONDS <= seconds <= MOST_SECONDS:
         raise InputError(f"Trials take from {LEAST_SECONDS:g} to {MOST_SECONDS:g} seconds; give a time between them.")
     return jsonify(question=questions.ask(db(), "diagnose", proof.shot_id, {"proof": proof_id, "seconds": seconds}))
@@ -84,7 +85,7 @@ def prove(finding_id: int):
     """Render a remedy (`remedy`: its number in the list) as a child of the proof that it is for; the finding is measured again on it."""
     kept, proof = _finding_or_404(finding_id)
     scene_or_refuse(shots.get(db(), proof.shot_id))
-    remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=int)
+    remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=whole_number)
     if not 0 <= number < len(remedies):
         raise InputError("This remedy is no longer offered; reload the page.")
     remedy = remedies[number]

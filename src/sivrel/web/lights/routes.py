@@ -16,6 +16,7 @@ from ...core.shadows.depth_map import map_picture
 from ...store import proofs, questions
 from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
 from ..database import data, db
+from ..numbers import finite_number
 from .panel import light_lines, other_lines
 
 pages = Blueprint("lights", __name__, template_folder="templates")
@@ -57,7 +58,7 @@ def reach(slug: str):
     shot = shot_or_404(slug)
     numbers = {}
     for name in ("x", "y", "width", "height"):
-        value = request.form.get(name, type=float)
+        value = request.form.get(name, type=finite_number)
         if value is None or not -1e5 < value < 1e5:
             raise InputError(f"The {name} of the spot is missing; click on the picture.")
         numbers[name] = value if name in "xy" else max(1, int(value))

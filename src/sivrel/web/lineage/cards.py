@@ -2,6 +2,7 @@
 
 import functools
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from ...store.proofs import Proof
 from ..words import changes, in_one_line, percent, seconds_against
@@ -30,23 +31,42 @@ DEEPEST = 6
 """Steps of indent; a longer chain goes straight down."""
 
 
-def lineage(proofs: list[Proof]) -> list[Card]:
-    """Cards in the order of the tree: each proof, then what came from it, oldest first."""
-    by_id = {proof.id: proof for proof in proofs}
-    children: dict[int | None, list[Proof]] = {}
-    for proof in proofs:
-        parent = proof.parent_id if proof.parent_id in by_id else None
-        children.setdefault(parent, []).append(proof)
-    cards: list[Card] = []
-    waiting = [(proof, 0) for proof in reversed(children.get(None, []))]
+class Place(NamedTuple):
+    """Where a proof hangs in the tree: how deep, under which proof, and how many came from it."""
+
+    number: int
+    depth: int
+    under: int | None
+    children: int
+
+
+def tree(links: list[tuple[int, int | None]]) -> list[Place]:
+    """Places in the order of the tree, of (number, parent) of proofs, oldest first: each proof, then what came from it."""
+    known = {number for number, _ in links}
+    children: dict[int | None, list[int]] = {}
+    for number, parent in links:
+        children.setdefault(parent if parent in known else None, []).append(number)
+    places: list[Place] = []
+    waiting: list[tuple[int, int, int | None]] = [(number, 0, None) for number in reversed(children.get(None, []))]
     while waiting:
-        proof, depth = waiting.pop()
-        below = children.get(proof.id, [])
-        cards.append(_card(proof, by_id.get(proof.parent_id or 0), depth, len(below)))
+        number, depth, under = waiting.pop()
+        below = children.get(number, [])
+        places.append(Place(number, depth, under, len(below)))
         # A proof that others came from one by one goes straight down; only branches are indented.
         step = 1 if len(below) > 1 or depth == 0 else 0
-        waiting += [(child, min(depth + step, DEEPEST)) for child in reversed(below)]
-    return cards
+        waiting += [(child, min(depth + step, DEEPEST), number) for child in reversed(below)]
+    return places
+
+
+def cards_of(places: list[Place], proofs: dict[int, Proof]) -> list[Card]:
+    """The cards of places, of proofs by their numbers, parents among them."""
+    found = [(place, proofs.get(place.number)) for place in places]
+    return [_card(proof, proofs.get(place.under or 0), place.depth, place.children) for place, proof in found if proof is not None]
+
+
+def lineage(proofs: list[Proof]) -> list[Card]:
+    """Cards of all proofs in the order of the tree."""
+    return cards_of(tree([(proof.id, proof.parent_id) for proof in proofs]), {proof.id: proof for proof in proofs})
 
 
 def to_thin(cards: list[Card]) -> list[int]:

@@ -1,6 +1,7 @@
 """The lineage: finding, naming, starring, thinning and deleting proofs."""
 
 import functools
+from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, jsonify, render_template, request
@@ -10,18 +11,56 @@ from ...core.errors import InputError
 from ...store import files, jobs, proofs, shots
 from ..asked import proof_or_404, shot_or_404
 from ..database import data, db
-from .cards import Card, lineage, to_thin
+from ..numbers import whole_number
+from .cards import Card, cards_of, lineage, to_thin, tree
 from .flaws import FLAWS
 from .search import wanted
 
 pages = Blueprint("lineage", __name__, template_folder="templates")
 
 
-def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "") -> dict[str, Any]:
-    """What lineage.html shows: the cards that are asked for, all of them where nothing is."""
-    cards = lineage(proofs.of_shot(db(), shot.id))
-    is_wanted = wanted(find, flaw)
-    return {"shot": shot, "cards": [card for card in cards if is_wanted(card)], "of": len(cards), "deleted": proofs.deleted(db(), shot.id)}
+WINDOW, MOST_CARDS = 120, 600
+"""Cards that are shown at first, and that a page holds at most."""
+
+
+@dataclass(frozen=True)
+class Window:
+    """Which cards are shown: from which on, and how many; `around` is the number of a proof that has to be among them, 0 for none."""
+
+    first: int | None = None
+    count: int = WINDOW
+    around: int = 0
+
+    def over(self, numbers: list[int]) -> range:
+        """The places that are shown of a list of the numbers of proofs."""
+        count = min(max(self.count, 1), MOST_CARDS)
+        at = numbers.index(self.around) if self.around in numbers else None
+        first = self.first
+        if first is None or (at is not None and not first <= at < first + count):
+            first = (len(numbers) if at is None else at + count // 2) - count
+        first = max(0, min(first, len(numbers) - count))
+        return range(first, min(len(numbers), first + count))
+
+
+def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "", window: Window | None = None) -> dict[str, Any]:
+    """What lineage.html shows: a window of the cards that are asked for, of all of them where nothing is."""
+    window = window or Window()
+    places = tree(proofs.links(db(), shot.id))
+    if find.strip() or flaw:
+        is_wanted = wanted(find, flaw)
+        every = cards_of(places, {proof.id: proof for proof in proofs.of_shot(db(), shot.id)})
+        found = [card for card in every if is_wanted(card)]
+        shown = window.over([card.proof.id for card in found])
+        cards, matching = [found[k] for k in shown], len(found)
+    else:
+        shown = window.over([place.number for place in places])
+        seen = [places[k] for k in shown]
+        numbers = [number for place in seen for number in (place.number, place.under) if number]
+        cards, matching = cards_of(seen, proofs.some(db(), numbers)), len(places)
+    return {
+        "shot": shot, "cards": cards, "matching": matching, "of": len(places), "first": shown.start, "earlier": shown.start,
+        "later": matching - shown.stop, "step": WINDOW, "deleted": proofs.deleted(db(), shot.id),
+    }  # fmt: skip
 
 
 @pages.app_template_filter()
@@ -33,9 +72,11 @@ def as_card(card: Card) -> Markup:
 
 @pages.get("/shots/<slug>/lineage")
 def part(slug: str):
-    """The cards; ?find= and ?flaw= narrow them."""
+    """The cards; ?find= and ?flaw= narrow them; ?first= and ?count= say which, and ?around= a proof that must be among them."""
     asked = request.args
-    return render_template("lineage.html", **lineage_values(shot_or_404(slug), asked.get("find", ""), asked.get("flaw", "")))
+    first, count, around = (asked.get(name, type=whole_number) for name in ("first", "count", "around"))
+    window = Window(first, count or WINDOW, around or 0)
+    return render_template("lineage.html", **lineage_values(shot_or_404(slug), asked.get("find", ""), asked.get("flaw", ""), window))
 
 
 @pages.post("/proofs/<int:proof_id>/name")

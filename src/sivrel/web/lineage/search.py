@@ -1,7 +1,6 @@
 """Finding proofs by what is asked in words: “shadow rays > 8 and under 5 s and lamp”."""
 
 import operator
-import re
 from collections.abc import Callable
 from typing import Any
 
@@ -15,8 +14,10 @@ OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
     ">=": operator.ge, "<=": operator.le, "≥": operator.ge, "≤": operator.le, "!=": operator.ne, ">": operator.gt, "<": operator.lt, "=": operator.eq,
     "under": operator.lt, "over": operator.gt, "above": operator.gt, "below": operator.lt, "is": operator.eq,
 }  # fmt: skip
-_OPERATOR = "|".join(re.escape(word) if not word.isalpha() else rf"\b{word}\b" for word in OPERATORS)
-_CLAUSE = re.compile(rf"^(?P<name>.*?)\s*(?P<operator>{_OPERATOR})\s*(?P<value>\S+)\s*(?P<unit>s|min|%|px|m)?$")
+SIGNS = sorted((word for word in OPERATORS if not word.isalpha()), key=len, reverse=True)
+UNITS = ("min", "px", "s", "%", "m")
+LONGEST = 200
+"""Letters of what is looked for that are read."""
 MEASURED: dict[str, Callable[[Proof], float | None]] = {
     "time": lambda proof: proof.seconds,
     "noise": lambda proof: None if proof.noise is None else proof.noise * 100.0,
@@ -35,7 +36,14 @@ STATES: dict[str, Test] = {
 
 def wanted(text: str, flaw: str = "") -> Test:
     """Whether a card is asked for: it meets all clauses of the text, which are joined by “and” or commas, and shows the flaw."""
-    tests = [_clause(part.strip()) for part in re.split(r"\s+and\s+|,", text.strip().lower()) if part.strip()]
+    words = text[:LONGEST].lower().replace(",", " and ").split()
+    clauses: list[list[str]] = [[]]
+    for word in words:
+        if word == "and":
+            clauses.append([])
+        else:
+            clauses[-1].append(word)
+    tests = [_clause(" ".join(clause)) for clause in clauses if clause]
     if flaw in FLAWS:
         tests.append(lambda card: FLAWS[flaw].shows(card.proof))
     return lambda card: all(test(card) for test in tests)
@@ -44,12 +52,32 @@ def wanted(text: str, flaw: str = "") -> Test:
 def _clause(text: str) -> Test:
     if text in STATES:
         return STATES[text]
-    found = _CLAUSE.match(text)
-    if found:
-        value_of = _value(found["name"].strip(), found["unit"] or "")
+    parts = _parts(text)
+    if parts is not None:
+        name, sign, value, unit = parts
+        value_of = _value(name, unit)
         if value_of is not None:
-            return _comparison(value_of, OPERATORS[found["operator"]], found["value"], found["unit"] or "")
+            return _comparison(value_of, OPERATORS[sign], value, unit)
     return lambda card: text in _words(card)
+
+
+def _parts(text: str) -> tuple[str, str, str, str] | None:
+    """Name, operator, value and unit of a clause like “shadow rays > 8” or “under 5 s”; None where it is none. The first operator counts."""
+    spaced = text
+    for sign in SIGNS:
+        at = spaced.find(sign)
+        if at >= 0 and not any(longer in spaced for longer in SIGNS if len(longer) > len(sign) and sign in longer):
+            spaced = f"{spaced[:at]} {sign} {spaced[at + len(sign) :]}"
+            break
+    words = spaced.split()
+    at = next((k for k, word in enumerate(words) if word in OPERATORS), len(words))
+    if not 2 <= len(words) - at <= 3:
+        return None
+    value, unit = words[at + 1], words[at + 2] if len(words) - at == 3 else ""
+    if not unit:
+        unit = next((u for u in UNITS if value.endswith(u) and value[: -len(u)].replace(".", "", 1).isdecimal()), "")
+        value = value[: len(value) - len(unit)]
+    return None if unit not in ("", *UNITS) else (" ".join(words[:at]), words[at], value, unit)
 
 
 def _value(name: str, unit: str) -> Callable[[Proof], Any] | None:

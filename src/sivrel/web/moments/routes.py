@@ -11,6 +11,7 @@ from ...core.scene.edits import to_json as edits_to_json
 from ...store import files, moments
 from ..asked import frame_of, made_as_asked, shot_or_404
 from ..database import data, db
+from ..numbers import finite_number, whole_number
 
 pages = Blueprint("moments", __name__)
 DRAFT = {"gi.seen": "brute_force", "gi.beyond": "brute_force", "caustics.on": "no", "limits.diffuse_bounces": 2, "sampling.gi_rays": 1}
@@ -48,7 +49,7 @@ def picture(client: str):
     if told is not None and path.is_file():
         kept = path.read_bytes()
         number, samples = struct.unpack_from("<i", kept)[0], struct.unpack_from("<f", kept, 28)[0]
-        if number == request.args.get("number", type=int) and samples > request.args.get("samples", -1.0, type=float):
+        if number == request.args.get("number", type=whole_number) and samples > request.args.get("samples", -1.0, type=finite_number):
             response = Response(kept, mimetype="application/octet-stream")
     response.headers["Cache-Control"] = "no-store"
     response.headers["X-Sivrel-Says"] = quote(told[1] if told else "")

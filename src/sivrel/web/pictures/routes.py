@@ -16,6 +16,7 @@ from ...core.measure.verdict import judge
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, questions, shots
 from ..database import data, db
+from ..numbers import finite_number
 
 pages = Blueprint("pictures", __name__)
 LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
@@ -33,7 +34,7 @@ def _picture(digest: str) -> Picture:
 
 def _number(name: str) -> float:
     try:
-        return min(max(float(request.args.get(name, "0")), -20.0), 20.0)
+        return min(max(finite_number(request.args.get(name, "0")), -20.0), 20.0)
     except ValueError:
         raise InputError(f"The {name} in the address is not a number; use one from -20 to 20.") from None
 

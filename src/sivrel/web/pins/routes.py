@@ -6,22 +6,27 @@ from ...core.errors import InputError
 from ...store import pins, proofs, questions
 from ..asked import shot_or_404
 from ..database import db
+from ..numbers import finite_number, whole_number
 
 pages = Blueprint("pins", __name__)
 MOST_PINS = 24
+MOST_READINGS = 200
+"""Proofs, the newest, whose readings a page gets."""
 
 
 @pages.get("/shots/<slug>/pins.json")
 def listed(slug: str):
-    """The pins of a shot, and what was read on its finished proofs, oldest first."""
+    """The pins of a shot, and what was read on its last finished proofs, oldest first, and on ?proof=."""
     shot = shot_or_404(slug)
-    known = pins.readings(db(), shot.id)
-    finished = proofs.finished(db(), shot.id)
+    finished, chosen = proofs.finished(db(), shot.id), request.args.get("proof", 0, type=whole_number)
+    unread = pins.unread(db(), shot.id)
+    finished = [number for k, number in enumerate(finished) if k >= len(finished) - MOST_READINGS or number == chosen]
+    known = pins.readings(db(), shot.id, finished)
     told = [
         {
             "id": pin.id, "name": pin.name, "box": pin.box, "view": pin.view,
             "readings": [{"proof": number, **reading} for number in finished if (reading := known.get((pin.id, number)))],
-            "unread": sum((pin.id, number) not in known for number in finished),
+            "unread": unread[pin.id],
         }
         for pin in pins.of_shot(db(), shot.id)
     ]  # fmt: skip
@@ -31,11 +36,11 @@ def listed(slug: str):
 @pages.post("/shots/<slug>/pins")
 def add(slug: str):
     """Set a pin on the proof `proof`: box=left,top,right,bottom as shares of the frame, name."""
-    shot, proof = shot_or_404(slug), proofs.get(db(), request.form.get("proof", 0, type=int))
+    shot, proof = shot_or_404(slug), proofs.get(db(), request.form.get("proof", 0, type=whole_number))
     if proof is None or proof.shot_id != shot.id:
         raise InputError("A pin is set on a proof; choose one first.")
     try:
-        left, top, right, bottom = (float(part) for part in request.form.get("box", "").split(","))
+        left, top, right, bottom = (finite_number(part) for part in request.form.get("box", "").split(","))
     except ValueError:
         raise InputError("A pin needs a place; click or drag on the plate.") from None
     if not (0.0 <= left <= right <= 1.0 and 0.0 <= top <= bottom <= 1.0):

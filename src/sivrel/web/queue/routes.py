@@ -8,6 +8,7 @@ from ...core.measure.cost import how_good
 from ...store import jobs, proofs, shots
 from ..asked import proof_or_404
 from ..database import db
+from ..numbers import whole_number
 from ..words import changes
 
 pages = Blueprint("queue", __name__, template_folder="templates")
@@ -51,7 +52,7 @@ def change(proof_id: int):
     """Change a job's place: ?move=-1 or 1, ?hold=1 or 0, ?gives_way=1 or 0, ?cancel."""
     proof, asked = proof_or_404(proof_id), request.args
     if "move" in asked:
-        jobs.move(db(), proof.id, asked.get("move", 0, type=int))
+        jobs.move(db(), proof.id, asked.get("move", 0, type=whole_number))
     if "hold" in asked:
         jobs.hold(db(), proof.id, asked["hold"] == "1")
     if "gives_way" in asked:

@@ -11,6 +11,7 @@ from ...core.render.starting import STARTING, named_from_json, named_to_json
 from ...store import proofs, recipes
 from ..asked import form_values, proof_or_404, recipe_of
 from ..database import db
+from ..numbers import whole_number
 from ..words import recipe_changes
 
 pages = Blueprint("recipes", __name__, template_folder="templates")
@@ -65,7 +66,7 @@ def _page(problem: str = "", status: int = 200):
 def keep():
     """Name the recipe of a form, with the picture of ?proof=."""
     form = request.form
-    proof = proofs.get(db(), form.get("proof", 0, type=int))
+    proof = proofs.get(db(), form.get("proof", 0, type=whole_number))
     recipe = recipe_of(form)
     picture = proof.picture if proof is not None and proof.recipe == recipe else None
     number = recipes.name(db(), form.get("recipe_name", ""), form.get("reason", ""), recipe, picture)

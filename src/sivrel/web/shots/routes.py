@@ -1,6 +1,5 @@
 """The shots page: what there is to work on, and how a scene of one's own is opened."""
 
-import secrets
 import shutil
 from pathlib import Path
 
@@ -8,11 +7,14 @@ from flask import Blueprint, current_app, redirect, render_template, request, ur
 
 from ...core.errors import InputError
 from ...store import jobs, shots
-from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names
+from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names, new_upload
 from ...work.outside import add_pictures, is_picture
 from ..database import data, db
+from ..numbers import finite_number
 
 pages = Blueprint("shots", __name__, template_folder="templates")
+LONGEST_NAME = 240
+"""Bytes of a file's name: file systems take 255, and a name that is written beside needs some."""
 BESIDE = (".bin", ".mtl", ".png", ".jpg", ".jpeg", ".exr", ".hdr", ".ies", ".tif", ".tiff")
 """Suffixes of the files that scenes refer to."""
 
@@ -36,7 +38,7 @@ def _local() -> bool:
 def file_name(given: str) -> str:
     """The last part of an uploaded file's name, as it is, since scenes name their files; empty where it is none."""
     name = given.replace("\\", "/").rsplit("/", 1)[-1].strip()
-    return name if name.strip(".") and len(name) < 200 and name.isprintable() else ""
+    return name if name.strip(".") and len(name.encode()) <= LONGEST_NAME and name.isprintable() else ""
 
 
 @pages.post("/shots")
@@ -48,17 +50,19 @@ def upload():
     given = [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
     if given and all(is_picture(name) for name, _ in given):
         return _judge(given, None)
-    folder: Path = data() / "uploads" / secrets.token_hex(8)
+    folder: Path | None = None
     try:
         main = check_upload_names([name for name, _ in given])
-        folder.mkdir(parents=True)
+        folder = new_upload(data())
         for name, file in given:
             if name:
                 file.save(folder / name)
         shot = add_uploaded_shot(db(), folder, main)
     except InputError as error:
-        shutil.rmtree(folder, ignore_errors=True)
         return _page(str(error)), 422
+    finally:
+        if folder is not None:
+            shutil.rmtree(folder, ignore_errors=True)  # an upload that was taken in has another name by now
     return redirect(url_for("bench.page", slug=shot.slug))
 
 
@@ -73,22 +77,31 @@ def add_to(slug: str):
 
 def _judge(given: list, shot: shots.Shot | None):
     """Take in pictures that were rendered elsewhere, and go to their bench."""
-    folder: Path = data() / "uploads" / secrets.token_hex(8)
+    folder: Path | None = None
     try:
         wrong = [name for name, _ in given if not is_picture(name)]
         if wrong or not given:
             raise InputError(f"{wrong[0] if wrong else 'Nothing'} is no picture; choose EXR files, with their passes if there are any, or PNG.")
-        folder.mkdir(parents=True)
+        folder = new_upload(data())
         for name, file in given:
             file.save(folder / name)
-        seconds = request.form.get("seconds", type=float)
+        seconds = request.form.get("seconds", type=finite_number)
         paths = [folder / name for name in dict.fromkeys(name for name, _ in given)]
         shot, numbers = add_pictures(db(), data(), paths, shot=shot, seconds=seconds, notes=request.form.get("notes", ""))
     except InputError as error:
         return _page(str(error)), 422
     finally:
-        shutil.rmtree(folder, ignore_errors=True)  # each was kept under its hash
+        if folder is not None:
+            shutil.rmtree(folder, ignore_errors=True)  # each was kept under its hash
     return redirect(url_for("bench.page", slug=shot.slug, proof=numbers[-1]))
+
+
+def home_expanded(path: str) -> Path:
+    """A path with ~ as the user's home. Raises InputError where there is no such user."""
+    try:
+        return Path(path).expanduser()
+    except RuntimeError:
+        raise InputError(f"There is no user whose home {path[:80]} could lie in; give the whole path.") from None
 
 
 def _open_path(path: str):
@@ -96,7 +109,7 @@ def _open_path(path: str):
     try:
         if not _local():
             raise InputError("From another machine, choose the files themselves; a path can be opened on the machine alone that Sivrel runs on.")
-        shot = add_shot_at(db(), Path(path).expanduser())
+        shot = add_shot_at(db(), home_expanded(path))
     except InputError as error:
         return _page(str(error)), 422
     return redirect(url_for("bench.page", slug=shot.slug))

@@ -1,7 +1,6 @@
 """The survey page: the scene in plan and section with what was found in it, and mends that become the next proof's change."""
 
 import json
-from functools import partial
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 
@@ -16,6 +15,7 @@ from ...store import jobs, proofs, questions, recipes
 from ...store.database import transaction
 from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, scene_or_refuse, shot_or_404
 from ..database import db
+from ..numbers import finite_number, whole_number
 
 pages = Blueprint("survey", __name__, template_folder="templates")
 FURTHEST = 1e7
@@ -27,15 +27,15 @@ def page(slug: str):
     """The page for ?proof= (the newest finished one by default), or for the shot as its file has it, with ?camera= or the proof's."""
     shot = shot_or_404(slug)
     scene_or_refuse(shot)
-    asked = proofs.get(db(), request.args.get("proof", 0, type=int))
+    asked = proofs.get(db(), request.args.get("proof", 0, type=whole_number))
     proof = asked if asked and asked.shot_id == shot.id and asked.picture else None
     camera = request.args.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
     names = cameras_of(shot)
     if camera not in names and not (proof and camera == proof.camera):
         raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(names)}.")
     # The picture that findings are marked on: of this proof, or the newest whole one of this view.
-    newest = ([proof] if proof else []) + [p for p in map(partial(proofs.get, db()), reversed(proofs.finished(db(), shot.id))) if p]
-    shown = next((p for p in newest if p.camera == camera and not p.frame.region), None)
+    suits = proof is not None and proof.camera == camera and not proof.frame.region
+    shown = proof if suits else proofs.newest_whole(db(), shot.id, camera)
     edits = proof.edits.flat() if proof else {}
     return render_template("survey.html", shot=shot, proof=proof, shown=shown, camera=camera, cameras=names, edits=json.dumps(edits))
 
@@ -63,7 +63,7 @@ def standpoint(slug: str):
 
 
 def _metres(name: str) -> float:
-    value = request.form.get(name, type=float)
+    value = request.form.get(name, type=finite_number)
     if value is None or not -FURTHEST < value < FURTHEST:
         raise InputError(f"The place's {name} is missing or out of all bounds; click on the drawing.")
     return value

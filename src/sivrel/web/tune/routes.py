@@ -17,6 +17,7 @@ from ...store import jobs, proofs, questions, shots, tunings
 from ...store.database import transaction
 from ..asked import proof_or_404, region_of, scene_or_refuse
 from ..database import db
+from ..numbers import finite_number, whole_number
 from .offers import offer_of
 from .tables import csv_of
 from .views import drawn_of, spot_to_tune, varied_settings
@@ -42,11 +43,11 @@ def page(proof_id: int, kind: str):
     shot = shots.get(db(), proof.shot_id)
     scene_or_refuse(shot)
     made = tunings.of_proof(db(), proof.id, kind)
-    wanted = request.args.get("made", 0, type=int)
+    wanted = request.args.get("made", 0, type=whole_number)
     shown = next((one for one in made if one.id == wanted), made[0] if made else None)
     asked = shown.asked if shown and not request.args.get("key") else {}
     form = {
-        "seconds": request.args.get("seconds", type=float)
+        "seconds": request.args.get("seconds", type=finite_number)
         or asked.get("seconds")
         or {"ladder": 60, "budget": _usual_budget(proof), "match": 20, "advice": 60}[kind],
         "noise": round(100.0 * asked["noise"], 2) if asked.get("noise") else "",
@@ -113,7 +114,7 @@ def _one_or_404(number: int) -> tunings.Tuning:
 def _number(name: str, what: str, least: float, most: float) -> float:
     text = request.form.get(name, "").replace(",", ".").strip()
     try:
-        value = float(text)
+        value = finite_number(text)
     except ValueError:
         raise InputError(f"{what} can't be “{text}”; give a number from {least:g} to {most:g}.") from None
     if not least <= value <= most:
@@ -177,7 +178,7 @@ def prove(number: int):
     """Render what one offers (`offer`: its number in the list) as a child of its proof, with what it predicts, and go to the bench."""
     one = _one_or_404(number)
     proof = proof_or_404(one.proof_id)
-    found = offer_of(one, request.form.get("offer", 0, type=int))
+    found = offer_of(one, request.form.get("offer", 0, type=whole_number))
     values, laid = apart(found.changes)
     recipe, edits = with_values(proof.recipe, values), with_edits(proof.edits, laid)
     width, height = one.asked.get("size") or (proof.frame.width, proof.frame.height)

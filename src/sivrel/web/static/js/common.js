@@ -32,7 +32,7 @@ export function sayStatus({ worker, rendering, waiting }) {
   if (worker.phase === "compiling") {
     const share = worker.total ? ` ${worker.done} of ${worker.total} kernels` : "";
     words.push(`preparing the renderer, once after an update:${share}`);
-  } else if (worker.phase === "absent") words.push("the renderer is starting");
+  } else if (worker.phase === "absent") words.push(worker.message ? `the renderer: ${worker.message}` : "the renderer is starting");
   else if (worker.phase === "reading") words.push(`reading ${worker.message}`);
   if (rendering) words.push(`${rendering} rendering`);
   if (waiting) words.push(`${waiting} waiting`);
@@ -54,6 +54,7 @@ async function watchStatus() {
     if (answer.ok) {
       const told = await answer.json();
       sayStatus(told);
+      document.getElementById("full").hidden = !told.full;
       document.dispatchEvent(new CustomEvent("sivrel:status", { detail: told }));
     }
     lost(false);

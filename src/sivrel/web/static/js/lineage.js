@@ -8,6 +8,7 @@ export class Lineage {
   /** `chosen()` is the number of the proof on the plate; `renew()` fetches the cards again; `choose(id)` puts a proof on the plate. */
   constructor(slug, chosen, choose) {
     Object.assign(this, { slug, chosen, choose });
+    this.looked = " ";
     this.folded = new Set(JSON.parse(localStorage.getItem(this.key) ?? "[]"));
     $("find").addEventListener("input", () => {
       clearTimeout(this.waiting);
@@ -33,9 +34,11 @@ export class Lineage {
     return document.querySelector(`.card[data-proof="${id}"]`);
   }
 
-  /** Fetch the cards again. */
-  async renew() {
+  /** Fetch the cards again: those that are shown, or another window of them, which always holds the chosen proof unless somebody looks elsewhere. */
+  async renew(window = null) {
     const query = new URLSearchParams({ find: $("find").value, flaw: $("flaw").value });
+    const shown = window ?? { ...this.window(), around: this.chosen() ?? 0 };
+    for (const [name, value] of Object.entries(shown)) query.set(name, value);
     const answer = await fetch(`/shots/${this.slug}/lineage?${query}`);
     if (!answer.ok) return;
     const text = await answer.text(), had = this.focused();
@@ -43,6 +46,25 @@ export class Lineage {
     if (had) this.card(had.card)?.querySelector(had.button)?.focus({ preventScroll: true });
     this.fold();
     this.onRenewed?.();
+  }
+
+  /** The cards that are shown: number of the first, and how many; none known while something else is looked for than what is shown. */
+  window() {
+    const list = document.querySelector("#lineage ol"), looked = `${$("find").value} ${$("flaw").value}`;
+    const same = looked === this.looked;
+    this.looked = looked;
+    return same && list ? { first: list.dataset.first, count: Math.max(list.dataset.count, list.dataset.step) } : {};
+  }
+
+  /** More cards above, or below, those that are shown. */
+  earlier() {
+    const { first, count, step } = document.querySelector("#lineage ol").dataset, more = Math.min(first, step);
+    return this.renew({ first: first - more, count: Number(count) + more });
+  }
+
+  later() {
+    const { first, count, step } = document.querySelector("#lineage ol").dataset;
+    return this.renew({ first, count: Number(count) + Number(step) });
   }
 
   /** The card and button that have the focus, if any: they keep it when the cards are new. */
@@ -167,6 +189,7 @@ export class Lineage {
     const cards = [...document.querySelectorAll(".card:not([hidden])")];
     const at = cards.findIndex((card) => card.dataset.proof === String(this.chosen()));
     const card = cards[Math.min(cards.length - 1, Math.max(0, at + by))];
-    if (card) this.choose(Number(card.dataset.proof));
+    if (card && at + by >= 0 && at + by < cards.length) this.choose(Number(card.dataset.proof));
+    else document.querySelector(`#lineage [data-lineage=${by < 0 ? "earlier" : "later"}]`)?.click();
   }
 }

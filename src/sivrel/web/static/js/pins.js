@@ -36,13 +36,14 @@ export class Pins {
   }
 
   async load() {
-    const { pins } = await json(`/shots/${this.slug}/pins.json`);
+    const { pins } = await json(`/shots/${this.slug}/pins.json?proof=${this.chosen()?.id ?? 0}`);
     this.pins = pins;
     this.list();
     this.draw();
     clearTimeout(this.waiting);
     // What is not read yet is being read.
-    if (pins.some((pin) => pin.unread)) this.waiting = setTimeout(() => this.load(), 700);
+    const unread = Math.max(0, ...pins.map((pin) => pin.unread));
+    if (unread) this.waiting = setTimeout(() => this.load(), unread < 50 ? 700 : 3000);
   }
 
   /** Marks on the plate: where each pin is, with its number. */

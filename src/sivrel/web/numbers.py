@@ -1,0 +1,33 @@
+"""The one way in for numbers of addresses and forms: what is none, or beyond what a database or a picture can hold, is refused here."""
+
+import math
+
+from werkzeug.routing import IntegerConverter
+
+MOST = (1 << 63) - 1
+"""What SQLite holds."""
+
+
+def whole_number(text: str) -> int:
+    """A whole number in plain digits. Raises ValueError, as `request.args.get(type=…)` takes it."""
+    plain = text.strip()
+    if not (plain.isascii() and plain.lstrip("+-").isdecimal() and len(plain) <= 19):
+        raise ValueError(text)
+    value = int(plain)
+    if abs(value) > MOST:
+        raise ValueError(text)
+    return value
+
+
+def finite_number(text: str) -> float:
+    """A number that is not infinite. Raises ValueError."""
+    value = float(text) if len(text) <= 64 and text.isascii() and "_" not in text else math.nan
+    if not math.isfinite(value):
+        raise ValueError(text)
+    return value
+
+
+class Whole(IntegerConverter):
+    """Numbers of things in addresses; a larger one is no thing's."""
+
+    regex = r"[0-9]{1,18}"

@@ -1,0 +1,83 @@
+"""What becomes of what was under way when a worker, or the whole program, ended without a word."""
+
+import fcntl
+import os
+import shutil
+import sqlite3
+from pathlib import Path
+
+from ..store import jobs, moments, questions, shots, tunings
+
+MOST_ATTEMPTS = 2
+"""Times that a worker may die over one thing before it has failed."""
+UNASKED = ("retest",)
+"""Kinds of questions that the worker puts to itself: no page waits for them."""
+
+
+def worker_died(db: sqlite3.Connection, how: str) -> None:
+    """Give what the dead worker was at to the next one; what it has died of before has failed, so that what is behind it gets its turn."""
+    doing = _doing(jobs.worker(db))
+    jobs.count_attempt(
+        db, MOST_ATTEMPTS,
+        f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or resume; the log in the data folder tells more.",
+    )  # fmt: skip
+    problem = f"The renderer ended twice ({how}) over this; the log in the data folder tells more."
+    for question in questions.count_attempt(db, MOST_ATTEMPTS, problem):
+        tunings.end_of_question(db, question, problem)
+    moments.end_all(db, f"The renderer ended ({how}) over this picture; change something else.")
+    shots.forget_opened(db)
+
+
+def _doing(worker: jobs.Worker) -> str:
+    named = {"reading": f"reading {worker.message}", "making": f"making the {worker.message}", "rendering": "rendering tiles"}
+    return named.get(worker.phase, "at work")
+
+
+def program_started(db: sqlite3.Connection) -> None:
+    """No page of before has its question answered any more; what the worker asks itself goes on."""
+    problem = "Sivrel was started anew meanwhile; ask again."
+    for question in questions.end_all(db, problem, UNASKED):
+        tunings.end_of_question(db, question, problem)
+    moments.end_all(db, problem)
+
+
+def sweep(db: sqlite3.Connection, data: Path) -> int:
+    """Delete what a program that was killed has left behind in its folder, unless a worker of another program is at work there; returns how many
+    files and folders went."""
+    if not _is_alone(data):
+        return 0
+    gone = 0
+    for path in _leftovers(db, data):
+        try:
+            if path.is_dir() and not path.is_symlink():
+                shutil.rmtree(path)
+            else:
+                path.unlink()
+            gone += 1
+        except OSError:
+            continue  # it can be swept next time
+    return gone
+
+
+def _leftovers(db: sqlite3.Connection, data: Path) -> list[Path]:
+    found = [data / "moments"] if (data / "moments").is_dir() else []
+    for folder in ("pictures", "caches", "trials", "thumbnails", "filtered", "uploads"):
+        found += [path for pattern in (".*", "*.new") for path in (data / folder).glob(pattern)]
+    waiting = {str(job.id) for job, _ in jobs.queue(db)} | jobs.to_resume(db)
+    found += [path for path in (data / "jobs").glob("*") if path.name not in waiting]
+    return found
+
+
+def _is_alone(data: Path) -> bool:
+    """Whether no worker holds the folder."""
+    try:
+        handle = os.open(data / "worker.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        return True
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
