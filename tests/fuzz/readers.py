@@ -11,8 +11,13 @@ import atheris
 
 with atheris.instrument_imports(
     include=[
-        "sivrel.core.json_text", "sivrel.core.caches", "sivrel.core.cache_contents", "sivrel.core.formats", "sivrel.core.render.recipe",
-        "sivrel.core.scene.edits", "sivrel.core.scene.sanitize",
+        "sivrel.core.json_text",
+        "sivrel.core.caches",
+        "sivrel.core.cache_contents",
+        "sivrel.core.formats",
+        "sivrel.core.render.recipe",
+        "sivrel.core.scene.edits",
+        "sivrel.core.scene.sanitize",
     ]
 ):  # fmt: skip  (modules with kernels can't be instrumented: Numba compiles their own bytecode)
     from . import targets

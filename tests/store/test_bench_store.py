@@ -107,9 +107,9 @@ class Kept(StoreTest):
         pins.keep_reading(self.db, pin, number, {"luminance": 0.5})
         pins.rename(self.db, pin, "stair corner")
         self.assertEqual([(p.name, p.box) for p in pins.of_shot(self.db, shot.id)], [("stair corner", (0.1, 0.1, 0.2, 0.3))])
-        self.assertEqual(pins.readings(self.db, shot.id), {(pin, number): {"luminance": 0.5}})
+        self.assertEqual(pins.readings(self.db, shot.id, [number]), {(pin, number): {"luminance": 0.5}})
         pins.remove(self.db, pin)
-        self.assertEqual(pins.readings(self.db, shot.id), {})
+        self.assertEqual(pins.readings(self.db, shot.id, [number]), {})
 
     def test_a_named_recipe_is_never_written_over(self):
         first = with_values(Recipe(), {"sampling.max": 7})

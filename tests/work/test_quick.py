@@ -86,7 +86,7 @@ class Pins(unittest.TestCase):
             numbers = [first.id, other.id]
             self.assertEqual(read_pins(data, db, shot, numbers), 2)
             self.assertEqual(read_pins(data, db, shot, numbers), 0)
-            known = pins.readings(db, shot.id)
+            known = pins.readings(db, shot.id, proofs.finished(db, shot.id))
             picture = read_exr(files.picture_path(data, first.picture)).beauty
             rows, columns = picture.shape[:2]
             part = picture[rows // 2 : round(rows * 0.75), columns // 4 : columns // 2, :3].reshape(-1, 3)

@@ -49,9 +49,14 @@ class WorkerTest(unittest.TestCase):
     def queue(self, slug="slipway", **values) -> int:
         recipe = with_values(Recipe(), {k.replace("__", "."): v for k, v in values.items()})
         frame = Frame(240, 135)
-        number = proofs.add(self.db, shots.find(self.db, slug).id, None, recipe, "landing", frame)
+        shot = shots.find(self.db, slug)
+        number = proofs.add(self.db, shot.id, None, recipe, shot.cameras[0]["name"], frame)
         jobs.add(self.db, number, len(frame.tiles()))
         return number
+
+    def workers(self) -> list[int]:
+        found = subprocess.run(["pgrep", "-f", f"sivrel.work {self.data}"], capture_output=True, text=True)
+        return [int(pid) for pid in found.stdout.split()]
 
     def picture(self, number: int) -> str:
         return wait_for(lambda: proofs.get(self.db, number).picture, "the picture")
@@ -84,19 +89,6 @@ class Killed(WorkerTest):
         tiles.add(0, np.zeros((32, 32, 7), np.float32))
         self.start()
         self.assertEqual(self.picture(number), self.picture(self.queue(sampling__max=2)))
-
-    def workers(self) -> list[int]:
-        found = subprocess.run(["pgrep", "-f", f"sivrel.work {self.data}"], capture_output=True, text=True)
-        return [int(pid) for pid in found.stdout.split()]
-
-    def test_a_worker_ends_with_its_parent(self):
-        script = f"import subprocess, sys; subprocess.Popen([sys.executable, '-m', 'sivrel.work.worker', {str(self.data)!r}]); input()"
-        parent = subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, stderr=subprocess.DEVNULL)
-        wait_for(lambda: jobs.worker(self.db).phase == "idle", "the worker")
-        parent.kill()
-        parent.wait()
-        parent.stdin.close()
-        wait_for(lambda: not self.workers(), "the worker's end")
 
     def test_the_supervisor_starts_it_again(self):
         supervisor = Supervisor(self.data)

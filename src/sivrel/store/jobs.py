@@ -90,9 +90,9 @@ def take(db: sqlite3.Connection) -> Job | None:
 
 
 def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float) -> None:
-    """Note how far a job is; one that gets on is no job that the worker dies of."""
+    """Note how far a job is. One that gets on is no job that the worker dies of: should it die now, that makes the attempts none."""
     db.execute(
-        """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN 0 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?
+        """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN -1 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?
            WHERE id = ?""",
         (tiles_done, tiles_done, seconds, pixel_seconds, job_id),
     )

@@ -22,7 +22,7 @@ def ask(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -
 
 def take(db: sqlite3.Connection) -> tuple[int, str, int, dict[str, Any]] | None:
     """The newest question that nobody has taken: (number, kind, shot, body). Older ones can wait, their asker may be gone."""
-    row = db.execute("SELECT * FROM questions WHERE taken = 0 ORDER BY id DESC LIMIT 1").fetchone()
+    row = db.execute("SELECT * FROM questions WHERE taken = 0 AND done = 0 ORDER BY id DESC LIMIT 1").fetchone()
     if row is None:
         return None
     taken = db.execute("UPDATE questions SET taken = 1 WHERE id = ? AND taken = 0", (row["id"],)).rowcount

@@ -24,7 +24,7 @@ from .findings.routes import pages as finding_pages
 from .lights.routes import pages as light_pages
 from .lineage.routes import pages as lineage_pages
 from .moments.routes import pages as moment_pages
-from .numbers import Whole
+from .numbers import Digest, Whole
 from .pictures.routes import pages as picture_pages
 from .pins.routes import pages as pin_pages
 from .queue.routes import pages as queue_pages
@@ -65,7 +65,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
         SESSION_COOKIE_SAMESITE="Lax",
         WTF_CSRF_TIME_LIMIT=None,
     )
-    app.url_map.converters["int"] = Whole
+    app.url_map.converters |= {"int": Whole, "digest": Digest}
     app.before_request(guard)  # before CSRFProtect, which reads the body
     CSRFProtect(app)
     register_filters(app)

@@ -1,8 +1,8 @@
-"""The one way in for numbers of addresses and forms: what is none, or beyond what a database or a picture can hold, is refused here."""
+"""The one way in for numbers and hashes of addresses and forms: what is none, or beyond what a database or a picture can hold, is refused here."""
 
 import math
 
-from werkzeug.routing import IntegerConverter
+from werkzeug.routing import BaseConverter, IntegerConverter
 
 MOST = (1 << 63) - 1
 """What SQLite holds."""
@@ -31,3 +31,9 @@ class Whole(IntegerConverter):
     """Numbers of things in addresses; a larger one is no thing's."""
 
     regex = r"[0-9]{1,18}"
+
+
+class Digest(BaseConverter):
+    """The hash that a picture or a cache is named by."""
+
+    regex = r"[0-9a-f]{16,64}"

@@ -36,9 +36,9 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
     if not 0 <= port <= 65535:
         raise InputError(f"The port {port} can't be used; give one from 1 to 65535.")
     os.umask(0o077)
-    make_private(data)
     db = database.create(data)
     check_folder(data)
+    make_private(data)
     log_to(data, "server")
     key = None if _is_local(host) else secrets.token_urlsafe(12)
     app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None, where=f"{host}:{port}")

@@ -11,8 +11,10 @@ from .look import Look
 APART = 1.5e-4
 """Metres within which two surfaces are one."""
 PARALLEL = 0.9995
-BATCH = 1 << 20
-"""Pairs that are tried one by one."""
+BATCH = 1 << 18
+"""Pairs that are tried at a time."""
+MOST_PAIRS = 1 << 22
+"""Pairs of one plane and size that are tried in all: where there are more, some of the places seen stand for the others."""
 LEAST = 12
 """Places seen that must lie in two surfaces."""
 
@@ -61,10 +63,21 @@ def _near(look: Look, apart: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
             classes = np.floor(np.log2(np.maximum(longest[triangles], 1e-6))).astype(np.int64)
             for size in np.unique(classes):
                 members = triangles[classes == size]
-                near = cKDTree(v[members].mean(axis=1)).query_ball_point(look.seen_at[points], 2.0 ** (int(size) + 1))
-                counts = np.array([len(n) for n in near])
-                if counts.sum():
-                    yield np.repeat(points, counts), members[np.concatenate([np.array(n, np.int64) for n in near if n])]
+                yield from _near_of_size(look, points, members, 2.0 ** (int(size) + 1))
+
+
+def _near_of_size(look: Look, points: np.ndarray, members: np.ndarray, radius: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """The pairs of seen places and triangles whose middle is within `radius` metres, in batches."""
+    tree = cKDTree(look.vertices[members].mean(axis=1))
+    counts = tree.query_ball_point(look.seen_at[points], radius, return_length=True)
+    step = max(1, -(-int(counts.sum()) // MOST_PAIRS))
+    points, counts = points[::step], counts[::step]
+    batches = np.cumsum(counts) // BATCH
+    for batch in np.unique(batches):
+        some = points[(batches == batch) & (counts > 0)]
+        near = tree.query_ball_point(look.seen_at[some], radius)
+        if len(some):
+            yield np.repeat(some, [len(n) for n in near]), members[np.concatenate([np.array(n, np.int64) for n in near])]
 
 
 def _planes(look: Look, apart: float) -> list[np.ndarray]:

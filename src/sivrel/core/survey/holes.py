@@ -12,6 +12,8 @@ LEAST_SIZE = 1.5
 """Metres across below which an open bottom is how things are modelled: feet, pots, coats."""
 SMALL = 0.3
 """Share of the whole surface above which a hole is an opening: a sheet, a bucket, half a tube."""
+MOST_PARTS = 1000
+"""Parts of one mesh that are looked at: a soup of a hundred thousand loose triangles is no solid with holes."""
 LEAST_THICKNESS = 0.01
 """Metres: twice the volume over the surface of what closing the holes would bound; less is a sheet."""
 
@@ -19,15 +21,19 @@ LEAST_THICKNESS = 0.01
 def check(look: Look) -> list[Finding]:
     found = []
     for triangles, net in look.nets:
-        rim = net.rim()
-        if not rim.any():
-            continue
-        for part in np.unique(net.part[rim.any(axis=1)]):
-            members = net.part == part
+        for members in open_parts(net):
             v = look.vertices[triangles[members]]
             if np.linalg.norm(np.ptp(v.reshape(-1, 3), axis=0)) > LEAST_SIZE and not look.glows[triangles[members]].any():
                 found += _holes_of(look, triangles[members], net, members)
     return found
+
+
+def open_parts(net: Topology) -> list[np.ndarray]:
+    """Numbers of the triangles of each part that has a rim, int64 [n] each, at most MOST_PARTS, those of most triangles first."""
+    order = np.argsort(net.part, kind="stable")
+    parts = np.split(order, np.flatnonzero(np.diff(net.part[order])) + 1)
+    at_rim = np.asarray(net.rim().any(axis=1))
+    return sorted((part for part in parts if at_rim[part].any()), key=len, reverse=True)[:MOST_PARTS]
 
 
 def caps_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> tuple[list[np.ndarray], float]:
@@ -84,8 +90,9 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
 
 
 def _loops(net: Topology, members: np.ndarray) -> list[np.ndarray]:
-    """The rims of some triangles as loops of directed sides, float64 [sides, 2, 3] each."""
-    triangle, side = np.nonzero(net.rim() & members[:, None])
+    """The rims of some triangles, of these numbers, as loops of directed sides, float64 [sides, 2, 3] each."""
+    triangle, side = np.nonzero(net.uses[net.edge_of[members]] == 1)
+    triangle = members[triangle]
     a, b = net.corners[triangle, side], net.corners[triangle, (side + 1) % 3]
     points, at = np.unique(np.concatenate([a, b]), return_inverse=True)
     a, b = at[: len(a)], at[len(a) :]

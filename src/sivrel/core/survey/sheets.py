@@ -52,7 +52,7 @@ def _is_solid(look: Look, part: Part) -> bool:
     """Whether it is a solid that lacks a few faces, which is a finding of its own."""
     for triangles, net in look.nets:
         if look.object_of[triangles[0]] == part.mesh:
-            members = np.isin(triangles, part.triangles)
+            members = np.flatnonzero(np.isin(triangles, part.triangles))
             return bool(caps_of(look, part.triangles, net, members)[0])
     return False
 

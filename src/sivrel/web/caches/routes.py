@@ -79,12 +79,12 @@ def _page(problem: str = "", status: int = 200):
 
 def _path(digest: str) -> Path:
     path = _folder().path(digest)
-    if path is None or not digest.isalnum() or not path.is_file():
+    if path is None or not path.is_file():
         abort(404)
     return path
 
 
-@pages.post("/caches/<digest>/<mark>")
+@pages.post("/caches/<digest:digest>/<mark>")
 def mark(digest: str, mark: str):
     """Mark a cache as kept or locked, or take the mark away (?off)."""
     _path(digest)
@@ -94,7 +94,7 @@ def mark(digest: str, mark: str):
     return redirect(url_for("caches.page"))
 
 
-@pages.post("/caches/<digest>/delete")
+@pages.post("/caches/<digest:digest>/delete")
 def delete(digest: str):
     """Delete a cache; it is put aside until another one is, so that it can be taken back."""
     _path(digest)
@@ -109,7 +109,7 @@ def undelete():
     return redirect(url_for("caches.page"))
 
 
-@pages.get("/caches/<digest>.cache")
+@pages.get("/caches/<digest:digest>.cache")
 def export(digest: str):
     path = _path(digest)
     about = header_of(path)

@@ -73,7 +73,7 @@ def question(number: int):
     return jsonify(answer=answer)
 
 
-@pages.get("/proofs/<int:proof_id>/maps/<digest>.png")
+@pages.get("/proofs/<int:proof_id>/maps/<digest:digest>.png")
 def depth_map(proof_id: int, digest: str):
     """A depth map that a proof used, near is light."""
     proof = proofs.get(db(), proof_id)

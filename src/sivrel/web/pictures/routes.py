@@ -71,7 +71,7 @@ def _filtered(digest: str):
     return np.load(path)
 
 
-@pages.get("/pictures/<digest>.half")
+@pages.get("/pictures/<digest:digest>.half")
 def half(digest: str):
     """The pixels of a pass (?pass=direct; default beauty), row by row from the top."""
     picture, name = _picture(digest), request.args.get("pass", "beauty")
@@ -88,7 +88,7 @@ def half(digest: str):
     return Response(files.halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
 
 
-@pages.get("/pictures/<digest>.png")
+@pages.get("/pictures/<digest:digest>.png")
 def png(digest: str):
     """The beauty, or what the filter makes of it, finished as the address says: ?exposure=&contrast=… and ?view=."""
     values = {name: value for name, value in request.args.items() if name in Finish.model_fields}
@@ -102,7 +102,7 @@ def png(digest: str):
     return Response(buffer.getvalue(), mimetype="image/png", headers=headers)
 
 
-@pages.get("/pictures/<digest>/exposure.json")
+@pages.get("/pictures/<digest:digest>/exposure.json")
 def exposure(digest: str):
     """The exposure that a picture measures for itself, in stops."""
     return {"exposure": measured_exposure(_picture(digest).beauty)}
@@ -135,7 +135,7 @@ def filter_proof(proof_id: int):
     return {"question": questions.ask(db(), "filter", proof.shot_id, {"picture": proof.picture})}
 
 
-@pages.get("/pictures/<digest>.exr")
+@pages.get("/pictures/<digest:digest>.exr")
 def exr(digest: str):
     if not proofs.has_picture(db(), digest):
         abort(404)
@@ -143,12 +143,12 @@ def exr(digest: str):
     return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=f"{digest[:12]}.exr")
 
 
-@pages.get("/thumbnails/<digest>.png")
+@pages.get("/thumbnails/<digest:digest>.png")
 def thumbnail(digest: str):
     return _small(digest, files.thumbnail_path(data(), digest))
 
 
-@pages.get("/thumbnails/focus/<digest>.png")
+@pages.get("/thumbnails/focus/<digest:digest>.png")
 def focus(digest: str):
     """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
     path = files.focus_path(data(), digest)
