@@ -109,7 +109,10 @@ def _arrays(body: bytes, name: str) -> dict[str, np.ndarray]:
         if claimed > MOST_UNPACKED:
             raise InputError(f"{name} unpacks to {claimed / 2**30:.1f} GB; more than {MOST_UNPACKED >> 30} can't be read.")
         with np.load(io.BytesIO(body), allow_pickle=False) as arrays:
-            return {key: arrays[key] for key in arrays.files}
+            found = {key: arrays[key] for key in arrays.files}
+            if all(isinstance(array, np.ndarray) for array in found.values()):  # an entry that is no array comes as bytes
+                return found
+            raise damaged
     except (InputError, MemoryError):
         raise
     except Exception:  # an archive may be broken in as many ways as zip files can

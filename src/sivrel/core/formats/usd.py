@@ -148,7 +148,11 @@ class _Reader:
                 continue
             # Relative to the prototype's parent, so that the prototype's own transform counts once.
             parent = np.array(self.transforms.GetParentToWorldTransform(root)).T
-            place = base @ np.array(matrix).T @ np.linalg.inv(parent)
+            try:
+                place = base @ np.array(matrix).T @ np.linalg.inv(parent)
+            except np.linalg.LinAlgError:
+                self.skipped.append(f"{prototypes[index]} has a transform that can't be undone")
+                break
             self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
 
     def _light(self, prim: Usd.Prim, extra: np.ndarray | None) -> None:
