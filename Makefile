@@ -7,7 +7,7 @@ DATA ?= $(HOME)/.local/share/sivrel
 PORT ?= 8017
 AS_ROOT := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test check bench bench-diagnosis bench-tune docs requirements styles clean
+.PHONY: demo test check fuzz torture bench bench-diagnosis bench-tune docs requirements styles clean
 
 demo: $(VENV)/.run
 	$(BIN)/sivrel demo --port $(PORT) --data "$(DATA)"
@@ -19,6 +19,21 @@ check: $(VENV)/.test
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# Each reader of our own for FUZZ_SECONDS, guided by coverage; then FUZZ_FILES mutants of every format.
+FUZZ_SECONDS ?= 3600
+FUZZ_FILES ?= 2000
+FUZZ_FOLDER ?= /tmp/sivrel-fuzz
+fuzz: $(VENV)/.test
+	for reader in ies hdr obj mtl exr-header cache recipe edits; do \
+	  $(BIN)/python -m tests.fuzz.readers $$reader $(FUZZ_SECONDS) $(FUZZ_FOLDER) || exit 1; done
+	$(BIN)/python -m tests.fuzz.files $(FUZZ_FILES)
+
+# Kills, freezes, full disks and damage for TORTURE_MINUTES; a small disk is mounted where that is allowed.
+TORTURE_MINUTES ?= 30
+TORTURE_SEED ?= 1
+torture: $(VENV)/.test
+	$(BIN)/python -m tests.torture $(TORTURE_MINUTES) $(TORTURE_SEED)
 
 bench: $(VENV)/.test
 	$(BIN)/python -m bench

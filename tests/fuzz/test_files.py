@@ -136,7 +136,8 @@ class Confined(unittest.TestCase):
                 (f"    subLayers = [@{target}@]", ""),
                 (
                     "",
-                    f'def "A" (variants = {{string v = "x"}}\n prepend variantSets = "v") {{\n variantSet "v" = {{\n "x" (references = @{target}@</W>) {{\n}}\n}}\n}}',
+                    'def "A" (variants = {string v = "x"}\n prepend variantSets = "v") {\n'
+                    f' variantSet "v" = {{\n "x" (references = @{target}@</W>) {{\n}}\n}}\n}}',
                 ),
             ):
                 with self.subTest(f"{target} {head or body[:20]}"), self.assertRaisesRegex(InputError, "not given with it"):

@@ -66,9 +66,9 @@ JSONS = [
 QUERIES = ["proof", "with", "proofs", "made", "key", "region", "seconds", "ways", "from", "pass", "exposure", "view", "number", "samples", "find",
            "flaw", "first", "count", "around", "move", "hold", "gives_way", "cancel", "a", "b", "off", "download", "camera", "client", "temperature",
            "tint", "contrast", "undo"]  # fmt: skip
-FIELDS = ["parent", "proof", "camera", "width", "height", "region", "seed", "edits", "box", "name", "note", "reason", "recipe_name", "seconds", "noise",
-          "key", "values", "key2", "values2", "per_degree", "ways", "offer", "remedy", "x", "y", "z", "height", "behind", "digest", "moment", "path",
-          "notes", "exposure", "contrast", "view", "sampling.max", "gi.seen", "shadows.rays", "limits.indirect_clamp"]  # fmt: skip
+FIELDS = ["parent", "proof", "camera", "width", "height", "region", "seed", "edits", "box", "name", "note", "reason", "recipe_name", "seconds",
+          "noise", "key", "values", "key2", "values2", "per_degree", "ways", "offer", "remedy", "x", "y", "z", "height", "behind", "digest", "moment",
+          "path",          "notes", "exposure", "contrast", "view", "sampling.max", "gi.seen", "shadows.rays", "limits.indirect_clamp"]  # fmt: skip
 ANY = st.sampled_from([*NUMBERS, *TEXTS, *JSONS, "sampling.max", "0,0,1,1", "1,2,3", "nan,inf,1", "brute_force"]) | st.text(max_size=40)
 QUIET = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 LEFT_OUT = {"static", "access.door"}

@@ -1,5 +1,6 @@
 """Faults of the worker and the machine: what a worker dies of ends after two attempts, what is behind it goes on, and nothing is left over."""
 
+import io
 import json
 import os
 import signal
@@ -10,12 +11,14 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from flask import Flask
 
 from sivrel.core.errors import InputError
 from sivrel.core.formats.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.store import database, files, jobs, proofs, questions, shots, tunings
+from sivrel.web.app import create_app
 from sivrel.work.recovery import MOST_ATTEMPTS, program_started, sweep, worker_died
 from sivrel.work.supervisor import Supervisor, ended_how
 
@@ -216,6 +219,16 @@ class Sweeping(WorkerTest):
         self.assertTrue(path.exists())
 
 
+def fill(ballast: Path) -> None:
+    """Write a file until the disk is full."""
+    with open(ballast, "wb", buffering=0) as file:
+        try:
+            while True:
+                file.write(b"\0" * 4096)
+        except OSError:
+            pass
+
+
 class FullDisk(unittest.TestCase):
     """On a disk of its own, of a few megabytes."""
 
@@ -235,6 +248,8 @@ class FullDisk(unittest.TestCase):
     def fill_and_free(self, disk: Path) -> None:
         data = disk / "data"
         db = database.create(data)
+        app = create_app(data)
+        app.config["WTF_CSRF_ENABLED"] = False
         self.addCleanup(db.close)
         from sivrel.core.formats.scenes import read_scene
         from sivrel.demo.shots import SHOTS
@@ -251,14 +266,9 @@ class FullDisk(unittest.TestCase):
         tiles = files.Tiles(data, jobs.of_proof(db, number).id)
         wait_for(lambda: len(tiles.order()) >= 2, "two tiles")
         ballast = disk / "ballast"
-        with open(ballast, "wb") as file:
-            try:
-                while True:
-                    file.write(b"\0" * (1 << 16))
-                    file.flush()
-            except OSError:
-                pass
-        time.sleep(5.0)
+        fill(ballast)
+        self.pages_while_full(data, app)
+        time.sleep(3.0)
         self.assertIsNone(worker.poll(), "the worker ended")
         self.assertEqual(jobs.of_proof(db, number).state, "rendering")
         ballast.unlink()
@@ -266,6 +276,18 @@ class FullDisk(unittest.TestCase):
         jobs.add(db, whole, len(frame.tiles()))
         self.assertEqual(wait_for(lambda: proofs.get(db, whole).picture, "the same without a full disk"), picture)
         self.assertEqual(list((data / "pictures").glob(".*")), [])
+
+    def pages_while_full(self, data: Path, app: Flask) -> None:
+        """What cannot be kept is refused in a sentence and leaves nothing behind; what there is can be looked at."""
+        client = app.test_client()
+        for name in ("a.usda", "a.png"):
+            form = {"files": (io.BytesIO(b"x" * (1 << 20)), name)}
+            answer = client.post("/shots", data=form, content_type="multipart/form-data")
+            self.assertEqual(answer.status_code, 507)
+            self.assertIn("The disk is full, so nothing was kept", answer.text)
+        self.assertEqual(list((data / "uploads").glob("*")), [])
+        self.assertEqual([client.get(path).status_code for path in ("/", "/shots/slipway", "/caches", "/recipes")], [200] * 4)
+        self.assertTrue(client.get("/status.json").json["full"])
 
 
 class Folder(unittest.TestCase):

@@ -139,6 +139,8 @@ def _secret(path: Path) -> str:
             beside.replace(path)
         kept = path.read_text().strip()
     except (OSError, ValueError) as error:
+        if is_full(error):
+            raise
         raise InputError(f"{path} can't be read or written ({getattr(error, 'strerror', None) or 'it is damaged'}); move it away.") from None
     if len(kept) < 32:
         raise InputError(f"{path} is too short to sign sessions with; delete it, and a new one is made.")

@@ -5,11 +5,14 @@ import logging
 import os
 import secrets
 import signal
+import sqlite3
 import sys
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import InputError
 from ..store import database, jobs
+from ..store.database import is_full
 from ..work.intake import add_demo_shots
 from ..work.logs import log_to
 from ..work.recovery import program_started, sweep
@@ -36,26 +39,13 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
     if not 0 <= port <= 65535:
         raise InputError(f"The port {port} can't be used; give one from 1 to 65535.")
     os.umask(0o077)
-    db = database.create(data)
-    check_folder(data)
-    make_private(data)
-    log_to(data, "server")
     key = None if _is_local(host) else secrets.token_urlsafe(12)
-    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None, where=f"{host}:{port}")
     try:
-        server = make_server(app, host, port, lambda headers: admits(app, headers), MOST_UPLOAD + (1 << 20))
-    except OSError as error:
-        raise InputError(f"{host}:{port} can't be used ({error.strerror or error}); give another --host or --port.") from None
-    except (ValueError, UnicodeError):
-        raise InputError(f"{host} is no address of this machine; give another --host.") from None
-    jobs.set_worker(db, "absent")
-    program_started(db)
-    swept = sweep(db, data)
-    if swept:
-        log.info("%d leftovers of a program that was killed were swept away.", swept)
-    if demo:
-        add_demo_shots(db, data)
-    db.close()
+        server = _made_ready(host, port, data, key, demo)
+    except (OSError, sqlite3.OperationalError) as error:
+        if is_full(error):
+            raise InputError(f"The disk of {data} is full, so Sivrel can't start; make room, or give another folder with --data.") from None
+        raise
     supervisor = Supervisor(data)
     supervisor.start()
     shown, at = f"[{host}]" if ":" in host else host, getattr(server, "effective_port", port)
@@ -75,6 +65,30 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
         supervisor.stop()
         server.close()
     return 0
+
+
+def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -> Any:
+    """The server over a data folder that was looked over and swept, with its shots. Raises InputError."""
+    db = database.create(data)
+    check_folder(data)
+    make_private(data)
+    log_to(data, "server")
+    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None, where=f"{host}:{port}")
+    try:
+        server = make_server(app, host, port, lambda headers: admits(app, headers), MOST_UPLOAD + (1 << 20))
+    except OSError as error:
+        raise InputError(f"{host}:{port} can't be used ({error.strerror or error}); give another --host or --port.") from None
+    except (ValueError, UnicodeError):
+        raise InputError(f"{host} is no address of this machine; give another --host.") from None
+    jobs.set_worker(db, "absent")
+    program_started(db)
+    swept = sweep(db, data)
+    if swept:
+        log.info("%d leftovers of a program that was killed were swept away.", swept)
+    if demo:
+        add_demo_shots(db, data)
+    db.close()
+    return server
 
 
 def make_private(data: Path) -> None:

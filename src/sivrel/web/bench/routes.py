@@ -2,11 +2,12 @@
 
 import functools
 import json
+import logging
 import sqlite3
 import struct
 from typing import Any
 
-from flask import Blueprint, Response, abort, current_app, jsonify, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 
@@ -34,6 +35,7 @@ from ..words import meters_in_words
 
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
+log = logging.getLogger(__name__)
 WAYS = {"gi.seen": SEEN, "gi.beyond": BEYOND}
 
 
@@ -50,7 +52,7 @@ def page(slug: str):
     try:
         shots.opened(db(), shot)
     except sqlite3.OperationalError:  # a full disk: the page can be looked at all the same
-        current_app.logger.warning("It could not be noted that %s is open.", slug, exc_info=True)
+        log.warning("It could not be noted that %s is open.", slug, exc_info=True)
     proof = _chosen(shot, "proof") or proofs.newest(db(), shot.id)
     shown = lineage_values(shot, window=Window(around=proof.id if proof else 0))
     return render_template(
