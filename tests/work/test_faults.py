@@ -52,7 +52,7 @@ class Poison(Supervised):
         self.assertTrue(self.picture(behind))
         failed = jobs.of_proof(self.db, poison)
         self.assertEqual(failed.state, "failed")
-        self.assertRegex(failed.message, r"ended twice \(SIGKILL\) while it was making the photon map\b.*resume")
+        self.assertRegex(failed.message, r"ended twice \(SIGKILL\) while it was making the photon map\b.*let it go on")
         jobs.resume(self.db, poison)  # the user may want it all the same
         wait_for(lambda: jobs.of_proof(self.db, poison).state == "rendering", "another attempt")
 

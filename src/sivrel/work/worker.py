@@ -165,7 +165,8 @@ class Worker:
         watcher = threading.Thread(target=self._watch, args=(job.id, cancel, over), daemon=True)
         watcher.start()
         try:
-            self._render_proof(job, proof, shot, cancel)
+            # Whatever fails because the disk is full is done again when there is room, from the tiles that there are.
+            self._written(lambda: self._render_proof(job, proof, shot, cancel), cancel)
         except (InputError, OSError) as error:
             self._fail(job, str(error))
         except MemoryError:
@@ -252,7 +253,7 @@ class Worker:
         self._written(finish, cancel)
         tiles.remove()
         if findings.retests_of_proof(self.db, proof.id):
-            questions.ask(self.db, "retest", shot.id, {"proof": proof.id})
+            self._written(lambda: questions.ask(self.db, "retest", shot.id, {"proof": proof.id}), cancel)
         try:
             parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
             if parent is not None and parent.picture:
