@@ -14,6 +14,8 @@ BENCHMARKS = {
     "click": pages.click_to_first_tile,
     "compile": render.cold_compile,
     "pages": pages.pages,
+    "cold": pages.cold,
+    "readers": pages.readers,
     "drag": pages.drag,
     "lanterns": lights.lanterns,
     "glow": lights.glow,

@@ -1,6 +1,7 @@
 """The SQLite database of a data folder: connections and numbered migrations."""
 
 import errno
+import functools
 import json
 import sqlite3
 from pathlib import Path
@@ -103,8 +104,14 @@ def read_json(text: str | None, nothing: Any) -> Any:
     return told if isinstance(told, type(nothing)) else nothing
 
 
+@functools.cache
+def _steps() -> list[Path]:
+    """The migrations in their order. (Looked up once: every request of a page opens the database.)"""
+    return sorted(MIGRATIONS.glob("[0-9]*.sql"))
+
+
 def _migrate(db: sqlite3.Connection) -> None:
-    steps = sorted(MIGRATIONS.glob("[0-9]*.sql"))
+    steps = _steps()
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version > len(steps):
         raise InputError("The data folder was written by a newer Sivrel; start that one, or give another folder with --data.")

@@ -146,10 +146,10 @@ def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
     return _proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,)))
 
 
-def links(db: sqlite3.Connection, shot_id: int) -> list[tuple[int, int | None]]:
+def links(db: sqlite3.Connection, shot_id: int) -> tuple[tuple[int, int | None], ...]:
     """(number, parent) of all proofs of a shot that are not deleted, oldest first."""
     rows = db.execute("SELECT id, parent_id FROM proofs WHERE shot_id = ? AND deleted_at IS NULL ORDER BY id", (shot_id,))
-    return [(row["id"], row["parent_id"]) for row in rows]
+    return tuple((row["id"], row["parent_id"]) for row in rows)
 
 
 def some(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Proof]:

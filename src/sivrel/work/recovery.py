@@ -19,7 +19,7 @@ def worker_died(db: sqlite3.Connection, how: str) -> None:
     doing = _doing(jobs.worker(db))
     jobs.count_attempt(
         db, MOST_ATTEMPTS,
-        f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or let it go on; the log in the data folder tells more.",
+        f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or let it go on; the log tells more.",
     )  # fmt: skip
     problem = f"The renderer ended twice ({how}) over this; the log in the data folder tells more."
     for question in questions.count_attempt(db, MOST_ATTEMPTS, problem):

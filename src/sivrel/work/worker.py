@@ -39,6 +39,8 @@ from .quick import sketch, step_for
 from .room import when_there_is_room
 
 POLL = 0.03
+NICE = 5
+"""Added to the priority of the process: pages answer first, renders take what is left, which is nearly all."""
 """Seconds between looks at the store; a look costs a tenth of a millisecond."""
 KEPT_SCENES = 2
 SKETCH_PIXELS = 10_000
@@ -279,6 +281,7 @@ class Worker:
 def main(folder: str) -> int:
     """Work for a data folder until the process is ended."""
     os.umask(0o077)
+    os.nice(NICE)
     log_to(Path(folder), "worker")
     try:
         Worker(Path(folder)).run()

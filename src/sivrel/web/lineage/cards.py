@@ -40,7 +40,8 @@ class Place(NamedTuple):
     children: int
 
 
-def tree(links: list[tuple[int, int | None]]) -> list[Place]:
+@functools.lru_cache(16)
+def tree(links: tuple[tuple[int, int | None], ...]) -> list[Place]:
     """Places in the order of the tree, of (number, parent) of proofs, oldest first: each proof, then what came from it."""
     known = {number for number, _ in links}
     children: dict[int | None, list[int]] = {}
@@ -66,7 +67,7 @@ def cards_of(places: list[Place], proofs: dict[int, Proof]) -> list[Card]:
 
 def lineage(proofs: list[Proof]) -> list[Card]:
     """Cards of all proofs in the order of the tree."""
-    return cards_of(tree([(proof.id, proof.parent_id) for proof in proofs]), {proof.id: proof for proof in proofs})
+    return cards_of(tree(tuple((proof.id, proof.parent_id) for proof in proofs)), {proof.id: proof for proof in proofs})
 
 
 def to_thin(cards: list[Card]) -> list[int]:
