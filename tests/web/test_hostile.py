@@ -12,12 +12,14 @@ import OpenEXR
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
+from sivrel.core.caches import Cache, to_bytes
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.render.recipe import settings as recipe_settings
 from sivrel.store import database, proofs, recipes, shots, tunings
 from sivrel.web.app import create_app
 from sivrel.web.numbers import finite_number, whole_number
+from tests.work.test_looking_in import png_of
 
 from .test_web import WebTest
 
@@ -163,6 +165,36 @@ class Forms(Hostile):
             with open(path, "rb") as file:
                 answer = self.hostile.post("/shots", data={"files": (file, "own.exr")}, content_type="multipart/form-data")
             self.assertIn(answer.status_code, (302, 422), answer.text[:300])
+
+
+    def test_caches_that_are_none_or_hold_what_none_can(self):
+        def cache(notes: dict, records: np.ndarray) -> bytes:
+            return to_bytes(Cache("irradiance cache", "slipway", {"geometry": "ab"}, {"records": records}, notes))
+
+        sound, records = {"seconds": 1.0, "count": 2, "unit": "records"}, np.ones((2, 34), np.float32)
+        bodies = {
+            "wrong seconds": cache({**sound, "seconds": "long"}, records), "wrong count": cache({**sound, "count": [1]}, records),
+            "wrong parts": cache({**sound, "parts": {"light a": 3}}, records), "no notes": cache({}, records),
+            "beyond measure": cache(sound, records * np.float32(1e30)), "not numbers": cache(sound, records * np.float32(np.nan)),
+            "too narrow": cache(sound, np.ones((2, 3), np.float32)), "no archive": cache(sound, records).split(b"\n")[0] + b"\nPK",
+            "unknown": to_bytes(Cache("truth", "a", {}, {}, sound)),
+        }  # fmt: skip
+        for what, body in bodies.items():
+            with self.subTest(what):
+                form = {"file": (io.BytesIO(body), "a.cache")}
+                answer = self.hostile.post("/caches", data=form, content_type="multipart/form-data")
+                self.assertEqual(answer.status_code, 422, answer.text[:300])
+                self.assertEqual(self.hostile.get("/caches").status_code, 200)
+        good = {"file": (io.BytesIO(cache(sound, records)), "a.cache")}
+        self.assertEqual(self.hostile.post("/caches", data=good, content_type="multipart/form-data").status_code, 302)
+        self.assertIn("irradiance cache", self.hostile.get("/caches").text)
+        self.assertEqual(len(list((self.data / "caches").glob("*.cache"))), 1)
+
+    def test_a_small_file_that_claims_a_huge_picture(self):
+        form = {"files": (io.BytesIO(png_of(8192, 8192)), "a.png")}
+        answer = self.hostile.post("/shots", data=form, content_type="multipart/form-data")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("8192 x 8192 pixels; scale it down", answer.text)
 
 
 class Numbers(unittest.TestCase):

@@ -24,8 +24,8 @@ IDLE = 20.0
 """Seconds of the clock for each second of processor time: a machine may be busy, but a look that waits for ever is ended."""
 MEMORY, MEMORY_PER_BYTE = 800 << 20, 24
 """Bytes of memory that a look may take besides the program's own, and for each byte of the files."""
-OF_PICTURES = 3 << 30
-"""The same for a picture, which is unpacked whole."""
+PICTURE_SECONDS, PICTURE_MEMORY = 40.0, 3 << 30
+"""The same for a picture, which is unpacked whole and written anew: its pixels are counted first, and its file may be small."""
 READY = "ready"
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
 """One look at a time, so that many uploads take no more memory than one; seconds that another waits for its turn."""
@@ -38,7 +38,7 @@ def looked_into(path: Path, folder: Path | None, frame: float | None = None) -> 
 
 def picture_looked_into(path: Path, out: Path) -> dict[str, Any]:
     """Unpack a picture from elsewhere to the EXR file `out`; what `facts_of_picture` says of it. Raises InputError with one sentence."""
-    return _look(["picture", str(path), str(out)], path, _size(path, None), OF_PICTURES)
+    return _look(["picture", str(path), str(out)], path, _size(path, None), PICTURE_MEMORY, PICTURE_SECONDS)
 
 
 def cache_looked_into(path: Path) -> str:
@@ -46,8 +46,8 @@ def cache_looked_into(path: Path) -> str:
     return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
 
 
-def _look(arguments: list[str], path: Path, size: int, memory: int) -> dict[str, Any]:
-    seconds = PATIENCE + size / BYTES_PER_SECOND
+def _look(arguments: list[str], path: Path, size: int, memory: int, patience: float = PATIENCE) -> dict[str, Any]:
+    seconds = patience + size / BYTES_PER_SECOND
     bounds = {"SIVREL_LOOK_BYTES": str(memory + MEMORY_PER_BYTE * size), "SIVREL_LOOK_SECONDS": str(seconds)}
     if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
         raise InputError("Other files are being looked into; try again in a minute.")

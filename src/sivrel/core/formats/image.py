@@ -20,11 +20,11 @@ def srgb_to_linear(encoded: np.ndarray) -> np.ndarray:
     return np.where(encoded <= 0.04045, encoded / 12.92, ((encoded + 0.055) / 1.055) ** 2.4)
 
 
-def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
+def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_PIXELS) -> np.ndarray:
     """Texels float32 [height, width, 4] of the image file `data`.
 
     encoding: "sRGB" decodes, "raw" keeps the numbers, "auto" decodes 8-bit colour images (UsdUVTexture,
-    sourceColorSpace). Raises InputError naming the file as `name`.
+    sourceColorSpace). most: pixels that it may have. Raises InputError naming the file as `name`.
     """
     if data[:4] == EXR_MAGIC:
         return _read_exr(data, name)
@@ -34,8 +34,8 @@ def read_image(data: bytes, name: str, encoding: str = "auto") -> np.ndarray:
 
     try:
         with Image.open(io.BytesIO(data), formats=FORMATS) as image:
-            if image.width * image.height > MOST_PIXELS:
-                raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.")
+            if image.width * image.height > most:
+                raise InputError(f"The image {name} is {image.width} x {image.height} pixels; scale it down to {most >> 20} million pixels or fewer.")
             deep = image.mode.startswith("I") or image.mode == "F"
             grey = image.mode in ("L", "LA", "1") or deep
             decodes = encoding == "sRGB" or (encoding == "auto" and not grey)

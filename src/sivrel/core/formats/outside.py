@@ -28,6 +28,8 @@ BEAUTY = ("", "beauty", "rgba", "rgb", "combined", "color", "colour", "final", "
 LETTERS = ("RGB", "rgb", "XYZ", "xyz")
 SINGLE = ("Z", "z", "Y", "V", "N", "R", "X", "A", "")
 LEAST_SIDE = 16
+MOST_PIXELS = 1 << 25
+"""An 8K frame. What judges a picture holds a dozen planes of its size."""
 
 
 def read_outside(path: Path) -> Picture:
@@ -37,7 +39,7 @@ def read_outside(path: Path) -> Picture:
     if not path.is_file():
         raise InputError(f"There is no picture {path}; check the name.")
     if path.suffix.lower() != ".exr":
-        texels = read_image(path.read_bytes(), path.name)
+        texels = read_image(path.read_bytes(), path.name, most=MOST_PIXELS)
         return _of(path, {"beauty": texels})
     layers = _layers(path)
     if layers is None:
