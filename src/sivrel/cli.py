@@ -31,6 +31,8 @@ from .cli_tune import (
 )  # fmt: skip
 from .core.errors import InputError
 
+MOST_THREADS = 1024
+
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
@@ -117,8 +119,8 @@ def render(args: argparse.Namespace) -> int:
     if not out.parent.is_dir():
         raise InputError(f"There is no folder {out.parent}; make it first.")
     frame, (recipe, edits) = _frame(args), _recipe(args)
-    if args.threads < 1:
-        raise InputError(f"{args.threads} threads can't render; give 1 or more.")
+    if not 1 <= args.threads <= MOST_THREADS:
+        raise InputError(f"{args.threads} threads can't render; give 1 to {MOST_THREADS}.")
     if args.time_limit is not None and not args.time_limit > 0.0:
         raise InputError(f"A time limit of {args.time_limit:g} s leaves no time; give more than 0.")
     from .demo.shots import find_shot

@@ -9,6 +9,7 @@ from typing import Any
 from .cli_pictures import Tell
 from .core.errors import InputError
 
+LAST_FRAME = 1e9
 Ask = Callable[[argparse.Namespace], tuple[Any, Any]]
 """The recipe and the edits that the arguments ask for."""
 
@@ -66,6 +67,8 @@ def read_given(path: Path, frame: float | None) -> Any:
     from .demo.shots import FOLDER
     from .work.looking_in import looked_into
 
+    if frame is not None and not abs(frame) <= LAST_FRAME:
+        raise InputError(f"There is no frame {frame:g}; give a number of the file's range.")
     if path.is_file() and not path.resolve().is_relative_to(FOLDER):
         looked_into(path, None, frame)
     return read_scene(path, frame=frame)

@@ -130,6 +130,32 @@ class Forms(Hostile):
                 answer = self.hostile.post("/shots/slipway/prove", data={**form, key: value})
                 self.assertEqual(answer.status_code, 422, f"{key} {value}")
 
+    def test_forms_that_are_right_but_for_one_field(self):
+        """Each form as its page sends it, with one field of it odd: what is checked last is reached."""
+        proof = proofs.of_shot(self.db, shots.find(self.db, "slipway").id)[0].id
+        forms = {
+            f"/proofs/{proof}/ladder": {"key": "sampling.max", "values": "4,8", "seconds": "5", "per_degree": "67", "region": ""},
+            f"/proofs/{proof}/budget": {"seconds": "5", "noise": "", "width": "64", "height": "36"},
+            f"/proofs/{proof}/match": {"ways": "brute_force", "seconds": "5", "region": ""},
+            f"/proofs/{proof}/advice": {"seconds": "5"},
+            f"/proofs/{proof}/diagnose": {"seconds": "5"},
+            f"/proofs/{proof}/queue?move=1": {},
+            "/shots/slipway/pins": {"proof": str(proof), "box": "0.1,0.1,0.2,0.2", "name": "p"},
+            "/shots/slipway/reach": {"x": "1", "y": "1", "width": "64", "height": "36", "proof": str(proof)},
+            "/shots/slipway/standpoint": {"x": "1", "y": "1", "z": "1"},
+            "/shots/slipway/section": {"height": "1", "behind": "1"},
+            "/shots/slipway/survey/prove": {"proof": str(proof), "camera": "landing", "edits": "{}"},
+            "/shots/slipway/moment?client=0123456789": {"camera": "landing", "width": "64", "height": "36", "seed": "0", "region": "0,0,9,9"},
+            "/shots/slipway/ways": {"camera": "landing", "width": "64", "height": "36", "seed": "0"},
+        }
+        for address, form in forms.items():
+            self.assertAnswered(self.hostile.post(address, data=form), address)
+            for field in form:
+                for value in [*NUMBERS, *TEXTS, "nan,inf,4", "1e300,4", "4,4,4", ",,,", "0,0,99999999999999999999,1"]:
+                    self.assertAnswered(self.hostile.post(address, data={**form, field: value}), f"{address} {field}={value[:60]!r}")
+        for move in ("1" + "0" * 20, "-" + "9" * 30, "nan"):
+            self.assertAnswered(self.hostile.post(f"/proofs/{proof}/queue?move={move}"), move)
+
     def test_every_json_of_edits(self):
         for text in JSONS:
             for address in ("/shots/slipway/prove", "/shots/slipway/survey/words", "/shots/slipway/moment?client=0123456789", "/shots/slipway/layer"):

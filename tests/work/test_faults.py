@@ -110,7 +110,7 @@ class Attempts(WorkerTest):
         questions.take(self.db)
         done = questions.ask(self.db, "reach", shot.id, {})
         questions.answer(self.db, done, {"object": None})
-        program_started(self.db)
+        program_started(self.db, self.data)
         told = [questions.answered(self.db, number)[1] for number in (*asked, done)]
         self.assertEqual([bool(problem) for problem in told], [True, True, False, False])
         self.assertEqual(questions.take(self.db)[1], "retest")
@@ -215,8 +215,10 @@ class Sweeping(WorkerTest):
         path = self.data / "caches" / ".new-being-written"
         path.parent.mkdir(exist_ok=True)
         path.write_bytes(b"x")
-        self.assertEqual(sweep(self.db, self.data), 0)
+        asked = questions.ask(self.db, "plan", shots.find(self.db, "slipway").id, {"recipe": "{}", "edits": "{}"})
+        program_started(self.db, self.data)
         self.assertTrue(path.exists())
+        self.assertNotIn("started anew", questions.answered(self.db, asked)[1])
 
 
 def fill(ballast: Path) -> None:

@@ -43,6 +43,8 @@ MOST_UPLOAD = 512 << 20
 """Bytes of one upload."""
 MOST_PARTS = 20_016
 """Fields and files of one form."""
+MOST_OF_FIELDS = 4 << 20
+"""Bytes of the fields of one form that are no files."""
 log = logging.getLogger(__name__)
 CONTENT_POLICY = "default-src 'self'; img-src 'self' data: blob:; frame-ancestors 'none'; form-action 'self'"
 
@@ -62,6 +64,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
         SESSION_COOKIE_NAME=f"sivrel-{hashlib.sha256(f'{secret} {where}'.encode()).hexdigest()[:10]}",
         MAX_CONTENT_LENGTH=MOST_UPLOAD,
         MAX_FORM_PARTS=MOST_PARTS,
+        MAX_FORM_MEMORY_SIZE=MOST_OF_FIELDS,
         SESSION_COOKIE_SAMESITE="Lax",
         WTF_CSRF_TIME_LIMIT=None,
     )
@@ -94,9 +97,8 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
 
     @app.errorhandler(413)
     def too_large(error):
-        if (request.content_length or 0) < MOST_UPLOAD:
-            return _sentence(f"These are more than {MOST_PARTS - 16:,} files; choose those that the scene needs, or open it on this machine.", 413)
-        return _sentence(f"The files are larger than {MOST_UPLOAD >> 20} MB together; open them on this machine instead.", 413)
+        most = f"{MOST_PARTS - 16:,} files, and {MOST_UPLOAD >> 20} MB together"
+        return _sentence(f"This is more than can be taken at once; choose at most {most}, or open the scene on this machine.", 413)
 
     @app.errorhandler(sqlite3.Error)
     @app.errorhandler(OSError)

@@ -15,7 +15,7 @@ from ..store import database, jobs
 from ..store.database import is_full
 from ..work.intake import add_demo_shots
 from ..work.logs import log_to
-from ..work.recovery import program_started, sweep
+from ..work.recovery import program_started
 from ..work.supervisor import Supervisor
 from .access.routes import admits
 from .app import MOST_UPLOAD, create_app
@@ -81,10 +81,7 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -
     except (ValueError, UnicodeError):
         raise InputError(f"{host} is no address of this machine; give another --host.") from None
     jobs.set_worker(db, "absent")
-    program_started(db)
-    swept = sweep(db, data)
-    if swept:
-        log.info("%d leftovers of a program that was killed were swept away.", swept)
+    program_started(db, data)
     if demo:
         add_demo_shots(db, data)
     db.close()

@@ -1,15 +1,20 @@
 """What becomes of what was under way when a worker, or the whole program, ended without a word."""
 
 import fcntl
+import logging
 import os
 import shutil
 import sqlite3
+import time
 from pathlib import Path
 
 from ..store import jobs, moments, questions, shots, tunings
 
 MOST_ATTEMPTS = 2
 """Times that a worker may die over one thing before it has failed."""
+PATIENCE = 5.0
+"""Seconds that a worker without a server may take to end."""
+log = logging.getLogger(__name__)
 UNASKED = ("retest",)
 """Kinds of questions that the worker puts to itself: no page waits for them."""
 
@@ -33,19 +38,34 @@ def _doing(worker: jobs.Worker) -> str:
     return named.get(worker.phase, "at work")
 
 
-def program_started(db: sqlite3.Connection) -> None:
-    """No page of before has its question answered any more; what the worker asks itself goes on."""
-    problem = "Sivrel was started anew meanwhile; ask again."
-    for question in questions.end_all(db, problem, UNASKED):
+def worker_cannot_start(db: sqlite3.Connection, how: str) -> None:
+    """Workers end as soon as they are started: nobody must wait for an answer."""
+    _end_questions(db, f"The renderer can't be started ({how}); the log in the data folder tells more.", ())
+
+
+def program_started(db: sqlite3.Connection, data: Path) -> None:
+    """Put a folder in order that a program may have left without a word: no page of before has its question answered any more, and what was
+    half written goes. Nothing is done where another program is at work on the folder."""
+    end = time.monotonic() + PATIENCE
+    while not _is_alone(data):  # the worker of a server that was killed ends within a moment
+        if time.monotonic() > end:
+            log.warning("Another Sivrel works on %s: this one serves its pages, and renders when that one ends.", data)
+            return
+        time.sleep(0.05)
+    _end_questions(db, "Sivrel was started anew meanwhile; ask again.", UNASKED)
+    swept = sweep(db, data)
+    if swept:
+        log.info("%d leftovers of a program that was killed were swept away.", swept)
+
+
+def _end_questions(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> None:
+    for question in questions.end_all(db, problem, but):
         tunings.end_of_question(db, question, problem)
     moments.end_all(db, problem)
 
 
 def sweep(db: sqlite3.Connection, data: Path) -> int:
-    """Delete what a program that was killed has left behind in its folder, unless a worker of another program is at work there; returns how many
-    files and folders went."""
-    if not _is_alone(data):
-        return 0
+    """Delete what a program that was killed has left behind in its folder; returns how many files and folders went."""
     gone = 0
     for path in _leftovers(db, data):
         try:

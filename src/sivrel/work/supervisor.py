@@ -12,12 +12,14 @@ from pathlib import Path
 
 from ..core.errors import InputError
 from ..store import database, jobs
-from .recovery import worker_died
+from .recovery import worker_cannot_start, worker_died
 
 RESTART_AFTER, LONGEST_WAIT = 0.5, 30.0
 """Seconds before a worker that died is started again: the first, doubled while workers die young, up to the second."""
 YOUNG = 10.0
 """Seconds of life below which a worker died young."""
+HOPELESS = 4
+"""Workers that die young one after the other before nobody is to wait for one: one may be killed by what it is given, twice."""
 log = logging.getLogger(__name__)
 
 
@@ -37,15 +39,16 @@ class Supervisor:
         self._thread.start()
 
     def _keep_alive(self) -> None:
-        wait = RESTART_AFTER
+        wait, young = RESTART_AFTER, 0
         while not self._stopping.is_set():
             begun = time.monotonic()
             code = self._run()
             if self._stopping.is_set():
                 return
             log.warning("The worker ended (%s); it is started again.", ended_how(code))
-            self._note_death(code)
-            wait = min(wait * 2.0, LONGEST_WAIT) if time.monotonic() - begun < YOUNG else RESTART_AFTER
+            young = young + 1 if time.monotonic() - begun < YOUNG else 0
+            wait = min(wait * 2.0, LONGEST_WAIT) if young else RESTART_AFTER
+            self._note_death(code, young)
             self._stopping.wait(wait)
 
     def _run(self) -> int:
@@ -62,11 +65,13 @@ class Supervisor:
             if read_end >= 0:
                 os.close(read_end)
 
-    def _note_death(self, code: int) -> None:
+    def _note_death(self, code: int, young: int) -> None:
         try:
             db = database.connect(self.data)
             try:
                 worker_died(db, ended_how(code))
+                if young >= HOPELESS:
+                    worker_cannot_start(db, ended_how(code))
                 jobs.set_worker(db, "absent", message=f"it ended ({ended_how(code)}) and is started again")
             finally:
                 db.close()

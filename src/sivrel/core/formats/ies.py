@@ -77,9 +77,9 @@ def _whole_turn(horizontal: np.ndarray, candela: np.ndarray) -> tuple[np.ndarray
 def read_ies_file(path: Path) -> Profile:
     """The profile in the file `path`. Raises InputError."""
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise InputError(f"{path.name} is larger than any photometric file; check the name.")
+        if not path.is_file() or path.stat().st_size > MOST_BYTES:
+            raise OSError
         text = path.read_text("latin-1")
     except (OSError, ValueError):
-        raise InputError(f"There is no photometric file {path}; check the name.") from None
+        raise InputError(f"There is no photometric file {path}, or it is larger than any; check the name.") from None
     return read_ies(text, path.name)

@@ -164,6 +164,7 @@ def render_tiles(
     order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or
     when `deadline` (time.monotonic) has passed, which leaves what was not begun.
     """
+    check_memory(frame, film_columns(scene.slots))
     cancel = Cancel() if cancel is None else cancel
     tiles = frame.tiles()
     done = set(finished)
@@ -203,9 +204,31 @@ def render_tiles(
 
 
 def empty_film(frame: Frame, columns: int) -> np.ndarray:
-    """A black film of the window, float32 [rows, columns of pixels, columns]."""
+    """A black film of the window, float32 [rows, columns of pixels, columns]. Raises InputError where there is no memory for it."""
     x0, y0, x1, y1 = frame.window
+    check_memory(frame, columns)
     return np.zeros((y1 - y0, x1 - x0, columns), np.float32)
+
+
+def check_memory(frame: Frame, columns: int) -> None:
+    """Raise InputError where the memory that is free does not hold a film of the window and the picture that is made of it."""
+    x0, y0, x1, y1 = frame.window
+    needed, free = 2 * 4 * columns * frame.pixels, memory_free()
+    if needed > free:
+        raise InputError(
+            f"A picture of {x1 - x0} x {y1 - y0} pixels takes about {needed / 2**30:.0f} GB, and {free / 2**30:.0f} GB of memory are free; "
+            "render it smaller, or in regions."
+        )
+
+
+def memory_free() -> int:
+    """Bytes that can be had without swapping, as the system estimates; a very large number where it does not say."""
+    try:
+        with open("/proc/meminfo") as told:
+            found = next(line.split()[1] for line in told if line.startswith("MemAvailable:"))
+        return int(found) * 1024
+    except (OSError, StopIteration, ValueError):
+        return 1 << 62
 
 
 def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: np.ndarray) -> None:

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..caches import Cache, CacheFolder, hash_of
 from ..errors import InputError
+from ..formats.beside import MOST_BYTES
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
 from ..lights.pack import active_lights, pack_lights, pass_names, with_maps
@@ -92,8 +93,12 @@ class Files:
     def _path(self, name: str) -> Path:
         if self.folder is None:
             return Path(name)
-        path = (self.folder / name).resolve()
-        if not path.is_relative_to(self.folder.resolve()):
+        try:
+            path = (self.folder / name).resolve()
+            inside = path.is_relative_to(self.folder.resolve())
+        except (OSError, ValueError):  # no file can have that name
+            inside = False
+        if not inside:
             raise InputError(f"The file {name} does not lie beside the scene; put it there, or open the scene with it.")
         return path
 
@@ -104,9 +109,11 @@ class Files:
         path = self._path(name)
         if path not in self.panoramas:
             try:
+                if not path.is_file() or path.stat().st_size > MOST_BYTES:
+                    raise OSError
                 data = path.read_bytes()
-            except OSError:
-                raise InputError(f"There is no picture {name}; check the name.") from None
+            except (OSError, ValueError):
+                raise InputError(f"There is no picture {name}, or it is larger than {MOST_BYTES >> 30} GB; check the name.") from None
             self.panoramas[path] = Texture(read_image(data, path.name), ("repeat", "clamp"))
         return self.panoramas[path]
 

@@ -1,5 +1,6 @@
 """What a ladder varies: which settings can be, what its rungs are, and in which order they cost more."""
 
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -98,6 +99,8 @@ def _off(key: str, value: float) -> bool:
 def _read(key: str, value: Any, declared: About) -> float | int:
     try:
         number = float(value)
+        if not math.isfinite(number):
+            raise ValueError
     except (TypeError, ValueError):
         raise InputError(f"{key} can't be “{value}”; give numbers by commas, like {key}=4,8,16.") from None
     return int(number) if declared.whole and number == int(number) else number
