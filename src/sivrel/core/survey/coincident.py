@@ -13,7 +13,7 @@ APART = 1.5e-4
 PARALLEL = 0.9995
 BATCH = 1 << 18
 """Pairs that are tried at a time."""
-MOST_PAIRS = 1 << 22
+MOST_PAIRS = 1 << 19
 """Pairs of one plane and size that are tried in all: where there are more, some of the places seen stand for the others."""
 LEAST = 12
 """Places seen that must lie in two surfaces."""
