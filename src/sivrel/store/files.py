@@ -125,8 +125,11 @@ class Tiles:
         listed = [i for i in self.order() if (self.folder / f"{i}.npy").exists()]
         kept = [int(f.stem) for f in self.folder.glob("[0-9]*.npy") if f.stem.isascii() and f.stem.isdecimal()]
         order = listed + sorted(set(kept) - set(listed))
-        (self.folder / "order").write_bytes(np.array(order, "<u4").tobytes())
+        self._list(order)
         return order
+
+    def _list(self, order: list[int]) -> None:
+        (self.folder / "order").write_bytes(np.array(order, "<u4").tobytes())
 
     def load(self, index: int) -> np.ndarray:
         """The film of a tile. Raises DamagedTile where its file is cut short or altered, FileNotFoundError where there is none."""
@@ -142,6 +145,7 @@ class Tiles:
     def drop(self, index: int) -> None:
         """Let a tile be rendered anew."""
         (self.folder / f"{index}.npy").unlink(missing_ok=True)
+        self._list([i for i in self.order() if i != index])
 
     @property
     def sketch(self) -> Path:

@@ -29,6 +29,7 @@ from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, findings, jobs, proofs, questions, shots
+from ..store.database import is_full
 from ..store.files import DamagedTile
 from .answers import answer_questions
 from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements
@@ -39,9 +40,9 @@ from .quick import sketch, step_for
 from .room import when_there_is_room
 
 POLL = 0.03
+"""Seconds between looks at the store; a look costs a tenth of a millisecond."""
 NICE = 5
 """Added to the priority of the process: pages answer first, renders take what is left, which is nearly all."""
-"""Seconds between looks at the store; a look costs a tenth of a millisecond."""
 KEPT_SCENES = 2
 SKETCH_PIXELS = 10_000
 """Pixels of the sketch that is seen until the tiles come: some hundredths of a second."""
@@ -92,7 +93,7 @@ class Worker:
 
     def _compiled(self, done: int, total: int, name: str) -> None:
         self.compiled_some = True
-        jobs.set_worker(self.db, "compiling", done, total, name)
+        when_there_is_room(lambda: jobs.set_worker(self.db, "compiling", done, total, name), lambda: True)
         print(f"\rcompiling kernels {done}/{total}: {name:<24}", end="", file=sys.stderr, flush=True)
 
     def prepare(
@@ -169,17 +170,25 @@ class Worker:
         try:
             # Whatever fails because the disk is full is done again when there is room, from the tiles that there are.
             self._written(lambda: self._render_proof(job, proof, shot, cancel), cancel)
-        except (InputError, OSError) as error:
-            self._fail(job, str(error))
-        except MemoryError:
-            self._fail(job, "There is not enough memory for this picture; render it smaller.")
-        except Exception as error:  # a fault of ours must not be met again and again: the job ends, and the log says all
-            log.exception("Proof %d could not be rendered.", job.proof_id)
-            self._fail(job, f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more.")
+        except Exception as error:
+            if is_full(error) and cancel:  # called off while it waited for room
+                when_there_is_room(lambda: self._stop(job, job.tiles_done, job.seconds, job.pixel_seconds), lambda: True)
+            else:
+                self._fail(job, self._problem(job, error))
         finally:
             self.render_on_its_way = None
             over.set()
             watcher.join()
+
+    @staticmethod
+    def _problem(job: jobs.Job, error: Exception) -> str:
+        """Why a job has failed, in words. A fault of ours must not be met again and again: the job ends, and the log says all."""
+        if isinstance(error, InputError | OSError):
+            return str(error)
+        if isinstance(error, MemoryError):
+            return "There is not enough memory for this picture; render it smaller."
+        log.error("Proof %d could not be rendered.", job.proof_id, exc_info=error)
+        return f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more."
 
     def _fail(self, job: jobs.Job, problem: str) -> None:
         when_there_is_room(lambda: jobs.end(self.db, job.id, "failed", problem), lambda: True)

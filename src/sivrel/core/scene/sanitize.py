@@ -64,7 +64,13 @@ def check_extent(scene: Scene) -> None:
 
 def _within(limit: float, *values: object) -> bool:
     """Whether all numbers and arrays are finite and at most `limit` in size."""
-    return all(bool(np.all(np.abs(np.asarray(value, float)) <= limit)) for value in values)
+    # Plain numbers are compared as they are: a scene of a thousand lights is looked through for every picture.
+    return all(
+        abs(value) <= limit if isinstance(value, float | int)
+        else _within(limit, *value) if isinstance(value, tuple | list)
+        else bool((np.abs(value) <= limit).all())  # type: ignore[call-overload]
+        for value in values
+    )  # fmt: skip
 
 
 def _light_problem(light: Light) -> str:
@@ -73,7 +79,7 @@ def _light_problem(light: Light) -> str:
     lengths = [getattr(light, name) for name in LENGTHS]
     if not _within(FARTHEST, light.position, lengths, light.unit):
         return "has a place or a size that is not finite, or too large"
-    if not _within(2.0, light.frame) or np.linalg.norm(np.asarray(light.frame, float), axis=1).min() < 0.5:
+    if not _within(2.0, light.frame) or min(math.hypot(*row) for row in np.asarray(light.frame, float).tolist()) < 0.5:
         return "has a transform that can't be used"
     # By logarithms: two to the power of an exposure may be beyond all numbers.
     strength = [abs(float(c)) for c in (*light.color, light.intensity)]
