@@ -224,6 +224,7 @@ class Forms(Hostile):
 
 
 class Numbers(unittest.TestCase):
+    @QUIET
     @given(st.text(max_size=30) | st.sampled_from(NUMBERS))
     @example("²")
     @example(str(1 << 63))
@@ -235,6 +236,7 @@ class Numbers(unittest.TestCase):
         self.assertLessEqual(abs(value), (1 << 63) - 1)
         self.assertEqual(value, int(text))
 
+    @QUIET
     @given(st.text(max_size=30) | st.sampled_from(NUMBERS) | st.floats().map(repr))
     def test_numbers_are_finite(self, text):
         try:
