@@ -61,7 +61,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
         HOSTS=hosts,
         # Who was let in by another key is not let in by this one: its cookies are signed otherwise.
         SECRET_KEY=hmac.new(secret.encode(), (access_key or "").encode(), hashlib.sha256).hexdigest(),
-        SESSION_COOKIE_NAME=f"sivrel-{hashlib.sha256(f'{secret} {where}'.encode()).hexdigest()[:10]}",
+        SESSION_COOKIE_NAME=cookie_name(data, where),
         MAX_CONTENT_LENGTH=MOST_UPLOAD,
         MAX_FORM_PARTS=MOST_PARTS,
         MAX_FORM_MEMORY_SIZE=MOST_OF_FIELDS,
@@ -128,6 +128,11 @@ def _sentence(text: str, status: int):
     if request.headers.get("HX-Request"):
         return render_template("sentence.html", text=text), status
     return render_template("problem.html", text=text), status
+
+
+def cookie_name(data: Path, where: str) -> str:
+    """What the session's cookie of a server over a data folder is called; `where` is its host and port, since cookies do not tell ports apart."""
+    return f"sivrel-{hashlib.sha256(f'{data.resolve()} {where}'.encode()).hexdigest()[:10]}"
 
 
 def _secret(path: Path) -> str:

@@ -18,7 +18,7 @@ from ..work.logs import log_to
 from ..work.recovery import program_started
 from ..work.supervisor import Supervisor
 from .access.routes import admits
-from .app import MOST_UPLOAD, create_app
+from .app import MOST_UPLOAD, cookie_name, create_app
 from .serving import make_server
 
 LOCAL_NAMES = frozenset({"localhost", "127.0.0.1", "[::1]"})
@@ -73,13 +73,14 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -
     check_folder(data)
     make_private(data)
     log_to(data, "server")
-    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None, where=f"{host}:{port}")
+    app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None)
     try:
         server = make_server(app, host, port, lambda headers: admits(app, headers), MOST_UPLOAD + (1 << 20))
     except OSError as error:
         raise InputError(f"{host}:{port} can't be used ({error.strerror or error}); give another --host or --port.") from None
     except (ValueError, UnicodeError):
         raise InputError(f"{host} is no address of this machine; give another --host.") from None
+    app.config["SESSION_COOKIE_NAME"] = cookie_name(data, f"{host}:{getattr(server, 'effective_port', port)}")
     jobs.set_worker(db, "absent")
     program_started(db, data)
     if demo:
