@@ -97,6 +97,16 @@ class OddNumbers(unittest.TestCase):
             self.assertIn("One pixel of the picture of the light Sky is not finite", " ".join(told["notes"]))
 
 
+    def test_a_panorama_that_can_be_decoded_in_part_is_damaged(self):
+        path = self.folder / "sky.exr"
+        told = bytearray(path.read_bytes())
+        told[-40:-8] = b"\xff" * 32
+        path.write_bytes(told)
+        found = looked_into(self.folder / "exr.usda", self.folder)  # by the process whose standard output is the answer
+        self.assertGreater(found["triangles"], 4)
+        self.assertIn("sky.exr is not an OpenEXR picture, or it is damaged", " ".join(found["notes"]))
+
+
 class Confined(unittest.TestCase):
     """Whatever a file names, nothing outside its folder is read."""
 

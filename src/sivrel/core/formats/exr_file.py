@@ -1,5 +1,7 @@
 """An OpenEXR file as header and planes, of a size that memory can hold; what its layers mean is left to those who ask."""
 
+import contextlib
+import io
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +20,8 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
     PART.CHANNEL where a name is taken. Planes of another size than the data window are left out. Raises InputError naming it as `name`."""
     damaged = InputError(f"{name} is not an OpenEXR picture, or it is damaged.")
     try:
-        headers = [part.header for part in OpenEXR.File(str(path), header_only=True).parts]
+        with contextlib.redirect_stdout(io.StringIO()):
+            headers = [part.header for part in OpenEXR.File(str(path), header_only=True).parts]
         wide, high = window_size(headers[0])
         samples = sum(_area(header) * len(header["channels"]) for header in headers)
     except Exception:
@@ -28,8 +31,14 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
     if not samples <= MOST_SAMPLES:
         raise InputError(f"{name} holds {samples / 2**28:.0f} GB in its channels; save it with fewer passes, or smaller.")
     planes: dict[str, np.ndarray] = {}
+    said = io.StringIO()
     try:
-        for part in OpenEXR.File(str(path), separate_channels=True).parts[: None if parts else 1]:
+        # The library prints what it could not decode, and goes on with black: standard output is not its to write to, and the file is damaged.
+        with contextlib.redirect_stdout(said):
+            file = OpenEXR.File(str(path), separate_channels=True)
+        if said.getvalue():
+            raise damaged
+        for part in file.parts[: None if parts else 1]:
             prefix = str(part.header.get("name") or "")
             for channel_name, channel in part.channels.items():
                 if channel.pixels.shape != (high, wide):
