@@ -94,14 +94,14 @@ class transaction:  # noqa: N801 (reads as a statement)
 
 
 def read_json(text: str | None, nothing: Any) -> Any:
-    """What a column holds as JSON, or `nothing` where it is empty, damaged, or of another type than that."""
+    """What a column holds as JSON, or a copy of `nothing`, a list or dict, where it is empty, damaged, or of another type than that."""
     if not text or text in ("{}", "[]"):  # as most are: many are read for one page
-        return nothing
+        return nothing.copy()
     try:
         told = json.loads(text)
     except (ValueError, RecursionError):
-        return nothing
-    return told if isinstance(told, type(nothing)) else nothing
+        return nothing.copy()
+    return told if isinstance(told, type(nothing)) else nothing.copy()
 
 
 @functools.cache

@@ -43,7 +43,12 @@ def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:
 
 def call_off(db: sqlite3.Connection, number: int) -> None:
     """Let a question go: who works at its answer stops at the next part."""
-    db.execute("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", ("Called off.", number))
+    _end(db, [number], "Called off.")
+
+
+def _end(db: sqlite3.Connection, numbers: list[int], problem: str) -> None:
+    """End questions without an answer; the asker is given the reason."""
+    db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in numbers])
 
 
 def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> list[int]:
@@ -52,7 +57,7 @@ def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> list[int]:
     with transaction(db):
         db.execute("UPDATE questions SET attempts = attempts + 1, taken = 0 WHERE taken = 1 AND done = 0")
         failed = [row["id"] for row in db.execute("SELECT id FROM questions WHERE done = 0 AND attempts >= ?", (most,))]
-        db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in failed])
+        _end(db, failed, problem)
     return failed
 
 
@@ -63,7 +68,7 @@ def end_all(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> list[
     with transaction(db):
         db.execute(f"UPDATE questions SET taken = 0 WHERE done = 0 AND kind IN ({kept})", but)
         ended = [row["id"] for row in db.execute(f"SELECT id FROM questions WHERE done = 0 AND kind NOT IN ({kept})", but)]
-        db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in ended])
+        _end(db, ended, problem)
     return ended
 
 

@@ -9,8 +9,8 @@ import numpy as np
 import OpenEXR
 
 from ..errors import InputError
+from .hdr import MOST_PIXELS
 
-MOST_PIXELS = 1 << 26
 MOST_SAMPLES = 1 << 30
 """Numbers in all channels together: 4 GB."""
 

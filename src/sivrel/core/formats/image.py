@@ -8,8 +8,8 @@ import numpy as np
 
 from ..errors import InputError
 from . import hdr
+from .hdr import MOST_PIXELS
 
-MOST_PIXELS = 1 << 26
 FORMATS = ("PNG", "JPEG", "TIFF", "BMP", "TGA")
 """What Pillow may read: it knows some forty formats more, which no scene needs."""
 EXR_MAGIC = b"\x76\x2f\x31\x01"
@@ -53,7 +53,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_
     except InputError:
         raise
     except Image.DecompressionBombError:
-        raise InputError(f"The image {name} has more than {MOST_PIXELS >> 20} million pixels; scale it down.") from None
+        raise InputError(f"The image {name} has more than {most >> 20} million pixels; scale it down.") from None
     except MemoryError:
         raise
     except Exception:
