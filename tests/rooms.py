@@ -290,7 +290,7 @@ def dome_blocked(r: Room):
 def two_suns(r: Room):
     light = np.full((64, 128, 4), 0.3, np.float32)
     light[20, 30] = 4000.0
-    r.light("Sky", panorama=Texture(light, ("repeat", "clamp")))
+    r.light("Sky", picture=Texture(light, ("repeat", "clamp")))
     return "two suns", "Sky"
 
 

@@ -9,6 +9,7 @@ from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
+from sivrel.core.scene.pack import pack_scene
 
 
 def lambert(albedo, emission=(0.0, 0.0, 0.0)) -> Surface:
@@ -50,6 +51,10 @@ def box_inside(half: float = 1.0, surface: int = 0) -> Mesh:
     return mesh(triangles, surface)
 
 
+NOWHERE = pack_scene(Scene("nowhere", [quad((-1, -1, -1e3), (1, -1, -1e3), (1, 1, -1e3), (-1, 1, -1e3))], [lambert(0.0)]))
+"""A scene as the kernels read it, with nothing near the origin."""
+
+
 def sky(radiance: float = 1.0) -> Light:
     return Light("sky", "dome", (radiance,) * 3)
 
@@ -66,7 +71,7 @@ def render(scene: Scene, camera: Camera, size=(16, 16), threads: int = 2, seed: 
     recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in settings.items()})
     tiles: dict = {}
     frame = Frame(*size, region=region, seed=seed)
-    ready = prepare(replace(scene, cameras=[camera]), recipe)
+    ready = prepare(replace(scene, cameras=[camera]), recipe, frame=Frame(seed=seed))
     render_tiles(ready.arrays, camera, recipe, frame, tiles.__setitem__, threads=threads)
     return assemble(frame, columns.film_columns(ready.arrays.slots), tiles)
 

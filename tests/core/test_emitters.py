@@ -10,7 +10,6 @@ from scipy.integrate import dblquad
 from sivrel.core.formats.ies import read_ies
 from sivrel.core.lights.blackbody import blackbody_rgb, planck, spectrum_to_xyz
 from sivrel.core.lights.daylight import daylight, direction, perez, sky_xyY, sun_irradiance, sun_position, zenith
-from sivrel.core.lights.mesh_emitter import alias_table
 from sivrel.core.lights.panorama import direction_of
 from sivrel.core.lights.shaping import profile_at, profile_table
 from sivrel.core.scene.model import Light, Profile, Scene, Shaping, Surface, Texture
@@ -86,13 +85,6 @@ class Shapes(unittest.TestCase):
             spread[aimed] = film[..., 0].std()
         self.assertLess(spread[True] * 30.0, spread[False])
 
-    def test_alias_table_gives_each_entry_its_weight(self):
-        weights = np.array([0.1, 3.0, 1.0, 0.0001, 2.5])
-        threshold, alias = alias_table(weights)
-        share = threshold.astype(float) / len(weights)
-        np.add.at(share, alias, (1.0 - threshold) / len(weights))
-        np.testing.assert_allclose(share, weights / weights.sum(), atol=1e-6)
-
     def test_black_and_white_of_a_light_on_base_and_gloss(self):
         light = Light("lamp", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), DOWN)
         paint = Surface("paint", (0.5,) * 3, 0.3)
@@ -114,7 +106,7 @@ class Skies(unittest.TestCase):
     def test_panorama_lights_a_floor_by_its_integral(self):
         picture = self.panorama()
         turn = np.array([[1.0, 0, 0], [0, 0, 1.0], [0, -1.0, 0]])  # rows x, y, z: its pole is the world's z
-        sky = Light("sky", "dome", frame=turn, panorama=picture, rotation=37.0)
+        sky = Light("sky", "dome", frame=turn, picture=picture, rotation=37.0)
         film = floor_under(sky, camera=looking_down(half_width=1e-4))
         # The same look-up as the renderer's, bilinear, on a fine grid; rotation about the pole does not matter upright.
         n = 1024

@@ -36,7 +36,7 @@ class Aiming(unittest.TestCase):
         for name, light in LIGHTS.items():
             lights = table(light)
             for u, v in rng.random((200, 2)):
-                d, distance, radiance, density = sample_light(lights, 0, P, N, u, v)
+                d, distance, radiance, density, _ = sample_light(lights, 0, P, N, u, v)
                 if density == 0.0:
                     continue
                 self.assertAlmostEqual(math.hypot(*d), 1.0, places=9)
@@ -63,13 +63,13 @@ class Aiming(unittest.TestCase):
     def test_a_nearer_surface_hides_a_light(self):
         for name in ("rect", "disk", "sphere", "sun", "dome"):
             lights = table(LIGHTS[name])
-            d, distance, _, _ = sample_light(lights, 0, P, N, 0.4, 0.6)
+            d, distance, _, _, _ = sample_light(lights, 0, P, N, 0.4, 0.6)
             self.assertLess(meet_light(lights, 0, P, N, d, min(distance, 1e29) * 0.5)[0], 0.0, name)
 
     def test_lights_without_size_are_never_met(self):
         for light in (Light("p", "point", (1.0,) * 3, (0, 0, 2.0)), Light("s", "sun", (1.0,) * 3, frame=TURNED)):
             lights = table(light)
-            d, _, _, density = sample_light(lights, 0, P, N, 0.3, 0.3)
+            d, _, _, density, _ = sample_light(lights, 0, P, N, 0.3, 0.3)
             self.assertEqual(density, DELTA)
             self.assertLess(meet_light(lights, 0, P, N, d, 1e30)[0], 0.0)
 
@@ -110,7 +110,7 @@ class Choosing(unittest.TestCase):
             p = tuple(rng.uniform(-2, 2, 3))
             for i in range(len(self.lights.lights)):
                 if choice_chance(self.lights, i, p, n) == 0.0:
-                    d, _, _, density = sample_light(self.lights, i, p, n, *rng.random(2))
+                    d, _, _, density, _ = sample_light(self.lights, i, p, n, *rng.random(2))
                     self.assertTrue(density == 0.0 or np.dot(d, n) <= 1e-9)
 
 

@@ -292,13 +292,13 @@ class Lights(UsdTest):
         Image.fromarray(np.full((4, 8, 3), 128, np.uint8)).save(self.folder / "sky.png")
         (self.folder / "lamp.ies").write_text("IESNA:LM-63-2002\nTILT=NONE\n1 100 1 2 1 1 2 0 0 0\n1 1 9\n0 90\n0\n50 10\n")
         sky = self.light("DomeLight", "asset inputs:texture:file = @sky.png@")
-        self.assertEqual(sky.panorama.texels.shape, (4, 8, 4))
+        self.assertEqual(sky.picture.texels.shape, (4, 8, 4))
         lamp = self.light("SphereLight", "asset inputs:shaping:ies:file = @lamp.ies@")
         np.testing.assert_allclose(lamp.shaping.profile.candela, [[50, 10], [50, 10]])
         hole = self.light("PortalLight", "float inputs:width = 2\n float inputs:height = 3")
         self.assertEqual((hole.kind, hole.width, hole.height), ("portal", 2.0, 3.0))
         gone = self.read(square() + 'def DomeLight "L" { asset inputs:texture:file = @none.exr@ }')
-        self.assertIsNone(gone.lights[0].panorama)
+        self.assertIsNone(gone.lights[0].picture)
         self.assertTrue(any("none.exr" in note for note in gone.notes))
 
     def test_two_lights_of_one_name_are_told_apart(self):

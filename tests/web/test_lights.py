@@ -48,7 +48,7 @@ class Panel(LightsTest):
     def test_bad_edits_are_a_sentence(self):
         answer = self.post("/shots/slipway/lights", {"light.NoonSun.angle": "wide"})
         self.assertEqual(answer.status_code, 422)
-        self.assertIn("give a number from 0 to 179", answer.text)
+        self.assertIn("give a number from 0 to 360", answer.text)
         answer = self.client.post("/shots/slipway/lights", data={"csrf_token": self.token(), "edits": "nonsense"})
         self.assertEqual(answer.status_code, 422)
 

@@ -47,7 +47,7 @@ def light_facts(scene: Scene) -> list[dict]:
                 "width": light.width, "height": light.height, "radius": light.radius, "length": light.length, "angle": light.angle,
                 "cone_angle": shape.cone_angle, "cone_softness": shape.cone_softness, "focus": shape.focus,
                 "profile": "the file's" if shape.profile else "",
-                "panorama": "the file's" if light.panorama else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
+                "panorama": "the file's" if light.picture else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
                 "link": _link(light.lit), "shadow_link": _link(light.shadowing), "shadows.way": light.shadow.way or "", "mesh": False,
             }
         )  # fmt: skip

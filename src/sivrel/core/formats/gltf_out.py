@@ -236,13 +236,15 @@ class _Writer:
         if not light.on or not colour.max() > 0.0:
             self.left_out.append(f"The light {light.name} is off and was left out.")
             return
-        kind = "directional" if light.kind == "sun" else "spot" if light.shaping.cone_angle < 90.0 else "point"
+        kind = "directional" if light.kind == "sun" else "spot" if light.shaping.cone_angle <= 90.0 else "point"
         told: dict[str, Any] = {"type": kind, "name": light.name, "color": (colour / colour.max()).tolist(), "intensity": float(colour.max())}
         if kind == "spot":
             outer = math.radians(light.shaping.cone_angle)
             told["spot"] = {"outerConeAngle": outer, "innerConeAngle": outer * (1.0 - light.shaping.cone_softness) * 0.999}
         if light.kind == "sphere" or light.angle > 0.0:
             self.left_out.append(f"The size of the light {light.name}, which softens its shadows, has no word in glTF and was left out.")
+        if 90.0 < light.shaping.cone_angle < 180.0:
+            self.left_out.append(f"The cone of the light {light.name} opens beyond 90°, for which glTF has no word; it shines all round.")
         if light.shaping.profile is not None or light.shaping.focus > 0.0:
             self.left_out.append(f"Profile and focus of the light {light.name} have no word in glTF and were left out.")
         self.lights.append(told)

@@ -54,24 +54,20 @@ def read_ies(text: str, name: str) -> Profile:
 
 
 def _whole_turn(horizontal: np.ndarray, candela: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Angles from 0 to 360 degrees with their rows: what is symmetric is mirrored, and the direction 0 stands between its neighbours."""
     if len(horizontal) == 1:
         return np.array([0.0, 360.0]), np.repeat(candela, 2, axis=0)
-    first, last = horizontal[0], horizontal[-1]
-    if first == 90.0 and last == 270.0:  # symmetric about the plane of 90 and 270 degrees
-        horizontal, candela = np.concatenate([horizontal - 180.0, horizontal]), np.concatenate([candela[::-1], candela])
-        keep = np.concatenate([[True], np.diff(horizontal) > 0.0])
-        turned = np.mod(horizontal[keep], 360.0)
-        order = np.argsort(turned, kind="stable")
-        horizontal, candela = turned[order], candela[keep][order]
-        return np.append(horizontal, 360.0 + horizontal[0]), np.concatenate([candela, candela[:1]])
-    if last == 90.0:
-        horizontal, candela = np.concatenate([horizontal, 180.0 - horizontal[-2::-1]]), np.concatenate([candela, candela[-2::-1]])
-        last = 180.0
-    if last == 180.0:
-        horizontal, candela = np.concatenate([horizontal, 360.0 - horizontal[-2::-1]]), np.concatenate([candela, candela[-2::-1]])
-    if horizontal[-1] < 360.0:
-        horizontal, candela = np.append(horizontal, 360.0), np.concatenate([candela, candela[:1]])
-    return horizontal, candela
+    mirrors = {90.0: (0.0, 180.0), 180.0: (0.0,), 270.0: (180.0,)}.get(float(horizontal[-1]), ())
+    for about in mirrors if horizontal[0] in (0.0, 90.0) else ():
+        horizontal, candela = np.concatenate([horizontal, about - horizontal]), np.concatenate([candela, candela])
+    horizontal, first = np.unique(np.mod(horizontal, 360.0), return_index=True)
+    candela = candela[first]
+    before = 360.0 - horizontal[-1]
+    share = before / (before + horizontal[0])
+    start = candela[-1] * (1.0 - share) + candela[0] * share
+    if horizontal[0] > 0.0:
+        horizontal, candela = np.append(0.0, horizontal), np.concatenate([start[None], candela])
+    return np.append(horizontal, 360.0), np.concatenate([candela, candela[:1]])
 
 
 def read_ies_file(path: Path) -> Profile:

@@ -49,9 +49,10 @@ class _Reader:
         metres = UsdGeom.GetStageMetersPerUnit(stage)
         self.metres = metres if metres > 0.0 else 0.01
         turn = np.eye(3)
-        if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
+        z_up = UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z
+        if z_up:
             turn = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0], [0.0, -1.0, 0.0]])
-        self.lights = LightReader(self.metres, time, confine_to, self.surfaces.panorama, scene.notes.append)
+        self.lights = LightReader(self.metres, z_up, time, confine_to, self.surfaces.of_light, scene.notes.append)
         self.linked: list = []
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
@@ -88,9 +89,14 @@ class _Reader:
                 iterator.PruneChildren()
                 self._instances(UsdGeom.PointInstancer(prim), extra)
             elif prim.IsA(UsdGeom.Mesh):
-                self._mesh(UsdGeom.Mesh(prim), extra)
-                if prim.HasAPI(UsdLux.MeshLightAPI) and self.scene.meshes and self.scene.meshes[-1].name == str(prim.GetPath()):
-                    self.scene.meshes[-1].aimed = True
+                mesh = self._mesh(UsdGeom.Mesh(prim), extra)
+                if mesh is not None and prim.HasAPI(UsdLux.MeshLightAPI):
+                    mesh.aimed = True
+                    light = self.lights.read_mesh(prim, mesh, self.surfaces.add)
+                    # Copies of one mesh are one light.
+                    if not any(other.mesh == light.mesh for other in self.scene.lights):
+                        self.scene.lights.append(light)
+                        self.linked.append((prim, light))
             elif prim.HasAPI(UsdLux.LightAPI):
                 self._light(prim, extra)
             elif prim.IsA(UsdGeom.Camera):
@@ -112,7 +118,7 @@ class _Reader:
         local = np.array(self.transforms.GetLocalToWorldTransform(prim)).T
         return self.to_scene @ (local if extra is None else extra @ local)
 
-    def _mesh(self, mesh: UsdGeom.Mesh, extra: np.ndarray | None) -> None:
+    def _mesh(self, mesh: UsdGeom.Mesh, extra: np.ndarray | None) -> Mesh | None:
         prim = mesh.GetPrim()
         if self.triangles > MOST_TRIANGLES:
             raise InputError(f"{self.scene.name} has more than {MOST_TRIANGLES:,} triangles; split it.")
@@ -120,12 +126,13 @@ class _Reader:
             part: Mesh = read_mesh(mesh, self._to_world(prim, extra), self.time)
         except MeshError as error:
             self.skipped.append(f"{prim.GetPath()} {error}")
-            return
+            return None
         self.triangles += len(part.vertices)
         faces = part.surfaces  # read_mesh leaves the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
         self.surfaces.make_solid(part)
         self.scene.meshes.append(part)
+        return part
 
     def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:
         indices = instancer.GetProtoIndicesAttr().Get(self.time) or []

@@ -1,33 +1,44 @@
 """UsdLux lights: shapes, quantities, shaping, shadows and links as the schema states them, in metres."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from pxr import Usd, UsdLux
 
 from ..errors import InputError
+from ..lights.radiance import emitted
 from ..scene.frames import upright_frame
-from ..scene.model import Light, Shadow, Shaping, Texture
+from ..scene.model import Light, Mesh, Shadow, Shaping, Surface, Texture
 from .ies import read_ies
 from .usd_assets import asset_bytes
 
-LONGEST_ANGLE = 179.0
-"""Degrees: a distant light is a cap of the sky, never more than half of it."""
 KINDS = {
     "DistantLight": "sun", "RectLight": "rect", "DiskLight": "disk", "SphereLight": "sphere", "CylinderLight": "cylinder",
     "DomeLight": "dome", "DomeLight_1": "dome", "PortalLight": "portal",
 }  # fmt: skip
 # A dome's picture has its middle at +z and its pole at y, as ours; see lights/panorama.py.
+POLE_IN_Z = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
+"""Columns: where x, y and z of a dome's picture lie when its pole is z (UsdLux DomeLight_1)."""
+NOT_READ: dict[str, tuple[str, tuple[float, ...] | float]] = {
+    "inputs:shadow:color": ("the colour of its shadows", (0.0, 0.0, 0.0)),
+    "inputs:shadow:distance": ("the distance at which its shadows end", -1.0),
+    "inputs:shadow:falloff": ("the distance over which its shadows fade", -1.0),
+    "treatAsLine": ("that it stands for a line", 0.0),
+    "inputs:shadow:falloffGamma": ("how its shadows fade", 1.0),
+}
+"""Attributes that are left out, with what they are and the value that means nothing."""
 
 
 class LightReader:
     """Reads the lights of a stage. `image` reads a texture asset, or returns None after noting why it can't."""
 
     def __init__(
-        self, metres: float, time: Usd.TimeCode, confine_to: Path | None, image: Callable[..., Texture | None], note: Callable[[str], None]
-    ) -> None:
-        self.metres, self.time, self.confine_to, self.image, self.note = metres, time, confine_to, image, note
+        self, metres: float, z_up: bool, time: Usd.TimeCode, confine_to: Path | None, image: Callable[..., Texture | None],
+        note: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        self.metres, self.z_up, self.time, self.confine_to, self.image, self.note = metres, z_up, time, confine_to, image, note
 
     def read(self, prim: Usd.Prim, matrix: np.ndarray) -> Light | None:
         """The light at `prim`, or None after a note; `matrix` is prim to scene, 4 x 4 for columns."""
@@ -43,7 +54,38 @@ class LightReader:
             return None
         self._shaping(prim, light)
         self._shadow(prim, light)
+        self._name_what_is_left_out(prim)
         return light
+
+    def read_mesh(self, prim: Usd.Prim, mesh: Mesh, add_surface: Callable[[Surface], int]) -> Light:
+        """The light that a mesh with MeshLightAPI is; `mesh` gets a surface of its own where its material does not count."""
+        light = Light(mesh.name, "mesh", unit=self.metres, mesh=mesh.name)
+        self._quantities(prim, light)
+        if light.normalize:
+            edges = mesh.vertices.astype(float)
+            area = 0.5 * float(np.linalg.norm(np.cross(edges[:, 1] - edges[:, 0], edges[:, 2] - edges[:, 0]), axis=1).sum())
+            light.intensity, light.normalize = light.intensity / max(area / self.metres**2, 1e-30), False
+        mode = prim.GetAttribute("light:materialSyncMode").Get(self.time) or "materialGlowTintsLight"
+        if mode == "noMaterialResponse":
+            number = add_surface(Surface(light.name, (0.0, 0.0, 0.0), ior=1.0, emission=emitted(light)))
+            mesh.surfaces = np.full(len(mesh.vertices), number, np.uint32)
+            light = replace(light, color=(1.0, 1.0, 1.0), intensity=1.0, exposure=0.0, temperature=None)
+        light.tints = mode != "independent"
+        self._shadow(prim, light)
+        self._name_what_is_left_out(prim)
+        return light
+
+    def _name_what_is_left_out(self, prim: Usd.Prim) -> None:
+        left_out = []
+        for attribute, (what, plain) in NOT_READ.items():
+            value = prim.GetAttribute(attribute).Get(self.time) if prim.HasAttribute(attribute) else None
+            if value is not None and not np.allclose(np.array(value, float), plain):
+                left_out.append(what)
+        if prim.GetRelationship("light:filters").GetForwardedTargets():
+            left_out.append("its light filters")
+        left_out += [f"what is connected to its {i.GetBaseName()}" for i in UsdLux.LightAPI(prim).GetInputs() if i.HasConnectedSource()]
+        if left_out:
+            self.note(f"Of the light {prim.GetName()}, {', '.join(left_out)} {'is' if len(left_out) == 1 else 'are'} not read.")
 
     def _value(self, prim: Usd.Prim, attribute: str, default: float) -> float:
         got = prim.GetAttribute(attribute).Get(self.time) if prim.HasAttribute(attribute) else None
@@ -64,7 +106,7 @@ class LightReader:
         axes = matrix[:3, :3]
         scales = np.linalg.norm(axes, axis=0)
         if light.kind == "sun":
-            light.angle = min(max(self._value(prim, "inputs:angle", 0.53), 0.0), LONGEST_ANGLE)
+            light.angle = min(max(self._value(prim, "inputs:angle", 0.53), 0.0), 360.0)
             light.frame = upright_frame(axes[:, 2])
         elif light.kind in ("rect", "portal", "disk"):
             width, height = self._value(prim, "inputs:width", 1.0), self._value(prim, "inputs:height", 1.0)
@@ -72,27 +114,34 @@ class LightReader:
                 width = height = 2.0 * self._value(prim, "inputs:radius", 0.5)
             light.width, light.height = width * scales[0], height * scales[1]
             light.frame = flat_frame(axes)
+            asset = prim.GetAttribute("inputs:texture:file").Get(self.time) if light.kind == "rect" else None
+            if asset and asset.path:
+                light.picture = self.image(asset, "clamp", f"The light {light.name} shines in one colour.")
             return bool(np.linalg.norm(np.cross(axes[:, 0], axes[:, 1])) * width * height > 0.0)
         elif light.kind == "sphere":
             light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales.mean())
-            if scales.max() > scales.min() * 1.001:
-                self.note(f"The light {light.name} is a stretched sphere; a round one of its mean radius stands in for it.")
             light.frame = turned_frame(axes)
             if prim.GetAttribute("treatAsPoint").Get(self.time) or light.radius <= 0.0:
                 light.kind = "point"
+                return True
+            light.stretch = _stretch(axes / max(float(scales.mean()), 1e-30))
+            return np.linalg.det(axes) != 0.0
         elif light.kind == "cylinder":
             light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales[1:].mean())
             light.length = self._value(prim, "inputs:length", 1.0) * float(scales[0])
             light.frame = turned_frame(axes)
-            return light.radius > 0.0 and light.length > 0.0
+            round_ = np.maximum([scales[0], scales[1:].mean(), scales[1:].mean()], 1e-30)
+            light.stretch = _stretch(axes / round_ @ light.frame)
+            return light.radius > 0.0 and light.length > 0.0 and np.linalg.det(axes) != 0.0
         elif light.kind == "dome":
-            light.frame = turned_frame(axes)
+            pole = prim.GetAttribute("poleAxis").Get(self.time) if prim.GetTypeName() == "DomeLight_1" else "Y"
+            light.frame = turned_frame(axes @ POLE_IN_Z if pole == "Z" or (pole == "scene" and self.z_up) else axes)
             asset = prim.GetAttribute("inputs:texture:file").Get(self.time)
             layout = prim.GetAttribute("inputs:texture:format").Get(self.time)
             if asset and asset.path:
                 if layout not in (None, "automatic", "latlong"):
                     self.note(f"The panorama of {light.name} has the layout {layout}; it is read as latitude and longitude.")
-                light.panorama = self.image(asset)
+                light.picture = self.image(asset, "repeat", "The sky's constant colour stands in for it.")
         return True
 
     def _shaping(self, prim: Usd.Prim, light: Light) -> None:
@@ -109,6 +158,7 @@ class LightReader:
         if asset and asset.path:
             try:
                 light.shaping.profile = read_ies(asset_bytes(asset, self.confine_to).decode("latin-1"), asset.path)
+                light.shaping.profile_scale = self._value(prim, "inputs:shaping:ies:angleScale", 0.0)
                 light.shaping.profile_normalize = bool(prim.GetAttribute("inputs:shaping:ies:normalize").Get(self.time))
             except InputError as error:
                 self.note(f"{error} The light {light.name} shines without it.")
@@ -144,3 +194,8 @@ def turned_frame(axes: np.ndarray) -> np.ndarray:
         return np.eye(3)
     z /= np.linalg.norm(z)
     return np.array([x, np.cross(z, x), z])
+
+
+def _stretch(matrix: np.ndarray) -> np.ndarray | None:
+    """The matrix of a stretched light, or None where it only turns: the light is round."""
+    return None if np.allclose(matrix @ matrix.T, np.eye(3), atol=1e-4) or np.linalg.det(matrix) == 0.0 else matrix

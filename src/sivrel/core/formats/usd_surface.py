@@ -65,10 +65,10 @@ class SurfaceReader:
             return None
         path = str(material.GetPath())
         if path not in self.known:
-            self.known[path] = self._add(self._read(material))
+            self.known[path] = self.add(self._read(material))
         return self.known[path]
 
-    def _add(self, surface: Surface) -> int:
+    def add(self, surface: Surface) -> int:
         self.scene.surfaces.append(surface)
         return len(self.scene.surfaces) - 1
 
@@ -83,7 +83,7 @@ class SurfaceReader:
         colour = np.mean(np.array(values), axis=0) if values is not None and len(values) else np.full(3, 0.5)
         key = f"display colour {np.round(colour, 6).tolist()}"
         if key not in self.known:
-            self.known[key] = self._add(Surface("plain", (float(colour[0]), float(colour[1]), float(colour[2]))))
+            self.known[key] = self.add(Surface("plain", (float(colour[0]), float(colour[1]), float(colour[2]))))
         return self.known[key]
 
     def _read(self, material: UsdShade.Material) -> Surface:
@@ -127,7 +127,7 @@ class SurfaceReader:
                 thin = self.thin_walled.get(id(surface))
                 if (not thin) if thin is not None else is_closed(part.vertices):
                     if number not in self.solid:
-                        self.solid[number] = self._add(replace(surface, see_through="solid"))
+                        self.solid[number] = self.add(replace(surface, see_through="solid"))
                     part.surfaces = np.where(part.surfaces == number, np.uint32(self.solid[number]), part.surfaces)
 
     def _constant(self, shader: UsdShade.Shader, name: str, default: Any) -> Any:
@@ -175,12 +175,12 @@ class SurfaceReader:
         texture.transform = self._transform(shader)
         return texture
 
-    def panorama(self, asset) -> Texture | None:
-        """The picture of a dome; None after a note."""
+    def of_light(self, asset, wrap: str, without: str) -> Texture | None:
+        """The picture of a light, met beyond its left and right edge as `wrap` says; None after a note, which ends on `without`."""
         try:
-            return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), ("repeat", "clamp"))
+            return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), (wrap, "clamp"))
         except InputError as error:
-            self._note(f"{error} The sky's constant colour stands in for it.")
+            self._note(f"{error} {without}")
             return None
 
     def _transform(self, shader: UsdShade.Shader) -> np.ndarray:

@@ -6,19 +6,40 @@ from typing import NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..scene.arrays import CAMERA, DIFFUSE, FLAGS, GLOWS, LEAF, LINKS, LIT, MESH, NO_LIGHT, RAYS, SHADOWING, SKIP, SLOT, SPECULAR, WAY
+from ..scene.arrays import (
+    BOTH_SIDES,
+    CAMERA,
+    DIFFUSE,
+    EMITTER_SIDES,
+    FAR,
+    FLAGS,
+    GLOWS,
+    LEAF,
+    LIT,
+    MESH,
+    NO_LIGHT,
+    RAYS,
+    SHADOWING,
+    SKIP,
+    SLOT,
+    SPECULAR,
+    TINTS,
+    WAY,
+    is_linked,
+)  # fmt: skip
 from ..scene.arrays import KIND as LIGHT_KIND
 from ..scene.surface_at import offset_point
 from ..shadows.traced import TRACED
-from ..shadows.ways import light_share
+from ..shadows.ways import light_share, share_from
 from ..surfaces.preview import BASE as BASE_PART
 from ..surfaces.preview import GLASS, evaluate_parts
 from ..surfaces.preview import GLOSS as GLOSS_PART
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.simd import cycles
+from ..trace.traverse import NO_HIT
 from ..vector import add, dot, luminance, multiply, scale, to_local
-from .emitters import BLACK, DELTA, FAR, meet_light, sample_light
-from .mesh_emitter import mesh_density
+from .emitters import BLACK, DELTA, meet_light, sample_light
+from .mesh_emitter import mesh_density, mesh_radiance
 from .tree import choice_chance, choose_light, enters
 
 CAMERA_ORIGIN = -1
@@ -92,8 +113,7 @@ def keep_parts(parts, glass, gloss, colour):
 @kernel
 def lights_object(scene, i, row):
     """Whether light `i` lights the object `row` (light linking)."""
-    link = int(scene.lights[i, LIT])
-    return link < 0 or row < 0 or (scene.objects[row, LINKS] >> link) & 1 != 0
+    return is_linked(scene, row, int(scene.lights[i, LIT]))
 
 
 @kernel
@@ -136,7 +156,7 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
         return BLACK
     weight = _power_heuristic(arrival.density, aimed * _aimed_count(scene, settings, arrival, i))
     if careful and weight > 0.0:
-        radiance = multiply(radiance, light_share(scene, memory.stack, i, origin, d, at))
+        radiance = multiply(radiance, light_share(scene, memory.stack, i, origin, d, at, NO_HIT))
     return multiply(scale(radiance, weight), _factors(scene, i, arrival.gloss))
 
 
@@ -177,26 +197,32 @@ def lights_met(scene, settings, memory, arrival, origin, d, start, distance, thr
 
 
 @kernel
-def glow_met(scene, settings, memory, arrival, hit, cos, emission, distance, throughput, direct):
-    """What a surface that a ray has met emits, times `throughput`: plain where it merely glows, weighed against having
-    aimed at it where its mesh is a light. `cos` is that of its normal with the ray, `distance` from where that set out."""
-    if emission[0] + emission[1] + emission[2] <= 0.0:
-        return BLACK
+def glow_met(scene, settings, memory, arrival, hit, point, d, distance, throughput, direct):
+    """What a surface `point` that a ray along `d` has met on triangle `hit` emits, times `throughput`: plain where it
+    merely glows and where the camera sees it, else as its mesh light states, weighed against having aimed at it. `distance` is from where
+    the ray set out."""
     number = scene.light_of[hit]
+    light, slot = point.emission, 0
     if number == NO_LIGHT:
         if scene.objects[scene.object_of[hit], FLAGS] & GLOWS == 0:
             return BLACK
-        light, slot = multiply(throughput, emission), 0
+        light = multiply(throughput, light)
     else:
         i = np.int64(number)
-        weight = 1.0
-        if arrival.density > 0.0:
-            if (scene.careful and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
-                return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
-            aimed = mesh_density(scene, hit, distance, cos) * _aimed_count(scene, settings, arrival, i)
-            weight = _power_heuristic(arrival.density, aimed)
-        light = multiply(scale(multiply(throughput, emission), weight), _factors(scene, i, arrival.gloss))
         slot = int(scene.lights[i, SLOT])
+        if arrival.density > 0.0:
+            aimed_at = scene.lights[i, EMITTER_SIDES] > 0.0
+            if (aimed_at and scene.careful and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
+                return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
+            if scene.lights[i, TINTS] == 0.0 and not (point.front or scene.surfaces[point.surface, BOTH_SIDES] > 0.0):
+                return BLACK
+            light, weight = mesh_radiance(scene, i, light), 1.0
+            if aimed_at and light[0] + light[1] + light[2] > 0.0:
+                cos = dot(point.geometric_normal, d)
+                aimed = mesh_density(scene, i, hit, arrival.position, arrival.normal, distance, cos) * _aimed_count(scene, settings, arrival, i)
+                weight = _power_heuristic(arrival.density, aimed)
+            light = scale(light, weight)
+        light = multiply(multiply(throughput, light), _factors(scene, i, arrival.gloss))
     if direct:
         _keep(memory.tally, slot, light)
     return light
@@ -247,7 +273,7 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
         return BLACK
     point = shading.point
     p, n = point.position, point.normal
-    d, distance, radiance, density = sample_light(scene, i, p, n, u, v)
+    d, distance, radiance, density, triangle = sample_light(scene, i, p, n, u, v)
     if density == 0.0 or dot(d, point.geometric_normal) <= 0.0:
         return BLACK
     scattering = shading.scattering
@@ -263,8 +289,7 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
         # A careful mesh light is found by aiming alone; see glow_met.
         if not (scene.careful and scene.lights[i, LIGHT_KIND] == MESH):
             weight = _power_heuristic(density * samples, scattered)
-    # The ray starts off the surface, so it meets a light that is a mesh that much sooner.
-    share = light_share(scene, memory.stack, i, offset_point(point, d, settings.offset), d, distance - settings.offset)
+    share = share_from(scene, memory.stack, i, p, offset_point(point, d, settings.offset), d, distance, triangle)
     found = scale(multiply(light, share), weight)
     if direct:
         slot = int(scene.lights[i, SLOT])

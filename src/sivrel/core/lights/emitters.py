@@ -1,13 +1,16 @@
 """Every emitter that rays are aimed at: where it is sampled, how densely, and what a ray that meets it sees.
 
-A sample is (direction, distance, radiance, density per steradian). Density 0 means that nothing can be gained;
+A sample is (direction, distance, radiance, density per steradian, triangle of a mesh light or NO_HIT). Density 0 means that nothing can be gained;
 DELTA marks a light without size, which no scattered ray can meet, and whose radiance field is then irradiance.
 """
 
 import math
 
+import numpy as np
+
 from ..kernel import kernel
 from ..scene.arrays import (
+    AIM,
     AREA,
     AXIS_X,
     AXIS_Y,
@@ -16,10 +19,13 @@ from ..scene.arrays import (
     CYLINDER,
     DISK,
     DOME,
+    FAR,
+    FROM_ROUND,
     HALF_U,
     HALF_V,
     KIND,
     MESH,
+    PICTURE,
     POINT,
     POSITION,
     RADIANCE,
@@ -27,18 +33,22 @@ from ..scene.arrays import (
     RECT,
     SHAPED,
     SPHERE,
+    STRETCHED,
     SUN,
+    TO_ROUND,
 )
+from ..scene.textures import look_up_colour
+from ..trace.traverse import NO_HIT
 from ..vector import add, cross, dot, frame, multiply, normalize, row3, scale, subtract, to_world
 from .mesh_emitter import sample_mesh
 from .panorama import sample_sky, sky_density, sky_radiance
+from .picture import cell_chance, sample_cell
 from .portals import portal_density, sample_portals
 from .shaping import shaped
 
-FAR = 1e30
 DELTA = -1.0
 BLACK = (0.0, 0.0, 0.0)
-NOTHING = ((0.0, 0.0, 1.0), 0.0, (0.0, 0.0, 0.0), 0.0)
+NOTHING = ((0.0, 0.0, 1.0), 0.0, (0.0, 0.0, 0.0), 0.0, NO_HIT)
 
 
 @kernel
@@ -64,24 +74,92 @@ def sent(scene, i, d):
 
 
 @kernel
-def _sample_flat(lights, i, p, u, v):
-    """Rect (a parallelogram) and disk (an ellipse), uniform over the area: (direction, distance, density)."""
-    if lights[i, KIND] == RECT:
-        a, b = 2.0 * u - 1.0, 2.0 * v - 1.0
-    else:
+def place_on_flat(scene, i, u, v):
+    """A place on a rect or disk: (share of the half edge x, of the half edge y, density over an even one). A rect's picture is aimed at where it
+    is bright; its left and its top are at +x and +y (UsdLux RectLight)."""
+    lights = scene.lights
+    if lights[i, KIND] != RECT:
         r, phi = math.sqrt(u), 2.0 * math.pi * v
-        a, b = r * math.cos(phi), r * math.sin(phi)
+        return r * math.cos(phi), r * math.sin(phi), 1.0
+    start = int(lights[i, AIM])
+    if start < 0:
+        return 2.0 * u - 1.0, 2.0 * v - 1.0, 1.0
+    rows, columns = np.float64(scene.tables[start]), np.float64(scene.tables[start + 1])
+    row, down, column, across, chance = sample_cell(scene.tables, start, u, v)
+    return 1.0 - 2.0 * (column + across) / columns, 1.0 - 2.0 * (row + down) / rows, chance * rows * columns
+
+
+@kernel
+def _flat_density(scene, i, a, b):
+    """The third of `place_on_flat`."""
+    start = int(scene.lights[i, AIM])
+    if start < 0 or scene.lights[i, KIND] != RECT:
+        return 1.0
+    _, chance = cell_chance(scene.tables, start, 0.5 - 0.5 * a, 0.5 - 0.5 * b)
+    return chance * np.float64(scene.tables[start]) * np.float64(scene.tables[start + 1])
+
+
+@kernel
+def pictured(scene, i, a, b):
+    """Colour of the picture of a rect at its place (a, b)."""
+    picture = int(scene.lights[i, PICTURE])
+    if picture < 0 or scene.lights[i, KIND] != RECT:
+        return 1.0, 1.0, 1.0
+    return look_up_colour(scene.textures, scene.texels, picture, 0.5 - 0.5 * a, 0.5 + 0.5 * b)
+
+
+@kernel
+def _sample_flat(scene, i, p, u, v):
+    """Rect (a parallelogram) and disk (an ellipse), over the area: (direction, distance, density, place a, place b)."""
+    lights = scene.lights
+    a, b, denser = place_on_flat(scene, i, u, v)
     q = add(row3(lights, i, POSITION), add(scale(row3(lights, i, HALF_U), a), scale(row3(lights, i, HALF_V), b)))
     to_light = subtract(q, p)
     d2 = dot(to_light, to_light)
     if d2 <= 0.0 or lights[i, AREA] <= 0.0:
-        return (0.0, 0.0, 1.0), 0.0, 0.0
+        return (0.0, 0.0, 1.0), 0.0, 0.0, a, b
     distance = math.sqrt(d2)
     wi = scale(to_light, 1.0 / distance)
     cos_light = dot(wi, row3(lights, i, AXIS_Z))
     if cos_light <= 0.0:
-        return wi, distance, 0.0
-    return wi, distance, d2 / (cos_light * lights[i, AREA])
+        return wi, distance, 0.0, a, b
+    return wi, distance, denser * d2 / (cos_light * lights[i, AREA]), a, b
+
+
+@kernel
+def _turned(lights, i, matrix, v):
+    """`v` times one of the two 3 x 3 matrices of a stretched light."""
+    return dot(row3(lights, i, matrix), v), dot(row3(lights, i, matrix + 3), v), dot(row3(lights, i, matrix + 6), v)
+
+
+@kernel
+def _determinant(lights, i, matrix):
+    return abs(dot(row3(lights, i, matrix), cross(row3(lights, i, matrix + 3), row3(lights, i, matrix + 6))))
+
+
+@kernel
+def _to_round(lights, i, p):
+    """A point in the space where the stretched light `i` is round."""
+    centre = row3(lights, i, POSITION)
+    return add(centre, _turned(lights, i, TO_ROUND, subtract(p, centre)))
+
+
+@kernel
+def stretched_area(lights, i, normal):
+    """(unit normal of a stretched light where it has the unit `normal` when round, its area there over that of the round one)."""
+    m = TO_ROUND
+    bent = (
+        lights[i, m] * normal[0] + lights[i, m + 3] * normal[1] + lights[i, m + 6] * normal[2],
+        lights[i, m + 1] * normal[0] + lights[i, m + 4] * normal[1] + lights[i, m + 7] * normal[2],
+        lights[i, m + 2] * normal[0] + lights[i, m + 5] * normal[1] + lights[i, m + 8] * normal[2],
+    )
+    return normalize(bent), _determinant(lights, i, FROM_ROUND) * math.sqrt(dot(bent, bent))
+
+
+@kernel
+def from_round(lights, i, v):
+    """A vector of the space where the stretched light `i` is round, in the scene."""
+    return _turned(lights, i, FROM_ROUND, v)
 
 
 @kernel
@@ -139,53 +217,65 @@ def _sample_cylinder(lights, i, p, u, v):
 
 @kernel
 def sample_light(scene, i, p, n, u, v):
-    """Aim at light `i` from point `p` with normal `n`: (direction, distance, radiance, density)."""
+    """Aim at light `i` from point `p` with normal `n`: (direction, distance, radiance, density, triangle)."""
     lights = scene.lights
     kind = lights[i, KIND]
     if kind == MESH:
-        return sample_mesh(scene, i, p, u, v)
+        return sample_mesh(scene, i, p, n, u, v)
     if kind == SUN:
         axis = row3(lights, i, AXIS_Z)
         gap = 1.0 - lights[i, COS_ANGLE]
         if gap <= 0.0:
-            return axis, FAR, row3(lights, i, RADIANCE), DELTA
+            return axis, FAR, row3(lights, i, RADIANCE), DELTA, NO_HIT
         wi = to_world(row3(lights, i, AXIS_X), row3(lights, i, AXIS_Y), axis, _cone(1.0 - gap, u, v))
-        return wi, FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
+        return wi, FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap), NO_HIT
     if kind == DOME:
         if len(scene.portals) > 0:
             wi, density = sample_portals(scene.portals, p, u, v)
         else:
             wi, density = sample_sky(scene, i, n, u, v)
-        return wi, FAR, sky_radiance(scene, i, wi), density
+        return wi, FAR, sky_radiance(scene, i, wi), density, NO_HIT
     if kind == POINT:
         to_light = subtract(row3(lights, i, POSITION), p)
         d2 = dot(to_light, to_light)
         if d2 <= 0.0:
             return NOTHING
         wi = normalize(to_light)
-        return wi, math.sqrt(d2), scale(sent(scene, i, scale(wi, -1.0)), 1.0 / d2), DELTA
+        return wi, math.sqrt(d2), scale(sent(scene, i, scale(wi, -1.0)), 1.0 / d2), DELTA, NO_HIT
+    if kind in (RECT, DISK):
+        wi, distance, density, a, b = _sample_flat(scene, i, p, u, v)
+        if density <= 0.0:
+            return NOTHING
+        return wi, distance, multiply(sent(scene, i, scale(wi, -1.0)), pictured(scene, i, a, b)), density, NO_HIT
+    stretched = lights[i, STRETCHED] > 0.0
+    start = _to_round(lights, i, p) if stretched else p
     if kind == SPHERE:
-        wi, distance, density = _sample_sphere(lights, i, p, u, v)
-    elif kind == CYLINDER:
-        wi, distance, density = _sample_cylinder(lights, i, p, u, v)
+        wi, distance, density = _sample_sphere(lights, i, start, u, v)
     else:
-        wi, distance, density = _sample_flat(lights, i, p, u, v)
+        wi, distance, density = _sample_cylinder(lights, i, start, u, v)
     if density <= 0.0:
         return NOTHING
-    return wi, distance, sent(scene, i, scale(wi, -1.0)), density
+    if stretched:
+        # Straight lines stay straight, and solid angles change by the determinant over the cube of the length.
+        along = from_round(lights, i, wi)
+        length = math.sqrt(dot(along, along))
+        wi, distance = scale(along, 1.0 / length), distance * length
+        density *= length**3 / _determinant(lights, i, FROM_ROUND)
+    return wi, distance, sent(scene, i, scale(wi, -1.0)), density, NO_HIT
 
 
 @kernel
-def _meet_flat(lights, i, p, d, limit):
-    """(distance, density) at which a ray meets the shining side of a rect or disk; distance < 0: it misses."""
+def _meet_flat(scene, i, p, d, limit):
+    """(distance, density, place a, place b) at which a ray meets the shining side of a rect or disk; distance < 0: it misses."""
+    lights = scene.lights
     axis = row3(lights, i, AXIS_Z)
     cos_light = dot(d, axis)
     if cos_light <= 0.0 or lights[i, AREA] <= 0.0:
-        return -1.0, 0.0
+        return -1.0, 0.0, 0.0, 0.0
     centre = row3(lights, i, POSITION)
     distance = dot(subtract(centre, p), axis) / cos_light
     if not 0.0 < distance < limit:
-        return -1.0, 0.0
+        return -1.0, 0.0, 0.0, 0.0
     q = subtract(add(p, scale(d, distance)), centre)
     u, v = row3(lights, i, HALF_U), row3(lights, i, HALF_V)
     # Coordinates in the frame of the half edges, which need not be at right angles.
@@ -193,8 +283,8 @@ def _meet_flat(lights, i, p, d, limit):
     a, b = dot(cross(q, v), w) / dot(w, w), dot(cross(u, q), w) / dot(w, w)
     outside = a * a + b * b > 1.0 if lights[i, KIND] == DISK else abs(a) > 1.0 or abs(b) > 1.0
     if outside:
-        return -1.0, 0.0
-    return distance, distance * distance / (cos_light * lights[i, AREA])
+        return -1.0, 0.0, 0.0, 0.0
+    return distance, _flat_density(scene, i, a, b) * distance * distance / (cos_light * lights[i, AREA]), a, b
 
 
 @kernel
@@ -254,13 +344,24 @@ def meet_light(scene, i, p, n, d, limit):
             return -1.0, BLACK, 0.0
         return FAR, row3(lights, i, RADIANCE), 1.0 / (2.0 * math.pi * gap)
     if kind in (RECT, DISK):
-        distance, density = _meet_flat(lights, i, p, d, limit)
-    elif kind == SPHERE:
-        distance, density = _meet_sphere(lights, i, p, d, limit)
-    elif kind == CYLINDER:
-        distance, density = _meet_cylinder(lights, i, p, d, limit)
-    else:
+        distance, density, a, b = _meet_flat(scene, i, p, d, limit)
+        if distance < 0.0:
+            return -1.0, BLACK, 0.0
+        return distance, multiply(sent(scene, i, scale(d, -1.0)), pictured(scene, i, a, b)), density
+    if kind not in (SPHERE, CYLINDER):
         return -1.0, BLACK, 0.0
+    start, along, length = p, d, 1.0
+    if lights[i, STRETCHED] > 0.0:
+        along = _turned(lights, i, TO_ROUND, d)
+        length = math.sqrt(dot(along, along))
+        start, along = _to_round(lights, i, p), scale(along, 1.0 / length)
+    if kind == SPHERE:
+        distance, density = _meet_sphere(lights, i, start, along, limit * length)
+    else:
+        distance, density = _meet_cylinder(lights, i, start, along, limit * length)
     if distance < 0.0:
         return -1.0, BLACK, 0.0
+    if lights[i, STRETCHED] > 0.0:
+        distance /= length
+        density *= _determinant(lights, i, TO_ROUND) / length**3
     return distance, sent(scene, i, scale(d, -1.0)), density

@@ -1,106 +1,150 @@
-"""Meshes that are aimed at: a triangle chosen by its power through an alias table, then a point on it.
+"""Meshes that are aimed at: a triangle chosen by what it sends here (see mesh_tree), then a direction within it.
 
-Alias table: Walker 1977, "An Efficient Method for Generating Discrete Random Variables with General Distributions", in
-the construction of Vose 1991. Uniform points on a triangle: Turk 1990, "Generating Random Points in Triangles".
+Directions are even over the solid angle of the triangle (Arvo 1995, "Stratified Sampling of Spherical Triangles"); of a triangle too
+small for that, points are even over its area (Turk 1990, "Generating Random Points in Triangles").
 """
 
 import math
 
 import numpy as np
 
-from ..kernel import kernel
-from ..scene.arrays import BOTH_SIDES, EMISSION, EMISSION_MAP, EMITTER_COUNT, EMITTERS, SceneArrays
-from ..scene.surface_at import emission_at
-from ..vector import LUMINANCE, cross, dot, scale, subtract
+from ..kernel import allocating_kernel, called_kernel, kernel
+from ..scene.arrays import EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
+from ..scene.surface_at import corners_of, emission_at, opacity_at, passing_at
+from ..trace.traverse import NO_HIT
+from ..vector import LUMINANCE, add, cross, dot, luminance, multiply, normalize, row3, scale, subtract
+from .mesh_tree import choose_triangle, solid_angle, triangle_chance
 
 PROBES = np.array([[1 / 3, 1 / 3], [0.1, 0.1], [0.8, 0.1], [0.1, 0.8], [0.45, 0.1], [0.1, 0.45], [0.45, 0.45]])
 """Barycentric weights at which the emission of a textured triangle is looked at."""
+LEAST_OF_BRIGHTEST = 0.02
+"""A textured triangle counts for so much of the brightest texel at least: a corner that the probes missed is sampled all the same."""
+BY_AREA = 1e-5
+"""Steradians: a triangle that covers less is sampled by area."""
 
 
-def alias_table(weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """(threshold float32, alias uint32) of each entry, for positive `weights` (Vose 1991)."""
-    n = len(weights)
-    scaled = np.asarray(weights, float) * n / np.sum(weights)
-    threshold, alias = np.ones(n), np.arange(n, dtype=np.uint32)
-    small = [i for i in range(n) if scaled[i] < 1.0]
-    large = [i for i in range(n) if scaled[i] >= 1.0]
-    while small and large:
-        low, high = small.pop(), large.pop()
-        threshold[low], alias[low] = scaled[low], high
-        scaled[high] -= 1.0 - scaled[low]
-        (small if scaled[high] < 1.0 else large).append(high)
-    return threshold.astype(np.float32), alias
+@allocating_kernel
+def _probed(scene, triangles, tints):
+    """Mean luminance float64 [n] that triangles emit where the probes look; without `tints`, the share of them that is there."""
+    found = np.zeros(len(triangles))
+    for k in range(len(triangles)):
+        for j in range(len(PROBES)):
+            b1, b2 = PROBES[j, 0], PROBES[j, 1]
+            shines = luminance(emission_at(scene, triangles[k], b1, b2)) if tints else 1.0
+            found[k] += shines * opacity_at(scene, triangles[k], b1, b2) / len(PROBES)
+    return found
 
 
-def emitter_table(geometry: SceneArrays, first: int, last: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]:
-    """Triangles first..last of the scene as a mesh light.
+def glow_of(geometry: SceneArrays, triangles: np.ndarray, light: np.ndarray | None = None) -> np.ndarray:
+    """Mean luminance float [n] that `triangles` emit, numbers [n]: by themselves, or as the row of a mesh light states."""
+    surfaces = geometry.surfaces[geometry.surface_of[triangles]]
+    tints = light is None or light[TINTS] > 0.0
+    glow = (surfaces[:, EMISSION : EMISSION + 3] @ LUMINANCE if tints else np.ones(len(triangles))) * np.clip(surfaces[:, OPACITY], 0.0, 1.0)
+    probed = (surfaces[:, OPACITY_MAP] >= 0.0) | (surfaces[:, OPACITY] < 1.0)
+    if tints:
+        probed |= surfaces[:, EMISSION_MAP] >= 0.0
+    textured = np.flatnonzero(probed)
+    if len(textured):
+        brightest = max(float(glow.max()), float(np.max(geometry.texels[:, :3] @ LUMINANCE)) if tints else 1.0)
+        glow[textured] = np.maximum(_probed(geometry, triangles[textured], tints), LEAST_OF_BRIGHTEST * brightest)
+    factor = 1.0 if light is None else float(light[RADIANCE : RADIANCE + 3] @ LUMINANCE)
+    return np.asarray(glow * factor, float)
 
-    Returns the numbers of those that emit; their table uint32 [k, 2] (triangle, alias) and threshold float32 [k];
-    the density of their samples per square metre float32 [k]; and the light's strength (luminance times area / 4 x sides).
-    """
-    corners = geometry.vertices[first:last].reshape(-1, 3, 3).astype(float)
-    areas = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    rows = geometry.surface_of[first:last]
-    glow = geometry.surfaces[rows][:, EMISSION : EMISSION + 3] @ LUMINANCE
-    textured = np.flatnonzero(geometry.surfaces[rows][:, EMISSION_MAP] >= 0.0)
-    for k in textured:
-        seen = [emission_at(geometry, first + int(k), b1, b2) for b1, b2 in PROBES]
-        # The least that it counts for keeps a corner that the probes missed from never being sampled.
-        glow[k] = max(np.mean(np.array(seen) @ LUMINANCE), 0.02 * np.max(geometry.texels[:, :3] @ LUMINANCE))
-    power = areas * glow
-    chosen = np.flatnonzero(power > 0.0)
-    if len(chosen) == 0:
-        return chosen, np.zeros((0, 2), np.uint32), np.zeros(0, np.float32), np.zeros(0, np.float32), 0.0
-    threshold, alias = alias_table(power[chosen])
-    numbers = chosen + first
-    table = np.stack([numbers.astype(np.uint32), alias], axis=1)
-    density = (power[chosen] / power.sum() / areas[chosen]).astype(np.float32)
-    sides = 1.0 + geometry.surfaces[rows[chosen]][:, BOTH_SIDES].mean()
-    return numbers, table, threshold, density, float(power.sum()) * sides / 4.0
+
+def areas_of(geometry: SceneArrays, triangles: np.ndarray) -> np.ndarray:
+    """Areas float [n] in square metres."""
+    corners = geometry.vertices[triangles].reshape(-1, 3, 3).astype(float)
+    return np.asarray(0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1))
 
 
 @kernel
-def sample_mesh(scene, i, p, u, v):
-    """A point of mesh light `i` as seen from `p`: (direction, distance, radiance, density per steradian)."""
-    lights = scene.lights
-    first, count = int(lights[i, EMITTERS]), int(lights[i, EMITTER_COUNT])
-    nothing = (0.0, 0.0, 1.0), 0.0, (0.0, 0.0, 0.0), 0.0
-    if count == 0:
+def mesh_radiance(scene, i, emission):
+    """What mesh light `i` sends from where its surface emits `emission`: that times the light's own colour, or the light's colour alone (UsdLux
+    LightAPI, light:materialSyncMode)."""
+    colour = row3(scene.lights, i, RADIANCE)
+    return multiply(colour, emission) if scene.lights[i, TINTS] > 0.0 else colour
+
+
+@kernel
+def shining_at(scene, triangle, b1, b2, d):
+    """What a triangle sends from the weights b1, b2, as its mesh light states where it has one, less what its surface lets pass along `d`: what
+    is cut out does not shine."""
+    light = emission_at(scene, triangle, b1, b2)
+    number = scene.light_of[triangle]
+    if number != NO_LIGHT:
+        light = mesh_radiance(scene, np.int64(number), light)
+    passing, _ = passing_at(scene, triangle, b1, b2, d)
+    return scale(light, 1.0 - passing)
+
+
+@kernel
+def _within(a, b, c, covers, u, v):
+    """A direction even over the spherical triangle of unit vectors a, b, c, which covers `covers` steradians (Arvo 1995, section 2)."""
+    ab, ca = normalize(cross(a, b)), normalize(cross(c, a))
+    cos_alpha = min(1.0, max(-1.0, -dot(ab, ca)))
+    alpha = math.acos(cos_alpha)
+    sin_alpha = math.sin(alpha)
+    part = u * covers
+    s, t = math.sin(part - alpha), math.cos(part - alpha)
+    from_u, from_v = t - cos_alpha, s + sin_alpha * dot(a, b)
+    below = (from_v * s + from_u * t) * sin_alpha
+    q = ((from_v * t - from_u * s) * cos_alpha - from_v) / below if below != 0.0 else 1.0
+    q = min(1.0, max(-1.0, q))
+    top = add(scale(a, q), scale(normalize(subtract(c, scale(a, dot(c, a)))), math.sqrt(1.0 - q * q)))
+    z = 1.0 - v * (1.0 - dot(top, b))
+    return add(scale(b, z), scale(normalize(subtract(top, scale(b, dot(top, b)))), math.sqrt(max(0.0, 1.0 - z * z))))
+
+
+@called_kernel
+def sample_mesh(scene, i, p, n, u, v):
+    """A point of mesh light `i` as seen from `p` with normal `n`: (direction, distance, radiance, density per steradian, triangle)."""
+    nothing = (0.0, 0.0, 1.0), 0.0, (0.0, 0.0, 0.0), 0.0, NO_HIT
+    both = scene.lights[i, EMITTER_SIDES] == 2.0
+    if scene.lights[i, EMITTER_SIDES] == 0.0:
         return nothing
-    at = u * count
-    entry = min(int(at), count - 1)
-    rest, threshold = at - entry, np.float64(scene.emitter_cut[first + entry])
-    # What is left of the number after the choice is as random as it was.
-    if rest < threshold:
-        rest = rest / threshold
+    triangle, chance, u = choose_triangle(scene, np.int64(scene.lights[i, EMITTERS]), p, n, both, u)
+    if chance <= 0.0:
+        return nothing
+    corners = corners_of(scene, triangle)
+    to_a, to_b, to_c = subtract(corners[0], p), subtract(corners[1], p), subtract(corners[2], p)
+    a, b, c = normalize(to_a), normalize(to_b), normalize(to_c)
+    covers = abs(solid_angle(a, b, c))
+    e1, e2 = subtract(to_b, to_a), subtract(to_c, to_a)
+    crossed = cross(e1, e2)
+    twice = math.sqrt(dot(crossed, crossed))
+    if covers >= BY_AREA:
+        d = _within(a, b, c, covers, u, v)
+        facing = dot(crossed, d)
+        distance = dot(crossed, to_a) / facing if facing != 0.0 else 0.0
+        q = subtract(scale(d, distance), to_a)
+        b1, b2 = dot(cross(q, e2), crossed) / twice**2, dot(cross(e1, q), crossed) / twice**2
+        b1 = min(1.0, max(0.0, b1))
+        b2 = min(1.0 - b1, max(0.0, b2))
+        density = 1.0 / covers
     else:
-        rest = (rest - threshold) / max(1.0 - threshold, 1e-12)
-        entry = int(scene.emitters[first + entry, 1])
-    triangle = scene.emitters[first + entry, 0]
-    root = math.sqrt(min(rest, 1.0))
-    b1, b2 = root * (1.0 - v), root * v
-    w = scene.vertices
-    a = (np.float64(w[triangle, 0]), np.float64(w[triangle, 1]), np.float64(w[triangle, 2]))
-    e1 = subtract((np.float64(w[triangle, 3]), np.float64(w[triangle, 4]), np.float64(w[triangle, 5])), a)
-    e2 = subtract((np.float64(w[triangle, 6]), np.float64(w[triangle, 7]), np.float64(w[triangle, 8])), a)
-    q = (a[0] + b1 * e1[0] + b2 * e2[0], a[1] + b1 * e1[1] + b2 * e2[1], a[2] + b1 * e1[2] + b2 * e2[2])
-    to_light = subtract(q, p)
-    d2 = dot(to_light, to_light)
-    n = cross(e1, e2)
-    area2 = math.sqrt(dot(n, n))
-    if d2 <= 0.0 or area2 <= 0.0:
+        root_u = math.sqrt(u)
+        b1, b2 = root_u * (1.0 - v), root_u * v
+        to = add(to_a, add(scale(e1, b1), scale(e2, b2)))
+        distance = math.sqrt(dot(to, to))
+        d = scale(to, 1.0 / max(distance, 1e-300))
+        density = 2.0 * distance * distance / max(abs(dot(d, crossed)), 1e-300)
+    if not (distance > 0.0 and math.isfinite(dot(d, d))) or (not both and dot(d, crossed) >= 0.0):
         return nothing
-    distance = math.sqrt(d2)
-    d = scale(to_light, 1.0 / distance)
-    cos = -dot(d, n) / area2
-    if cos == 0.0 or (cos < 0.0 and scene.surfaces[scene.surface_of[triangle], BOTH_SIDES] == 0.0):
-        return nothing
-    radiance = emission_at(scene, triangle, b1, b2)
-    return d, distance, radiance, np.float64(scene.aimed_density[triangle]) * d2 / abs(cos)
+    return d, distance, shining_at(scene, triangle, b1, b2, d), chance * density, triangle
 
 
-@kernel
-def mesh_density(scene, triangle, distance, cos):
-    """Density per steradian with which `sample_mesh` would have aimed at a point of `triangle`, met at `distance` under
-    the cosine `cos` of its normal."""
-    return np.float64(scene.aimed_density[triangle]) * distance * distance / max(abs(cos), 1e-12)
+@called_kernel
+def mesh_density(scene, i, triangle, p, n, distance, cos):
+    """Density per steradian with which `sample_mesh` would have aimed from `p` with normal `n` at a point of `triangle` of mesh light `i`, met
+    at `distance` under the cosine `cos` of its normal."""
+    if scene.lights[i, EMITTER_SIDES] == 0.0:
+        return 0.0
+    chance = triangle_chance(scene, scene.mesh_leaf[triangle], p, n, scene.lights[i, EMITTER_SIDES] == 2.0)
+    if chance <= 0.0:
+        return 0.0
+    corners = corners_of(scene, triangle)
+    covers = abs(solid_angle(normalize(subtract(corners[0], p)), normalize(subtract(corners[1], p)), normalize(subtract(corners[2], p))))
+    if covers >= BY_AREA:
+        return chance / covers
+    crossed = cross(subtract(corners[1], corners[0]), subtract(corners[2], corners[0]))
+    return chance * 2.0 * distance * distance / max(abs(cos) * math.sqrt(dot(crossed, crossed)), 1e-300)

@@ -1,15 +1,19 @@
 """Lights turned into the arrays that the kernels read, and packed onto a scene's geometry."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from ..gi.ways import NOTHING_PREPARED
 from ..scene.arrays import (
+    AIM,
     AREA,
     AXIS_X,
     BIAS_TEXELS,
+    BITS,
+    BOTH_SIDES,
     BY_BOUNCED,
     BY_CAMERA,
     BY_SHADOW,
@@ -18,11 +22,12 @@ from ..scene.arrays import (
     CONE_START,
     COS_ANGLE,
     DIFFUSE,
-    EMITTER_COUNT,
+    EMITTER_SIDES,
     EMITTERS,
     FILTER,
     FOCUS,
     FOCUS_TINT,
+    FROM_ROUND,
     GLOWS,
     HALF_U,
     HALF_V,
@@ -36,7 +41,7 @@ from ..scene.arrays import (
     MAP_START,
     NO_LIGHT,
     NODE_COLUMNS,
-    PANORAMA,
+    PICTURE,
     POSITION,
     POWER,
     PROFILE,
@@ -46,10 +51,12 @@ from ..scene.arrays import (
     ROTATION,
     SHADOWING,
     SHAPED,
-    SKY,
     SLOT,
     SPECULAR,
+    STRETCHED,
     TEXTURE_COLUMNS,
+    TINTS,
+    TO_ROUND,
     WAY,
     SceneArrays,
 )
@@ -58,15 +65,17 @@ from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import CODES
 from ..vector import LUMINANCE
-from .mesh_emitter import emitter_table
+from .mesh_emitter import areas_of, glow_of
+from .mesh_tree import CHILD, LINK_COLUMNS, NONE, PARENT, build_mesh_tree
+from .mesh_tree import NODE_COLUMNS as MESH_COLUMNS
 from .panorama import sky_table
+from .picture import picture_cells, picture_table
 from .radiance import area, emitted
 from .shaping import profile_table
 from .tree import build_tree
 
 MOST_PASSES = 24
 """Lights that get a pass of their own; the weakest beyond share one."""
-MOST_LINKS = 63
 GLOW, OTHERS = "glow", "other lights"
 """Names of the passes of what merely glows, and of the lights that share one."""
 DEFAULT_SHADOW = Shadow("traced", 1, 1024, 2.0, 2.0)
@@ -86,9 +95,9 @@ def without_lights(**geometry: Any) -> SceneArrays:
         leaf_of=np.zeros(0, np.int64),
         distant=np.zeros(0, np.int64),
         light_of=np.full(triangles, NO_LIGHT, np.uint32),
-        aimed_density=np.zeros(triangles, np.float32),
-        emitters=np.zeros((0, 2), np.uint32),
-        emitter_cut=np.zeros(0, np.float32),
+        mesh_leaf=np.zeros(triangles, np.uint32),
+        mesh_nodes=np.zeros((0, MESH_COLUMNS), np.float32),
+        mesh_links=np.zeros((0, LINK_COLUMNS), np.uint32),
         maps=np.zeros((0, MAP_COLUMNS)),
         depths=np.zeros(1, np.float32),
         careful=False,
@@ -99,10 +108,11 @@ def without_lights(**geometry: Any) -> SceneArrays:
 
 def active_lights(scene: Scene) -> list[Light]:
     """The lights that shine: those that are on, or the soloed ones where there are any; aimed-at meshes among them."""
-    meshes = [Light(m.name, "mesh", mesh=m.name) for m in scene.meshes if m.aimed]
     named = {light.mesh: light for light in scene.lights if light.kind == "mesh"}
     lights = [light for light in scene.lights if light.kind != "mesh"]
-    lights += [named.get(m.mesh, m) for m in meshes]
+    # Meshes of one name are one light.
+    lit = dict.fromkeys(mesh.name for mesh in scene.meshes if mesh.aimed or mesh.name in named)
+    lights += [named.get(name) or Light(name, "mesh", mesh=name) for name in lit]
     soloed = [light for light in lights if light.solo]
     return [light for light in soloed or lights if light.on and light.kind != "portal"]
 
@@ -132,10 +142,11 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
     links = _Links(meshes)
     emitters = _Emitters(geometry, meshes)
+    mesh_lights = {m.name for m in meshes if m.aimed} | {light.mesh for light in scene.lights if light.kind == "mesh"}
     rows: list[np.ndarray] = []
     for light in lights:
         row = _row(light, shadow, tables, pool)
-        row[LIT], row[SHADOWING] = links.bit(light.lit), links.bit(light.shadowing)
+        row[LIT], row[SHADOWING] = links.number(light.lit), links.number(light.shadowing)
         row[SLOT] = names.index(light.name) if light.name in names[1:] else names.index(OTHERS)
         if light.kind == "mesh":
             emitters.add(light, row, len(rows))
@@ -143,14 +154,14 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     table = np.array(rows, np.float64).reshape(-1, LIGHT_COLUMNS)
     portals = [_row(light, shadow, tables, pool) for light in scene.lights if light.kind == "portal" and light.on]
     tree, leaf_of, distant = build_tree(table, emitters.boxes)
-    objects = np.zeros((max(1, len(meshes)), 2), np.int64)
+    objects = np.zeros((max(1, len(meshes)), LINKS + links.columns), np.int64)
     visible = object_flags(meshes)
     flags = visible.copy()
-    # What is aimed at shines as its light does; while some light is soloed, nothing else glows.
+    # A mesh light shines as that light does; while some light is soloed, nothing else glows.
     soloed = any(light.solo for light in scene.lights)
-    flags[[not soloed and not m.aimed for m in meshes]] |= GLOWS
+    flags[[not soloed and m.name not in mesh_lights for m in meshes]] |= GLOWS
     objects[: len(flags), 0] = flags
-    objects[:, LINKS] = links.masks if len(meshes) else 0
+    objects[: len(meshes), LINKS:] = links.masks()
     filtered = bool((visible != BY_CAMERA | BY_SHADOW | BY_BOUNCED).any())
     return geometry._replace(
         objects=objects,
@@ -164,9 +175,9 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
         leaf_of=leaf_of,
         distant=distant,
         light_of=emitters.light_of,
-        aimed_density=emitters.density,
-        emitters=emitters.whole()[0],
-        emitter_cut=emitters.whole()[1],
+        mesh_leaf=emitters.leaf,
+        mesh_nodes=np.concatenate([geometry.mesh_nodes, *emitters.nodes]),
+        mesh_links=np.concatenate([geometry.mesh_links, *emitters.links]),
         careful=filtered or bool(len(table) and ((table[:, WAY] != TRACED) | (table[:, SHADOWING] >= 0)).any()),
         slots=len(names),
     )
@@ -208,71 +219,79 @@ class _Tables:
 
 
 class _Links:
-    """Gives each collection of meshes a bit."""
+    """Gives each group of meshes a number."""
 
     def __init__(self, meshes: list[Mesh]) -> None:
         self.meshes = meshes
         self.known: dict[frozenset[str], int] = {}
-        self.masks = np.zeros(len(meshes), np.int64)
 
-    def bit(self, members: frozenset[str] | None) -> float:
+    def number(self, members: frozenset[str] | None) -> float:
         if members is None:
             return -1.0
-        if members not in self.known:
-            if len(self.known) >= MOST_LINKS:
-                return -1.0
-            self.known[members] = len(self.known)
-            for k, mesh in enumerate(self.meshes):
-                if mesh.name in members:
-                    self.masks[k] |= 1 << self.known[members]
-        return float(self.known[members])
+        return float(self.known.setdefault(members, len(self.known)))
+
+    @property
+    def columns(self) -> int:
+        return max(1, -(-len(self.known) // BITS))
+
+    def masks(self) -> np.ndarray:
+        """int64 [meshes, columns]: the groups that each mesh belongs to, BITS to a column."""
+        masks = np.zeros((len(self.meshes), self.columns), np.int64)
+        for members, number in self.known.items():
+            masks[[mesh.name in members for mesh in self.meshes], number // BITS] |= np.int64(1) << (number % BITS)
+        return masks
 
 
 class _Emitters:
-    """The alias tables of all mesh lights, and which triangles belong to which."""
+    """The trees of all mesh lights, and which triangles belong to which."""
 
     def __init__(self, geometry: SceneArrays, meshes: list[Mesh]) -> None:
         self.geometry = geometry
         counts = [len(mesh.vertices) for mesh in meshes]
         starts: list[int] = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(int).tolist() if counts else []
-        self.spans = {mesh.name: (int(start), int(start) + count) for mesh, start, count in zip(meshes, starts, counts, strict=True)}
+        self.triangles: dict[str, list[np.ndarray]] = {}
+        for mesh, start, count in zip(meshes, starts, counts, strict=True):
+            self.triangles.setdefault(mesh.name, []).append(np.arange(start, start + count))
+        self.aimed = {mesh.name for mesh in meshes if mesh.aimed}
         self.light_of = np.full(len(geometry.vertices), NO_LIGHT, np.uint32)
-        self.density = np.zeros(len(geometry.vertices), np.float32)
-        self.parts: list[tuple[np.ndarray, np.ndarray]] = []
+        self.leaf = np.zeros(len(geometry.vertices), np.uint32)
+        self.nodes: list[np.ndarray] = []
+        self.links: list[np.ndarray] = []
         self.used = 0
         self.boxes: dict[int, np.ndarray] = {}
 
     def add(self, light: Light, row: np.ndarray, number: int) -> None:
-        first, last = self.spans.get(light.mesh, (0, 0))
-        numbers, table, cut, density, power = emitter_table(self.geometry, first, last)
-        row[EMITTERS], row[EMITTER_COUNT], row[POWER] = self.used, len(numbers), power
-        if len(numbers) == 0:
+        every = np.concatenate(self.triangles.get(light.mesh, [np.zeros(0, np.int64)]))
+        power = areas_of(self.geometry, every) * glow_of(self.geometry, every, row)
+        triangles, power = every[power > 0.0], power[power > 0.0]
+        self.light_of[triangles] = number
+        if len(triangles) == 0 or light.mesh not in self.aimed:
             self.boxes[number] = np.zeros((2, 3))
             return
-        self.light_of[numbers] = number
-        self.density[numbers] = density
-        self.parts.append((table, cut))
-        self.used += len(numbers)
-        corners = self.geometry.vertices[numbers].reshape(-1, 3).astype(float)
+        sides = 1.0 + self.geometry.surfaces[self.geometry.surface_of[triangles[0]], BOTH_SIDES]
+        row[EMITTERS], row[EMITTER_SIDES], row[POWER] = self.used, sides, float(power.sum()) * sides / 4.0
+        corners = self.geometry.vertices[triangles].reshape(-1, 3, 3).astype(float)
+        nodes, links, leaf = build_mesh_tree(corners, triangles.astype(np.uint32), power)
+        links[:, [CHILD, PARENT]] += np.where(links[:, [CHILD, PARENT]] == NONE, 0, np.uint32(self.used))
+        self.leaf[triangles] = leaf + self.used
+        self.nodes.append(nodes)
+        self.links.append(links)
+        self.used += len(nodes)
+        corners = corners.reshape(-1, 3)
         self.boxes[number] = np.array([corners.min(axis=0), corners.max(axis=0)])
         row[POSITION : POSITION + 3] = corners.mean(axis=0)
-
-    def whole(self) -> tuple[np.ndarray, np.ndarray]:
-        if not self.parts:
-            return np.zeros((0, 2), np.uint32), np.zeros(0, np.float32)
-        return np.concatenate([t for t, _ in self.parts]), np.concatenate([c for _, c in self.parts])
 
 
 def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray:
     row = np.zeros(LIGHT_COLUMNS)
-    row[[SKY, PROFILE, PANORAMA, MAP, LIT, SHADOWING]] = -1.0
+    row[[AIM, PROFILE, PICTURE, MAP, LIT, SHADOWING]] = -1.0
     kind = row[KIND] = LIGHT_KINDS[light.kind]
     radiance = row[RADIANCE : RADIANCE + 3] = np.array(emitted(light))
     row[POSITION : POSITION + 3], row[AXIS_X : AXIS_X + 9] = light.position, light.frame.reshape(-1)
     along = light.length if light.kind == "cylinder" else light.width
     row[HALF_U : HALF_U + 3], row[HALF_V : HALF_V + 3] = light.frame[0] * along / 2.0, light.frame[1] * light.height / 2.0
     angle = math.radians(light.angle)
-    row[[RADIUS, COS_ANGLE, AREA]] = light.radius, math.cos(angle / 2.0), area(light)
+    row[[RADIUS, COS_ANGLE, AREA]] = light.radius, math.cos(angle / 2.0), area(replace(light, stretch=None))
     row[[DIFFUSE, SPECULAR, CAMERA]] = light.diffuse, light.specular, light.seen_by_camera
     way = light.shadow.way or shadow.way
     # A sky is everywhere: no one map holds its shadows.
@@ -285,22 +304,32 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
     row[FOCUS], row[FOCUS_TINT : FOCUS_TINT + 3] = shaping.focus, shaping.focus_tint
     gain = 1.0
     if shaping.profile is not None:
-        profile = profile_table(shaping.profile, shaping.profile_normalize)
+        profile = profile_table(shaping.profile, shaping.profile_normalize, shaping.profile_scale)
         row[PROFILE], gain = tables.add(profile), float(profile[4:].max())
     row[SHAPED] = kind not in (LIGHT_KINDS["sun"], LIGHT_KINDS["dome"], LIGHT_KINDS["mesh"], LIGHT_KINDS["portal"]) and (
-        shaping.cone_angle < 90.0 or shaping.focus > 0.0 or shaping.profile is not None
+        shaping.cone_angle < 180.0 or shaping.focus > 0.0 or shaping.profile is not None
     )
-    if light.kind == "dome" and light.panorama is not None:
-        row[PANORAMA] = pool.reference(TextureUse(light.panorama))[0]
+    row[TINTS] = light.tints
+    row[TO_ROUND : TO_ROUND + 9] = row[FROM_ROUND : FROM_ROUND + 9] = np.eye(3).reshape(-1)
+    if light.stretch is not None:
+        row[STRETCHED] = 1.0
+        row[FROM_ROUND : FROM_ROUND + 9], row[TO_ROUND : TO_ROUND + 9] = light.stretch.reshape(-1), np.linalg.inv(light.stretch).reshape(-1)
+    if light.kind in ("dome", "rect") and light.picture is not None:
+        row[PICTURE] = pool.reference(TextureUse(light.picture))[0]
         row[ROTATION] = math.radians(light.rotation)
-        table, mean = sky_table(light.panorama)
-        row[SKY] = tables.add(table)
+        if light.kind == "dome":
+            table, mean = sky_table(light.picture)
+        else:
+            cells = picture_cells(light.picture)
+            mean = cells.mean(axis=(0, 1))
+            table = picture_table(cells, np.ones(len(cells)), float(mean @ LUMINANCE), wraps=False)
+        row[AIM] = tables.add(table)
         radiance = radiance * np.asarray(mean)
     # POWER: what the light would send to a facing point at distance one (at any distance for sun and dome).
     seen_area = {
-        "rect": row[AREA], "disk": row[AREA], "sphere": math.pi * light.radius**2, "dome": math.pi, "point": 1.0,
+        "rect": row[AREA], "disk": row[AREA], "sphere": area(light) / 4.0, "dome": math.pi, "point": 1.0,
         "cylinder": 2.0 * light.radius * light.length,
-        "sun": math.pi * math.sin(angle / 2.0) ** 2 if angle > 0.0 else 1.0,
+        "sun": math.pi * math.sin(min(angle, math.pi) / 2.0) ** 2 if angle > 0.0 else 1.0,
     }  # fmt: skip
     row[POWER] = float(np.dot(radiance, LUMINANCE)) * seen_area.get(light.kind, 0.0) * gain
     return row

@@ -10,16 +10,18 @@ from ..scene.model import Profile
 from ..vector import dot, row3
 
 
-def profile_table(profile: Profile, normalize: bool) -> np.ndarray:
+def profile_table(profile: Profile, normalize: bool, scale: float = 0.0) -> np.ndarray:
     """A profile as the kernels read it, float32: number of vertical and of horizontal angles, two spare; the angles in
     radians; the values, a row for each horizontal angle. With `normalize` they integrate to 4 pi over the sphere, so
-    that the beam is shaped and its flux kept."""
+    that the beam is shaped and its flux kept. `scale` widens or narrows the vertical angles, from the axis or, below 0, from behind (UsdLux
+    ShapingAPI, shaping:ies:angleScale)."""
     values = profile.candela
     if normalize:
         power = profile.power()
         values = values * (4.0 * math.pi / power) if power > 0.0 else values
+    vertical = profile.vertical if scale == 0.0 else profile.vertical * scale if scale > 0.0 else 180.0 - (180.0 - profile.vertical) * -scale
     head = [len(profile.vertical), len(profile.horizontal), 0.0, 0.0]
-    return np.concatenate([head, np.radians(profile.vertical), np.radians(profile.horizontal), values.reshape(-1)]).astype(np.float32)
+    return np.concatenate([head, np.radians(vertical), np.radians(profile.horizontal), values.reshape(-1)]).astype(np.float32)
 
 
 @kernel

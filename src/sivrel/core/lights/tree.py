@@ -21,6 +21,7 @@ from ..scene.arrays import (
     CYLINDER,
     DISK,
     DOME,
+    FROM_ROUND,
     HALF_U,
     HALF_V,
     HIGH,
@@ -39,6 +40,7 @@ from ..scene.arrays import (
     RIGHT,
     SIN_O,
     SKIP,
+    STRETCHED,
     SUN,
     THETA_E,
     THETA_O,
@@ -66,6 +68,9 @@ def light_bounds(row: np.ndarray, mesh_box: np.ndarray | None) -> tuple[np.ndarr
         low, high = position - reach, position + reach
     else:
         low, high = position - row[RADIUS], position + row[RADIUS]
+    if row[STRETCHED] > 0.0:
+        half = np.abs(row[FROM_ROUND : FROM_ROUND + 9].reshape(3, 3)) @ ((high - low) / 2.0)
+        low, high = position - half, position + half
     cone = row[CONE]
     if cone < math.pi / 2.0 - 1e-9:
         # Nothing leaves outside the cone about the axis, whatever the shape's normals are.
@@ -205,6 +210,8 @@ def distant_importance(lights, i, n):
     """The same for a sun or a sky, which have no distance."""
     if lights[i, KIND] == DOME:
         return lights[i, POWER]
+    if lights[i, COS_ANGLE] < 0.0:
+        return lights[i, POWER]  # more than half of the sky
     cos_n = dot(n, row3(lights, i, AXIS_Z))
     return lights[i, POWER] * max(0.0, cos_n + math.sqrt(max(0.0, 1.0 - lights[i, COS_ANGLE] ** 2)))
 

@@ -185,8 +185,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     glow = BLACK
                     if hit != NO_HIT and kind != TINTED:
                         point = surface_at(scene, hit, b1, b2, d)
-                        cos = dot(point.geometric_normal, d)
-                        glow = glow_met(scene, settings, memory, arrival, hit, cos, point.emission, distance, lit, near)
+                        glow = glow_met(scene, settings, memory, arrival, hit, point, d, distance, lit, near)
                     if vertex > 0 and not further:
                         bright = luminance(met)
                         if bright > brightest and not again:
@@ -262,7 +261,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     if here == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
                         by_rays, here = BLACK, NOT_SERVED
                     if settings.caustics:
-                        by_photons = caustics_at(scene.prepared[CAUSTICS], memory.near, sample, point.position, point.geometric_normal)
+                        by_photons = caustics_at(
+                            scene, memory.stack, scene.prepared[CAUSTICS], memory.near, sample, point.position, point.geometric_normal
+                        )  # fmt: skip
                     if way > AMBIENT:
                         asked += 1.0
                         served += 1.0 if here != NOT_SERVED else 0.0

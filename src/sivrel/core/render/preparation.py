@@ -8,8 +8,9 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from ..gi.importance import Importance, importance_of
+from ..gi.photons import WHOLLY_METAL, turns_light
 from ..gi.ways import BEYOND, PLACES, SEEN
-from ..scene.arrays import METALLIC, METALLIC_MAP, OPACITY, OPACITY_MAP, SEE_THROUGH, SceneArrays
+from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
 from ..trace.traverse import closest_hits
 from .film import camera_array
@@ -20,7 +21,6 @@ from .recipe import Recipe
 
 MOST_PASSED = 8
 """Panes, cut-outs and mirrors that a line of sight passes."""
-WHOLLY_METAL = 0.99
 
 
 class Stopped(Exception):
@@ -89,10 +89,14 @@ class Preparation:
         self.tell(self.at)
         return arrived
 
-    def look_at(self, p: np.ndarray, n: np.ndarray, beyond: str = "", samples: int = 1, again: bool = False) -> tuple[np.ndarray, np.ndarray]:
-        """Radiance [n, 3] that the base of surfaces sends on at points, seen along their normals, and how much it reflects [n, 3]."""
-        lift = 4.0 * self.offset
-        arrived = self.arrive(p + n * lift, -n, self.settings(beyond), samples, again)
+    def look_at(
+        self, p: np.ndarray, n: np.ndarray, beyond: str = "", samples: int = 1, again: bool = False, more_bounces: int = 0
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+        """Radiance [n, 3] that the base of surfaces sends on at points, seen along their normals, and how much it reflects [n, 3]. Rays arrive
+        as after a diffuse bounce, which counts; `more_bounces` are allowed beyond the recipe's limit."""
+        lift, settings = 4.0 * self.offset, self.settings(beyond)
+        settings = settings._replace(diffuse_bounces=settings.diffuse_bounces + more_bounces, total=settings.total + more_bounces)
+        arrived = self.arrive(p + n * lift, -n, settings, samples, again)
         met = np.abs(arrived.distance - lift) < 3.0 * self.offset
         return np.where(met[:, None], arrived.by_base, 0.0), np.where(met[:, None], arrived.base, 0.0)
 
@@ -126,9 +130,7 @@ class Preparation:
 
     def has_mirrors(self) -> bool:
         """Whether any surface turns light without scattering it: glass, panes, metals."""
-        surfaces = self.arrays.surfaces
-        clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
-        return bool((clear | (surfaces[:, METALLIC] > WHOLLY_METAL) | (surfaces[:, METALLIC_MAP] >= 0)).any())
+        return bool(turns_light(self.arrays).any())
 
     def points_seen(self, step: int = 1) -> Points:
         """What the camera sees through the middles of every `step`-th pixel, past panes and cut-outs and in plain metal mirrors: where

@@ -15,7 +15,7 @@ from ..scene.next_surface import next_surface
 from ..scene.pack import packed_meshes
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
-from ..shadows.ways import light_share
+from ..shadows.ways import share_from
 from ..surfaces.preview import evaluate_parts, scattering_at
 from ..trace.sampler import pixel_key, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
@@ -75,7 +75,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
             continue
         for k in range(samples):
             u, v = sample_2d(key, k, 16 + i)
-            wi, distance, radiance, density = sample_light(scene, i, point.position, point.normal, u, v)
+            wi, distance, radiance, density, triangle = sample_light(scene, i, point.position, point.normal, u, v)
             if density == 0.0 or dot(wi, point.geometric_normal) <= 0.0:
                 continue
             base, gloss, _ = evaluate_parts(scattering, wo, to_local(tx, ty, point.normal, wi))
@@ -86,14 +86,14 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
             reason[i] = 0
             start = offset_point(point, wi, offset)
             unhindered[i] += light
-            brings[i] += light * luminance(light_share(scene, stack, i, start, wi, distance - offset))
+            brings[i] += light * luminance(share_from(scene, stack, i, point.position, start, wi, distance, triangle))
             passed, reach = 0.0, distance * (1.0 - 1e-6) - offset - scene.offset
             for _ in range(64):
                 q = add(start, scale(wi, passed))
                 hit, t, _, _ = closest_hit(scene.bvh, stack, q[0], q[1], q[2], wi[0], wi[1], wi[2], 0.0, reach - passed)
                 if hit == NO_HIT:
                     break
-                if stops(scene, hit, int(scene.lights[i, SHADOWING])):
+                if hit != triangle and stops(scene, hit, int(scene.lights[i, SHADOWING])):
                     blocked[i, scene.object_of[hit]] += 1.0 / samples
                     break
                 passed += t + scene.offset

@@ -5,18 +5,20 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..gi.off import OFF
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import SceneArrays
 from ..vector import luminance
-from .film import DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
+from .film import ALPHA, DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TOTAL_VARIANCE, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
 from .integrator import PathSettings, trace_paths
 
 NO_RAYS = np.zeros((0, 6))
 MOST_JOBS = 16384
 """Samples that are traced in one go."""
 NEIGHBOURS = 2
-"""Pixels to each side whose noise counts too when a pixel's samples are decided: a dark pixel beside a grainy one may
-only have been lucky."""
+"""Pixels to each side by whose noise a pixel's samples are decided."""
+FEW_FINDS = 24.0
+"""Where so many samples have brought all the light of a neighbourhood, each as much, the variance counts twice; of fewer it counts the more."""
 MIDDLE_GREY = 0.18
 GAIN_SAMPLES = 16.0
 EYE_FLOOR = 0.02
@@ -57,7 +59,7 @@ def render_tile(
         while memory.more[:count].any():
             if not trace_paths(scene, settings, memory, camera, *size, place, _next_jobs(memory, count), seed, cancel, NO_RAYS):
                 return False
-        if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, columns, count):
+        if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, settings.seen != OFF, columns, count):
             break
     write_means(memory, columns, count, settings.pairs, film)
     return True
@@ -90,12 +92,13 @@ def _relative_variance(sums, sampling):
 
 
 @called_kernel
-def _ask_for_more(memory, sampling, columns, count):
+def _ask_for_more(memory, sampling, bounces, columns, count):
     """Set how many samples each pixel takes next, as many again as it has or none; whether any takes more.
 
-    A pixel goes on while its own noise, or that of its neighbourhood in the root mean square, is over the target. Stopping
-    by an estimate from the same samples errs a little to the dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for Image
-    Synthesis"); the neighbourhood and the least count keep that below what is seen.
+    A pixel goes on while the noise of its neighbourhood, in the root mean square, is over the target. Its own samples have no say: those that
+    missed a rare light look clean, and a pixel that stopped for that would be too dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for
+    Image Synthesis"). And the fewer samples have brought the light of the neighbourhood, the less their variance is trusted; where they have
+    brought none though light `bounces`, nothing is known yet.
     """
     rows = count // columns
     for i in range(count):
@@ -104,16 +107,27 @@ def _ask_for_more(memory, sampling, columns, count):
     for y in range(rows):
         for x in range(columns):
             i = y * columns + x
-            total, near = 0.0, 0
+            total, near, light, squares, lit = 0.0, 0, 0.0, 0.0, False
             for ny in range(max(0, y - NEIGHBOURS), min(rows, y + NEIGHBOURS + 1)):
                 for nx in range(max(0, x - NEIGHBOURS), min(columns, x + NEIGHBOURS + 1)):
-                    total += memory.noise[ny * columns + nx]
+                    j = ny * columns + nx
+                    if j == i:
+                        continue
+                    sums = memory.pixels[j]
+                    total += memory.noise[j]
                     near += 1
-            worst = max(memory.noise[i], total / near)
+                    light += luminance((sums[DIRECT] + sums[INDIRECT], sums[DIRECT + 1] + sums[INDIRECT + 1], sums[DIRECT + 2] + sums[INDIRECT + 2]))
+                    squares += sums[TOTAL_VARIANCE]
+                    lit = lit or sums[ALPHA] > 0.0
+            worst = total / near if near > 0 else np.inf
             taken = int(memory.pixels[i, SAMPLES])
             memory.more[i] = 0
             if sampling.by_gain:
                 worst *= GAIN_SAMPLES / taken
+            if light > 0.0:
+                worst *= 1.0 + FEW_FINDS * squares / (light * light)
+            elif lit and bounces:
+                worst = np.inf
             if worst > sampling.target**2 and taken < sampling.most:
                 # As many again: the points of a whole power of two are spread far more evenly than those of any other number.
                 memory.more[i] = min(taken, sampling.most - taken)

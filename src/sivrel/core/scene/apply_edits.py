@@ -193,7 +193,7 @@ def _edit_light(scene: Scene, name: str, edit: LightEdit, profile: Any, panorama
     if edit.profile is not None:
         light.shaping.profile = None if edit.profile == "none" or profile is None else profile(edit.profile)
     if edit.panorama is not None:
-        light.panorama = None if edit.panorama == "none" or panorama is None else panorama(edit.panorama)
+        light.picture = None if edit.panorama == "none" or panorama is None else panorama(edit.panorama)
     if edit.link is not None:
         light.lit = linked(scene.meshes, edit.link)
     if edit.shadow_link is not None:
@@ -250,7 +250,7 @@ def _add_daylight(scene: Scene, name: str, edit: LightEdit) -> None:
         "intensity": 1.0 if edit.intensity is None else edit.intensity, "exposure": edit.exposure or 0.0,
         "on": edit.on is not False, "solo": bool(edit.solo),
     }  # fmt: skip
-    scene.lights.append(Light(name, "dome", panorama=Texture(made.sky, ("repeat", "clamp")), seen_by_camera=edit.camera is not False, **common))
+    scene.lights.append(Light(name, "dome", picture=Texture(made.sky, ("repeat", "clamp")), seen_by_camera=edit.camera is not False, **common))
     angle = SUN_ANGLE if edit.angle is None else edit.angle
     sun = Light(f"{name} sun", "sun", made.sun, frame=upright_frame(made.towards_sun), angle=angle, normalize=angle > 0.0, **common)
     for field in ("way", "rays", "resolution", "filter", "bias", "fit"):

@@ -4,6 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..kernel import kernel
 from ..trace.bvh import Bvh
 
 # Columns of a surface row.
@@ -19,22 +20,25 @@ SEE_THROUGHS = {"cut_out": CUT_OUT, "pane": PANE, "solid": SOLID}
 KIND, RADIANCE, POSITION, AXIS_X, AXIS_Y, AXIS_Z, HALF_U, HALF_V, RADIUS, COS_ANGLE, AREA, POWER = (
     0, 1, 4, 7, 10, 13, 16, 19, 22, 23, 24, 25,
 )  # fmt: skip
-# how that depends on the direction (angles in radians; PROFILE, SKY: place in the tables, -1 none),
-SHAPED, CONE, CONE_START, FOCUS, FOCUS_TINT, PROFILE, PANORAMA, SKY, ROTATION = 26, 27, 28, 29, 30, 33, 34, 35, 36
+# how that depends on the direction (angles in radians) and the place (PROFILE, AIM: place in the tables, PICTURE: a texture; -1 none),
+SHAPED, CONE, CONE_START, FOCUS, FOCUS_TINT, PROFILE, PICTURE, AIM, ROTATION = 26, 27, 28, 29, 30, 33, 34, 35, 36
 # how its shadows are cut (MAP: row of the depth maps, -1 none), whom it lights (bits of object links, -1 all),
 WAY, RAYS, MAP, FILTER, BIAS_TEXELS, LIT, SHADOWING = 37, 38, 39, 40, 41, 42, 43
-# what it adds, who sees it, which pass it is kept in, and the triangles of a mesh light.
-DIFFUSE, SPECULAR, CAMERA, SLOT, EMITTERS, EMITTER_COUNT = 44, 45, 46, 47, 48, 49
-LIGHT_COLUMNS = 50
+# what it adds, who sees it, which pass it is kept in, the root of a mesh light's tree and how many sides shine (0: nothing does).
+DIFFUSE, SPECULAR, CAMERA, SLOT, EMITTERS, EMITTER_SIDES = 44, 45, 46, 47, 48, 49
+# whether a mesh light multiplies what its surface emits; whether a sphere or cylinder is stretched, and the two 3 x 3 matrices between the
+# scene and the space where it is round.
+TINTS, STRETCHED, TO_ROUND, FROM_ROUND = 50, 51, 52, 61
+LIGHT_COLUMNS = 70
 RECT, DISK, SPHERE, POINT, SUN, DOME, CYLINDER, MESH, PORTAL = range(9)
 LIGHT_KINDS = {
     "rect": RECT, "disk": DISK, "sphere": SPHERE, "point": POINT, "sun": SUN, "dome": DOME, "cylinder": CYLINDER, "mesh": MESH, "portal": PORTAL,
 }  # fmt: skip
-# Columns of a light tree node; of an object row; of a depth map row.
+# Columns of a light tree node; of an object row (LINKS and more: bits of the groups that it belongs to); of a depth map row.
 LOW, HIGH, AXIS, THETA_O, THETA_E, NODE_POWER, LEFT, RIGHT, LEAF, PARENT, SKIP = 0, 3, 6, 9, 10, 11, 12, 13, 14, 15, 16
 COS_O, SIN_O, COS_E = 17, 18, 19  # of the two angles
 NODE_COLUMNS = 20
-FLAGS, LINKS = 0, 1
+FLAGS, LINKS, BITS = 0, 1, 63
 BY_CAMERA, BY_SHADOW, BY_BOUNCED, GLOWS = 1, 2, 4, 8
 MAP_KIND, MAP_RESOLUTION, MAP_START, MAP_POSITION, MAP_X, MAP_Y, MAP_Z, MAP_HALF = 0, 1, 2, 3, 6, 9, 12, 15
 MAP_COLUMNS = 16
@@ -45,16 +49,18 @@ REPEAT, CLAMP, MIRROR, BLACK = range(4)
 WRAPS = {"repeat": REPEAT, "clamp": CLAMP, "mirror": MIRROR, "black": BLACK}
 
 NO_LIGHT = np.uint32(0xFFFFFFFF)
+FAR = 1e30
+"""Distance of what has no place: sun, sky, and what a ray meets that meets nothing."""
 
 
 class SceneArrays(NamedTuple):
     """The scene for the kernels.
 
     Per triangle: vertices, normals float32 [n, 9], uvs float32 [n, 6], surface_of, object_of, light_of uint32 [n] (the
-    mesh light that it belongs to, or NO_LIGHT), aimed_density float32 [n] (of that light's samples, per square metre).
-    objects int64 [meshes, 2]; surfaces, textures, lights, portals, tree, maps float64 [rows, columns];
+    mesh light that it belongs to, or NO_LIGHT), mesh_leaf uint32 [n] (its node in that light's tree).
+    objects int64 [meshes, LINKS + 1 or more]; surfaces, textures, lights, portals, tree, maps float64 [rows, columns];
     texels float32 [all texels, 4]; tables float32: profiles and distributions of panoramas; depths float32: of all maps
-    emitters uint32 [k, 2] and emitter_cut float32 [k]: alias tables of the mesh lights (triangle, alias; threshold)
+    mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree
     leaf_of int64 [lights]: node of each light in the tree, -1 for what has no place; distant int64: those lights
     see_through: whether any surface lets light pass; filtered: whether any object is hidden from some rays
     careful: whether some light's shadows are not just what a ray meets, so that lights met by chance need a look
@@ -82,11 +88,17 @@ class SceneArrays(NamedTuple):
     leaf_of: np.ndarray
     distant: np.ndarray
     light_of: np.ndarray
-    aimed_density: np.ndarray
-    emitters: np.ndarray
-    emitter_cut: np.ndarray
+    mesh_leaf: np.ndarray
+    mesh_nodes: np.ndarray
+    mesh_links: np.ndarray
     maps: np.ndarray
     depths: np.ndarray
     careful: bool
     slots: int
     prepared: tuple
+
+
+@kernel
+def is_linked(scene, row, link):
+    """Whether object `row` belongs to the group of objects with the number `link`; to -1 all belong."""
+    return link < 0 or row < 0 or (scene.objects[row, LINKS + link // BITS] >> (link % BITS)) & 1 != 0

@@ -80,9 +80,9 @@ class LightEdit(_Edit):
     height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
     radius: float | None = setting("radius", "Its radius is {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)
     length: float | None = setting("length", "It is {} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
-    angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=179.0)
+    angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=360.0)
     cone_angle: float | None = setting(
-        "cone", "Its cone opens {}° from the axis.", "Half angle beyond which nothing shines; 90 is no cone.", "°", ge=0.0, le=180.0
+        "cone", "Its cone opens {}° from the axis.", "Half angle beyond which nothing shines; 180 is no cone.", "°", ge=0.0, le=180.0
     )
     cone_softness: float | None = setting("cone softness", "{} of it fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
     focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)

@@ -134,15 +134,17 @@ class Shaping:
 
     cone_angle: degrees from the axis beyond which nothing is emitted; cone_softness: share of it that fades, 0 to 1
     focus: exponent of the cosine; focus_tint: colour left off the axis
-    profile: multiplies the emission; profile_normalize keeps its total, so that it shapes and does not brighten
+    profile: multiplies the emission; profile_normalize keeps its total, so that it shapes and does not brighten; profile_scale widens (above 1)
+    or narrows its vertical angles, from the axis or, below 0, from behind; 0 leaves them
     """
 
-    cone_angle: float = 90.0
+    cone_angle: float = 180.0
     cone_softness: float = 0.0
     focus: float = 0.0
     focus_tint: Colour = (0.0, 0.0, 0.0)
     profile: Profile | None = None
     profile_normalize: bool = False
+    profile_scale: float = 0.0
 
 
 @dataclass
@@ -167,8 +169,9 @@ class Light:
     cylinder lies along x, a sun shines along -z, a dome's pole is y and its picture's middle is z
     width, height: sides of a rect or portal, diameters of a disk, along x and y; length: of a cylinder
     radius: of a sphere, a cylinder, or what a point stands for; angle: angular diameter of a sun in degrees
-    panorama: picture of a dome, turned by `rotation` degrees about its pole
-    mesh: name of the mesh that a mesh light makes glow
+    stretch: 3 x 3 matrix that makes of a round sphere or cylinder a stretched one, about its position; None for round ones
+    picture: of a dome, turned by `rotation` degrees about its pole, or of a rect, upright for who looks at its shining side
+    mesh: name of the mesh that a mesh light makes glow; tints: whether the light's colour multiplies what its surface emits, or stands alone
     diffuse, specular: factors of what it adds by the base and by the glossy layer
     lit, shadowing: names of the meshes that it lights, and that stop its light; None means all
     """
@@ -190,9 +193,11 @@ class Light:
     angle: float = 0.0
     shaping: Shaping = field(default_factory=Shaping)
     shadow: Shadow = field(default_factory=Shadow)
-    panorama: Texture | None = None
+    stretch: np.ndarray | None = None
+    picture: Texture | None = None
     rotation: float = 0.0
     mesh: str = ""
+    tints: bool = True
     on: bool = True
     solo: bool = False
     seen_by_camera: bool = True

@@ -3,12 +3,11 @@
 import numpy as np
 
 from ..kernel import kernel
-from ..lights.emitters import FAR
 from ..shadows.traced import MOST_LAYERS
 from ..trace.sampler import sample_1d
 from ..trace.traverse import NO_HIT, closest_hit
 from ..vector import add, row3, scale
-from .arrays import FLAGS, PANE, SEE_THROUGH, TINT
+from .arrays import FAR, FLAGS, PANE, SEE_THROUGH, TINT
 from .surface_at import passing_at
 
 # How a ray meets a surface: as opaque, as glass or pane, or not at all, passing a tinted pane.

@@ -81,6 +81,8 @@ def _light_problem(light: Light) -> str:
         return "has a place or a size that is not finite, or too large"
     if not _within(2.0, light.frame) or min(math.hypot(*row) for row in np.asarray(light.frame, float).tolist()) < 0.5:
         return "has a transform that can't be used"
+    if light.stretch is not None and not (_within(1e6, light.stretch) and abs(np.linalg.det(light.stretch)) > 1e-12):
+        return "has a transform that can't be used"
     # By logarithms: two to the power of an exposure may be beyond all numbers.
     strength = [abs(float(c)) for c in (*light.color, light.intensity)]
     if not _within(BRIGHTEST, strength, light.exposure, light.diffuse, light.specular, light.temperature or 0.0):
@@ -88,7 +90,7 @@ def _light_problem(light: Light) -> str:
     power = light.exposure + math.log2(max(*strength[:3], 1e-30)) + math.log2(max(strength[3], 1e-30))
     if power > math.log2(BRIGHTEST) or light.exposure < -200.0:
         return "has an exposure that is too large"
-    if not _within(1e6, light.angle, light.rotation, shape.cone_angle, shape.cone_softness, shape.focus, shape.focus_tint):
+    if not _within(1e6, light.angle, light.rotation, shape.cone_angle, shape.cone_softness, shape.focus, shape.focus_tint, shape.profile_scale):
         return "has angles that are not finite, or too large"
     if shape.profile is not None and not _profile_is_sound(shape.profile):
         return "has a photometric profile with numbers that are not finite, or below zero"

@@ -64,7 +64,8 @@ def _mix(array, triangle, first, b1, b2):
 
 
 @kernel
-def _corners(scene, triangle):
+def corners_of(scene, triangle):
+    """The three corners of a triangle, float64."""
     v = scene.vertices
     return (
         (np.float64(v[triangle, 0]), np.float64(v[triangle, 1]), np.float64(v[triangle, 2])),
@@ -115,7 +116,7 @@ def passing_at(scene, triangle, b1, b2, d):
     if kind == CUT_OUT:
         return 1.0 - opacity, 0.0
     if kind == PANE:
-        v0, v1, v2 = _corners(scene, triangle)
+        v0, v1, v2 = corners_of(scene, triangle)
         cos = abs(dot(normalize(cross(subtract(v1, v0), subtract(v2, v0))), d))
         reflected = pane_reflects(cos, scene.surfaces[row, IOR])
         return (1.0 - opacity) * (1.0 - reflected), (1.0 - opacity) * reflected
@@ -136,7 +137,7 @@ def surface_at(scene, triangle, b1, b2, d):
     x = _mix(scene.vertices, triangle, 0, b1, b2)
     y = _mix(scene.vertices, triangle, 1, b1, b2)
     z = _mix(scene.vertices, triangle, 2, b1, b2)
-    v0, v1, v2 = _corners(scene, triangle)
+    v0, v1, v2 = corners_of(scene, triangle)
     geometric = normalize(cross(subtract(v1, v0), subtract(v2, v0)))
     front = dot(geometric, d) < 0.0
     if not front:
@@ -183,7 +184,7 @@ def _mapped_normal(scene, row, triangle, normal, front, s, t):
     x = look_up(scene.textures, scene.texels, texture, 0, s, t)
     y = look_up(scene.textures, scene.texels, texture, 1, s, t)
     z = look_up(scene.textures, scene.texels, texture, 2, s, t)
-    v0, v1, v2 = _corners(scene, triangle)
+    v0, v1, v2 = corners_of(scene, triangle)
     uv = scene.uvs
     s0, t0 = np.float64(uv[triangle, 0]), np.float64(uv[triangle, 1])
     s1, t1 = np.float64(uv[triangle, 2]) - s0, np.float64(uv[triangle, 3]) - t0

@@ -1,11 +1,13 @@
 """Traced shadows: a ray to the light, dimmed by every cut-out surface and tinted by every pane on its way."""
 
+import math
+
 from ..kernel import kernel
-from ..scene.arrays import BY_SHADOW, FLAGS, LINKS, SEE_THROUGH, TINT
+from ..scene.arrays import BY_SHADOW, FLAGS, SEE_THROUGH, TINT, is_linked
 from ..scene.arrays import PANE as PANE_SURFACE
-from ..scene.surface_at import passing_at
+from ..scene.surface_at import corners_of, passing_at
 from ..trace.traverse import NO_HIT, any_hit, closest_hit
-from ..vector import add, multiply, row3, scale
+from ..vector import add, cross, dot, multiply, row3, scale, subtract
 from .way import ShadowWay
 
 TRACED = 1
@@ -23,9 +25,9 @@ MOST_LAYERS = 64
 
 @kernel
 def stops(scene, triangle, link):
-    """Whether a triangle's object casts shadows at all, and for the light whose link bit is `link` (-1: any)."""
+    """Whether a triangle's object casts shadows at all, and for the light whose link is `link` (-1: any)."""
     row = scene.object_of[triangle]
-    return scene.objects[row, FLAGS] & BY_SHADOW != 0 and (link < 0 or (scene.objects[row, LINKS] >> link) & 1 != 0)
+    return scene.objects[row, FLAGS] & BY_SHADOW != 0 and is_linked(scene, row, link)
 
 
 @kernel
@@ -39,20 +41,36 @@ def passing_colour(scene, triangle, b1, b2, d):
 
 
 @kernel
-def visibility(scene, stack, link, p, d, distance):
-    """Share of light that passes from `p` along unit `d` over `distance` metres, as a colour. `link` is the bit of the
-    objects that stop this light, -1 for all. Solid glass stops it: what it bends is found by chance."""
-    # A little short, or a light that is a mesh would be hidden by itself.
-    reach = distance * (1.0 - 1e-6) - scene.offset
+def _is_end(scene, target, hit, t, length, d):
+    """Whether a hit at distance `t` is the end of a ray of `length` to a point of triangle `target`: that triangle, or a part of the same
+    light that meets it there."""
+    if hit == target:
+        return True
+    if scene.light_of[hit] != scene.light_of[target]:
+        return False
+    a, b, c = corners_of(scene, target)
+    crossed = cross(subtract(b, a), subtract(c, a))
+    # Hits are off by a few roundings across the surface, and by more along a ray that grazes it.
+    facing = abs(dot(crossed, d)) / max(math.sqrt(dot(crossed, crossed)), 1e-300)
+    return (length - t) * facing <= scene.offset
+
+
+@kernel
+def visibility(scene, stack, link, p, d, distance, target):
+    """Share of light that passes from `p` along unit `d` over `distance` metres, as a colour. `link` is the group of
+    objects that stop this light, -1 for all; `target` the triangle at which the ray ends, or NO_HIT. Solid glass stops it: what it bends is
+    found by chance."""
+    aimed = target != NO_HIT
+    reach = distance * (1.0 + 1e-5) + scene.offset if aimed else distance * (1.0 - 1e-6) - scene.offset
     if reach <= 0.0:
         return ALL
-    if not scene.see_through and not scene.filtered and link < 0:
+    if not scene.see_through and not scene.filtered and link < 0 and not aimed:
         return NONE if any_hit(scene.bvh, stack, p[0], p[1], p[2], d[0], d[1], d[2], 0.0, reach) else ALL
     passed, start = ALL, 0.0
     for _ in range(MOST_LAYERS):
         q = add(p, scale(d, start))
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, q[0], q[1], q[2], d[0], d[1], d[2], 0.0, reach - start)
-        if hit == NO_HIT:
+        if hit == NO_HIT or (aimed and _is_end(scene, target, hit, start + t, distance, d)):
             return passed
         if stops(scene, hit, link):
             if not scene.see_through:

@@ -17,9 +17,9 @@ def check(look: Look) -> list[Finding]:
     suns = [light for light in lights if light.kind == "sun"]
     found = []
     for dome in lights:
-        if dome.kind != "dome" or dome.panorama is None:
+        if dome.kind != "dome" or dome.picture is None:
             continue
-        bright = brightest(dome.panorama.texels, dome.panorama.scale)
+        bright = brightest(dome.picture.texels, dome.picture.scale)
         if bright is None:
             continue
         c, s = np.cos(np.radians(dome.rotation)), np.sin(np.radians(dome.rotation))

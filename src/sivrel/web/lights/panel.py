@@ -27,7 +27,7 @@ SENTENCES: dict[str, tuple[tuple[str, ...], ...]] = {
 """Settings of each kind of light, a sentence a group."""
 DEFAULTS: dict[str, Any] = {
     "intensity": 1.0, "exposure": 0.0, "color": "1,1,1", "temperature": 0.0, "normalize": False, "width": 1.0, "height": 1.0, "radius": 0.1,
-    "length": 1.0, "angle": 0.533, "cone_angle": 90.0, "cone_softness": 0.0, "focus": 0.0, "diffuse": 1.0, "specular": 1.0, "camera": True,
+    "length": 1.0, "angle": 0.533, "cone_angle": 180.0, "cone_softness": 0.0, "focus": 0.0, "diffuse": 1.0, "specular": 1.0, "camera": True,
     "link": "all", "shadow_link": "all", "rotation": 0.0, "latitude": 57.5, "longitude": 0.0, "moment": "2026-06-21T12:00+00:00", "turbidity": 3.0,
     "north": 0.0, "pattern": "plain", "turn": 0.0, "count": 5, "opacity": 1.0, "shadows": True, "bounced": True, "aimed": False,
 }  # fmt: skip
@@ -102,10 +102,10 @@ def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any]
         return flat.get(f"light.{name}.{field}", facts.get(field, DEFAULTS.get(field)))
 
     left_out: set[str] = set()
-    beam = float(value("cone_angle") or 0.0) < 90.0 or float(value("focus") or 0.0) > 0.0 or value("profile")
+    beam = float(value("cone_angle") or 0.0) < 180.0 or float(value("focus") or 0.0) > 0.0 or value("profile")
     if kind in ("sphere", "point", "cylinder") and not beam:
         left_out.add("towards")
-    if float(value("cone_angle") or 0.0) >= 90.0:
+    if float(value("cone_angle") or 0.0) >= 180.0:
         left_out.add("cone_softness")
     way = value("shadows.way") or ("depth_map" if mapped else "traced")
     if way != "depth_map":
