@@ -66,7 +66,9 @@ class Findings(BrowserTest):
         self.assertEqual(self.mend(found)["verdict"], "gone")
 
     def test_the_blotches_of_the_cache(self):
-        self.prove_with("keepers-kitchen", gi__seen="irradiance_cache", irradiance_cache__rays="16", sampling__max="16")
+        # Records so close together that their patches are as wide as a blotch is looked for.
+        cache = {"irradiance_cache__rays": "16", "irradiance_cache__max_spacing": "20"}
+        self.prove_with("keepers-kitchen", gi__seen="irradiance_cache", sampling__max="16", **cache)
         found = self.diagnose("blotches")
         self.assertIn(found["cause_key"], ("record rays", "cache error", "greatest spacing"))
         self.assertGreater(found["confidence"], 0.5)

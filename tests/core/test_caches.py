@@ -35,8 +35,8 @@ class Files(unittest.TestCase):
         head, _, body = whole.partition(b"\n")
         for data, part in (
             (b"PNG\r\n", "not a cache of this program"),
-            (b'{"format": "sivrel cache", "version": 1}\n', "not a cache of this program"),
-            (head.replace(b'"version": 1', b'"version": 9') + b"\n" + body, "of version 9"),
+            (b'{"format": "sivrel cache", "version": 2}\n', "not a cache of this program"),
+            (head.replace(b'"version": 2', b'"version": 9') + b"\n" + body, "of version 9"),
             (whole[:-3], "is damaged"),
             (head + b"\n" + body[:-1] + b"\x01", "is damaged"),
         ):

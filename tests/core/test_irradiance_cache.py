@@ -125,6 +125,28 @@ class Serving(unittest.TestCase):
             errors[gradient] = float(np.sqrt(np.mean((film[..., INDIRECT] / truth - 1.0) ** 2)))
         self.assertLess(errors["yes"], errors["no"])
 
+    def test_light_that_bends_is_not_too_bright(self):
+        """Between plates with a lamp, light falls off to all sides: on the tangents of far records all of it was 6 % too bright."""
+        a, h = 2.0, 1.0
+        plates = [quad((-a, -a, 0), (a, -a, 0), (a, a, 0), (-a, a, 0)), quad((-a, -a, h), (-a, a, h), (a, a, h), (a, -a, h))]
+        scene = Scene("plates", plates, [lambert(0.7)], [Light("lamp", "sphere", (1.0,) * 3, (0.0, 0.0, 0.5), radius=0.05)])
+
+        def means(count, **settings):
+            camera = looking_down(0.4, half_width=1.2)
+            return np.array([
+                render(scene, camera, (48, 32), seed=seed, limits__diffuse_bounces=32, limits__total=64, **settings)[..., INDIRECT].mean(dtype=float)
+                for seed in range(count)
+            ])  # fmt: skip
+
+        truth = means(4, sampling__max=128)
+        cached = means(
+            12, sampling__max=1, gi__seen="irradiance_cache", irradiance_cache__spacing_unit="m", irradiance_cache__min_spacing=0.02,
+            irradiance_cache__max_spacing=0.5,
+        )  # fmt: skip
+        error = np.hypot(truth.std() / 2.0, cached.std() / np.sqrt(12.0)) / truth.mean()
+        self.assertLess(error, 0.01)
+        self.assertLess(abs(cached.mean() / truth.mean() - 1.0), 0.015 + 2.0 * error)
+
     def test_cameras_that_share_it_add_to_it_and_one_of_its_own_does_not(self):
         other = replace(looking_down(height=0.5, tilt=-0.9, half_width=0.8), name="other")
         scene = replace(ROOM, cameras=[CAMERA, other])

@@ -9,14 +9,17 @@ from sivrel.core.caches import CacheFolder
 from sivrel.core.gi.importance import Importance
 from sivrel.core.gi.photon_map import DEEPEST, MOST_GATHERED, as_tree, irradiance_at, nearest_photon
 from sivrel.core.gi.photons import COLUMNS, KIND_OF_PHOTON, shoot_photons
+from sivrel.core.gi.shielding import SERVED_COLUMNS
 from sivrel.core.lights.emission import emit
+from sivrel.core.lights.targets import NO_TARGETS
 from sivrel.core.render.film import DIRECT, INDIRECT
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
 from sivrel.core.scene.pack import pack_scene
+from sivrel.core.trace.traverse import make_stack
 from tests.core.test_glass import CLEAR, slab
-from tests.scenes import box_inside, floor, lambert, looking_down, quad, render
+from tests.scenes import NOWHERE, box_inside, floor, lambert, looking_down, quad, render
 
 BOX = Scene("box", [box_inside()], [lambert(0.6, (0.25,) * 3)], [])
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
@@ -37,7 +40,7 @@ class Emission(unittest.TestCase):
     def power(self, light: Light, more=(), count=4000) -> np.ndarray:
         scene = pack_scene(Scene("e", [floor(1.0)], [lambert(0.5)], [light, *more]))
         rng = np.random.default_rng(1)
-        sent = [emit(scene, 0, (0.0, 0.0, 0.0), 2.0, *rng.random(4)) for _ in range(count)]
+        sent = [emit(scene, 0, NO_TARGETS, (0.0, 0.0, 0.0), 2.0, *rng.random(4)) for _ in range(count)]
         self.assertTrue(all(abs(np.linalg.norm(d) - 1.0) < 1e-9 for _, d, flux in sent if max(flux) > 0))
         return np.mean([flux for _, _, flux in sent], axis=0)
 
@@ -65,14 +68,61 @@ class Emission(unittest.TestCase):
         np.testing.assert_allclose(self.power(Light("l", "dome", (1.0,) * 3), [portal]), np.pi * 0.4, rtol=1e-9)
 
 
+def served(photons: np.ndarray) -> np.ndarray:
+    """Photons as the kernels get them, with nothing beside them."""
+    return np.concatenate([photons, np.zeros((len(photons), SERVED_COLUMNS - COLUMNS), np.float32)], axis=1)
+
+
+class Shielding(unittest.TestCase):
+    """A room of single sheets on a ground in full sun, which no light enters."""
+
+    def room(self):
+        a, h = 1.0, 2.0
+        ground = replace(floor(6.0), name="ground")
+        walls = [
+            quad((-a, -a, 0), (-a, a, 0), (-a, a, h), (-a, -a, h)), quad((a, a, 0), (a, -a, 0), (a, -a, h), (a, a, h)),
+            quad((-a, a, 0), (a, a, 0), (a, a, h), (-a, a, h)), quad((a, -a, 0), (-a, -a, 0), (-a, -a, h), (a, -a, h)),
+            quad((-a, -a, h), (-a, a, h), (a, a, h), (a, -a, h)),
+        ]  # fmt: skip
+        sun = Light("sun", "sun", (3.0,) * 3, frame=np.array([[0.8, 0, -0.6], [0, 1, 0], [0.6, 0, 0.8]]))
+        return Scene("room", [ground, *walls], [lambert(0.7)], [sun])
+
+    def test_no_light_comes_through_single_sheets(self):
+        camera = looking_down(1.9, half_width=0.5)
+        for settings in (
+            {"gi__seen": "photon_map"}, {"gi__seen": "photon_map", "photon_map__final_gather_rays": 0},
+            {"gi__seen": "brute_force", "gi__beyond": "photon_map"},
+        ):  # fmt: skip
+            inside = {}
+            for visible in ("yes", "no"):
+                film = render(
+                    self.room(), camera, (24, 24), sampling__max=4, photon_map__count=20_000, photon_map__radius=0.4, photon_map__visible=visible,
+                    photon_map__corner_distance=0.0, **settings,
+                )  # fmt: skip
+                inside[visible] = float(film[..., INDIRECT].mean())
+            self.assertGreater(inside["no"], 0.005, settings)
+            self.assertLess(inside["yes"], 0.01 * inside["no"], settings)
+
+    def test_in_the_open_nothing_changes(self):
+        films = [
+            render(
+                Scene("open", [floor(3.0), box_inside(5.0)], [lambert(0.6)], [Light("p", "point", (3.0,) * 3, (0.0, 0.0, 2.0))]),
+                looking_down(1.0, half_width=0.3), (16, 16), sampling__max=1, gi__seen="photon_map", photon_map__count=20_000,
+                photon_map__final_gather_rays=0, photon_map__visible=visible,
+            )[..., INDIRECT]
+            for visible in ("yes", "no")
+        ]  # fmt: skip
+        np.testing.assert_array_equal(*films)
+
+
 class Tree(unittest.TestCase):
     def test_it_finds_what_a_plain_search_finds(self):
         rng = np.random.default_rng(2)
         photons = np.zeros((3000, COLUMNS), np.float32)
         photons[:, :3], photons[:, 5], photons[:, 6:9] = rng.random((3000, 3)), 1.0, rng.random((3000, 3))
         photons[::7, 3:6] = (0.0, 0.0, -1.0)
-        (tree, axes), near = as_tree(photons), working_memory()
-        self.assertEqual(sorted(map(tuple, tree.tolist())), sorted(map(tuple, photons.tolist())))
+        (tree, axes), near = as_tree(served(photons)), working_memory()
+        self.assertEqual(sorted(map(tuple, tree.tolist())), sorted(map(tuple, served(photons).tolist())))
         facing = photons[:, 5] > 0.5
         for p in rng.random((40, 3)):
             distance = np.linalg.norm(photons[:, :3] - p, axis=1)
@@ -82,17 +132,18 @@ class Tree(unittest.TestCase):
                 full = len(nearest) == gathered
                 r = distance[nearest[-1]] if full else radius
                 expected = photons[nearest[:-1] if full else nearest, 6:9].astype(float).sum(axis=0) / (np.pi * r * r)
-                np.testing.assert_allclose(irradiance_at(tree, axes, near, tuple(p), UP, gathered, radius, 0.5), expected, rtol=1e-4)
+                light = irradiance_at(NOWHERE, make_stack(), tree, axes, near, tuple(p), UP, gathered, radius, 0.5)
+                np.testing.assert_allclose(light, expected, rtol=1e-4)
             first = np.argmin(np.where(facing, distance, 9.0))
-            found = nearest_photon(tree, axes, near, tuple(p), UP, 0.5, 0.5)
-            np.testing.assert_array_equal(tree[found], photons[first])
+            found = nearest_photon(NOWHERE, make_stack(), tree, axes, near, tuple(p), UP, 0.5, 0.5)
+            np.testing.assert_array_equal(tree[found, :COLUMNS], photons[first])
 
     def test_an_even_field_of_photons_is_an_even_irradiance(self):
         rng = np.random.default_rng(3)
         photons = np.zeros((20000, COLUMNS), np.float32)
         photons[:, :2], photons[:, 5], photons[:, 6:9] = rng.random((20000, 2)), 1.0, 1.0 / 20000
-        (tree, axes), near = as_tree(photons), working_memory()
-        seen = [irradiance_at(tree, axes, near, (x, y, 0.0), UP, 50, 1.0, 0.5)[0] for x, y in rng.uniform(0.2, 0.8, (400, 2))]
+        (tree, axes), near = as_tree(served(photons)), working_memory()
+        seen = [irradiance_at(NOWHERE, make_stack(), tree, axes, near, (x, y, 0.0), UP, 50, 1.0, 0.5)[0] for x, y in rng.uniform(0.2, 0.8, (400, 2))]
         self.assertAlmostEqual(float(np.mean(seen)), 1.0, delta=0.03)
         self.assertAlmostEqual(float(np.std(seen)), 1.0 / np.sqrt(50), delta=0.03)
 
@@ -149,7 +200,8 @@ class Agreement(unittest.TestCase):
         truth = render(scene, CAMERA, (16, 16), sampling__max=1024, limits__diffuse_bounces=16)[..., INDIRECT].astype(float)
 
         def error(**settings) -> float:
-            film = render(scene, CAMERA, (16, 16), sampling__max=8, gi__seen="photon_map", photon_map__final_gather_rays=0, **settings)
+            plain = {"gi__seen": "photon_map", "photon_map__final_gather_rays": 0, "photon_map__visible": "no"}
+            film = render(scene, CAMERA, (16, 16), sampling__max=8, **plain, **settings)
             return float(np.sqrt(np.mean((film[..., INDIRECT] - truth) ** 2)))
 
         # Five hundred of few photons reach far round the wall, of many they do not; gathered in equal number, both are as grainy.

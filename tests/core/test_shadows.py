@@ -181,7 +181,7 @@ class Kept(unittest.TestCase):
         for data, word in (
             (whole[:-9] + b"012345678", "damaged"),
             (b"hello\nyou", "not a cache"),
-            (whole.replace(b'"version": 1', b'"version": 9'), "version 9"),
+            (whole.replace(f'"version": {caches.VERSION}'.encode(), b'"version": 9'), "version 9"),
         ):
             with self.assertRaisesRegex(InputError, word):
                 caches.from_bytes(data, path.name)

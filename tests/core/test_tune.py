@@ -23,11 +23,11 @@ from sivrel.core.tune.error import Error, Reference, error_of, noise_of_mean, sq
 from sivrel.core.tune.facts import Facts, Motion, measure_facts, motion_between
 from sivrel.core.tune.fits import fit_power
 from sivrel.core.tune.guesses import guesses_of, shrunk
-from sivrel.core.tune.ladder import climb
+from sivrel.core.tune.ladder import Ladder, Rung, climb, judge
 from sivrel.core.tune.match import Entrant, Match, Point, rank, run_match
 from sivrel.core.tune.pilots import Pilot, curve_of
 from sivrel.core.tune.render import scattered, take
-from sivrel.core.tune.varied import varied
+from sivrel.core.tune.varied import Varied, varied
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, sky
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
@@ -61,6 +61,24 @@ class Fits(unittest.TestCase):
         self.assertAlmostEqual(float(fit_power([1.0, 4.0], [8.0, 2.0]).at(16.0)), 0.5, places=6)
         self.assertIsNone(fit_power([2.0, 2.0], [1.0, 1.1]))
         self.assertIsNone(fit_power([0.0, 1.0], [1.0, 1.1]))
+
+
+class WholeSteps(unittest.TestCase):
+    def said(self, key: str, values: tuple, noises: tuple) -> str:
+        rungs = [
+            Rung({key: value}, frame_seconds=float(k + 1), error=Error(noise, 0.0, 0.0, 1.0), seen={"last": 1.0})
+            for k, (value, noise) in enumerate(zip(values, noises, strict=True))
+        ]
+        ladder = Ladder((Varied(key, values, "the setting", ""),), (0, 0, 8, 8), 30.0, rungs)
+        judge(ladder)
+        return ladder.says
+
+    def test_a_curve_asks_for_whole_bounces(self):
+        self.assertIn("at about 13.", self.said("limits.diffuse_bounces", (1, 2, 3), (0.3, 0.3 / 2**0.5, 0.3 / 3**0.5)))
+
+    def test_nothing_is_asked_for_that_lies_below_the_rungs(self):
+        """Noise that grows with the bounces: its half lay at 0.4 of one."""
+        self.assertNotIn("By its curve", self.said("limits.diffuse_bounces", (1, 2, 4), (0.1, 0.14, 0.2)))
 
 
 class Allocation(unittest.TestCase):

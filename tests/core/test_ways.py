@@ -21,7 +21,8 @@ from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
-from tests.scenes import box_inside, floor, lambert, looking_down, quad, render, sky
+from sivrel.core.trace.traverse import make_stack
+from tests.scenes import NOWHERE, box_inside, floor, lambert, looking_down, quad, render, sky
 
 ROOT = Path(__file__).parents[2]
 GLOWING = Scene("glowing", [box_inside()], [lambert(0.6, (0.25,) * 3)], [])
@@ -60,6 +61,16 @@ class Agreement(unittest.TestCase):
                 film = render(GLOWING, CAMERA, (24, 24), **DEEP, **settings)
                 # Two standard errors of the coarsest of them, photons gathered by eighty: 3 %.
                 np.testing.assert_allclose(mean(film), indirect, rtol=0.03)
+
+    def test_bounces_are_counted_as_brute_force_counts_them(self):
+        """Of a box that glows 0.25 with albedo 0.6: the first n terms of the series, at what is seen."""
+        for bounces in (1, 2, 4):
+            indirect = 0.25 * sum(0.6**k for k in range(2, bounces + 2))
+            for seen in ("brute_force", "radiance_cache"):
+                with self.subTest(bounces=bounces, seen=seen):
+                    settings = {**DEEP, "limits__diffuse_bounces": bounces, "sampling__max": 256, "radiance_cache__cell": 0.1}
+                    film = render(GLOWING, CAMERA, (24, 24), gi__seen=seen, **settings)
+                    np.testing.assert_allclose(mean(film), indirect, rtol=0.02)
 
     def test_a_room_with_a_lamp_agrees_with_brute_force(self):
         truth = render(ROOM, CAMERA, (32, 32), **{**DEEP, "sampling__max": 1024})
@@ -142,7 +153,7 @@ class Rates(unittest.TestCase):
         for count in (20_000, 80_000, 320_000):
             map_ = self.served({"gi.seen": "photon_map", "photon_map.count": count, "photon_map.radius": 0.12, "photon_map.gather": 512})
             near = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4))
-            found = [irradiance_at(map_.points, map_.axes, near, tuple(p), (0.0, 0.0, 1.0), 512, 0.12, 0.5)[1] for p in at]
+            found = [irradiance_at(NOWHERE, make_stack(), map_.points, map_.axes, near, tuple(p), (0.0, 0.0, 1.0), 512, 0.12, 0.5)[1] for p in at]
             self.assertAlmostEqual(float(np.mean(found)), np.pi * 0.25 * 0.6 / 0.4, delta=0.06)
             spreads.append(float(np.std(found)))
         self.assertAlmostEqual(float(np.polyfit(np.log([20, 80, 320]), np.log(spreads), 1)[0]), -0.5, delta=0.15)

@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from sivrel.core.caches import Cache, to_bytes
+from sivrel.core.gi.irradiance_cache import COLUMNS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.render.recipe import settings as recipe_settings
@@ -197,7 +198,7 @@ class Forms(Hostile):
         def cache(notes: dict, records: np.ndarray) -> bytes:
             return to_bytes(Cache("irradiance cache", "slipway", {"geometry": "ab"}, {"records": records}, notes))
 
-        sound, records = {"seconds": 1.0, "count": 2, "unit": "records"}, np.ones((2, 34), np.float32)
+        sound, records = {"seconds": 1.0, "count": 2, "unit": "records"}, np.ones((2, COLUMNS), np.float32)
         bodies = {
             "wrong seconds": cache({**sound, "seconds": "long"}, records), "wrong count": cache({**sound, "count": [1]}, records),
             "wrong parts": cache({**sound, "parts": {"light a": 3}}, records), "no notes": cache({}, records),

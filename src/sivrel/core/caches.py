@@ -22,7 +22,7 @@ import numpy as np
 from .errors import InputError
 from .json_text import parse_json
 
-FORMAT, VERSION = "sivrel cache", 1
+FORMAT, VERSION = "sivrel cache", 2
 MOST_BYTES = 2 << 30
 """Of a folder of caches; the oldest go when it holds more."""
 log = logging.getLogger(__name__)

@@ -15,6 +15,7 @@ from ..settings import Group, setting
 from ..vector import scale
 from .photon_map import as_tree
 from .photons import CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
+from .shielding import SERVED_COLUMNS, SHIELDED, is_hidden, with_shielding
 from .way import Preview, Table, Way
 
 ON = {"caustics.on": ["yes"]}
@@ -23,6 +24,8 @@ GATHERED = 40
 FACING = 0.5
 """Cosine of how far the surface of a photon may be turned away."""
 MOST_BOUNCES = 16
+FEW = 0.1
+"""Share of the photons that are wanted, below which it is said that few have landed."""
 
 
 class CausticSettings(Group):
@@ -60,6 +63,13 @@ class CausticSettings(Group):
         ge=0.0,
         le=1e3,
     )
+    visible: Literal["yes", "no"] = setting(
+        "yes",
+        "caustic visibility",
+        "A caustic photon serves only what it can see: {},",
+        "Without, light leaks past thin walls, and lookups beside walls are cheaper.",
+        needs=ON,
+    )
     shrink: float = setting(
         0.667,
         "shrink",
@@ -82,7 +92,7 @@ class CausticSettings(Group):
 
 
 class Maps(NamedTuple):
-    """points float32 [n, COLUMNS] and axes uint8 [n]: the maps one after the other, each a tree; starts int64 [maps + 1]; radii float64
+    """points float32 [n, SERVED_COLUMNS] and axes uint8 [n]: the maps one after the other, each a tree; starts int64 [maps + 1]; radii float64
     [maps], in metres."""
 
     points: np.ndarray
@@ -129,7 +139,8 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
         shot += more
     if not points:
         return {"points": np.zeros((0, COLUMNS), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}, {"shot": 0}
-    return {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.array(starts)}, {"shot": shot}
+    notes = {"shot": shot, "fewest": int(np.diff(starts).min()), "wanted": wanted.count}
+    return {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.array(starts)}, notes
 
 
 def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
@@ -137,12 +148,12 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
     first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
     radii = radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1)
     notes["radius"], notes["last_radius"] = float(radii[0]), float(radii[-1])
-    return Maps(arrays["points"], arrays["axes"], starts, radii)
+    return Maps(with_shielding(job, arrays["points"], float(radii[0]), wanted.visible == "yes"), arrays["axes"], starts, radii)
 
 
 @called_kernel
-def caustics_at(maps, near, sample, p, n):
-    """Irradiance at `p` by the photons of one of the maps on surfaces that face as `n` does."""
+def caustics_at(scene, stack, maps, near, sample, p, n):
+    """Irradiance at `p` by the photons of one of the maps that are seen from there, on surfaces that face as `n` does."""
     which = sample % max(1, len(maps.radii))
     r = g = b = 0.0
     waiting, radius2 = 0, 0.0
@@ -160,7 +171,8 @@ def caustics_at(maps, near, sample, p, n):
         axis = maps.axes[middle]
         dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
         if dx * dx + dy * dy + dz * dz < radius2:
-            if n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > FACING:
+            facing = n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5]
+            if facing > FACING and not (points[middle, SHIELDED] > 0.0 and is_hidden(scene, stack, p, n, points[middle])):
                 r += np.float64(points[middle, 6])
                 g += np.float64(points[middle, 7])
                 b += np.float64(points[middle, 8])
@@ -181,6 +193,17 @@ def _preview(arrays: dict[str, np.ndarray]) -> Preview:
     return Preview(shown[:, :3], np.full(len(shown), radius / 8.0), shown[:, FLUX : FLUX + 3], "dots", shown[:, NORMAL : NORMAL + 3])
 
 
+def _says(notes: dict[str, Any]) -> str:
+    radii = f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last."
+    landed, wanted = notes.get("fewest", 0), notes.get("wanted", 0)
+    if landed >= FEW * wanted:
+        return radii
+    return (
+        f"{radii} Of {wanted:,} photons only {landed:,} landed: little light reaches glass and mirrors. Bring those that no one sees or that "
+        "throw nothing out of the shot, or make them scatter."
+    )
+
+
 WAY = Way(
     key="caustics",
     code=-1,
@@ -192,13 +215,13 @@ WAY = Way(
     question="How caustics are found",
     settings=CausticSettings,
     kind="caustic photons",
-    nothing=Maps(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0)),
+    nothing=Maps(np.zeros((0, SERVED_COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0)),
     makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe)),
     depends=("geometry", "surfaces", "lights"),
     make=_make,
     serve=_serve,
     preview=_preview,
-    says=lambda notes: f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last.",
+    says=_says,
     points=lambda arrays: (len(arrays["points"]), "photons"),
     holds={
         "points": Table(COLUMNS, places=6),

@@ -14,15 +14,18 @@ from ..kernel import called_kernel, kernel
 from ..reference import by_reference
 from ..settings import Group, setting
 from ..trace.traverse import any_hit, make_stack
-from ..vector import add, cross, dot, scale, subtract
+from ..vector import LUMINANCE, add, cross, dot, scale, subtract
 from .tree import DEEPEST, bounds_of_ranges, sort_into_tree
 from .way import INDIRECT, NOT_SERVED, Preview, Table, Way
 
 IRRADIANCE_CACHE = 4
 USED = {"gi.seen": ["irradiance_cache"]}
 # Columns of a record: where it is, the normal of its hemisphere and that of its surface; irradiance; its gradients as the point moves
-# and as it turns (red, green, blue vectors); how far light hardly changes, at least so far; the nearest thing it saw; relative error.
-POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR, COLUMNS = 0, 3, 6, 9, 12, 21, 30, 31, 32, 33, 34
+# and as it turns (red, green, blue vectors); how far light hardly changes, at least and at most so far; the nearest thing it saw; relative error; the
+# harmonic mean of the distances that it saw; the square of the gradient of its luminance, without noise and so below zero at times.
+POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR, MOST, MEAN, STEEPNESS, COLUMNS = (
+    0, 3, 6, 9, 12, 21, 30, 31, 32, 33, 34, 35, 36, 37,
+)  # fmt: skip
 
 
 class IrradianceCacheSettings(Group):
@@ -128,6 +131,11 @@ def as_records(records: np.ndarray, wanted: IrradianceCacheSettings, smoothing: 
     """What the kernels read of records float32 [n, COLUMNS]."""
     order, axes = sort_into_tree(records)
     records = np.ascontiguousarray(records[order])
+    # A gradient that is too steep for the least spacing would overshoot within it.
+    moving = records[:, MOVING : MOVING + 9].reshape(-1, 3, 3)
+    steepness = np.linalg.norm(np.einsum("kcd,c->kd", moving, LUMINANCE), axis=1) * records[:, RADIUS]
+    bright = records[:, LIGHT : LIGHT + 3] @ LUMINANCE
+    records[:, MOVING : MOVING + 9] *= np.minimum(1.0, bright / np.maximum(steepness, 1e-12))[:, None]
     error = wanted.error * (1.0 + smoothing)
     boxes = bounds_of_ranges(records, (records[:, RADIUS] * error).astype(np.float32))
     return Records(records, axes, boxes, error, wanted.corner_distance, wanted.visible == "yes", wanted.gradients == "yes")
@@ -139,10 +147,13 @@ def light_of_records(cache, scene, memory, p, surface, normal):
     `surface` and, with all detail, `normal`.
 
     A record weighs as the inverse of the change that may lie between (Ward et al. 1988, equation 4), less that at its edge, so that it
-    fades out.
+    fades out. From each record to the point the light is followed by the mean of the gradients at both ends, that at the point being the
+    mean of all that serve: exact where light bends evenly. By its own gradient alone (Ward & Heckbert 1992) every record would lie on its
+    tangent, and light that bends, as between walls, would be too bright throughout.
     """
     records, near = cache.records, memory.near
-    r = g = b = 0.0
+    light, gone, whole = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
+    red, green, blue = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
     weights, close, serving, waiting = 0.0, 0.0, 0, 0
     if len(records) > 0:
         near[0, 0], near[0, 1] = 0.0, len(records)
@@ -177,18 +188,20 @@ def light_of_records(cache, scene, memory, p, surface, normal):
         serving += 1
         if at[NEAREST] < cache.corner_distance:
             close += weight
-        red, green, blue = float(at[LIGHT]), float(at[LIGHT + 1]), float(at[LIGHT + 2])
+        here = _vector(at, LIGHT)
         if cache.moving:
-            turn = cross((float(at[NORMAL]), float(at[NORMAL + 1]), float(at[NORMAL + 2])), normal)
-            red += dot(away, _vector(at, MOVING)) + dot(turn, _vector(at, TURNING))
-            green += dot(away, _vector(at, MOVING + 3)) + dot(turn, _vector(at, TURNING + 3))
-            blue += dot(away, _vector(at, MOVING + 6)) + dot(turn, _vector(at, TURNING + 6))
-        r += weight * max(0.0, red)
-        g += weight * max(0.0, green)
-        b += weight * max(0.0, blue)
+            turn = cross(_vector(at, NORMAL), normal)
+            along = _vector(at, MOVING), _vector(at, MOVING + 3), _vector(at, MOVING + 6)
+            here = add(here, (dot(turn, _vector(at, TURNING)), dot(turn, _vector(at, TURNING + 3)), dot(turn, _vector(at, TURNING + 6))))
+            gone = add(gone, scale((dot(away, along[0]), dot(away, along[1]), dot(away, along[2])), weight))
+            red, green, blue = add(red, scale(along[0], weight)), add(green, scale(along[1], weight)), add(blue, scale(along[2], weight))
+            whole = add(whole, scale(away, weight))
+        light = add(light, scale(here, weight))
     if weights <= 0.0:
         return (0.0, 0.0, 0.0), 0.0, 0
-    return (r / weights, g / weights, b / weights), close / weights, serving
+    mean = scale(whole, 1.0 / weights)
+    light = scale(add(light, scale(add(gone, (dot(mean, red), dot(mean, green), dot(mean, blue))), 0.5)), 1.0 / weights)
+    return (max(0.0, light[0]), max(0.0, light[1]), max(0.0, light[2])), close / weights, serving
 
 
 @kernel

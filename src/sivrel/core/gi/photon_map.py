@@ -7,15 +7,18 @@ Beyond, all of them do: the irradiance is worked out once at every few photons, 
 """
 
 import math
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ..kernel import allocating_kernel, called_kernel, kernel
+from ..kernel import called_kernel, kernel
+from ..reference import by_reference
 from ..settings import Group, setting
+from ..trace.traverse import make_stack
 from ..vector import LUMINANCE, scale
 from .photons import CAUSTIC, COLUMNS, DIRECT, FLUX, KIND_OF_PHOTON, NORMAL, automatic_radius, shoot_photons
+from .shielding import SERVED_COLUMNS, SHIELDED, is_hidden, with_shielding
 from .tree import DEEPEST, push_halves, sort_into_tree
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
@@ -94,6 +97,13 @@ class PhotonMapSettings(Group):
         ge=0.0,
         le=1e4,
     )
+    visible: Literal["yes", "no"] = setting(
+        "yes",
+        "visibility",
+        "A photon serves only what it can see: {}.",
+        "Without, light leaks past thin walls, and lookups beside walls are cheaper.",
+        needs=PHOTONS,
+    )
     roughness_limit: float = setting(
         0.0,
         "roughness limit",
@@ -117,8 +127,8 @@ class PhotonMapSettings(Group):
 
 
 class Photons(NamedTuple):
-    """points float32 [n, COLUMNS], photons that have scattered, as a tree; axes uint8 [n]. sites float32 [m, COLUMNS]: irradiance by all
-    photons, in place of the flux, at some of them, as a tree; site_axes uint8 [m]. radius, corner_distance in metres."""
+    """points float32 [n, SERVED_COLUMNS], photons that have scattered, as a tree; axes uint8 [n]. sites float32 [m, SERVED_COLUMNS]:
+    irradiance by all photons, in place of the flux, at some of them, as a tree; site_axes uint8 [m]. radius, corner_distance in metres."""
 
     points: np.ndarray
     axes: np.ndarray
@@ -131,7 +141,7 @@ class Photons(NamedTuple):
     roughness_limit: float
 
 
-NO_PHOTONS = np.zeros((0, COLUMNS), np.float32)
+NO_PHOTONS = np.zeros((0, SERVED_COLUMNS), np.float32)
 
 
 def as_tree(photons: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -173,24 +183,30 @@ def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], n
     radius = wanted.radius or automatic_radius(scattered, wanted.gather)
     cos = math.cos(math.radians(wanted.normal_tolerance))
     notes["radius"] = radius
-    points, axes = as_tree(scattered)
+    served = with_shielding(job, photons, radius, wanted.visible == "yes")
+    points, axes = as_tree(served[photons[:, KIND_OF_PHOTON] != DIRECT])
     sites, site_axes = (NO_PHOTONS, axes[:0])
     if job.looked_up_beyond("photon_map"):
-        every, every_axes = as_tree(photons)
-        sites = photons[:: max(SITE_EVERY, len(photons) // MOST_SITES)].copy()
-        job.shared_out(lambda part: _gather_at(part, every, every_axes, wanted.gather, radius, cos), sites)
+        every, every_axes = as_tree(served)
+        sites = served[:: max(SITE_EVERY, len(photons) // MOST_SITES)].copy()
+        job.shared_out(
+            lambda part: _gather_at(
+                job.arrays, make_stack(), np.empty((MOST_GATHERED + 2 * DEEPEST, 4)), part, every, every_axes, wanted.gather, radius, cos
+            ),
+            sites,
+        )  # fmt: skip
         sites, site_axes = as_tree(sites)
     return Photons(points, axes, sites, site_axes, radius, wanted.gather, cos, wanted.corner_distance, wanted.roughness_limit)
 
 
-@allocating_kernel
-def _gather_at(sites, points, axes, gathered, radius, cos_tolerance):
+@called_kernel
+def _gather_at(scene_arrays, stack, near, sites, points, axes, gathered, radius, cos_tolerance):
     """Put the irradiance at each site in place of its flux."""
-    near = np.empty((MOST_GATHERED + 2 * DEEPEST, 4))
+    scene = by_reference(scene_arrays)
     for k in range(len(sites)):
         p = (float(sites[k, 0]), float(sites[k, 1]), float(sites[k, 2]))
         n = (float(sites[k, 3]), float(sites[k, 4]), float(sites[k, 5]))
-        light = irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance)
+        light = irradiance_at(scene, stack, points, axes, near, p, n, gathered, radius, cos_tolerance)
         for c in range(3):
             sites[k, FLUX + c] = light[c]
 
@@ -202,13 +218,16 @@ def _lookup(prepared, scene, memory, spot):
         p, n = spot.position, spot.geometric_normal
         site = -1
         if not spot.seen and len(prepared.sites) > 0:
-            site = nearest_photon(prepared.sites, prepared.site_axes, memory.near, p, n, prepared.radius, prepared.cos_tolerance)
+            site = nearest_photon(
+                scene, memory.stack, prepared.sites, prepared.site_axes, memory.near, p, n, prepared.radius, prepared.cos_tolerance
+            )
         if site >= 0:
             at = prepared.sites[site]
             light, found = (float(at[FLUX]), float(at[FLUX + 1]), float(at[FLUX + 2])), WHOLE
         elif spot.seen or len(prepared.sites) == 0:
             light = irradiance_at(
-                prepared.points, prepared.axes, memory.near, p, n, prepared.gathered, prepared.radius, prepared.cos_tolerance,
+                scene, memory.stack, prepared.points, prepared.axes, memory.near, p, n, prepared.gathered, prepared.radius,
+                prepared.cos_tolerance,
             )  # fmt: skip
             found = INDIRECT
     return light, found
@@ -247,8 +266,8 @@ WAY = Way(
 
 
 @called_kernel
-def irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance):
-    """Irradiance by the photons nearest to `p` on surfaces that face as `n` does: the `gathered` nearest within `radius` metres.
+def irradiance_at(scene, stack, points, axes, near, p, n, gathered, radius, cos_tolerance):
+    """Irradiance by the photons nearest to `p`, seen from there, on surfaces that face as `n` does: the `gathered` nearest within `radius` metres.
 
     `near` is working memory float64 [MOST_GATHERED + 2 * DEEPEST, 4]. Of a full gather the farthest photon only sets the radius, so that the
     estimate is right on average (Jensen 1996 counts it too).
@@ -268,7 +287,7 @@ def irradiance_at(points, axes, near, p, n, gathered, radius, cos_tolerance):
         dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
         d2 = dx * dx + dy * dy + dz * dz
         facing = n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5]
-        if d2 < reach2 and facing > cos_tolerance:
+        if d2 < reach2 and facing > cos_tolerance and not (points[middle, SHIELDED] > 0.0 and is_hidden(scene, stack, p, n, points[middle])):
             # A heap with the farthest on top: near[k] holds squared distance and number.
             k = found
             if found < gathered:
@@ -309,8 +328,8 @@ def _sift_hole_down(near, found):
 
 
 @called_kernel
-def nearest_photon(points, axes, near, p, n, radius, cos_tolerance):
-    """The photon nearest to `p` on surfaces that face as `n` does, within `radius` metres; -1 for none."""
+def nearest_photon(scene, stack, points, axes, near, p, n, radius, cos_tolerance):
+    """The photon nearest to `p`, seen from there, on surfaces that face as `n` does, within `radius` metres; -1 for none."""
     best, reach2 = -1, radius * radius
     waiting = 0
     if len(points) > 0:
@@ -325,7 +344,8 @@ def nearest_photon(points, axes, near, p, n, radius, cos_tolerance):
         axis = axes[middle]
         dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
         d2 = dx * dx + dy * dy + dz * dz
-        if d2 < reach2 and n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > cos_tolerance:
+        facing = n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5]
+        if d2 < reach2 and facing > cos_tolerance and not (points[middle, SHIELDED] > 0.0 and is_hidden(scene, stack, p, n, points[middle])):
             best, reach2 = middle, d2
         along = dx if axis == 0 else dy if axis == 1 else dz
         push_halves(near, waiting, low, middle, high, along)

@@ -13,9 +13,30 @@ from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel
 from ..lights.emission import emit, emit_from_triangle
-from ..lights.mesh_emitter import emitter_table
+from ..lights.mesh_emitter import areas_of, glow_of
+from ..lights.targets import NO_TARGETS, targets_of
 from ..reference import by_reference
-from ..scene.arrays import BY_BOUNCED, FLAGS, GLOWS, KIND, LINKS, LIT, MESH, NO_LIGHT, SHADOWING, TINT, SceneArrays
+from ..scene.arrays import BASE as BASE_COLOUR
+from ..scene.arrays import (
+    BASE_MAP,
+    BY_BOUNCED,
+    FLAGS,
+    GLOWS,
+    IOR,
+    KIND,
+    LIT,
+    MESH,
+    METALLIC,
+    METALLIC_MAP,
+    NO_LIGHT,
+    OPACITY,
+    OPACITY_MAP,
+    SEE_THROUGH,
+    SHADOWING,
+    TINT,
+    SceneArrays,
+    is_linked,
+)
 from ..scene.next_surface import TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
@@ -36,6 +57,7 @@ PLACES, TURNS = 16, 3
 STRATA = PLACES**2 * TURNS**2
 """Strata of the four random numbers of a light: so many a side for its place and for its direction."""
 PILOTS, BY_POWER, LEAST_EACH = 1 << 18, 0.3, 0.03
+WHOLLY_METAL = 0.99
 MOST_A_LANDING = 64
 """Photons that are shot at most for each that is wanted: where hardly one lands, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
@@ -45,7 +67,7 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @called_kernel
-def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radius, offset, bounces, mode, triangles, densities, until,
+def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, centre, radius, offset, bounces, mode, triangles, densities, until,
            importance, kept, fluxes, mattering):  # fmt: skip
     """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with so
     much of its flux, float64 [count].
@@ -66,9 +88,9 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
         u2, v2 = (turn // TURNS + u2) / TURNS, (turn % TURNS + v2) / TURNS
         if light == GLOWING:
             at = min(np.searchsorted(until, sample_1d(key, number, CHOICE)), len(triangles) - 1)
-            origin, d, flux = emit_from_triangle(scene, triangles[at], densities[at], u1, v1, u2, v2)
+            origin, d, flux = emit_from_triangle(scene, triangles[at], densities[at], targets, u1, v1, u2, v2)
         else:
-            origin, d, flux = emit(scene, light, centre, radius, u1, v1, u2, v2)
+            origin, d, flux = emit(scene, light, targets, centre, radius, u1, v1, u2, v2)
         fluxes[k] = luminance(flux)
         if fluxes[k] <= 0.0:
             continue
@@ -92,7 +114,7 @@ def _shoot(scene_arrays, stack, light, first, strata, weights, key, centre, radi
                 continue
             if scattered == 0 and light != GLOWING:
                 lit = int(scene.lights[light, LIT])
-                if lit >= 0 and (scene.objects[row, LINKS] >> lit) & 1 == 0:
+                if not is_linked(scene, row, lit):
                     break  # a light that does not light this object brings no bounce from it
             point = surface_at(scene, hit, b1, b2, d)
             x, y = frame(point.normal)
@@ -147,6 +169,7 @@ def shoot_photons(
     allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `progress(share)` may stop it by
     returning False. For `mode` see _shoot. More are shot, each with less flux, to
     where light matters."""
+    targets = targets_of(scene.vertices[turns_light(scene)].reshape(-1, 3, 3).astype(float)) if mode == CAUSTICS else NO_TARGETS
     corners = scene.vertices.reshape(-1, 3).astype(float)
     low, high = corners.min(axis=0), corners.max(axis=0)
     centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
@@ -162,7 +185,7 @@ def shoot_photons(
     def shoot(k: int, first: int, strata: np.ndarray, weights: np.ndarray, room: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         kept, fluxes, mattering = np.empty((room, COLUMNS), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
         landed = _shoot(
-            scene, make_stack(), sources[k], first, strata, weights, keys[k], centre, radius, offset, bounces, mode, glow.triangles,
+            scene, make_stack(), sources[k], targets, first, strata, weights, keys[k], centre, radius, offset, bounces, mode, glow.triangles,
             glow.densities, glow.until, importance, kept, fluxes, mattering,
         )  # fmt: skip
         return kept[:landed].copy(), fluxes, mattering
@@ -210,6 +233,15 @@ def shoot_photons(
     return photons, rounds * ROUND
 
 
+def turns_light(scene: SceneArrays) -> np.ndarray:
+    """bool [triangles]: which of them may turn light without scattering it: glass, panes, metals, and what is black beneath its gloss."""
+    surfaces = scene.surfaces
+    clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
+    black = (surfaces[:, BASE_COLOUR : BASE_COLOUR + 3].max(axis=1) <= 0.0) & (surfaces[:, BASE_MAP] < 0) & (surfaces[:, IOR] != 1.0)
+    turns: np.ndarray = (clear | (surfaces[:, METALLIC] > WHOLLY_METAL) | (surfaces[:, METALLIC_MAP] >= 0) | black)[scene.surface_of]
+    return turns
+
+
 def _by_margins(values: np.ndarray) -> np.ndarray:
     """Values [lights, places, turns] as the product of their means over turns and over places, light by light."""
     whole = values.sum(axis=(1, 2), keepdims=True)
@@ -229,14 +261,16 @@ class _Glow:
     """All triangles that glow, whether they are aimed at or not, as one emitter."""
 
     def __init__(self, scene: SceneArrays) -> None:
-        numbers, _, _, density, _ = emitter_table(scene, 0, len(scene.vertices))
-        numbers = np.asarray(numbers, np.int64)
         # What is switched off, or not soloed, does not shine.
-        shines = (scene.objects[scene.object_of[numbers], FLAGS] & GLOWS != 0) | (scene.light_of[numbers] != NO_LIGHT)
-        corners = scene.vertices[numbers[shines]].reshape(-1, 3, 3).astype(float)
-        areas = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-        chance = areas * density[shines]
-        whole = float(chance.sum())
-        self.triangles = numbers[shines]
-        self.densities = density[shines].astype(float) / max(whole, 1e-30)
-        self.until = np.cumsum(chance) / max(whole, 1e-30)
+        shines = (scene.objects[scene.object_of, FLAGS] & GLOWS != 0) | (scene.light_of != NO_LIGHT)
+        numbers = np.flatnonzero(shines)
+        glow = np.zeros(len(numbers))
+        for light in np.unique(scene.light_of[numbers]):
+            own = scene.light_of[numbers] == light
+            glow[own] = glow_of(scene, numbers[own], None if light == NO_LIGHT else scene.lights[light])
+        power = areas_of(scene, numbers) * glow
+        numbers, glow, power = numbers[power > 0.0], glow[power > 0.0], power[power > 0.0]
+        whole = max(float(power.sum()), 1e-30)
+        self.triangles = numbers.astype(np.int64)
+        self.densities = glow / whole
+        self.until = np.cumsum(power) / whole

@@ -172,13 +172,17 @@ def _cell_numbers(samples: np.ndarray, size: float) -> np.ndarray:
 
 
 def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
-    """float64 [n, 12] of the points where short paths from the camera end: position, normal, irradiance bounced, and of all."""
+    """float64 [n, 12] of the points where short paths from the camera end: position, normal, irradiance bounced, and of all.
+
+    Light that has bounced is asked for at what is seen, where the paths of the recipe's bounces begin; that of all, a bounce later.
+    """
+    seen = job.recipe.gi.seen == "radiance_cache"
     width, height = job.frame.width, job.frame.height
     count = max(64, round(wanted.paths * width * height))
     random = np.random.default_rng([job.frame.seed, seed])
     origins, d = job.rays_through(random.random(count) * width, random.random(count) * height)
     first = job.points_along(origins, d)
-    points = [first] if job.recipe.gi.seen == "radiance_cache" else []
+    points = [first] if seen else []
     out = cosine_directions(first.surfaces, random)
     points.append(job.points_along(first.positions + first.surfaces * 2.0 * job.offset, out))
     p, n = np.concatenate([part.positions for part in points]), np.concatenate([part.surfaces for part in points])
@@ -188,11 +192,14 @@ def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
     for start in range(0, len(p), 1 << 16):
         part = slice(start, start + (1 << 16))
         light, reflected = job.look_at(p[part], n[part], "brute_force")
-        direct, _ = job.look_at(p[part], n[part], "off", again=True)
+        bounced = np.zeros_like(light)
+        if seen:
+            deeper, _ = job.look_at(p[part], n[part], "brute_force", again=True, more_bounces=1)
+            bounced = deeper - job.look_at(p[part], n[part], "off", again=True)[0]
         # Black things tell nothing of the light that reaches them.
         kept[part] = reflected.min(axis=1) > LEAST_REFLECTED
         share = math.pi / np.maximum(reflected, LEAST_REFLECTED)
-        samples[part, 6:9], samples[part, 9:12] = (light - direct) * share, light * share
+        samples[part, 6:9], samples[part, 9:12] = bounced * share, light * share
         job.tell(min(1.0, (start + (1 << 16)) / len(p)))
     return samples[kept]
 

@@ -18,11 +18,14 @@ from .irradiance_cache import (
     ERROR,
     LEAST,
     LIGHT,
+    MEAN,
+    MOST,
     MOVING,
     NEAREST,
     NORMAL,
     POSITION,
     RADIUS,
+    STEEPNESS,
     SURFACE,
     TURNING,
     IrradianceCacheSettings,
@@ -32,6 +35,8 @@ from .irradiance_cache import (
 
 COARSEST = 64
 """Pixels between the points of the first pass; every pass halves them."""
+NEIGHBOURS, ALIKE = 8, 0.8
+"""Records about one that limit how far it serves; those whose normals are alike by this cosine say how fast its light changes."""
 MOST_RAYS = 1 << 19
 """Rays that are held at once."""
 
@@ -61,7 +66,7 @@ def _look_about(
 ) -> np.ndarray:
     """Records float32 [k, COLUMNS] at points float64 [k, 3]; `pixels` float64 [k]: size in metres of a pixel there."""
     rings = max(2, round(math.sqrt(wanted.rays / math.pi)))
-    slices = max(4, round(wanted.rays / rings))
+    slices = max(4, 2 * round(wanted.rays / rings / 2.0))
     each = rings * slices
     made = []
     for start in range(0, len(p), max(1, MOST_RAYS // each)):
@@ -88,25 +93,20 @@ def _records(
     e = math.pi * light.mean(axis=(1, 2))
     bright = light @ LUMINANCE
     spread = math.pi * bright.std(axis=(1, 2)) / math.sqrt(rings * slices)
-    mean = 1.0 / np.maximum((1.0 / distance).mean(axis=(1, 2)), 1e-9)
     records = np.zeros((k, COLUMNS), np.float32)
     records[:, POSITION : POSITION + 3], records[:, NORMAL : NORMAL + 3], records[:, SURFACE : SURFACE + 3] = p, n, surface
     records[:, LIGHT : LIGHT + 3] = e
-    records[:, NEAREST] = distance.min(axis=(1, 2))
-    bright_e = np.maximum(e @ LUMINANCE, 1e-9)
-    records[:, ERROR] = spread / bright_e
+    records[:, NEAREST], records[:, MEAN] = distance.min(axis=(1, 2)), 1.0 / np.maximum((1.0 / distance).mean(axis=(1, 2)), 1e-9)
+    records[:, ERROR] = spread / np.maximum(e @ LUMINANCE, 1e-9)
     moving, turning = gradients(light, distance, x, y)
-    # No farther than until the light would have changed by itself (Křivánek et al. 2006, section 4).
-    steepness = np.linalg.norm(np.einsum("kcd,c->kd", moving, LUMINANCE), axis=1)
-    radius = np.minimum(mean, bright_e / np.maximum(steepness, 1e-12))
+    # Of two halves of the rays the noise is independent, and their product has none on average.
+    halves = [gradients(light[:, :, half::2], distance[:, :, half::2], x, y)[0] for half in (0, 1)]
+    records[:, STEEPNESS] = np.einsum("kcd,c,ked,e->k", halves[0], LUMINANCE, halves[1], LUMINANCE)
     unit = pixels if wanted.spacing_unit == "px" else np.ones(k)
     records[:, LEAST] = wanted.min_spacing * unit / wanted.error
-    radius = np.clip(radius, records[:, LEAST], np.maximum(wanted.max_spacing * unit / wanted.error, records[:, LEAST]))
-    # A gradient that was too steep for the least spacing would overshoot within it.
-    moving *= np.minimum(1.0, bright_e / np.maximum(steepness * radius, 1e-12))[:, None, None]
+    records[:, MOST] = np.maximum(wanted.max_spacing * unit / wanted.error, records[:, LEAST])
     records[:, MOVING : MOVING + 9] = moving.reshape(k, 9)
     records[:, TURNING : TURNING + 9] = turning.reshape(k, 9)
-    records[:, RADIUS] = radius
     return records
 
 
@@ -142,14 +142,26 @@ def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndar
 
 
 def _with_radii(records: np.ndarray) -> np.ndarray:
-    """Let no record serve farther than one beside it does, by more than they are apart (Křivánek et al. 2006, section 5)."""
+    """Give each record the radius in which it serves: the harmonic mean of what it saw, limited by how fast the light changes about it, and
+    by the records about it (Křivánek et al. 2006, sections 4 and 5).
+
+    How fast light changes is asked of a record's neighbours, not of its own rays: a record that missed a bright spot looks flat. If it
+    served the farther for that, the picture would be too dark.
+    """
     tree = cKDTree(records[:, :3].astype(float))
-    radii = records[:, RADIUS].astype(float)
-    distances, near = tree.query(records[:, :3].astype(float), k=min(9, len(records)))
-    if near.ndim == 1:
-        return records
+    distances, near = tree.query(records[:, :3].astype(float), k=min(1 + NEIGHBOURS, len(records)))
+    distances, near = distances.reshape(len(records), -1), near.reshape(len(records), -1)
+    bright = np.maximum(records[:, LIGHT : LIGHT + 3] @ LUMINANCE, 1e-9).astype(float)
+    normals = records[:, NORMAL : NORMAL + 3].astype(float)
+    alike = np.einsum("kc,kjc->kj", normals, normals[near]) > ALIKE
+    alike[near == np.arange(len(records))[:, None]] = False
+    alone = ~alike.any(axis=1)
+    alike[alone, 0] = True
+    number = alike.sum(axis=1)
+    steepness = np.sqrt(np.maximum((records[:, STEEPNESS].astype(float)[near] * alike).sum(axis=1) / number, 1e-24))
+    about = (bright[near] * alike).sum(axis=1) / number / steepness
+    radii = np.clip(np.minimum(records[:, MEAN], about), records[:, LEAST], records[:, MOST]).astype(float)
     for _ in range(3):
-        bound = (radii[near] + distances).min(axis=1)
-        radii = np.minimum(radii, bound)
+        radii = np.minimum(radii, (radii[near] + distances).min(axis=1))
     records[:, RADIUS] = np.maximum(records[:, LEAST], radii)
     return records

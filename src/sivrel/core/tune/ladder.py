@@ -4,6 +4,7 @@ Each rung is rendered twice with seeds of its own, so that noise is told from bi
 """
 
 import itertools
+import math
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
@@ -20,7 +21,7 @@ from ..scene.edits import apart, is_edit
 from .error import Error, Reference, error_of, reference
 from .fits import Fit, fit_power
 from .render import take
-from .varied import Varied, varied
+from .varied import LARGER_IS_CHEAPER, Varied, varied
 
 SEEN_SHARE = 0.005
 """Share of a region that has to look different for a difference to count as seen."""
@@ -218,12 +219,22 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
     text = f"The last rung still looks different from those before it {distance}; add rungs {beyond}."
     fit = ladder.fits.get("variance")
     if fit is not None and dearest.error.noise > 0.0:
-        wanted = fit.reaches(dearest.error.noise**2 / 4.0)
-        if wanted is not None and 0.0 < wanted < 1e9:
+        wanted = _dearer(ladder.varied[0], dearest, fit.reaches(dearest.error.noise**2 / 4.0))
+        if wanted is not None:
             text += f" By its curve noise falls to {dearest.error.noise / 2.0:.1%} at about {wanted:.3g}."
         elif fit.floor > 0.5 * dearest.error.noise**2:
             text += f" Its noise stays at {fit.floor**0.5:.1%}: what is left comes from elsewhere."
     return text + _of_bias(dearest)
+
+
+def _dearer(chosen: Varied, dearest: Rung, wanted: float | None) -> float | None:
+    """A value that a curve asks for, in whole steps where the setting has such; None where it does not lie beyond the dearest rung."""
+    if wanted is None or not 0.0 < wanted < 1e9:
+        return None
+    cheaper_up, stands = chosen.key in LARGER_IS_CHEAPER, float(dearest.values[chosen.key])
+    if all(isinstance(value, int) for value in chosen.values):
+        wanted = float(math.floor(wanted) if cheaper_up else math.ceil(wanted))
+    return wanted if (wanted < stands if cheaper_up else wanted > stands) and wanted > 0.0 else None
 
 
 def _of_bias(rung: Rung) -> str:

@@ -1,0 +1,61 @@
+"""Whether something stands between a photon and the point that gathers it: a sheet has photons of its other room beside it.
+
+A ray for each photon that is gathered would cost more than the gathering. So each photon is asked once, when the map is served, whether
+anything rises beside it within the gather radius, and rays are spent on those alone.
+"""
+
+import math
+
+import numpy as np
+
+from ..kernel import called_kernel
+from ..reference import by_reference
+from ..trace.traverse import any_hit, make_stack
+from ..vector import add, dot, frame, scale, subtract
+from .photons import COLUMNS, NORMAL
+
+SHIELDED, SERVED_COLUMNS = COLUMNS, COLUMNS + 1
+"""Column of a photon as it is served: whether something rises beside it; and how many columns it has then."""
+FEELERS = 24
+"""Rays round a photon, so long that what lies within the radius and is a quarter as wide as it is far is felt by one of them."""
+LIFT = 0.1
+"""Rays run above the surface by this share of their length: stones of a floor and folds of a cloth do not hide each other's photons."""
+
+
+def with_shielding(job, photons: np.ndarray, radius: float, visible: bool) -> np.ndarray:
+    """Photons float32 [n, COLUMNS] with the column SHIELDED, for gathering within `radius` metres; nothing is felt unless `visible`."""
+    served = np.zeros((len(photons), SERVED_COLUMNS), np.float32)
+    served[:, :COLUMNS] = photons
+    if visible and len(photons):
+        job.shared_out(lambda part: _feel(job.arrays, make_stack(), part, radius), served)
+    return served
+
+
+@called_kernel
+def _feel(scene_arrays, stack, photons, radius):
+    """Set the column SHIELDED of some photons."""
+    scene = by_reference(scene_arrays)
+    lift, reach = 4.0 * scene.offset, radius / math.cos(math.pi / FEELERS)
+    for k in range(len(photons)):
+        n = (float(photons[k, NORMAL]), float(photons[k, NORMAL + 1]), float(photons[k, NORMAL + 2]))
+        x, y = frame(n)
+        p = (photons[k, 0] + lift * n[0], photons[k, 1] + lift * n[1], photons[k, 2] + lift * n[2])
+        for j in range(FEELERS):
+            angle = 2.0 * math.pi * (j + 0.5) / FEELERS
+            d = add(add(scale(x, math.cos(angle)), scale(y, math.sin(angle))), scale(n, LIFT))
+            if any_hit(scene.bvh, stack, p[0], p[1], p[2], d[0], d[1], d[2], 0.0, reach):
+                photons[k, SHIELDED] = 1.0
+                break
+
+
+@called_kernel
+def is_hidden(scene, stack, p, n, photon):
+    """Whether something stands between point `p` with normal `n` and a photon beside which something rises. The ray starts at the photon and
+    rises to above the point, by more where the surface bends between them: the height of the arc over the chord."""
+    its = (float(photon[NORMAL]), float(photon[NORMAL + 1]), float(photon[NORMAL + 2]))
+    at = (float(photon[0]), float(photon[1]), float(photon[2]))
+    away = subtract(p, at)
+    d2 = dot(away, away)
+    lift, rise = 4.0 * scene.offset, LIFT * math.sqrt(d2) + 0.5 * math.sqrt(d2 * max(0.0, 2.0 - 2.0 * dot(n, its)))
+    start, d = add(at, scale(its, lift + 0.5 * rise)), add(away, add(scale(n, lift + rise), scale(its, -lift - 0.5 * rise)))
+    return any_hit(scene.bvh, stack, start[0], start[1], start[2], d[0], d[1], d[2], 0.0, 1.0)
