@@ -7,7 +7,7 @@ DATA ?= $(HOME)/.local/share/sivrel
 PORT ?= 8017
 AS_ROOT := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test check fuzz torture bench bench-diagnosis bench-tune docs requirements styles clean
+.PHONY: demo test check fuzz torture bench bench-diagnosis bench-truth bench-tune docs requirements styles clean
 
 demo: $(VENV)/.run
 	$(BIN)/sivrel demo --port $(PORT) --data "$(DATA)"
@@ -40,6 +40,9 @@ bench: $(VENV)/.test
 
 bench-diagnosis: $(VENV)/.test
 	$(BIN)/python -m bench diagnosis
+
+bench-truth: $(VENV)/.test
+	$(BIN)/python -m bench truth
 
 bench-tune: $(VENV)/.test
 	$(BIN)/python -m bench tune

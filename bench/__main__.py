@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, lights, load, pages, render, survey, trace, tune, ways
+from . import agreement, diagnosis, lights, load, pages, render, survey, trace, truth, tune, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -30,8 +30,9 @@ BENCHMARKS = {
     "budget": tune.budget,
     "advice": tune.advice,
     "enough": tune.enough,
+    "truth": truth.truth,
 }
-BY_NAME_ALONE = ("diagnosis", "tune", "fits", "budget", "advice", "enough")
+BY_NAME_ALONE = ("diagnosis", "tune", "fits", "budget", "advice", "enough", "truth")
 """Benchmarks that take long, and run where they are named."""
 
 for name in sys.argv[1:] or [name for name in BENCHMARKS if name not in BY_NAME_ALONE]:
