@@ -57,7 +57,7 @@ def batches() -> list[list[str]]:
 def run_all() -> bool:
     """Run all tests, with warm kernels; what each batch says is shown when it has ended, and the sum at last."""
     warm_up()
-    total = [0, 0, 0]
+    total, failing = [0, 0, 0], list[str]()
     passed = True
 
     def of_batch(names: list[str]) -> tuple[int, str]:
@@ -70,7 +70,8 @@ def run_all() -> bool:
             print(told, flush=True)
             counts = re.findall(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", told, re.MULTILINE)
             total = [sum(column) for column in zip(total, map(int, counts[-1]), strict=True)] if counts else total
-    print(f"{total[0]} passed, {total[1]} failed, {total[2]} skipped", flush=True)
+            failing += re.findall(r"^(?:FAIL|ERROR): .*$", told, re.MULTILINE)
+    print("\n".join([*failing, f"{total[0]} passed, {total[1]} failed, {total[2]} skipped"]), flush=True)
     return passed
 
 
