@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, lights, load, pages, render, survey, trace, truth, tune, ways
+from . import agreement, diagnosis, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -31,8 +31,9 @@ BENCHMARKS = {
     "advice": tune.advice,
     "enough": tune.enough,
     "truth": truth.truth,
+    "verdict": verdicts.verdict,
 }
-BY_NAME_ALONE = ("diagnosis", "tune", "fits", "budget", "advice", "enough", "truth")
+BY_NAME_ALONE = ("diagnosis", "tune", "fits", "budget", "advice", "enough", "truth", "verdict")
 """Benchmarks that take long, and run where they are named."""
 
 for name in sys.argv[1:] or [name for name in BENCHMARKS if name not in BY_NAME_ALONE]:

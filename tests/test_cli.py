@@ -158,13 +158,17 @@ class CommandLine(unittest.TestCase):
         pictures = [self.render(f"{n}.exr", *more, run=run)[1].read_bytes() for n, (run, more) in enumerate(runs)]
         self.assertEqual(len(set(pictures)), 1)
 
-    def test_recipe_file_camera_region_and_time_limit(self):
+    def test_recipe_file_camera_and_region(self):
         (self.folder / "r.json").write_text(to_json(with_values(Recipe(), {"gi.seen": "off"})))
         told, out = self.render("r.exr", "--recipe", str(self.folder / "r.json"), "--camera", "stove", "--region", "10,10,50,40")
         self.assertEqual((told["recipe"]["gi.seen"], told["camera"]), ("off", "stove"))
         self.assertEqual(read_exr(out).beauty.shape, (30, 40, 4))
-        told, _ = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
-        self.assertFalse(told["complete"])
+
+    def test_a_time_limit_leaves_a_whole_picture(self):
+        told, out = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
+        samples = read_exr(out).passes["samples"]
+        self.assertEqual((samples.min(), told["meters"]["samples"]), (samples.max(), samples.max()))
+        self.assertLess(samples.max(), 4000)
 
     def test_finish_a_picture(self):
         _, out = self.render("f.exr", "--set", "limits.diffuse_bounces=1", shot="demo:lamp-room")

@@ -121,8 +121,12 @@ def render(args: argparse.Namespace) -> int:
     frame, (recipe, edits) = _frame(args), _recipe(args)
     if not 1 <= args.threads <= MOST_THREADS:
         raise InputError(f"{args.threads} threads can't render; give 1 to {MOST_THREADS}.")
-    if args.time_limit is not None and not args.time_limit > 0.0:
-        raise InputError(f"A time limit of {args.time_limit:g} s leaves no time; give more than 0.")
+    if args.time_limit is not None:
+        if not args.time_limit > 0.0:
+            raise InputError(f"A time limit of {args.time_limit:g} s leaves no time; give more than 0.")
+        from .core.render.recipe import with_values
+
+        recipe = with_values(recipe, {"sampling.seconds": args.time_limit})
     from .demo.shots import find_shot
 
     path = find_shot(args.shot)
@@ -136,11 +140,13 @@ def render(args: argparse.Namespace) -> int:
         _say(note)
     from .core.caches import CacheFolder
     from .core.formats.exr import write_exr
+    from .core.measure.noise import noise_in_words
+    from .core.render.even import render_even
     from .core.render.film import clock_entries, film_columns
     from .core.render.frame import Cancel, assemble, render_tiles
     from .core.render.prepare import prepare
     from .core.render.warmup import warm_up
-    from .work.finishing import found_in, make_picture, measurements
+    from .work.finishing import found_in, make_picture, measurements, noise_of
 
     progress = _Progress()
     warm_up(lambda done, total, name: progress(f"compiling kernels {done}/{total}: {name}"))
@@ -161,13 +167,16 @@ def render(args: argparse.Namespace) -> int:
         left = (time.monotonic() - ready) * (total - len(tiles)) / len(tiles)
         progress(f"rendered {len(tiles)}/{total} tiles, about {left:.0f} s left", last=len(tiles) == total)
 
-    deadline = ready + args.time_limit if args.time_limit else None
+    def on_round(samples: int) -> None:
+        progress(f"{samples} samples a pixel after {time.monotonic() - ready:.1f} of {limit:g} s", last=False)
+
     progress(f"rendering {total} tiles")
-    cancel = Cancel()
-    complete = _until_interrupted(
-        cancel,
-        lambda: render_tiles(arrays, camera, recipe, frame, on_tile, threads=args.threads, deadline=deadline, cancel=cancel, clock=clock),
-    )
+    cancel, limit = Cancel(), recipe.sampling.seconds
+    how: dict[str, Any] = {"threads": args.threads, "clock": clock, "cancel": cancel}
+    if limit > 0.0:
+        _until_interrupted(cancel, lambda: render_even(arrays, camera, recipe, frame, limit, tiles.__setitem__, on_round=on_round, **how))
+    else:
+        _until_interrupted(cancel, lambda: render_tiles(arrays, camera, recipe, frame, on_tile, **how))
     seconds = time.monotonic() - ready
     film = assemble(frame, film_columns(arrays.slots), tiles)
     picture = make_picture(film, prepared, frame, recipe, scene.name, edits, _following(path, scene, recipe, edits, args))
@@ -177,10 +186,9 @@ def render(args: argparse.Namespace) -> int:
         beside.replace(out)
     finally:
         beside.unlink(missing_ok=True)
-    noise, light, dropped = measurements(picture, film)
-    found = found_in(film, prepared, clock, picture)
-    if not complete:
-        _say(f"The time limit came first: {len(tiles)} of {total} tiles are in the picture, the rest is black.")
+    noisy = noise_of(picture, prepared)
+    noise, light, dropped = measurements(picture, film, noisy)
+    found = found_in(film, prepared, clock, picture, noisy)
     if dropped:
         _say(f"{dropped} samples were not finite numbers and were left out.")
     _print(
@@ -192,7 +200,6 @@ def render(args: argparse.Namespace) -> int:
             "size": [frame.width, frame.height],
             "region": list(frame.window),
             "seed": frame.seed,
-            "complete": complete,
             "seconds": round(seconds, 4),
             "prepare_seconds": round(ready - begun, 4),
             "noise": noise,
@@ -208,7 +215,7 @@ def render(args: argparse.Namespace) -> int:
             "passes": found["passes"],
             "version": __version__,
         },
-        lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise:.1%}" if noise is not None else ""),
+        lambda: f"{out}: {seconds:.2f} s" + (f", noise {noise_in_words(noisy)}" if noisy is not None else ""),
     )
     return 0
 
@@ -339,7 +346,7 @@ def _parser() -> argparse.ArgumentParser:
     sub.add_argument("-o", "--output", required=True, metavar="OUT.exr")
     add_view_arguments(sub)
     sub.add_argument("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="default: all cores")
-    sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="begin no tile after this time")
+    sub.add_argument("--time-limit", type=float, metavar="SECONDS", help="render the whole picture evenly, until this time is over")
     sub.add_argument("--json", action="store_true")
     sub = command("layer", layer, "Write edits of lights and objects as a USD layer over the scene, which stays as it is.")
     sub.add_argument("shot", metavar="SHOT", help="scene file, or demo:NAME")

@@ -23,7 +23,7 @@ def add_finish_arguments(sub: argparse.ArgumentParser) -> None:
 def add_compare_arguments(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("a", metavar="A.exr")
     sub.add_argument("b", metavar="B.exr")
-    sub.add_argument("--exposure", type=float, default=0.0, metavar="STOPS", help="how they are looked at (default %(default)g)")
+    sub.add_argument("--exposure", type=float, metavar="STOPS", help="how they are looked at (default: as A's camera exposes)")
     sub.add_argument("--json", action="store_true")
 
 
@@ -77,11 +77,12 @@ def compare(args: argparse.Namespace, tell: Tell) -> int:
     from .core.measure.verdict import judge
 
     a, b = read_exr(Path(args.a)), read_exr(Path(args.b))
-    verdict = judge(a, b, args.exposure)
-    difference = compare_pictures(a, b, args.exposure, verdict.visible)
+    exposure = a.exposure if args.exposure is None else args.exposure
+    verdict = judge(a, b, exposure)
+    difference = compare_pictures(a, b, exposure, verdict.visible)
     result = {
-        "a": args.a, "b": args.b, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)], "verdict": verdict.sentence,
-        "share_seen": verdict.share, "places": [place.as_dict() for place in verdict.places],
+        "a": args.a, "b": args.b, "exposure": exposure, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)],
+        "verdict": verdict.sentence, "share_seen": verdict.share, "places": [place.as_dict() for place in verdict.places],
     }  # fmt: skip
 
     def words() -> str:

@@ -29,7 +29,8 @@ def add_ladder_arguments(sub: argparse.ArgumentParser) -> None:
         help="setting and its rungs, doubled about what stands if none; twice: a grid",
     )
     add_distance_argument(sub)
-    _common(sub, 60.0, "time for all of it (default %(default)g)")
+    sub.add_argument("--strip", metavar="OUT.png", help="write the rungs side by side: a contact strip")
+    _common(sub, 60.0, "time for all of it, beyond which rungs that were not named are left out (default %(default)g)")
 
 
 def add_budget_arguments(sub: argparse.ArgumentParser) -> None:
@@ -50,9 +51,12 @@ def add_advise_arguments(sub: argparse.ArgumentParser) -> None:
 
 def ladder(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) -> int:
     """How high is high enough: one setting, or two, at several values."""
+    from .core.finish.strip import write_strip
     from .core.tune.ladder import climb, rungs_of
 
     check_distance(args.per_degree)
+    if args.strip and (not args.strip.lower().endswith(".png") or not Path(args.strip).parent.is_dir()):
+        raise InputError(f"{args.strip} can't be written: name a PNG in a folder that is there.")
     if len(args.vary) > 2:
         raise InputError("A ladder varies one setting, or two as a grid; leave the others away.")
     _some_time(args.seconds)
@@ -63,6 +67,9 @@ def ladder(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) 
         given = [v for v in values.split(",") if v.strip()] if equals else None
         chosen.append(rungs_of(stand, key.strip(), given, exposure))
     made = climb(stand, chosen, frame, exposure, _told, seconds=args.seconds, per_degree=args.per_degree)
+    if args.strip:
+        labels = [", ".join(v.shown(rung.values[v.key]) for v in made.varied) for rung in made.rungs if rung.picture is not None]
+        write_strip(Path(args.strip), [rung.picture for rung in made.rungs if rung.picture is not None], labels, exposure)
     for rung in made.rungs:
         rung.picture = None
     tell(args, {"shot": stand.scene.name, **made.as_dict()}, lambda: ladder_in_words(made))
@@ -73,6 +80,9 @@ def ladder_in_words(made: Any) -> str:
     lines = []
     for rung in made.rungs:
         name = ", ".join(v.shown(rung.values[v.key]) for v in made.varied)
+        if made.of_taste and not rung.skipped:
+            lines.append(f"{name:>16}  {rung.frame_seconds:8.3g} s a frame  light {rung.light:.4g}")
+            continue
         if rung.error is None:
             lines.append(f"{name:>16}  not rendered: {rung.skipped}")
             continue
@@ -165,6 +175,7 @@ def advice_in_words(made: Any) -> str:
     for title, way in made.ways:
         parts = f"noise {way.noise:.1%}, bias {way.bias:.1%} ± {way.spread:.1%}"
         lines.append(f"    {way.name:>34}  off {way.total:6.1%} ({parts}), caches {way.prepares:.3g} s: {title}")
+    lines += [f"    {name:>34}  not tried: {why}" for name, _, why in made.untried]
     for one in made.recipes:
         lines.append(f"{one.purpose}: {one.says}")
         for choice in one.choices:

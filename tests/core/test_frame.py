@@ -1,6 +1,5 @@
 """Tiles: the same picture however it is cut, shared out, stopped and gone on with."""
 
-import time
 import unittest
 
 import numpy as np
@@ -11,6 +10,7 @@ from sivrel.core.render.frame import Cancel, Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Camera, Light, Scene, Surface
 from sivrel.core.scene.pack import pack_scene
+from sivrel.core.work_time import work_time
 from tests.scenes import box_inside, floor, looking_down, render, sky
 
 ROOM = Scene(
@@ -56,7 +56,7 @@ class SamePicture(unittest.TestCase):
 
     def test_a_passed_deadline_begins_nothing(self):
         frame, tiles = Frame(64, 64), {}
-        done = render_tiles(pack_scene(ROOM), CAMERA, Recipe(), frame, tiles.__setitem__, deadline=time.monotonic() - 1)
+        done = render_tiles(pack_scene(ROOM), CAMERA, Recipe(), frame, tiles.__setitem__, deadline=work_time() - 1)
         self.assertFalse(done)
         self.assertEqual(tiles, {})
 

@@ -8,6 +8,7 @@ import numpy as np
 from sivrel.core.errors import InputError
 from sivrel.core.gi.elements import LEAF, cluster, element_at, halve, split_to, whole_triangles
 from sivrel.core.gi.radiosity import gloss_photons, share_arrived, solve, solve_finer
+from sivrel.core.gi.ways import SEEN as WAYS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
@@ -153,6 +154,22 @@ class Mesh(unittest.TestCase):
         self.assertLess(once, 4 * plain)
         self.assertEqual(elements({"baked.refine": 1}, refine=0), plain)
         self.assertEqual(elements({"baked.refine": 0}, refine=1), once)
+
+    def test_progress_runs_from_none_to_all_and_each_stage_says_what_it_did(self):
+        lamp = Light("lamp", "sphere", (90.0,) * 3, (0.0, 0.0, -0.8), radius=0.05)
+        scene = replace(Scene("spot", [box_inside()], [lambert(0.8)], [lamp]), cameras=[CAMERA])
+        notes = {}
+        for passes in (1, 2):
+            heard = []
+            given = {"gi.seen": "baked", "baked.max_edge": 0.5, "baked.shots": 70_000, "baked.refine": passes, "baked.contrast": 0.1}
+            ready = prepare(scene, with_values(Recipe(), given), progress=lambda what, share, heard=heard: heard.append(share) or True)
+            self.assertEqual((min(heard) >= 0.0, max(heard) <= 1.0), (True, True), heard)
+            self.assertEqual(heard, sorted(heard))
+            notes[passes] = ready.ways[0].notes
+        self.assertEqual((notes[1]["refined"], notes[2]["refined"], notes[2]["rounds"]), (1, 2, notes[1]["rounds"]))
+        self.assertEqual(notes[2]["rays"] - notes[1]["rays"], 70_000, "a second pass costs a round, not a solution")
+        self.assertGreater(notes[2]["chance"], notes[2]["chance_solved"])
+        self.assertIn("Refined in 2 passes", WAYS["baked"].says(notes[2]))
 
     def test_parts_of_elements_get_what_a_whole_solution_gives_them(self):
         lamp = Light("lamp", "sphere", (90.0,) * 3, (0.0, 0.0, -0.8), radius=0.05)

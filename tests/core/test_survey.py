@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -67,6 +68,59 @@ class PlantedFaults(unittest.TestCase):
         self.assertEqual(len(sheet.mends), 2)
         blocked = survey(ready_of(room, with_edits(Edits(), sheet.mends[1].edits))).findings
         self.assertNotIn("sheet", [f.kind for f in blocked], name)
+
+    def test_sheets_of_a_room_whose_window_is_in_view_and_all_mended_in_one_act(self):
+        room = rooms.room(305)
+        width, height, depth = room.size
+        for name, corners in {
+            "North": [(-0.1, -0.02, 0), (width + 0.1, -0.02, 0), (width + 0.1, height + 0.02, 0), (-0.1, height + 0.02, 0)],
+            "East": [(0, -0.02, depth + 0.1), (0, -0.02, -0.1), (0, height + 0.02, -0.1), (0, height + 0.02, depth + 0.1)],
+        }.items():
+            a, b, c, d = np.array(corners)
+            room.put(rooms.made(f"/Room/{name}", np.array([(a, b, c), (a, c, d)]), rooms.WALLS))
+        ground = np.array([(-60.0, -0.5, -60.0), (-60.0, -0.5, 60.0), (60.0, -0.5, 60.0), (60.0, -0.5, -60.0)])
+        room.put(rooms.made("/Ground", ground[[[0, 1, 2], [0, 2, 3]]], rooms.FLOOR))
+        room.scene.cameras[:] = [rooms.looking_at("Eye", (0.5, 1.5, depth * 0.5), (width, 1.2, depth * 0.35))]
+        found = [f for f in survey(ready_of(room)).findings if f.kind == "sheet"]
+        self.assertEqual({f.objects[0] for f in found}, {"/Room/North", "/Room/East"})
+        every = next(mend for mend in found[0].mends if mend.words.startswith("Make all 2 sheets"))
+        self.assertEqual(set(every.edits), {"object./Room/North.thickness", "object./Room/East.thickness"})
+        after = survey(ready_of(room, with_edits(Edits(), every.edits))).findings
+        self.assertNotIn("sheet", [f.kind for f in after])
+
+    def test_a_room_is_as_bright_as_its_bounced_light_makes_it(self):
+        """The dark side of a wall is lit by what bounces: no ratio of thousands in a room with a window and a lamp."""
+        room = rooms.room(303)
+        rooms.sheet(room)
+        for light in room.scene.lights:
+            if light.kind not in ("sun", "dome"):
+                room.light(light.name, on=False)
+        found = next(f for f in survey(ready_of(room)).findings if f.kind == "sheet")
+        times = found.evidence["outside_over_inside"]
+        self.assertTrue(2.0 < times < 300.0, times)
+        self.assertRegex(found.title, r"about [0-9.,]+ times")
+
+    def test_glass_that_is_not_quite_closed(self):
+        room = rooms.room(305)
+        room.scene.surfaces.append(replace(room.scene.surfaces[rooms.WOOD], name="Glass", opacity=0.0, see_through="solid"))
+        ball = rooms.ball("/Room/Ball", room.mesh("/Room/Ball").vertices.reshape(-1, 3).mean(axis=0), 0.13, len(room.scene.surfaces) - 1, 12)
+        room.put(ball)
+        self.assertEqual([f.title for f in survey(ready_of(room)).findings if f.kind == "hole"], [])
+        room.put(rooms.made(ball.name, np.delete(ball.vertices, [100, 101], axis=0), len(room.scene.surfaces) - 1))
+        found = [f for f in survey(ready_of(room)).findings if f.kind == "hole"]
+        self.assertEqual([f.objects for f in found], [["/Room/Ball"]])
+        self.assertIn("solid glass", found[0].title)
+
+    def test_light_of_glow_alone_is_light(self):
+        room = rooms.room(306)
+        room.scene.lights.clear()
+        room.scene.surfaces.append(replace(room.scene.surfaces[rooms.GLOW], name="Filament", emission=(4000.0, 3000.0, 2000.0)))
+        room.put(rooms.ball("/Room/Bulb", (room.size[0] * 0.3, 1.9, room.size[2] * 0.3), 0.004, len(room.scene.surfaces) - 1, 6))
+        kinds = [f.kind for f in survey(ready_of(room)).findings]
+        self.assertNotIn("no light", kinds)
+        self.assertIn("small glow", kinds)
+        room.scene.meshes[:] = [mesh for mesh in room.scene.meshes if mesh.name != "/Room/Bulb"]
+        self.assertIn("no light", [f.kind for f in survey(ready_of(room)).findings])
 
     def test_slats_and_cupboards_are_no_faults(self):
         room = rooms.room(403)

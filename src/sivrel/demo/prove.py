@@ -18,7 +18,7 @@ from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.scene.edits import Edits, apart, with_edits
 from ..core.scene.model import Scene
-from ..work.finishing import found_in, measurements, render_picture
+from ..work.finishing import found_in, measurements, noise_of, render_picture
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -107,7 +107,8 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
     assert rendered is not None  # nobody cancels it
     picture, film, clock = rendered
     seconds = time.monotonic() - begun
-    noise, light, dropped = measurements(picture, film)
+    noisy = noise_of(picture, ready)
+    noise, light, dropped = measurements(picture, film, noisy)
     shipped = FOR_THE_FILTER if path.stem in FILTERED else BY_SCATTERING if path.stem in IN_PARTS else SHIPPED
     for name in list(picture.passes):
         if name not in shipped and not (path.stem in WITH_LIGHTS and name.startswith(("light.", "shadow."))):
@@ -120,7 +121,7 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
         "dropped": dropped,
         "exposure": ready.camera.exposure,
         "made_on": f"a machine with {os.cpu_count()} cores",
-        "found": found_in(film, ready, clock, picture),
+        "found": found_in(film, ready, clock, picture, noisy),
     }
 
 

@@ -122,7 +122,8 @@ class Tiles:
         """Like `order`, after a crash: tiles that were kept and not yet listed are listed."""
         if not self.folder.is_dir():
             return []
-        listed = [i for i in self.order() if (self.folder / f"{i}.npy").exists()]
+        # A picture that is rendered in rounds lists a tile each time that it has got further.
+        listed = [i for i in dict.fromkeys(self.order()) if (self.folder / f"{i}.npy").exists()]
         kept = [int(f.stem) for f in self.folder.glob("[0-9]*.npy") if f.stem.isascii() and f.stem.isdecimal()]
         order = listed + sorted(set(kept) - set(listed))
         self._list(order)

@@ -7,6 +7,7 @@ from ..core.measure.cost import guess_seconds
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
+from ..core.scene.edits import to_json as edits_to_json
 from . import proofs
 from .database import transaction
 
@@ -65,7 +66,7 @@ def add_proof(
 ) -> int:  # fmt: skip
     """Keep a proof and let it wait for its render; returns its number. `guess`: seconds that it may take, by what is known of its kind; else by the
     last renders of its shot."""
-    guess = guess or guess_seconds(recipe, frame, camera, proofs.timed(db, shot_id))
+    guess = guess or guess_seconds(recipe, frame, camera, proofs.timed(db, shot_id), edits_to_json(edits))
     number = proofs.add(db, shot_id, parent_id, recipe, camera, frame, note=note, edits=edits)
     add(db, number, len(frame.tiles()), gives_way, guess)
     return number
@@ -191,10 +192,10 @@ def to_resume(db: sqlite3.Connection) -> set[str]:
     return {str(row["id"]) for row in db.execute("SELECT id FROM jobs WHERE state IN ('cancelled', 'failed')")}
 
 
-def guesses(db: sqlite3.Connection, most: int = 100) -> list[tuple[float, float]]:
+def guesses(db: sqlite3.Connection, most: int = 40) -> list[tuple[float, float]]:
     """(guess, seconds) of the last renders that were done and guessed."""
-    rows = db.execute("SELECT guess, pixel_seconds FROM jobs WHERE state = 'done' AND guess IS NOT NULL ORDER BY id DESC LIMIT ?", (most,))
-    return [(row["guess"], row["pixel_seconds"]) for row in rows]
+    rows = db.execute("SELECT guess, seconds FROM jobs WHERE state = 'done' AND guess IS NOT NULL ORDER BY id DESC LIMIT ?", (most,))
+    return [(row["guess"], row["seconds"]) for row in rows]
 
 
 def counts(db: sqlite3.Connection) -> tuple[int, int, int]:

@@ -218,13 +218,21 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
     """The last renders of a shot that were timed here, oldest first."""
     rows = db.execute(
-        """SELECT body, camera, width, height, region, seed, pixel_seconds FROM proofs JOIN recipes ON recipes.id = recipe_id
-             JOIN jobs ON jobs.proof_id = proofs.id
-           WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 ORDER BY proofs.id DESC LIMIT ?""",
+        """SELECT body, camera, width, height, region, seed, pixel_seconds, jobs.seconds AS whole, edits,
+             json_extract(meters, '$.samples') AS samples
+           FROM proofs JOIN recipes ON recipes.id = recipe_id JOIN jobs ON jobs.proof_id = proofs.id
+           WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 AND (meters IS NULL OR json_valid(meters))
+           ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
     readable = [(row, recipe) for row in reversed(rows) if (recipe := recipes.readable(row["body"])) is not None]
-    return [Timed(recipe, _frame(row), row["camera"], row["pixel_seconds"]) for row, recipe in readable]
+    return [
+        Timed(
+            recipe, _frame(row), row["camera"], row["pixel_seconds"], max(0.0, row["whole"] - row["pixel_seconds"]),
+            float(row["samples"]) if isinstance(row["samples"], int | float) else None, row["edits"],
+        )
+        for row, recipe in readable
+    ]  # fmt: skip
 
 
 def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:

@@ -5,6 +5,7 @@ from typing import Any
 from flask import Flask
 
 from ..core.gi.ways import PREPARING, WAYS
+from ..core.measure.noise import Noise, noise_in_words
 from ..core.render.recipe import Recipe, difference, settings
 from ..core.scene.edits import SETTINGS, split_key
 from ..core.scene.edits import difference as edits_difference
@@ -42,6 +43,11 @@ def seconds_against(value: float, parent: float) -> str:
 
 def percent(value: float | None) -> str:
     return "–" if value is None else f"{value * 100.0:.1f} %"
+
+
+def noise_of(proof: Proof) -> str:
+    """The noise of a proof: a percentage, or that it is not known yet."""
+    return "not known yet" if proof.noise is None and proof.meters.get("noise") else percent(proof.noise)
 
 
 def share(value: float) -> str:
@@ -122,6 +128,9 @@ def meters_in_words(proof: Proof) -> list[str]:
     if not meters:
         return []
     told = []
+    noise = Noise(**meters["noise"]) if meters.get("noise") else None
+    if noise is not None and (noise.level is None or noise.unknown > 0.01 or noise.tail > 2.0 * noise.level):
+        told.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
     if meters.get("stand_ins"):
         told.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
     told += [way_in_words(note) for note in meters.get("ways", [])]
@@ -174,6 +183,7 @@ def way_in_words(note: dict[str, Any]) -> str:
 def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
+    app.add_template_filter(noise_of)
     app.add_template_filter(share)
     app.add_template_filter(thousands)
     app.add_template_filter(shown)

@@ -14,7 +14,7 @@ from ..core.render.prepare import Files, prepare
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
-from .finishing import found_in, render_picture
+from .finishing import found_in, noise_of, render_picture
 
 
 def case_of(
@@ -41,6 +41,6 @@ def render_case(
     if rendered is None:
         return None
     now, (picture, film, clock) = time.monotonic(), rendered
-    case = case_of(picture, found_in(film, ready, clock, picture), ready.camera.exposure, now - begun, now - pixels_begun)
+    case = case_of(picture, found_in(film, ready, clock, picture, noise_of(picture, ready)), ready.camera.exposure, now - begun, now - pixels_begun)
     stand = Stand(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, cancel=cancel, ready=ready)
     return case, stand

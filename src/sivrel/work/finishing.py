@@ -13,9 +13,10 @@ from ..core.finish.view import to_bytes, to_display
 from ..core.formats.exr import Picture, read_exr, write_exr
 from ..core.measure.ledger import measure_ledger
 from ..core.measure.meters import measure_meters
-from ..core.measure.noise import LUMINANCE, noise_level
+from ..core.measure.noise import LUMINANCE, Noise, measure_noise
+from ..core.measure.unfound import unfound_variance
 from ..core.measure.verdict import judge
-from ..core.render.film import DROPPED, clock_entries, coarse_share, film_columns
+from ..core.render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
 from ..core.render.frame import Cancel, Frame, assemble, render_tiles
 from ..core.render.passes import film_passes, motion_pass
 from ..core.render.prepare import Prepared
@@ -37,7 +38,9 @@ def make_picture(
         if motion is not None:
             passes["motion"] = motion
     objects = [mesh.name for mesh in packed_meshes(ready.scene)]
-    return Picture(passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits(), objects=objects)
+    return Picture(
+        passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits(), objects=objects, exposure=ready.camera.exposure
+    )  # fmt: skip
 
 
 def render_picture(
@@ -99,19 +102,26 @@ def keep_focus(
     _keep_small(files.focus_path(data, digest), cut, exposure)
 
 
-def measurements(picture: Picture, film: np.ndarray) -> tuple[float | None, float, int]:
-    """(noise, mean luminance, samples dropped) of a finished picture."""
+def measurements(picture: Picture, film: np.ndarray, noise: Noise | None) -> tuple[float | None, float, int]:
+    """(noise, None where it is not known; mean luminance; samples dropped) of a finished picture."""
     light = float((picture.beauty[..., :3] @ LUMINANCE).mean())
-    return noise_level(picture), light, int(film[..., DROPPED].sum())
+    return noise.level if noise is not None else None, light, int(film[..., DROPPED].sum())
 
 
-def found_in(film: np.ndarray, ready: Prepared, clock: np.ndarray, picture: Picture) -> dict[str, Any]:
+def noise_of(picture: Picture, ready: Prepared) -> Noise | None:
+    """The noise of a finished picture, with a bound on what glow could bring that chance has not found."""
+    return measure_noise(picture, unfound_variance(picture, ready.arrays))
+
+
+def found_in(film: np.ndarray, ready: Prepared, clock: np.ndarray, picture: Picture, noise: Noise | None) -> dict[str, Any]:
     """What a finished render tells beside its picture: what each light did, what the limits cost, its depth maps with the
     share of the plate that they are too coarse for, and the names of its passes."""
     return {
         "lights": [row.as_dict() for row in measure_ledger(film, ready.passes, clock)],
         "meters": {
             **measure_meters(film, picture.objects, ready.arrays.object_of),
+            "noise": noise.as_dict() if noise is not None else None,
+            "samples": float(film[..., SAMPLES].mean()),
             "stand_ins": ready.stand_ins,
             "ways": [asdict(note) for note in ready.ways],
         },

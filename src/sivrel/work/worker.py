@@ -21,6 +21,7 @@ import numpy as np
 from ..core.caches import CacheFolder
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene
+from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Cancel, Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
@@ -32,7 +33,7 @@ from ..store import database, files, findings, jobs, proofs, questions, shots
 from ..store.database import is_full
 from ..store.files import DamagedTile
 from .answers import answer_questions
-from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements
+from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements, noise_of
 from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
@@ -221,11 +222,13 @@ class Worker:
             return job.seconds + now - begun, job.pixel_seconds + now - pixels_begun
 
         film = empty_film(proof.frame, film_columns(ready.arrays.slots))
+        limit, kept = proof.recipe.sampling.seconds, dict[int, np.ndarray]()
         for index in tiles.recover():
             try:
                 tile = tiles.load(index)
                 paste(film, proof.frame, boxes[index], tile)
                 done.add(index)
+                kept |= {index: tile} if limit > 0.0 else {}
             except (DamagedTile, IndexError, ValueError):  # cut short, or kept by an older version: it is rendered anew
                 log.warning("Tile %d of proof %d was damaged, and is rendered anew.", index, proof.id)
                 tiles.drop(index)
@@ -235,17 +238,25 @@ class Worker:
             done.add(index)
             # While the disk is full this waits, and the other threads wait behind it with their tiles.
             self._written(lambda: tiles.add(index, tile), cancel)
-            self._written(lambda: jobs.progress(self.db, job.id, len(done), *spent()), cancel)
+            self._written(lambda: jobs.progress(self.db, job.id, far(), *spent()), cancel)
 
-        jobs.progress(self.db, job.id, len(done), *spent())
+        def far() -> int:
+            """Tiles that are done; of a picture that has a time, as many as the share of it that is over."""
+            return min(len(done), int(len(boxes) * spent()[1] / limit)) if limit > 0.0 else len(done)
+
+        jobs.progress(self.db, job.id, far(), *spent())
         if not done and len(boxes) > 1:
             whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, cancel)
             if whole is not None:
                 self._written(lambda: tiles.add_sketch(whole), cancel)
-        complete = render_tiles(
-            ready.arrays, ready.camera, proof.recipe, proof.frame, on_tile,
-            threads=threads, finished=list(done), cancel=cancel, clock=clock,
-        )  # fmt: skip
+        what = ready.arrays, ready.camera, proof.recipe, proof.frame
+        if limit > 0.0:
+            complete = render_even(
+                *what, limit - job.pixel_seconds, on_tile,
+                films=kept, now=lambda: time.monotonic() - self._stood(), threads=threads, cancel=cancel, clock=clock,
+            )  # fmt: skip
+        else:
+            complete = render_tiles(*what, on_tile, threads=threads, finished=list(done), cancel=cancel, clock=clock)
         seconds, pixel_seconds = spent()
         if not complete:
             when_there_is_room(lambda: self._stop(job, len(done), seconds, pixel_seconds), lambda: True)
@@ -253,7 +264,8 @@ class Worker:
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)
         self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
-        found, measured = found_in(film, ready, clock, picture), measurements(picture, film)
+        noise = noise_of(picture, ready)
+        found, measured = found_in(film, ready, clock, picture, noise), measurements(picture, film, noise)
 
         def finish() -> None:
             jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)

@@ -4,7 +4,6 @@
 adds one.
 """
 
-import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from types import ModuleType
@@ -17,6 +16,7 @@ from ..survey import gaps
 from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
 from ..survey.look import Look
+from ..work_time import work_time
 from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, grain, leaks, slow, smear, speckle, steps, suns
 from .case import Case
 from .echo import Echo
@@ -131,8 +131,8 @@ def diagnose(
     `told(what, share, findings)` hears each step, and stops the work by returning False; what was found till then is told. Brute
     force is kept among the stand's caches for the next diagnosis of the same view.
     """
-    begun = time.monotonic()
-    result = Diagnosis(find_in_picture(case), [], {}, time.monotonic() - begun, outside=stand is None)
+    begun = work_time()
+    result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=stand is None)
     result.seconds["picture"] = result.first
 
     def say(what: str, share: float) -> None:
@@ -148,10 +148,10 @@ def diagnose(
     for finding in result.findings:
         add_remedies(case, finding)
     if stand is not None and result.complete:
-        since = time.monotonic()
+        since = work_time()
         for finding in result.findings:
             try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
-        result.seconds["remedies"] = time.monotonic() - since
+        result.seconds["remedies"] = work_time() - since
     result.withdrawn = [f for f in result.findings if f.chance]
     result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
     result.complete &= all(f.trials or f.kind in COLD or f.confidence is not None for f in result.findings)
@@ -162,11 +162,11 @@ def _on_stand(
     case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float
 ) -> None:  # fmt: skip
     """The stages that render: caches as the proof had them, brute force, the scene, trials. What is found stands in the result as it comes."""
-    now = time.monotonic()
+    now = work_time()
 
     def stage(name: str) -> None:
         nonlocal now
-        result.seconds[name], now = time.monotonic() - now, time.monotonic()
+        result.seconds[name], now = work_time() - now, work_time()
 
     say("making the caches ready", 0.05)
     case.radii, case.glowing, case.mapped = stand.radii(), stand.glowing(), stand.mapped()
@@ -223,7 +223,7 @@ def _look_longer(
     assert case.echo is not None
     say("looking longer", 0.9)
     ready, recipe = stand.truth()
-    seconds = (until - time.monotonic()) / 2.0
+    seconds = (until - work_time()) / 2.0
     going = truth.refine(ready, recipe, seconds / 2.0, stand.cancel)
     if not going or not case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.cancel):
         raise _CalledOff
@@ -330,9 +330,9 @@ def _pair(case: Case, stand: Stand, edits: dict[str, Any]) -> leaks.Pair | None:
     kept = stand.found(KIND_OF_PAIR, depends)
     if kept is not None:
         return leaks.Pair(kept.arrays["open"], kept.arrays["closed"])
-    begun, pair = time.monotonic(), leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
+    begun, pair = work_time(), leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
     if pair is not None:
-        stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": time.monotonic() - begun}))
+        stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": work_time() - begun}))
     return pair
 
 
@@ -342,8 +342,8 @@ def _gaps(stand: Stand, look: Look) -> list[Gap]:
     kept = stand.found(KIND_OF_GAPS, depends)
     if kept is not None:
         return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in kept.notes["gaps"]]
-    begun, found = time.monotonic(), gaps.check(look)
-    notes = {"seconds": time.monotonic() - begun, "count": len(found), "unit": "gaps", "gaps": [asdict(gap) for gap in found]}
+    begun, found = work_time(), gaps.check(look)
+    notes = {"seconds": work_time() - begun, "count": len(found), "unit": "gaps", "gaps": [asdict(gap) for gap in found]}
     stand.keep(Cache(KIND_OF_GAPS, stand.scene.name, depends, {}, notes))
     return found
 
@@ -355,13 +355,13 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: C
     waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
     waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each
     for k, finding in enumerate(waiting):
-        left = until - time.monotonic()
+        left = until - work_time()
         if left < SLICE:
             break
         say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)))
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
         finding.suspects.sort(key=lambda s: (s.key not in proven, -s.prior))
         try_suspects(
-            case, stand, finding, time.monotonic() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
+            case, stand, finding, work_time() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
         )
         proven |= {trial.suspect for trial in finding.trials if trial.verdict == PROVEN}

@@ -1,9 +1,8 @@
 """A picture that is dim: light that a clamp took, that lies beyond the limits, that chance did not find, or that was never looked for."""
 
-import time
-
 import numpy as np
 
+from ..work_time import work_time
 from .case import Case, placed
 from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
@@ -41,7 +40,7 @@ def without_bounces(case: Case, stand: Stand) -> list[Finding]:
         return []
     recipe, edits = stand.changed({"gi.seen": "brute_force", "gi.beyond": "brute_force"}, {})
     ready, cells = stand.ready(recipe, edits)[0], case.grid.cells_of(case.grid.window)
-    begun, frame = time.monotonic(), case.grid.frame(0, cells)
+    begun, frame = work_time(), case.grid.frame(0, cells)
     patch, base = stand.patch(ready, recipe, frame, 0.8), stand.patch(stand.base(), stand.recipe, frame, 0.4)
     if patch is None or base is None:
         return []
@@ -60,7 +59,7 @@ def without_bounces(case: Case, stand: Stand) -> list[Finding]:
     made.cause, made.cause_key, made.confidence = "no bounced light is looked for", "no bounced light", 0.99
     made.trials = [
         Trial("no bounced light", "no bounced light is looked for", {"gi.seen": "brute_force"}, 1.0, error / max(whole * missing, 1e-12), PROVEN,
-              time.monotonic() - begun, amount=0.0, rate=patch.rate / max(base.rate, 1e-12), picture=patch.colour)
+              work_time() - begun, amount=0.0, rate=patch.rate / max(base.rate, 1e-12), picture=patch.colour)
     ]  # fmt: skip
     made.pictures["as it is"] = base.colour
     made.remedies = [Remedy("Find bounced light by brute force.", {"gi.seen": "brute_force"}, {}, 0.0, 0.0, 0.0, seconds, "trial")]

@@ -4,7 +4,6 @@ What both find alike, light that comes straight from the lights above all, goes 
 told by far fewer samples (common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees for Common Random Numbers").
 """
 
-import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +12,7 @@ from scipy import ndimage
 from ..render.frame import Cancel
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..work_time import work_time
 from .truth import OF_CHANCE, Coarse, round_of, whole
 
 UNDER_A_CLAMP = {"sampling.gi_rays", "sampling.glossy_rays"}
@@ -39,11 +39,11 @@ class Echo:
         """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all; False when
         cancelled."""
         own = UNDER_A_CLAMP if recipe.limits.indirect_clamp > 0.0 else set()
-        begun, same = time.monotonic(), with_values(recipe, {key: value for key, value in OF_CHANCE.items() if key not in own})
+        begun, same = work_time(), with_values(recipe, {key: value for key, value in OF_CHANCE.items() if key not in own})
         for number in reversed(range(len(truth.planes))):
             if number in self.planes:
                 continue
-            if time.monotonic() - begun > seconds and len({k % 2 for k in self.planes}) == 2:
+            if work_time() - begun > seconds and len({k % 2 for k in self.planes}) == 2:
                 break
             patch = round_of(truth, ready, same, number, truth.sizes[number], cancel)
             if patch is None:

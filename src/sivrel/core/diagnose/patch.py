@@ -1,7 +1,6 @@
 """Small renders for a diagnosis: a part of the frame, coarse or fine, for as long as there is time, with what chance leaves in it."""
 
 import os
-import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +12,7 @@ from ..render.frame import Cancel, Frame, assemble, render_tiles
 from ..render.passes import film_passes
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..work_time import work_time
 
 FIRST_SAMPLES, MOST_SAMPLES = 4, 256
 """Samples a pixel of the first round, and at most of a later one."""
@@ -54,7 +54,7 @@ def render_patch(
 ) -> Patch | None:  # fmt: skip
     """Render a frame in rounds of more and more samples until `seconds` have passed, or with `samples` exactly so many at once. None when
     cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
-    begun, total, taken, round_ = time.monotonic(), np.zeros(0), 0, 0
+    begun, total, taken, round_ = work_time(), np.zeros(0), 0, 0
     first, variance = np.zeros(0), np.zeros(0)
     parts, of_parts = [np.zeros(0), np.zeros(0)], [0, 0]
     while True:
@@ -77,7 +77,7 @@ def render_patch(
         parts[half] = bright if of_parts[half] == 0 else parts[half] + bright
         of_parts[half] += n
         taken, round_ = taken + n, round_ + 1
-        spent = time.monotonic() - begun
+        spent = work_time() - begun
         following = min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
         # Another round is begun where at least half of it fits.
         if samples or taken >= most or spent + 0.5 * spent / taken * following > seconds:
@@ -86,4 +86,4 @@ def render_patch(
     mean[..., OF_THE_FIRST] = first[..., OF_THE_FIRST]
     mean[..., columns.SAMPLES] = taken
     halves = (parts[0] / of_parts[0], parts[1] / of_parts[1]) if min(of_parts) > 0 else None
-    return Patch(frame, film_beauty(mean), variance / taken**2, taken, time.monotonic() - begun, mean, halves)
+    return Patch(frame, film_beauty(mean), variance / taken**2, taken, work_time() - begun, mean, halves)

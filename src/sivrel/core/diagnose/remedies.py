@@ -1,8 +1,7 @@
 """Remedies: what cures a finding, the cheapest that suffices first, each with the amount and the render time that it is predicted to leave."""
 
-import time
-
 from ..render.recipe import Recipe
+from ..work_time import work_time
 from .case import Case
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
@@ -41,7 +40,7 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
     about, measure = region.about(finding), MEASURES[finding.measure]
     base = None
     for remedy in open_ones:
-        if time.monotonic() + 1.0 > until or stand.cancel:
+        if work_time() + 1.0 > until or stand.cancel:
             break
         stand.until = until
         try:

@@ -1,7 +1,6 @@
 """Where trials are rendered: one shot, its proof's recipe, and what is changed in turn."""
 
 import json
-import time
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
@@ -17,6 +16,7 @@ from ..render.recipe import Recipe, with_values
 from ..scene.edits import Edits, to_json, with_edits
 from ..scene.model import Scene, Shadow
 from ..survey.look import Look
+from ..work_time import work_time
 from .echo import Echo
 from .finding import Box
 from .grid import Grid
@@ -91,7 +91,7 @@ class Stand:
 
     def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
         # How many samples are taken needs nothing else made ready.
-        plain = with_values(recipe, {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0})
+        plain = with_values(recipe, {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.seconds": 0})
         return json.dumps([plain.flat(), edits.flat(), only if recipe.gi.seen == FOLLOWS_CAMERA else None])
 
     def ready(self, recipe: Recipe, edits: Edits, only: Box | None = None) -> tuple[Prepared, float]:
@@ -111,7 +111,7 @@ class Stand:
                     geometry=self.geometries.get(shape),
                     files=self.files,
                     caches=caches,
-                    progress=lambda what, share: not self.cancel and time.monotonic() < self.until,
+                    progress=lambda what, share: not self.cancel and work_time() < self.until,
                     frame=self.frame,
                     only=only if partial else None,
                 )

@@ -6,13 +6,13 @@ certain that less than a third did.
 """
 
 import math
-import time
 from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
 from scipy import ndimage
 
+from ..work_time import work_time
 from .blotches import WIDE
 from .case import Case
 from .finding import NO_TIME, OPEN, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
@@ -118,7 +118,7 @@ def of_the_scene(finding: Finding) -> bool:
 
 
 def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> None:
-    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the time (time.monotonic) is `until`, or `end`
+    """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the work time is `until`, or `end`
     for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended."""
     region = TrialRegion(case, finding)
     stand.until = float("inf")
@@ -148,9 +148,9 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         return
     common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
     for k, suspect in enumerate(finding.suspects):
-        now = time.monotonic()
+        now = work_time()
         stand.until = max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))
-        if stand.cancel or (time.monotonic() + 0.6 * slice_ > until and k > 0):
+        if stand.cancel or (work_time() + 0.6 * slice_ > until and k > 0):
             break
         trial = _try(common, suspect)
         if trial is None:
@@ -158,7 +158,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         finding.trials.append(trial)
         if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
             break
-    if time.monotonic() < until - slice_ and not stand.cancel:
+    if work_time() < until - slice_ and not stand.cancel:
         _combine(common)
     _conclude(finding)
 
@@ -166,14 +166,14 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
 def _try(common: Common, suspect: Suspect) -> Trial | None:
     """Render a suspect's change, and judge it; None when cancelled."""
     case, stand, finding, region, truth, base, before, about, slice_, how = common
-    begun = time.monotonic()
+    begun = work_time()
     changes = {**(suspect.tried or suspect.values), **suspect.edits}
     recipe, edits = stand.changed(suspect.tried or suspect.values, suspect.edits)
     try:
         ready = stand.ready(recipe, edits, region.pixels)[0]
         prepares = stand.prepares(recipe, edits, region.pixels)
     except OutOfTime:
-        return Trial(suspect.key, suspect.says, changes, None, None, NO_TIME, time.monotonic() - begun)
+        return Trial(suspect.key, suspect.says, changes, None, None, NO_TIME, work_time() - begun)
     against = truth
     if suspect.edits and finding.measure in NEED_TRUTH and any(key.startswith(("object.", "card.")) for key in suspect.edits):
         # A scene that was mended has a truth of its own.
@@ -211,7 +211,7 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
         float(share.value),
         float(share.error),
         verdict,
-        time.monotonic() - begun,
+        work_time() - begun,
         amount=float(after.value),
         rate=patch.rate / max(base.rate, 1e-12),
         prepares=prepares,
@@ -275,7 +275,7 @@ def _combine(common: Common) -> None:
 
 def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: float) -> None:
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
-    suspect, begun = finding.suspects[0], time.monotonic()
+    suspect, begun = finding.suspects[0], work_time()
     samples = max(8, SCENE_SAMPLES // max(1, region.mask.size))
     patches: list[Patch] = []
     for times in SCENE_TIMES:
@@ -302,7 +302,7 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
             share.value,
             share.error,
             verdict,
-            time.monotonic() - begun,
+            work_time() - begun,
             amount=0.0,
             rate=patches[1].rate / max(patches[0].rate, 1e-12),
             prepares=0.0,

@@ -1,6 +1,5 @@
 """What the picture would be without shortcuts: brute force on the coarse grid, refined for as long as there is time, and kept."""
 
-import time
 from dataclasses import replace
 from typing import Any
 
@@ -15,13 +14,14 @@ from ..render.prepare import Prepared
 from ..render.recipe import Recipe, to_json, with_values
 from ..scene.arrays import RAYS
 from ..scene.edits import Edits
+from ..work_time import work_time
 from .grid import Grid
 from .patch import Patch, render_patch
 
 KIND, FORMAT = "brute force", 2
 RAYS_OF_BASE = 4
 """Rays by which a sample's first point scatters: of 1, 2 and 4 these leave the least noise in equal time, by a fifth (docs/benchmarks.md)."""
-OF_CHANCE = {"sampling.noise_target": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
+OF_CHANCE = {"sampling.noise_target": 0.0, "sampling.seconds": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
 """What brute force sets that changes chance alone, and not the light that is found in the end."""
 FIRST_SAMPLES, MOST_SAMPLES = 4, 512
 """Samples a cell of the first rounds, and at most of a later one."""
@@ -76,7 +76,7 @@ class Coarse:
         """Add samples for some seconds, in rounds of about a sixth of them, until there are enough rounds; False when cancelled."""
         if len(self.planes) >= MOST_ROUNDS:
             return True
-        begun, size, done = time.monotonic(), FIRST_SAMPLES, 0
+        begun, size, done = work_time(), FIRST_SAMPLES, 0
         while True:
             for _ in range(2):
                 patch = round_of(self, ready, recipe, len(self.planes), size, cancel)
@@ -84,7 +84,7 @@ class Coarse:
                     return False
                 self._add(patch)
             done += 2 * size
-            spent = time.monotonic() - begun
+            spent = work_time() - begun
             left, pace = seconds - spent, spent / done
             if left < pace * size:
                 break

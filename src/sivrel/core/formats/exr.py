@@ -21,6 +21,8 @@ from ..scene.edits import Edits
 from .exr_file import box_of, open_exr
 
 LARGEST_HALF = 65504.0
+MOST_STOPS = 100.0
+"""Of exposure that a picture's header may ask for."""
 
 
 @dataclass
@@ -29,6 +31,7 @@ class Picture:
 
     passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
     recipe, shot, camera, version: None where the file was not written by this program
+    exposure: of its camera, in stops; 0 where the file does not say
     objects: names by the numbers of the pass “object”, as far as the file tells them
     problem: why recipe and edits are None though this program wrote the file, one sentence; empty where there is none
     """
@@ -42,6 +45,7 @@ class Picture:
     edits: Edits | None = None
     objects: list[str] = field(default_factory=list)
     problem: str = ""
+    exposure: float = 0.0
 
     @property
     def beauty(self) -> np.ndarray:
@@ -64,7 +68,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         "sivrelVersion": __version__,
         "sivrelRecipe": to_json(picture.recipe or Recipe()),
         "sivrelEdits": scene_edits.to_json(picture.edits or Edits()),
-        "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed}),
+        "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed, "exposure": picture.exposure}),
         "sivrelObjects": json.dumps(picture.objects),
     }
     channels = {}
@@ -113,6 +117,9 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
     if isinstance(seed, int) and 0 <= seed < 1 << 32:
         picture.frame = replace(picture.frame, seed=seed)
     picture.shot, picture.camera = (about[key] if isinstance(about.get(key), str) else None for key in ("shot", "camera"))
+    exposure = about.get("exposure")
+    if isinstance(exposure, int | float) and abs(exposure) <= MOST_STOPS:  # not so for what is no number
+        picture.exposure = float(exposure)
     picture.objects = [str(name) for name in objects]
     if "sivrelRecipe" in header:
         picture.version = str(header.get("sivrelVersion", ""))

@@ -10,7 +10,7 @@ from ..settings import Group, setting
 from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
-from .radiosity import Solution, gloss_photons, solve, solve_finer
+from .radiosity import FINER_SHOTS, Solution, chance_of, gloss_photons, solve, solve_finer
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 BAKED = 6
@@ -158,6 +158,7 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
     rounds = int(passes.max(initial=0))
     solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share: job.tell(share * (1.0 if rounds == 0 else 0.5)))
+    chance_solved, refined = chance_of(solution), 0
     for number in range(rounds):
         job.tell(0.5 + 0.5 * number / rounds)
         score = _over_contrast(job, mesh, solution, wanted)
@@ -166,7 +167,9 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
         mesh, parents = _quartered(mesh, score, least)
         if len(parents) == len(score):
             break
-        solution = solve_finer(job, mesh, longest, coarse_nodes, parents, solution, gloss, wanted)
+        # All passes but the last serve to find where light changes fast: the rays of a round are enough for that.
+        times = FINER_SHOTS if number == rounds - 1 else 1
+        solution, refined = solve_finer(job, mesh, longest, coarse_nodes, parents, solution, gloss, wanted, times), refined + 1
     numbers, corners = shared_corners(job.arrays, mesh)
     arrays = {
         "split": mesh.split, "child": mesh.child, "element": mesh.element, "numbers": numbers, "patches": solution.patches,
@@ -175,7 +178,8 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     }  # fmt: skip
     return arrays, {
         "elements": len(mesh.triangle), "patches": len(solution.areas) // 2, "corners": corners, "largest_edge": longest,
-        "coming": solution.coming, "rounds": solution.rounds, "rays": solution.rays,
+        "coming": solution.coming, "rounds": solution.rounds - refined, "rays": solution.rays, "refined": refined,
+        "chance_solved": chance_solved, "chance": chance_of(solution),
     }  # fmt: skip
 
 
@@ -264,6 +268,16 @@ def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes
     return Bake(arrays["split"], arrays["child"], arrays["element"], numbers, patches, light, wanted.smoothing == 0)
 
 
+def _says(notes: dict[str, Any]) -> str:
+    """What each stage did, in words."""
+    solved = f"Solved in {notes['rounds']:.0f} rounds: about {notes['coming'] * 100:.1f} % of the light was still to come"
+    solved += f", and chance moved an element's bounced light by about {notes['chance_solved'] * 100:.0f} %."
+    if notes["refined"]:
+        passes = "one pass" if notes["refined"] == 1 else f"{notes['refined']:.0f} passes"
+        solved += f" Refined in {passes}: on the smaller elements chance is about {notes['chance'] * 100:.0f} %."
+    return solved + " Smoothing evens chance out between neighbours, and light with it."
+
+
 def _preview(arrays: dict[str, np.ndarray]) -> Preview:
     corners = arrays["corners"].reshape(-1, 3, 3)
     patches = arrays["patches"].astype(np.int64)
@@ -318,7 +332,7 @@ WAY = Way(
     serve=_serve,
     lookup=_lookup,
     preview=_preview,
-    says=lambda notes: f"About {notes['coming'] * 100:.1f} % of the light was still to come.",
+    says=_says,
     points=lambda arrays: (len(arrays["numbers"]), "elements"),
     holds={
         "split": Table(0, whole=True, low=LEAF, high=lambda arrays: 2),
@@ -332,5 +346,5 @@ WAY = Way(
         "landings": Table(0),
     },
     sound=_is_sound,
-    tells=("corners", "coming"),
+    tells=("corners", "coming", "rounds", "refined", "chance", "chance_solved"),
 )

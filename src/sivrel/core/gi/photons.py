@@ -6,7 +6,6 @@ whoever shoots it. Rounds of a fixed number are shot until enough have landed.
 """
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -45,6 +44,7 @@ from ..surfaces.preview import BASE, evaluate_parts, sample_direction
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
+from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and what it did before.
@@ -193,7 +193,7 @@ def shoot_photons(
     # A pilot: what each stratum of each light sends, and what of that comes to where light matters. (A full map ends it sooner.)
     each = max(1, min(8, PILOTS // (STRATA * len(sources)), wanted // STRATA))
     strata = np.tile(np.arange(STRATA), each)
-    with ThreadPoolExecutor(threads) as pool:
+    with Pool(threads) as pool:
         jobs = [pool.submit(shoot, k, 1 << 30, strata, np.ones(len(strata)), len(strata) * (bounces + 2)) for k in range(len(sources))]
         pilots = [job.result()[1:] for job in jobs]
     power = np.array([fluxes.reshape(each, STRATA).mean(axis=0) for fluxes, _ in pilots]).reshape(-1)
@@ -210,7 +210,7 @@ def shoot_photons(
     batches: list[np.ndarray] = []
     most = min(MOST_ROUNDS, max(LEAST_ROUNDS, -(-MOST_A_LANDING * wanted // ROUND)))
     landed = rounds = 0
-    with ThreadPoolExecutor(threads) as pool:
+    with Pool(threads) as pool:
         while landed < wanted and rounds < most:
             shift = sample_1d(keys[0], (1 << 29) + rounds, CHOICE)
             chosen = np.minimum(np.searchsorted(until, (np.arange(ROUND) + shift) / ROUND, side="right"), len(chance) - 1)

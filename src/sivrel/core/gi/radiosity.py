@@ -158,7 +158,7 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
     _add_photons(gloss, patches, bounced)
     # Flux that each side has to send: what it got, times what it reflects.
     unshot = (direct + bounced) * reflected * areas[:, None]
-    rounds, number, left, last = 0, 0, 1.0 if unshot.any() else 0.0, 1.0
+    rounds, number, left, last, far = 0, 0, 1.0 if unshot.any() else 0.0, 1.0, 0.0
     while left > 1.0 - wanted.converged and rounds < MOST_ROUNDS:
         count = max(ROUND_RAYS, int(wanted.shots * math.sqrt(left)))
         received, landed = _round(job, patches, unshot, count, number)
@@ -171,15 +171,24 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
         fall = min(MOST_FALL, share / last) if rounds else MOST_FALL
         left, last = share * fall / (1.0 - fall), share
         rounds, number = rounds + 1, number + count
-        tell(min(1.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - wanted.converged, 1e-9))))
+        far = max(far, _share_done(left, wanted.converged))
+        tell(far)
     return Solution(bounced, direct, reflected, landings, areas, patches.of_element, left, rounds, number)
 
 
+def _share_done(left: float, converged: float) -> float:
+    """How far a solution is, from 0 to 1, when the share `left` of the light is still to come: that falls by about the same factor each round.
+    What is to come may be more than there is yet, while light that few places sent spreads out."""
+    return min(1.0, max(0.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - converged, 1e-9))))
+
+
 def solve_finer(
-    job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, parents: np.ndarray, before: Solution, gloss: np.ndarray, wanted: Any
-) -> Solution:
+    job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, parents: np.ndarray, before: Solution, gloss: np.ndarray, wanted: Any,
+    times: int = FINER_SHOTS,
+) -> Solution:  # fmt: skip
     """The light on a mesh whose elements are those of a solution or parts of them (`parents` int64 [elements]: of which): what was found
-    is sent out once more, and lands on the finer elements. New parts are looked at for light straight from the lights."""
+    is sent out once more by `times` as many rays as in a round, and lands on the finer elements. New parts are looked at for light straight
+    from the lights."""
     patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     whole = np.bincount(before.patches[parents], minlength=len(before.areas) // 2)
     split = np.bincount(patches.of_element)[patches.of_element] < whole[before.patches[parents]]
@@ -194,10 +203,19 @@ def solve_finer(
     unshot = (direct + before.bounced[rows]) * reflected * areas[:, None]
     bounced = np.zeros_like(direct)
     _add_photons(gloss, patches, bounced)
-    count = FINER_SHOTS * max(ROUND_RAYS, wanted.shots)
+    count = times * max(ROUND_RAYS, wanted.shots)
     received, landings = _round(job, patches, unshot, count, before.rays)
     bounced += received / np.maximum(areas, 1e-12)[:, None]
     return Solution(bounced, direct, reflected, landings, areas, patches.of_element, before.coming, before.rounds + 1, before.rays + count)
+
+
+def chance_of(solution: Solution) -> float:
+    """By how much chance moves the bounced light of an element, as a share of it: the root mean square over all lit area, from how many
+    rays landed on each."""
+    known = solution.landings > 0.0
+    if not known.any():
+        return 1.0
+    return float(np.sqrt((solution.areas[known] / solution.landings[known]).sum() / solution.areas[known].sum()))
 
 
 def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
@@ -229,7 +247,7 @@ def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> 
 def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
     """Photons that glass, mirrors and gloss throw straight from the lights; without caustics where these are found by photons of their own."""
     photons, _ = shoot_photons(
-        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, progress=job.goes_on, mode=BY_GLOSS,
+        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, progress=lambda _: job.goes_on(job.at), mode=BY_GLOSS,
         importance=job.importance(),
     )  # fmt: skip
     return photons[photons[:, KIND_OF_PHOTON] != CAUSTIC] if job.recipe.of("caustics").on == "yes" else photons

@@ -1,50 +1,146 @@
-"""How long a render will take, from those that were timed on the same shot."""
+"""How long a render will take, from those that were timed on the same shot: a forecast with its band, and how good forecasts were."""
 
+import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
+from ..gi.ways import SEEN
 from ..render.frame import Frame
 from ..render.recipe import Recipe, difference
 
-NOT_A_RATE = {"sampling.max", "sampling.min"}
+NOT_A_RATE = {"sampling.max", "sampling.min", "sampling.noise_target", "sampling.noise_terms", "sampling.stop", "sampling.seconds"}
 """Settings that change how many samples are taken, not what one costs."""
-ALIKE = 3
-"""Of so many renders that are nearest to the wanted one in recipe, the median is taken."""
+ALIKE = 5
+"""Of so many renders that are nearest to the wanted one in recipe, the mean rate is taken."""
+FADES = 0.35
+"""Weight of a render that differs in one setting more, or is four renders older, against one that does not."""
+JUDGED = 16
+"""Past renders that are foretold from those before them, to know the band."""
+UNJUDGED = {0: 1.3, 1: 1.7}
+"""Factor of the band, by how many settings lie between, while fewer than LEAST_JUDGED forecasts can be judged."""
+FAR, LEAST_JUDGED, NARROWEST = 2.5, 4, 1.08
+GOES_ON = 0.6
+"""Share of the light paths that go on after each bounce, about."""
 
 
 @dataclass(frozen=True)
 class Timed:
-    """A render that was timed. seconds: of its pixels, without what was prepared."""
+    """A render that was timed. seconds: of its pixels; preparing: seconds of what was made ready before; samples: taken by a pixel in the
+    mean, None where that was not kept; edits: what was edited, as one text."""
 
     recipe: Recipe
     frame: Frame
     camera: str
     seconds: float
+    preparing: float = 0.0
+    samples: float | None = None
+    edits: str = ""
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """seconds: of the whole render; low, high: within which four of five renders fall; preparing: seconds of it before the pixels; alike: how
+    many renders it rests on; apart: in how many settings the nearest of them differs."""
+
+    seconds: float
+    low: float
+    high: float
+    preparing: float
+    alike: int
+    apart: int
 
 
 def samples_of(recipe: Recipe, frame: Frame) -> int:
     """Samples that a render takes at most."""
-    x0, y0, x1, y1 = frame.window
-    return (x1 - x0) * (y1 - y0) * recipe.sampling.max
+    return frame.pixels * recipe.sampling.max
 
 
-def guess_seconds(recipe: Recipe, frame: Frame, camera: str, past: list[Timed]) -> float | None:
-    """Seconds that a render will take: its samples at the rate of those renders whose recipes differ least from its own, newest first; None
-    where nothing was timed."""
+@lru_cache(maxsize=512)
+def work_of(recipe: Recipe) -> float:
+    """Rays that a sample takes, about: to compare recipes that split paths otherwise, no more."""
+    rays = 0.5 * (1 + recipe.shadows.rays) if recipe.shadows.way == "traced" else 0.7
+    direct = recipe.lights.draws * rays
+    bounce = 1.0 + direct
+    depth = min(recipe.limits.diffuse_bounces, recipe.limits.total)
+    on_and_on = sum(GOES_ON**k for k in range(max(0, depth - 1)))
+    beyond = on_and_on if recipe.gi.beyond == "brute_force" else 0.3
+    way = recipe.gi.seen
+    gathered = recipe.final_gather_rays(way) if way in SEEN else 0
+    if way == "brute_force":
+        bounced = recipe.sampling.gi_rays * bounce * (1.0 + beyond if depth > 0 else 0.0)
+    else:
+        bounced = 0.3 + gathered * bounce
+    near = 0.3 * (recipe.ambient.samples + (1 if way == "ambient" else 0))
+    return 1.0 + direct + bounced + near + 0.3 * recipe.sampling.glossy_rays
+
+
+def forecast(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> Forecast | None:
+    """What a render will take: the rate of those renders whose recipes differ least from its own, newest first, made up for the rays that they
+    split otherwise. The band is that within which past renders would have been foretold. None where nothing was timed."""
+    likely = _likely(recipe, frame, camera, past, edits)
+    if likely is None:
+        return None
+    seconds, preparing, alike, apart = likely
+    if recipe.sampling.seconds > 0.0:
+        time = recipe.sampling.seconds
+        return Forecast(time + preparing, time, time * NARROWEST + preparing, preparing, alike, apart)
+    off = []
+    for k in range(max(1, len(past) - JUDGED), len(past)):
+        before = _likely(past[k].recipe, past[k].frame, past[k].camera, past[:k], past[k].edits)
+        if before is not None and past[k].seconds > 0.0 and (before[3] == 0) == (apart == 0):
+            off.append(abs(math.log(before[0] / past[k].seconds)))
+    band = math.exp(float(np.quantile(off, 0.8))) if len(off) >= LEAST_JUDGED else UNJUDGED.get(apart, FAR)
+    band = max(band, NARROWEST)
+    return Forecast(seconds + preparing, seconds / band + preparing, seconds * band + preparing, preparing, alike, apart)
+
+
+def guess_seconds(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> float | None:
+    """Seconds that a render will take; None where nothing was timed."""
+    foretold = forecast(recipe, frame, camera, past, edits)
+    return foretold.seconds if foretold is not None else None
+
+
+def _likely(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str) -> tuple[float, float, int, int] | None:
+    """Seconds of the pixels and of what is made ready, how many renders they rest on, and how many settings lie between."""
     scored = []
     for age, timed in enumerate(reversed(past)):
-        samples = samples_of(timed.recipe, timed.frame)
-        if samples <= 0 or timed.seconds <= 0.0:
+        if timed.seconds <= 0.0 or not samples_of(timed.recipe, timed.frame):
             continue
-        apart = sum(key not in NOT_A_RATE for key, _, _ in difference(timed.recipe, recipe))
-        apart += (timed.camera != camera) + (timed.frame.region != frame.region)
-        scored.append((apart, age, timed.seconds / samples))
+        changed = [key for key, _, _ in difference(timed.recipe, recipe) if key not in NOT_A_RATE]
+        apart = len(changed) + (timed.camera != camera) + (timed.frame.region != frame.region) + (timed.edits != edits)
+        scored.append((apart, age, timed))
     if not scored:
         return None
-    scored.sort()
-    rates = [rate for apart, _, rate in scored[:ALIKE] if apart == scored[0][0]]
-    return float(np.median(rates)) * samples_of(recipe, frame)
+    scored.sort(key=lambda one: one[:2])
+    nearest = scored[0][0]
+    near = [one for one in scored[:ALIKE] if one[0] <= (nearest + 1 if nearest else 0)]
+    weights = np.array([FADES ** (apart - nearest + age / 4.0) for apart, age, _ in near])
+    samples = _samples(recipe, [timed for _, _, timed in near])
+    rates = np.log([
+        timed.seconds / (timed.frame.pixels * _taken(timed)) * work_of(recipe) / work_of(timed.recipe) for _, _, timed in near
+    ])  # fmt: skip
+    rate = math.exp(float(weights @ rates / weights.sum()))
+    made = float(weights @ [timed.preparing for _, _, timed in near] / weights.sum())
+    return rate * frame.pixels * samples, made, len(near), nearest
+
+
+def _taken(timed: Timed) -> float:
+    """Samples that a pixel of a past render took, in the mean."""
+    return timed.samples or float(timed.recipe.sampling.max)
+
+
+def _samples(recipe: Recipe, near: list[Timed]) -> float:
+    """Samples that a pixel will take in the mean. With a noise target they go as the inverse square of it."""
+    wanted = recipe.sampling
+    if wanted.noise_target <= 0.0:
+        return float(wanted.max)
+    for timed in near:
+        target = timed.recipe.sampling.noise_target
+        if target > 0.0 and timed.samples and timed.samples < 0.95 * timed.recipe.sampling.max:
+            return float(np.clip(timed.samples * (target / wanted.noise_target) ** 2, min(wanted.min, wanted.max), wanted.max))
+    return float(wanted.max)
 
 
 def how_good(guessed: list[tuple[float, float]]) -> float | None:

@@ -12,12 +12,11 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
-from scipy.ndimage import uniform_filter
 
 from ..render import film as columns
 from ..render.film import CLOCK_ALL, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_LIGHT
 from ..render.passes import LIGHT, NOISE, NOISE_BOUNCED, NOISE_CAMERA, NOISE_WITHIN, layer_of
-from .noise import DARK, LUMINANCE
+from .noise import LUMINANCE, relative_weights
 
 BOUNCED = ("bounced light", "gloss", "glass")
 CAMERA, CROSS, MEASURING = "camera rays", "cross terms", "measuring"
@@ -25,8 +24,6 @@ CAMERA, CROSS, MEASURING = "camera rays", "cross terms", "measuring"
 that share a ray add to or take from each other's noise; and the second time of the samples that are taken twice."""
 
 NOT_LIGHTS = (*BOUNCED, CAMERA, CROSS, MEASURING)
-NEIGHBOURHOOD = 15
-"""Pixels across over which brightness is averaged."""
 
 
 @dataclass(frozen=True)
@@ -49,17 +46,6 @@ class LedgerRow:
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
-
-
-def relative_weights(luminance: np.ndarray, mean: float | None = None) -> np.ndarray:
-    """What a pixel's variance is multiplied by to be judged as the eye does, flat, for luminances [rows, columns]; `mean`: of the whole picture,
-    where they are a part of it.
-
-    By the brightness of its neighbourhood: by its own, a pixel with a lucky sample would count for little, and one in which only
-    the second time of a pair was lucky for much.
-    """
-    around = uniform_filter(luminance, NEIGHBOURHOOD, mode="reflect").reshape(-1)
-    return 1.0 / np.maximum(around + DARK * (luminance.mean() if mean is None else mean), 1e-12) ** 2
 
 
 def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None = None) -> list[LedgerRow]:

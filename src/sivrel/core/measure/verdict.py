@@ -7,6 +7,7 @@ import numpy as np
 from scipy import ndimage
 
 from ..formats.exr import Picture
+from .changes import changes_between
 from .difference import PIXELS_PER_DEGREE, shared_part, visible_difference
 from .noise import LUMINANCE
 
@@ -18,15 +19,15 @@ below it (0.056), one that is four off lies above (0.093)."""
 LEAST_SHARE = 0.0005
 """Share of the picture below which a place is not worth a word."""
 MOST_PLACES = 4
-CHANCE = 3.0
-"""Standard errors that the mean of a place must differ by to be more than grain."""
+SHIFTED = 0.04
+"""By how much a channel must change against the light for a place to be called warmer, cooler, greener or more magenta."""
 
 
 @dataclass(frozen=True)
 class Place:
     """A part of the picture where a difference is seen. box: left, top, right, bottom in pixels of the frame; share of the picture; visible:
     mean FLIP value; light: ratio of its luminance, None where it was black; grain: whether noise alone explains it; name: of the object
-    that it mostly lies on, empty where nothing is known; where: in the picture, in words."""
+    that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light, in a few words."""
 
     box: tuple[int, int, int, int]
     share: float
@@ -35,6 +36,7 @@ class Place:
     grain: bool
     name: str
     where: str
+    kind: str = ""
 
     @property
     def said(self) -> str:
@@ -42,9 +44,9 @@ class Place:
         what = f"{self.name}, {self.where}" if self.name else self.where
         if self.grain:
             return f"{what} (grain)"
-        if self.light is None or abs(self.light - 1.0) < 0.02:
-            return what
-        return f"{what} ({(self.light - 1.0) * 100.0:+.0f} % light)".replace("-", "−")
+        changes = [] if self.light is None or abs(self.light - 1.0) < 0.02 else [f"{(self.light - 1.0) * 100.0:+.0f} % light".replace("-", "−")]
+        changes += [self.kind] if self.kind else []
+        return f"{what} ({', '.join(changes)})" if changes else what
 
     def as_dict(self) -> dict[str, Any]:
         return {**asdict(self), "said": self.said}
@@ -63,15 +65,31 @@ class Verdict:
     window: tuple[int, int, int, int]
 
 
-def judge(a: Picture, b: Picture, exposure: float = 0.0) -> Verdict:
-    """What a viewer sees of the change from A to B at PIXELS_PER_DEGREE, where they share pixels of one frame. Raises InputError where they
-    share none."""
+def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
+    """What a viewer sees of the change from A to B at PIXELS_PER_DEGREE, where they share pixels of one frame; without an `exposure` at that of
+    A's camera. Raises InputError where they share none.
+
+    What is seen is judged twice: as the pictures stand, and of the change alone that chance does not explain (see changes.py). Where the first
+    shows a difference and the second none, it is grain.
+    """
     a, b = shared_part(a, b)
+    exposure = a.exposure if exposure is None else exposure
     shown = visible_difference(a.beauty[..., :3], b.beauty[..., :3], exposure)
-    labels, count = ndimage.label(where_seen(shown))
-    share = float((labels > 0).mean())
-    places = [_place(a, b, shown, labels == k) for k in _worst(shown, labels, count)]
-    return Verdict(_sentence(places, share, float(shown.mean())), places, share, float(shown.mean()), shown, a.frame.window)
+    changes = changes_between(a, b)
+    if changes is None:  # without a variance all that is seen counts
+        places = _places(a, b, shown, where_seen(shown), grain=False)
+        share = float(where_seen(shown).mean())
+        return Verdict(_sentence(places, share, 0.0), places, share, float(shown.mean()), shown, a.frame.window)
+    middle = (a.beauty[..., :3] + b.beauty[..., :3]) / 2.0
+    before, after = (np.maximum(middle + sign * changes.change / 2.0, 0.0) for sign in (-1.0, 1.0))
+    real = visible_difference(before, after, exposure)
+    seen = where_seen(real) & (changes.change != 0.0).any(axis=2)
+    places = _places(a, b, np.where(changes.patterned, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
+    if not places:
+        seen = where_seen(shown)
+        places = _places(a, b, shown, seen, grain=True)
+    share = float((seen | changes.patterned).mean())
+    return Verdict(_sentence(places, share, changes.hidden), places, share, float(shown.mean()), shown, a.frame.window)
 
 
 def where_seen(shown: np.ndarray, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
@@ -79,39 +97,53 @@ def where_seen(shown: np.ndarray, per_degree: float = PIXELS_PER_DEGREE) -> np.n
     return ndimage.uniform_filter(shown, max(1, round(POOL * per_degree / PIXELS_PER_DEGREE)), mode="nearest") > SEEN
 
 
-def _worst(shown: np.ndarray, labels: np.ndarray, count: int) -> list[int]:
-    """The numbers of the places that hold most of the difference, worst first."""
-    if count == 0:
-        return []
-    numbers = np.arange(1, count + 1)
-    sums, sizes = ndimage.sum(shown, labels, numbers), ndimage.sum(np.ones_like(shown), labels, numbers)
-    order = np.argsort(-np.asarray(sums))
-    return [int(numbers[k]) for k in order if sizes[k] >= max(POOL * POOL, LEAST_SHARE * shown.size)][:MOST_PLACES]
+def _places(a: Picture, b: Picture, shown: np.ndarray, seen: np.ndarray, *, grain: bool) -> list[Place]:
+    """The places that hold most of what is seen, worst first: connected parts, cut up by object."""
+    labels, count = ndimage.label(seen)
+    least = max(POOL * POOL, LEAST_SHARE * shown.size)
+    parts = []
+    for k in range(1, count + 1):
+        part = labels == k
+        if part.sum() < least:
+            continue
+        cut = [part] if grain else [part & (own == number) for own in _numbers(b) for number in np.unique(own[part])]
+        parts += [piece for piece in cut if piece.sum() >= least] or [part]
+    parts.sort(key=lambda part: -float(shown[part].sum()))
+    return [_place(a, b, shown, part, grain) for part in parts[:MOST_PLACES]]
 
 
-def _place(a: Picture, b: Picture, shown: np.ndarray, inside: np.ndarray) -> Place:
+def _numbers(picture: Picture) -> list[np.ndarray]:
+    """The numbers of what the pixels show, int64 [rows, columns], where the picture tells them."""
+    return [picture.passes["object"][..., 0].astype(np.int64)] if "object" in picture.passes else []
+
+
+def _place(a: Picture, b: Picture, shown: np.ndarray, inside: np.ndarray, grain: bool) -> Place:
     rows, columns = np.nonzero(inside)
     x0, y0 = a.frame.window[:2]
     box = (int(columns.min()) + x0, int(rows.min()) + y0, int(columns.max()) + 1 + x0, int(rows.max()) + 1 + y0)
-    before, after = (float((p.beauty[inside][:, :3] @ LUMINANCE).mean()) for p in (a, b))
-    numbers = b.passes["object"][inside][:, 0].astype(int) if "object" in b.passes else np.array([-1])
+    before, after = (p.beauty[inside][:, :3].astype(np.float64).mean(axis=0) for p in (a, b))
+    numbers = np.concatenate([own[inside] for own in _numbers(b)] or [np.array([-1])])
     numbers = numbers[(numbers >= 0) & (numbers < len(b.objects))]
     name = b.objects[int(np.bincount(numbers).argmax())].rstrip("/").rsplit("/", 1)[-1] if len(numbers) else ""
+    light = float(after @ LUMINANCE / (before @ LUMINANCE)) if before @ LUMINANCE > 0.0 else None
     return Place(
-        box, float(inside.mean()), float(shown[inside].mean()), after / before if before > 0.0 else None, _is_grain(a, b, inside, after - before),
-        name, where_in((rows.mean() + y0) / a.frame.height, (columns.mean() + x0) / a.frame.width, float(inside.mean())),
+        box, float(inside.mean()), float(shown[inside].mean()), light, grain, name,
+        where_in((rows.mean() + y0) / a.frame.height, (columns.mean() + x0) / a.frame.width, float(inside.mean())),
+        "" if grain else _kind(before, after, light),
     )  # fmt: skip
 
 
-def _is_grain(a: Picture, b: Picture, inside: np.ndarray, change: float) -> bool:
-    """Whether the noise of both pictures explains the change of the mean over a place."""
-    variance = 0.0
-    for picture in (a, b):
-        plane = picture.passes.get("variance")
-        if plane is None or not np.isfinite(plane[inside]).all():
-            return False
-        variance += float(((np.sqrt(np.maximum(plane[inside], 0.0)) @ LUMINANCE) ** 2).sum()) / float(inside.sum()) ** 2
-    return abs(change) < CHANCE * variance**0.5
+def _kind(before: np.ndarray, after: np.ndarray, light: float | None) -> str:
+    """What changed beside the amount of light: its colour, or where it falls."""
+    if light is None or light <= 0.0 or before.min() <= 0.0:
+        return ""
+    red, green, blue = np.log(np.maximum(after, 1e-12) / before / light)
+    warmth, greenness = red - blue, green - (red + blue) / 2.0
+    if max(abs(warmth), abs(greenness)) >= SHIFTED:
+        if abs(warmth) >= abs(greenness):
+            return "warmer" if warmth > 0.0 else "cooler"
+        return "greener" if greenness > 0.0 else "more magenta"
+    return "the same light, spread otherwise" if abs(light - 1.0) < 0.02 else ""
 
 
 def where_in(down: float, across: float, share: float) -> str:
@@ -123,13 +155,14 @@ def where_in(down: float, across: float, share: float) -> str:
     return " ".join(part for part in (rows, columns) if part) or "in the middle"
 
 
-def _sentence(places: list[Place], share: float, visible: float) -> str:
+def _sentence(places: list[Place], share: float, hidden: float) -> str:
     size = f"at {PIXELS_PER_DEGREE:.0f} pixels a degree"
     if not places:
         return f"Nobody sees a difference {size}."
     listed = "; ".join(place.said for place in places)
     if all(place.grain for place in places):
-        return f"They differ by grain alone, seen over {share * 100.0:.0f} % of the picture {size}."
+        told = f"They differ by grain alone, seen over {share * 100.0:.0f} % of the picture {size}."
+        return told + (f" It would hide a change of the light by less than about {hidden * 100.0:.0f} %." if hidden >= 0.005 else "")
     if share < 0.05:
         return f"Nobody sees a difference {size} except here: {listed}."
     return f"The difference shows over {share * 100.0:.0f} % of the picture {size}, most of it here: {listed}."

@@ -11,7 +11,7 @@ from ..lights.direct import TALLY_COLUMNS
 from ..scene.model import Camera
 from ..scene.surface_at import is_finite
 from ..trace.traverse import Stack, make_stack
-from ..vector import add, luminance
+from ..vector import LUMINANCE, add, luminance
 
 # Columns of a film pixel. VARIANCE (of each channel) and TOTAL_VARIANCE (of luminance) are those of the pixel's mean.
 DIRECT, INDIRECT, ALPHA, ALBEDO, NORMAL, DEPTH, VARIANCE, DROPPED, TOTAL_VARIANCE, TEXELS = 0, 3, 6, 7, 10, 13, 14, 17, 18, 19
@@ -35,6 +35,8 @@ BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
 # How often a cache was asked for light, and served, a sample.
 ASKED, SERVED = 53, 54
 FILM_COLUMNS = 55
+OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
+"""What is kept of a pixel as it is, not in the mean."""
 TILE = 32
 """Largest side of a tile in pixels."""
 # Then, for every light pass: light; the luminance that it would bring unhindered and brings; its variance as in WITHIN.
@@ -214,13 +216,42 @@ def _write_pixel(sums, slots, pairs, pixel):
     pixel[TOTAL_VARIANCE] = variance_of_mean(sums[TOTAL_VARIANCE], mean, kept)
     pixel[DEPTH] = sums[DEPTH] / sums[ALPHA] if sums[ALPHA] > 0.0 else np.inf
     pixel[OCCLUSION] = sums[OCCLUSION] / sums[ALPHA] if sums[ALPHA] > 0.0 else 1.0
-    for k in (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND):
+    for k in OF_PIXEL:
         pixel[k] = sums[k]
     for slot in range(slots):
         at = FILM_COLUMNS + slot * PASS_COLUMNS
         for c in range(TALLY_COLUMNS):
             pixel[at + c] = sums[at + c] * share
         pixel[at + WITHIN_LIGHT] = sums[at + WITHIN_LIGHT] * of_pairs
+
+
+def sums_of(film: np.ndarray, slots: int, pairs: float) -> np.ndarray:
+    """The sums float64 [pixels, columns] of a tile's film: what `write_means` has made means of, as far as 32 bits hold it. `pairs` as there."""
+    pixel = film.reshape(-1, film.shape[-1]).astype(np.float64)
+    kept = np.maximum(pixel[:, SAMPLES] - pixel[:, DROPPED], 1.0)[:, None]
+    of_pairs = kept**2 * pairs
+    sums = pixel * kept
+    sums[:, WITHIN:BOUNCED] = pixel[:, WITHIN:BOUNCED] * of_pairs
+    beauty = sums[:, DIRECT : DIRECT + 3] + sums[:, INDIRECT : INDIRECT + 3]
+
+    def squares(variance: np.ndarray, mean: np.ndarray) -> np.ndarray:
+        known = np.where(np.isfinite(variance), variance, 0.0)  # one sample has no spread
+        return kept * (known * (kept - 1.0) + mean * mean)
+
+    sums[:, VARIANCE : VARIANCE + 3] = squares(pixel[:, VARIANCE : VARIANCE + 3], beauty / kept)
+    mean = (beauty / kept) @ LUMINANCE
+    sums[:, TOTAL_VARIANCE] = squares(pixel[:, TOTAL_VARIANCE, None], mean[:, None])[:, 0]
+    products = pixel[:, BETWEEN] * (of_pairs * (kept - 1.0) / kept)[:, 0]
+    sums[:, BETWEEN] = products + mean * sums[:, PAIR_SUMS] - mean**2 * sums[:, PAIRS]
+    there = sums[:, ALPHA]
+    sums[:, DEPTH] = np.where(there > 0.0, np.where(np.isfinite(pixel[:, DEPTH]), pixel[:, DEPTH], 0.0) * there, 0.0)
+    sums[:, OCCLUSION] = np.where(there > 0.0, pixel[:, OCCLUSION] * there, 0.0)
+    for k in OF_PIXEL:
+        sums[:, k] = pixel[:, k]
+    for slot in range(slots):
+        at = FILM_COLUMNS + slot * PASS_COLUMNS + WITHIN_LIGHT
+        sums[:, at] = pixel[:, at] * of_pairs[:, 0]
+    return sums
 
 
 @kernel

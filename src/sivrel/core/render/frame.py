@@ -2,9 +2,7 @@
 
 import math
 import threading
-import time
 from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +12,7 @@ from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
+from ..work_time import Pool
 from .film import TILE, camera_array, film_columns, make_memory
 from .integrator import PathSettings
 from .recipe import Recipe
@@ -155,14 +154,15 @@ def render_tiles(
     threads: int = 1,
     finished: Iterable[int] = (),
     cancel: Cancel | None = None,
-    deadline: float | None = None,
+    before: dict[int, np.ndarray] | None = None,
+    samples: int = 0,
 ) -> bool:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
     film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] takes the processor's cycles by what
     they were spent on. The calls come one at a time, in no fixed
-    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled, or
-    when `deadline` (time.monotonic) has passed, which leaves what was not begun.
+    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled. With
+    `samples` every pixel takes that many, whatever the recipe says; those of the films in `before`, by tile, are part of them.
     """
     check_memory(frame, film_columns(scene.slots))
     cancel = Cancel() if cancel is None else cancel
@@ -171,12 +171,14 @@ def render_tiles(
     waiting = iter([i for i in range(len(tiles)) if i not in done])
     settings = path_settings(recipe, scene, frame)
     sampling = sampling_of(recipe, camera)
+    if samples:
+        sampling = sampling._replace(most=samples, target=0.0)
     eye = camera_array(camera, frame.width, frame.height)
     lock, delivered = threading.Lock(), threading.Lock()
 
     def work() -> None:
         memory = make_memory(scene.slots)
-        while not cancel and not (deadline and time.monotonic() > deadline):
+        while not cancel:
             cancel.wait()
             with lock:
                 index = next(waiting, None)
@@ -185,14 +187,15 @@ def render_tiles(
             x0, y0, x1, y1 = tiles[index]
             film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
             memory.clock[:] = 0.0
-            if render_tile(scene, settings, sampling, eye, (frame.width, frame.height), tiles[index], frame.seed, memory, cancel.flag, film):
+            size, kept = (frame.width, frame.height), (before or {}).get(index)
+            if render_tile(scene, settings, sampling, eye, size, tiles[index], frame.seed, memory, cancel.flag, film, kept):
                 with delivered:
                     done.add(index)
                     if clock is not None:
                         np.add(clock, memory.clock, out=clock)
                     on_tile(index, film)
 
-    with ThreadPoolExecutor(threads) as pool:
+    with Pool(threads) as pool:
         workers = [pool.submit(work) for _ in range(threads)]
         for worker in workers:
             try:

@@ -1,12 +1,12 @@
 """Light that arrives along given rays, by the same paths that pixels take: for what is prepared before them."""
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 
 from ..scene.arrays import SceneArrays
+from ..work_time import Pool
 from .film import ALBEDO, ALPHA, DEPTH, PARTS, SAMPLES, TILE, film_beauty, make_memory
 from .integrator import PathSettings, trace_paths
 
@@ -63,7 +63,7 @@ def gather(
             if thread == 0 and goes_on is not None and not goes_on(min(1.0, (start + count) / n)):
                 stop[0] = 1
 
-    with ThreadPoolExecutor(threads) as pool:
+    with Pool(threads) as pool:
         for job in [pool.submit(work, thread) for thread in range(threads)]:
             job.result()
     return Arrived(light, by_base, base, distance)

@@ -244,6 +244,16 @@ class SamplingSettings(Group):
         ge=1,
         le=65536,
     )
+    seconds: float = setting(
+        0.0,
+        "time",
+        "Or as many as {} s allow, every pixel alike; 0 sets no time.",
+        "The whole picture is rendered round by round, equally clean everywhere, and ends when the time is over: no pixel stops sooner, and there is "
+        "no other bound on samples. How many it comes to depends on the machine.",
+        unit="s",
+        ge=0.0,
+        le=1e6,
+    )
     noise_target: float = setting(
         0.0,
         "noise target",

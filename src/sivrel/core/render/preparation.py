@@ -2,7 +2,6 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -13,6 +12,7 @@ from ..gi.ways import BEYOND, PLACES, SEEN
 from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
 from ..trace.traverse import closest_hits
+from ..work_time import Pool
 from .film import camera_array
 from .frame import Frame, path_settings
 from .gather import Arrived, gather
@@ -109,19 +109,19 @@ class Preparation:
     def map_parts(self, function: Callable, *columns: np.ndarray) -> np.ndarray:
         """`function` of parts of some columns [n, …], on all threads, joined again."""
         parts = np.array_split(np.arange(len(columns[0])), self.threads)
-        with ThreadPoolExecutor(self.threads) as pool:
+        with Pool(self.threads) as pool:
             jobs = [pool.submit(function, *(np.ascontiguousarray(column[part]) for column in columns)) for part in parts]
             return np.concatenate([job.result() for job in jobs])
 
     def shared_out(self, function: Callable[[np.ndarray], None], rows: np.ndarray) -> None:
         """`function` on parts of some rows, in place, on all threads."""
-        with ThreadPoolExecutor(self.threads) as pool:
+        with Pool(self.threads) as pool:
             for job in [pool.submit(function, part) for part in np.array_split(rows, self.threads)]:
                 job.result()
 
     def in_order(self, function: Callable[[int], Any], numbers: Iterable[int]) -> Iterator[Any]:
         """`function` of each number, on all threads; what comes of it in their order."""
-        with ThreadPoolExecutor(self.threads) as pool:
+        with Pool(self.threads) as pool:
             yield from pool.map(function, numbers)
 
     def refine_of_objects(self) -> list[int | None]:

@@ -2,7 +2,6 @@
 
 import functools
 import json
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -25,6 +24,7 @@ from ..scene.stand_ins import with_stand_ins
 from ..shadows.depth_map import KIND_OF_MAP, map_row, map_shape, render_map
 from ..shadows.ways import DEPTH_MAP
 from ..trace.traverse import closest_hits
+from ..work_time import work_time
 from .frame import Frame
 from .preparation import Preparation, camera_rays
 from .prepare_ways import CacheNote, prepare_ways, what_changed
@@ -176,10 +176,10 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
         made, because = cache is None, ""
         if cache is None:
             because = what_changed(caches.alike(KIND_OF_MAP, light.name), depends)
-            begun = time.perf_counter()
+            begun = work_time()
             what = f"depth map of {light.name}"
             depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)
-            cache = Cache(KIND_OF_MAP, light.name, depends, {"depths": depths, "row": row}, {"seconds": time.perf_counter() - begun})
+            cache = Cache(KIND_OF_MAP, light.name, depends, {"depths": depths, "row": row}, {"seconds": work_time() - begun})
             if progress is None or progress(what, 1.0):
                 caches.keep(cache)
         maps[light.name] = row, cache.arrays["depths"]

@@ -1,7 +1,6 @@
 """The caches of the ways of finding bounced light: found, made or added to; told why; and checked against brute force."""
 
 import functools
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -9,6 +8,7 @@ from typing import Any
 from ..caches import Cache, CacheFolder, hash_of
 from ..gi.way import Way
 from ..scene.arrays import CAMERA, RAYS, SLOT
+from ..work_time import work_time
 from .check import check_against_brute_force
 from .film import camera_array
 from .preparation import Preparation, Stopped
@@ -152,7 +152,7 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
 def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
     """Make the cache of a way, or add to the one there was `before` what the job's camera needs. Raises Stopped."""
     assert way.make is not None and way.points is not None
-    wanted, begun, about = job.recipe.of(way.key), time.perf_counter(), dict(before.notes) if before else {}
+    wanted, begun, about = job.recipe.of(way.key), work_time(), dict(before.notes) if before else {}
     if before is None:
         arrays, notes = way.make(job, wanted)
     else:
@@ -160,7 +160,7 @@ def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, 
         arrays, notes = way.extend(job, wanted, before.arrays)
     job.tell(1.0)
     count, unit = way.points(arrays)
-    seconds = about.get("seconds", 0.0) + time.perf_counter() - begun
+    seconds = about.get("seconds", 0.0) + work_time() - begun
     cameras = [*about.get("cameras", []), camera_hash(job)]
     about |= {**notes, "seconds": seconds, "parts": about.get("parts", parts), "cameras": cameras, "way": way.key, "count": count, "unit": unit}
     return Cache(way.kind, job.scene.name, depends, arrays, about)

@@ -9,7 +9,21 @@ from ..gi.off import OFF
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import SceneArrays
 from ..vector import luminance
-from .film import ALPHA, DIRECT, DROPPED, INDIRECT, SAMPLES, TEXELS, TOTAL_VARIANCE, TRIANGLE, VARIANCE, Memory, variance_of_mean, write_means
+from .film import (
+    ALPHA,
+    DIRECT,
+    DROPPED,
+    INDIRECT,
+    SAMPLES,
+    TEXELS,
+    TOTAL_VARIANCE,
+    TRIANGLE,
+    VARIANCE,
+    Memory,
+    sums_of,
+    variance_of_mean,
+    write_means,
+)
 from .integrator import PathSettings, trace_paths
 
 NO_RAYS = np.zeros((0, 6))
@@ -41,19 +55,22 @@ class Sampling(NamedTuple):
 
 def render_tile(
     scene: SceneArrays, settings: PathSettings, sampling: Sampling, camera: np.ndarray, size: tuple[int, int],
-    box: tuple[int, int, int, int], seed: int, memory: Memory, cancel: np.ndarray, film: np.ndarray,
+    box: tuple[int, int, int, int], seed: int, memory: Memory, cancel: np.ndarray, film: np.ndarray, before: np.ndarray | None = None,
 ) -> bool:  # fmt: skip
     """Render the pixels of `box` (x0, y0, x1, y1) of a frame of `size` into `film` float32 [rows, columns, film_columns].
 
     `memory` is one thread's make_memory(); its clock takes the processor's cycles spent on aiming at each light where the
     camera looks, and what the CLOCK_… entries name. `cancel` is uint8 [1]; when it turns non-zero the
-    tile is left unfinished and the result is False.
+    tile is left unfinished and the result is False. With `before`, the film of the same tile with fewer samples, those that are missing are added.
     """
     x0, y0, x1, y1 = box
     columns, count = x1 - x0, (x1 - x0) * (y1 - y0)
     memory.pixels[:count] = 0.0
     memory.pixels[:count, TEXELS], memory.pixels[:count, TRIANGLE] = np.inf, -1.0
-    memory.more[:count] = sampling.least if sampling.target > 0.0 else sampling.most
+    if before is not None:
+        memory.pixels[:count] = sums_of(before, scene.slots, settings.pairs)
+    wanted = sampling.least if sampling.target > 0.0 else sampling.most
+    memory.more[:count] = np.maximum(wanted - memory.pixels[:count, SAMPLES], 0.0)
     place = np.array([x0, y0, columns])
     while True:
         while memory.more[:count].any():

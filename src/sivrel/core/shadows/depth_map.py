@@ -10,7 +10,6 @@ A sun sees along parallel rays, a light whose cone is narrow through one picture
 import math
 import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
@@ -41,6 +40,7 @@ from ..scene.arrays import (
 from ..scene.surface_at import passing_at
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, scale, subtract
+from ..work_time import Pool
 from .traced import MOST_LAYERS, stops
 from .way import ShadowWay
 
@@ -110,7 +110,7 @@ def render_map(scene: SceneArrays, i: int, row: np.ndarray, on_rows: Callable[[f
         if going[0]:
             _render_rows(scene, make_stack(), row, link, face, y, min(y + ROWS_AT_ONCE, resolution), depths)
 
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with Pool(os.cpu_count() or 1) as pool:
         for done, _ in enumerate(pool.map(work, strips), start=1):
             if on_rows is not None and not on_rows(done / len(strips)):
                 going[0] = False

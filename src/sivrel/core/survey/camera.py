@@ -7,6 +7,7 @@ from ..render.film import film_beauty, film_columns
 from ..render.frame import Frame, assemble, render_tiles
 from ..render.recipe import Recipe
 from .finding import Finding, Mend, point, short
+from .glow import glow_reaches
 from .look import Look
 
 NEAR, NEAR_SHARE = 0.05, 0.04
@@ -85,6 +86,8 @@ def _exposure(look: Look) -> list[Finding]:
     beauty = film_beauty(assemble(frame, film_columns(look.arrays.slots), tiles))
     light = beauty @ (0.2126, 0.7152, 0.0722)
     if not np.isfinite(light).all() or light.max() <= 0.0:
+        if glow_reaches(look):
+            return []  # glow lights it, which the few paths of the pilot have not found: the glow's own finding says so
         return [_said(look, "no light", "Nothing in the picture is lit.", "No light of the shot reaches what the camera sees.", 1.0, [
             Mend("Look at the lights' findings; or add a light.", {"light.FirstLight.kind": "dome"}),
         ], {"brightest": 0.0})]  # fmt: skip

@@ -89,13 +89,20 @@ def check(look: Look) -> list[Finding]:
 
 
 def _in_a_row(slit: Slit, slits: list[Slit]) -> bool:
-    """Whether a slit is one of several alike, as between the slats of a blind or the bars of a grating: those are meant to let light in."""
+    """Whether a slit is one of several alike, as between the slats of a blind or the bars of a grating, or lies at the end of such a row: those
+    are meant to let light in."""
+    beside = [other for other in slits if np.linalg.norm(other.middle.mean(axis=0) - slit.middle.mean(axis=0)) < NEAR]
+    return any(abs(float(slit.axis @ other.axis)) > 0.99 and _alike(other, slits) >= ROW for other in beside)
+
+
+def _alike(slit: Slit, slits: list[Slit]) -> int:
+    """How many slits are as wide, as long and turned as this one, itself among them."""
     alike = 0
     for other in slits:
         along = abs(float(slit.axis @ other.axis)) > 0.99
         sizes = ((slit.width, other.width), (slit.length, other.length))
         alike += along and all(min(pair) > 0.75 * max(pair) for pair in sizes)
-    return alike >= ROW
+    return alike
 
 
 def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -12,6 +12,16 @@ MUCH = 0.25
 """Share of all direct light."""
 
 
+def glow_reaches(look: Look) -> bool:
+    """Whether something that merely glows lights what is seen."""
+    glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
+    if not glowing or not len(look.seen):
+        return False
+    chosen = look.rng.permutation(len(look.seen))[:POINTS]
+    at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+    return any(_brings(look, k, at, normals)[0].max() > 0.0 for k in glowing)
+
+
 def check(look: Look) -> list[Finding]:
     glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
     if not glowing or not len(look.seen):

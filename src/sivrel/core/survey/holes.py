@@ -23,7 +23,9 @@ def check(look: Look) -> list[Finding]:
     for triangles, net in look.nets:
         for members in open_parts(net):
             v = look.vertices[triangles[members]]
-            if np.linalg.norm(np.ptp(v.reshape(-1, 3), axis=0)) > LEAST_SIZE and not look.glows[triangles[members]].any():
+            glass = look.solid_glass[triangles[members]].all()
+            large = np.linalg.norm(np.ptp(v.reshape(-1, 3), axis=0)) > LEAST_SIZE
+            if (large or glass) and not look.glows[triangles[members]].any():
                 found += _holes_of(look, triangles[members], net, members)
     return found
 
@@ -65,7 +67,11 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
         start = middle + out * max(10.0 * look.offset, 0.002)
         eyes = look.air[:: max(1, len(look.air) // 96)]
         seen = look.sees(np.broadcast_to(start, eyes.shape), eyes) & ((eyes - start) @ out > 0.0)
-        if area < 1e-4 or not seen.any():
+        glass = bool(look.solid_glass[triangles].all())
+        if not seen.any() or area < (0.0 if glass else 1e-4):
+            continue
+        if glass:
+            found.append(_of_glass(look, triangles, middle, cap, area, own))
             continue
         width = float(np.sqrt(area))
         low, high = cap.reshape(-1, 3).min(axis=0), cap.reshape(-1, 3).max(axis=0)
@@ -87,6 +93,18 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
             )
         )  # fmt: skip
     return found
+
+
+def _of_glass(look: Look, triangles: np.ndarray, middle: np.ndarray, cap: np.ndarray, area: float, own: float) -> Finding:
+    """Glass that is closed but for a few faces: rays lose count of whether they are inside."""
+    name = look.meshes[look.object_of[triangles[0]]].name
+    return Finding(
+        "hole", f"{short(name)} is solid glass with a hole of {area * 1e4:.3g} cm²: it is not quite closed.",
+        "A ray that enters through the hole is taken to be outside while it is inside: it is bent the wrong way, and not tinted by the glass.",
+        harm=min(0.6, 0.35 + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],
+        evidence={"hole_m2": round(area, 7), "share_of_surface": round(area / own, 5)},
+        mends=[Mend("In the scene's own program, fill the hole or weld the edges that nearly meet.")], spot=look.spot(middle),
+    )  # fmt: skip
 
 
 def _loops(net: Topology, members: np.ndarray) -> list[np.ndarray]:

@@ -23,6 +23,8 @@ AIR = 384
 MOST_PASSED = 8
 """See-through surfaces that a ray passes."""
 ENCLOSED = 0.25
+OUTDOORS, OPEN_RAYS = 0.35, 32
+"""Share of the rays from a place that leave the scene from which on it is outside: half of them over open ground."""
 """Share of rays that leave the scene below which a place is inside."""
 MOST_IN_TOPOLOGY = 3_000_000
 
@@ -127,10 +129,11 @@ class Look:
         hits, distance = self.cast(origins, way / length[:, None])
         return (hits < 0) | (distance > length * (1.0 - 1e-4) - 4.0 * self.offset)
 
-    def directions(self, count: int) -> np.ndarray:
-        """float64 [count, 3]: even over the sphere (Fibonacci spiral), turned by chance."""
+    def directions(self, count: int, turned: float | None = None) -> np.ndarray:
+        """float64 [count, 3]: even over the sphere (Fibonacci spiral), turned by some radians, or by chance."""
         k = np.arange(count) + 0.5
-        y, turn = 1.0 - 2.0 * k / count, k * (np.pi * (1.0 + 5.0**0.5)) + self.rng.uniform(0.0, 2.0 * np.pi)
+        turned = self.rng.uniform(0.0, 2.0 * np.pi) if turned is None else turned
+        y, turn = 1.0 - 2.0 * k / count, k * (np.pi * (1.0 + 5.0**0.5)) + turned
         r = np.sqrt(np.maximum(0.0, 1.0 - y * y))
         return np.stack([r * np.cos(turn), y, r * np.sin(turn)], axis=1)
 
@@ -174,6 +177,14 @@ class Look:
         met = hits >= 0
         far = self.seen_at[chosen][met] + d[met] * (distance[met] * self.rng.uniform(0.3, 0.97, met.sum()))[:, None]
         return np.concatenate([eye, near, far])
+
+    @functools.cached_property
+    def room_air(self) -> np.ndarray:
+        """The places of the air that are in the room, where the camera looks into one: what it sees through openings is outside."""
+        sphere = self.directions(OPEN_RAYS, 0.0)
+        hits, _ = self.cast(np.repeat(self.air, OPEN_RAYS, axis=0), np.tile(sphere, (len(self.air), 1)))
+        opened = (hits < 0).reshape(len(self.air), OPEN_RAYS).mean(axis=1)
+        return self.air[opened < OUTDOORS] if self.inside and (opened < OUTDOORS).any() else self.air
 
     def _clearance(self, at: np.ndarray, normals: np.ndarray) -> np.ndarray:
         """How far off a surface to go: at most half of the room before it."""

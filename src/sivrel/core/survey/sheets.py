@@ -4,10 +4,14 @@ A cache that interpolates, photons that are gathered and rays that start a littl
 Ward, Rubinstein & Clear 1988, section 2, is to interpolate over smooth surfaces; nothing in it knows of a wall.)
 """
 
+from dataclasses import replace
+from typing import Any
+
 import numpy as np
 
-from ..scene.arrays import POWER
+from ..scene.arrays import BASE, POWER
 from ..scene.frames import upright_frame
+from ..vector import LUMINANCE
 from .finding import Finding, Mend, point, short
 from .holes import caps_of
 from .look import Look, Part
@@ -17,8 +21,13 @@ LEAST_SIDE = 0.45
 POINTS, RAYS = 24, 48
 BRIGHTER = 3.0
 """How many times more light on one side makes it the lit one."""
+MOST_TIMES = 1000
 DARK = 0.25
 """Share of rays that leave the scene above which a side is no inside."""
+SEEN_BY = 2
+"""Places of the room's air that must see a side for it to be one of the room."""
+MOST_PASSED_ON = 0.8
+"""The most of the light that each bounce is taken to pass on."""
 SHARE = 0.25
 """Share of a sheet's points that must lie between the two."""
 THICK, BLOCKER, BEHIND = 0.25, 0.2, 0.1
@@ -45,7 +54,21 @@ def check(look: Look) -> list[Finding]:
             finding = _judge(look, part)
             if finding:
                 found.append(finding)
-    return found
+    return [_with_others(finding, found) for finding in found]
+
+
+def _with_others(finding: Finding, found: list[Finding]) -> Finding:
+    """A sheet with a mend for all of them: a room of sheets is made thick in one act."""
+    if len(found) < 2:
+        return finding
+    own, *rest = finding.mends
+    together = {key: value for other in found for key, value in _thickened(other).items()}
+    every = Mend(f"Make all {len(found)} sheets of the room {THICK:g} m thick to the outside.", together)
+    return replace(finding, mends=[own, every, *rest])
+
+
+def _thickened(finding: Finding) -> dict[str, Any]:
+    return {key: value for key, value in finding.mends[0].edits.items() if key.endswith(".thickness")}
 
 
 def _is_solid(look: Look, part: Part) -> bool:
@@ -65,17 +88,19 @@ def _judge(look: Look, part: Part) -> Finding | None:
     a, b = np.where(flip, 1.0 - a, a), np.where(flip, 1.0 - b, b)
     v, n = look.vertices[chosen], look.normals[chosen]
     at = v[:, 0] + a * (v[:, 1] - v[:, 0]) + b * (v[:, 2] - v[:, 0])
-    light, opened, in_room = np.zeros((2, POINTS)), np.zeros((2, POINTS)), np.zeros((2, POINTS), bool)
+    light, opened, seen_by = np.zeros((2, POINTS)), np.zeros((2, POINTS)), np.zeros((2, POINTS), int)
     for side, normals in enumerate((n, -n)):
         start = at + normals * 2.0 * look.offset
         arrives, _ = look.light_at(start, normals)
         light[side] = arrives.sum(axis=1)
         rays = look.about(normals, RAYS)
-        out = look.cast(np.repeat(start, RAYS, axis=0), rays.reshape(-1, 3))[0] < 0
-        opened[side] = out.reshape(POINTS, RAYS).mean(axis=1)
-        for eye in look.air[:: max(1, len(look.air) // 12)]:
+        hits, distance = look.cast(np.repeat(start, RAYS, axis=0), rays.reshape(-1, 3))
+        opened[side] = (hits < 0).reshape(POINTS, RAYS).mean(axis=1)
+        light[side] += _bounced(look, start, rays, hits, distance)
+        for eye in look.room_air[:: max(1, len(look.room_air) // 24)]:
             ahead = np.einsum("ij,ij->i", eye - start, normals) > 0.0
-            in_room[side] |= ahead & look.sees(start, np.broadcast_to(eye, start.shape))
+            seen_by[side] += ahead & look.sees(start, np.broadcast_to(eye, start.shape))
+    in_room = seen_by >= min(SEEN_BY, len(look.room_air))
     lit = light + opened * _sky(look)
     for dark, bright in ((0, 1), (1, 0)):
         between = in_room[dark] & ~in_room[bright] & (opened[dark] < DARK) & (lit[bright] > BRIGHTER * lit[dark]) & (lit[bright] > 0.0)
@@ -84,6 +109,24 @@ def _judge(look: Look, part: Part) -> Finding | None:
                 look, part, at, n if bright == 0 else -n, between, float(lit[bright][between].mean()), float(lit[dark][between].mean()), bright
             )
     return None
+
+
+def _bounced(look: Look, start: np.ndarray, rays: np.ndarray, hits: np.ndarray, distance: np.ndarray) -> np.ndarray:
+    """About how much bounced light arrives at points [n], by rays [n, k, 3] about their normals by the cosine and what
+    they hit, [n k]: what the first bounce brings, and
+    as much again and again as its surfaces pass on (the geometric series of a closed space, Goral et al. 1984)."""
+    count = rays.shape[1]
+    d, origins = rays.reshape(-1, 3), np.repeat(start, count, axis=0)
+    met = np.flatnonzero(hits >= 0)
+    if not len(met):
+        return np.zeros(len(start))
+    facing = look.facing(hits[met], d[met])
+    at = origins[met] + d[met] * distance[met, None] + facing * 2.0 * look.offset
+    base = look.arrays.surfaces[look.arrays.surface_of[hits[met]].astype(np.int64), BASE : BASE + 3] @ LUMINANCE
+    arrives = np.zeros(len(hits))
+    arrives[met] = base * look.light_at(at, facing, 1)[0].sum(axis=1)
+    passed_on = min(float(base.mean()), MOST_PASSED_ON)
+    return arrives.reshape(len(start), count).mean(axis=1) / (1.0 - passed_on)
 
 
 def _sky(look: Look) -> float:
@@ -100,7 +143,7 @@ def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: 
     out = outward[between].mean(axis=0)
     out /= max(float(np.linalg.norm(out)), 1e-9)
     thickness = THICK if bright_side == 1 else -THICK
-    times = f"{bright / dark:,.0f} times" if dark > 0.0 else "far"
+    times = f"about {_rounded(bright / dark)} times" if dark > 0.0 else "far"
     interpolates = bool({look.recipe.gi.seen, look.recipe.gi.beyond} & INTERPOLATING)
     others = sum(p.mesh == part.mesh for p in look.parts) - 1
     return Finding(
@@ -126,6 +169,13 @@ def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: 
         path=_path(look, middle, out),
         spot=look.spot(middle),
     )  # fmt: skip
+
+
+def _rounded(times: float) -> str:
+    """A ratio to two figures: a few rays tell no more."""
+    if times > MOST_TIMES:
+        return f"more than {MOST_TIMES:,}"
+    return f"{float(f'{times:.2g}'):,.10g}"
 
 
 def _blocked(look: Look, part: Part, out: np.ndarray) -> list[Mend]:

@@ -65,13 +65,15 @@ class Advised:
 @dataclass
 class Advice:
     """recipes: for a draft, a final still, a moving shot, none while ways are still tried; facts, in words; measured: the facts as numbers; seconds
-    of a final frame; ways: that were tried, in words, and what they are foretold to leave in that time, the best first."""
+    of a final frame; ways: that were tried, in words, and what they are foretold to leave in that time, the best first; untried: name, title and
+    reason of those that were not."""
 
     recipes: list[Advised]
     facts: list[Fact]
     measured: Facts
     seconds: float
     ways: list[tuple[str, Guess]]
+    untried: list[tuple[str, str, str]] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
         return cleared(
@@ -81,6 +83,7 @@ class Advice:
                 "measured": self.measured.as_dict(),
                 "seconds": self.seconds,
                 "ways": [{**guess.__dict__, "title": title, "total": guess.total} for title, guess in self.ways],
+                "untried": [{"name": name, "title": title, "why": why} for name, title, why in self.untried],
                 "seconds_taken": self.measured.seconds,
                 "complete": bool(self.recipes),
             }
@@ -90,16 +93,19 @@ class Advice:
 def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = True) -> Advice:
     """Recipes for a shot with these facts, where a final frame may take some seconds; none of them yet while the facts are not complete."""
     ways = [(candidate(guess.name, recipe).title, guess) for guess in guesses_of(facts, seconds)] if facts.ways else []
+    untried = [(name, candidate(name, recipe).title, why) for name, why in facts.untried.items()]
     if not complete:
-        return Advice([], facts_in_words(facts), facts, seconds, ways)
+        return Advice([], facts_in_words(facts), facts, seconds, ways, untried)
     draft = min(max(DRAFT_SHARE * seconds, LEAST_DRAFT), MOST_DRAFT, seconds)
     recipes = [_advised(name, facts, recipe, time, guesses_of(facts, time)) for name, time in (("Draft", draft), ("Final still", seconds))]
     recipes.append(_advised("Moving shot", facts, recipe, seconds, guesses_moving(facts, seconds)))
-    return Advice(recipes, facts_in_words(facts), facts, seconds, ways)
+    return Advice(recipes, facts_in_words(facts), facts, seconds, ways, untried)
 
 
 def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses: list[Guess]) -> Advised:
-    best, plain = guesses[0], next(g for g in guesses if g.name == "brute_force")
+    # A way that was not tried here is never taken, nor lost to: it may be better, and a match would tell.
+    tried = [g for g in guesses if g.tried]
+    best, plain = tried[0], next(g for g in tried if g.name == "brute_force")
     enough = max(PLAIN * best.total, min(PLAIN_IN_DOUBT * best.total, best.total + best.spread))
     chosen = plain if plain.total <= enough else best
     rivals = [g for g in guesses if g is not chosen and _close(g, chosen)]
@@ -113,6 +119,10 @@ def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses
         level = " and ".join(candidate(name, recipe).title for name in match[:2])
         level += f", nor for {len(match) - 2} more" if len(match) > 2 else ""
         says = f"The facts do not decide between {level}: a match of {seconds:.3g} s would. Till then {title}."
+    untested = [candidate(g.name, recipe).title for g in guesses if not g.tried]
+    untested += [candidate(name, recipe).title for name in facts.untried if purpose == "Final still"]
+    if untested:
+        says += f" Not tried here, so not compared: {', '.join(dict.fromkeys(untested))}."
     return Advised(purpose, says, chosen.name, seconds, values, choices, match, guesses)
 
 

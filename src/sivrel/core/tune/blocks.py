@@ -9,8 +9,7 @@ import numpy as np
 from scipy import ndimage
 
 from ..diagnose.stand import Stand
-from ..measure.ledger import NEIGHBOURHOOD, relative_weights
-from ..measure.noise import DARK, LUMINANCE
+from ..measure.noise import DARK, LUMINANCE, NEIGHBOURHOOD, relative_weights
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
 from ..render.frame import Cancel, Frame, sampling_of
 from ..render.prepare import Prepared

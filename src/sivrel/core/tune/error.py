@@ -7,8 +7,7 @@ import numpy as np
 
 from ..diagnose.grid import Grid
 from ..diagnose.stand import Stand
-from ..measure.ledger import relative_weights
-from ..measure.noise import LUMINANCE
+from ..measure.noise import LUMINANCE, relative_weights
 from ..render.frame import Frame
 from .render import Taken
 

@@ -1,6 +1,5 @@
 """Facts about a shot that decide between ways of finding light, measured in a few seconds by pilot paths and rays."""
 
-import time
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -11,13 +10,14 @@ from ..diagnose.leaks import sheet_suspects
 from ..diagnose.stand import Stand
 from ..diagnose.truth import DEEP
 from ..lights.pack import GLOW
-from ..measure.ledger import measure_ledger, relative_weights
-from ..measure.noise import LUMINANCE
+from ..measure.ledger import measure_ledger
+from ..measure.noise import LUMINANCE, relative_weights
 from ..render.film import BETWEEN, BOUNCED, DIRECT, INDIRECT, WITHIN
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
+from ..work_time import work_time
 from .blocks import weights_of
 from .pilots import SAMPLES, SEEDS, SMALL, Known, Pilot, Tell, curve_of, fly
 from .render import Taken, scattered, take
@@ -76,7 +76,7 @@ class Facts:
     dark: of the picture below what the eye tells from black; lights: that are on, and how many bring 95 % of the direct light; glow: of the direct
     light that only chance finds; thin: sheets without thickness between bright and dark
     rate: seconds of a whole frame of so many pixels with one sample each by brute force; curve: of its noise, as in Pilot; ways: what
-    those that were tried leave here
+    those that were tried leave here; untried: names of the others, each with why it was not
     """
 
     indirect: float = 0.0
@@ -100,6 +100,7 @@ class Facts:
     pixels: int = SMALL
     seconds: float = 0.0
     ways: list[Pilot] = field(default_factory=list)
+    untried: dict[str, str] = field(default_factory=dict)
 
     @property
     def plain(self) -> Pilot:
@@ -143,7 +144,7 @@ def measure_facts(
 ) -> Facts | None:  # fmt: skip
     """Measure the facts of a shot for a frame that may take so many seconds; None when cancelled. `told(what, share, facts)` hears each step, and
     stops by returning False."""
-    begun = time.monotonic()
+    begun = work_time()
     facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)
     ready, recipe = stand.truth()
     recipe = with_values(recipe, {**DEEP, "gi.seen": "brute_force", "sampling.max": SAMPLES, "sampling.gi_rays": 2, "sampling.glossy_rays": 2})
@@ -188,7 +189,7 @@ def measure_facts(
         facts.thin = [suspect.key.removeprefix("sheet ") for suspect in sheet_suspects(look)]
     if stand.cancel or not fly(stand, blocks, facts, Known(plain, weights), seconds, told):
         return None
-    facts.seconds = time.monotonic() - begun
+    facts.seconds = work_time() - begun
     return facts
 
 

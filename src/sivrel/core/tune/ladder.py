@@ -1,11 +1,11 @@
 """The ladder: one setting, or two, rendered at several values on one region, cheapest first; from which rung on no eye sees a gain.
 
-Each rung is rendered twice with seeds of its own, so that noise is told from bias, and against brute force.
+Each rung is rendered twice with seeds of its own, so that noise is told from bias, and against brute force. Settings of taste, which change
+what is to be found, are set side by side alone: there is nothing to hold them to, and no value is enough.
 """
 
 import itertools
 import math
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -14,10 +14,13 @@ import numpy as np
 
 from ..diagnose.finding import cleared
 from ..diagnose.stand import OutOfTime, Stand
+from ..measure.cost import work_of
 from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
+from ..measure.noise import LUMINANCE
 from ..measure.verdict import where_seen
 from ..render.frame import Frame
 from ..scene.edits import apart, is_edit
+from ..work_time import work_time
 from .error import Error, Reference, error_of, reference
 from .fits import Fit, fit_power
 from .render import take
@@ -36,7 +39,8 @@ Tell = Callable[[str, float, "Ladder"], bool]
 class Rung:
     """One value. values: of the settings, by key; seconds: that the region's pixels take; prepares: caches of the whole frame; frame_seconds: both,
     for the whole frame; error against brute force; next, last, reference: share of the region where it is seen to differ from the next rung, from the
-    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); picture: linear colour; skipped: why it was not rendered."""
+    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); light: mean luminance; picture: linear colour; skipped: why it
+    was not rendered; foretold: seconds that it was thought to take."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -47,6 +51,8 @@ class Rung:
     seen: dict[str, float] = field(default_factory=dict)
     flip: dict[str, float] = field(default_factory=dict)
     enough: bool = False
+    light: float = 0.0
+    foretold: float = 0.0
     skipped: str = ""
     picture: np.ndarray | None = None
 
@@ -71,10 +77,14 @@ class Ladder:
     says: str = ""
     complete: bool = False
 
+    @property
+    def of_taste(self) -> bool:
+        return any(one.taste for one in self.varied)
+
     def as_dict(self) -> dict[str, Any]:
         return cleared(
             {
-                "varied": [{"key": v.key, "values": list(v.values), "name": v.name, "unit": v.unit} for v in self.varied],
+                "varied": [{"key": v.key, "values": list(v.values), "name": v.name, "unit": v.unit, "taste": v.taste} for v in self.varied],
                 "region": list(self.region), "per_degree": self.per_degree, "rungs": [rung.as_dict() for rung in self.rungs],
                 "fits": {name: fit.as_dict() for name, fit in self.fits.items()}, "reference_error": self.reference_error,
                 "reference_seconds": self.reference_seconds, "take": self.take, "says": self.says, "complete": self.complete,
@@ -92,40 +102,49 @@ def climb(
     stand: Stand, chosen: list[Varied], frame: Frame, exposure: float, told: Tell | None = None, *, seconds: float = 60.0,
     per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
-    """Render the rungs on a frame's window, within about `seconds` in all, and say which is enough at a viewing distance. `told(what, share,
-    ladder)` hears each rung, and stops by returning False."""
-    begun = time.monotonic()
+    """Render the rungs on a frame's window, cheapest first, and say which is enough at a viewing distance. Rungs that were chosen, not asked for, are
+    left out when `seconds` in all are over. `told(what, share, ladder)` hears each rung, and stops by returning False."""
+    begun = work_time()
     ladder = Ladder(tuple(chosen), frame.window, per_degree)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
-    if told and not told("rendering brute force", 0.02, ladder):
-        return ladder
-    held = reference(stand, frame, REFERENCE_SHARE * seconds)
-    if held is None:
-        return ladder
-    ladder.reference_error, ladder.reference_seconds = held.error, held.seconds
-    for k, rung in enumerate(ladder.rungs):
-        left = begun + seconds - time.monotonic()
-        expected = _expected(ladder, rung, frame)
-        if k >= 2 and expected > left:
-            rung.skipped = f"would take about {expected:.0f} s, and {max(left, 0.0):.0f} s were left"
-            continue
-        if told and not told(f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}", 0.3 + 0.7 * k / len(ladder.rungs), ladder):
+    held = None
+    if not ladder.of_taste:
+        if told and not told("rendering brute force", 0.02, ladder):
             return ladder
-        if not render_rung(stand, rung, frame, held, max(left, 0.2 * seconds)):
+        held = reference(stand, frame, REFERENCE_SHARE * seconds)
+        if held is None:
+            return ladder
+        ladder.reference_error, ladder.reference_seconds = held.error, held.seconds
+    given = all(one.given for one in chosen)
+    work = {id(rung): _work(stand, rung) for rung in ladder.rungs}
+    in_turn = sorted(ladder.rungs, key=lambda rung: work[id(rung)]) if len(chosen) > 1 else ladder.rungs
+    for k, rung in enumerate(in_turn):
+        left = begun + seconds - work_time()
+        rung.foretold = _foretold([other for other in in_turn[:k] if other.picture is not None], rung, work, frame)
+        if k >= 2 and rung.foretold > left and not given:
+            rung.skipped = f"would take about {rung.foretold:.0f} s, and {max(left, 0.0):.0f} s were left; name its value to have it all the same"
+            continue
+        what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
+        what += f", about {rung.foretold:.2g} s" if rung.foretold >= 1.0 else ""
+        if told and not told(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder):
+            return ladder
+        if not render_rung(stand, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
             if stand.cancel:
                 return ladder
             continue
-        _set_against(ladder, held, exposure)
+        if held is not None:
+            _set_against(ladder, held, exposure)
         judge(ladder)
     ladder.complete = True
     return ladder
 
 
-def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference, left: float) -> bool:
-    """Render a rung with two seeds, and measure it; False when cancelled, or when its caches take longer than is left."""
+def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
+    """Render a rung with two seeds, and measure it, where there is brute force to hold it to; False when cancelled, or when its caches take
+    longer than is left."""
     recipe, edits = stand.changed(*apart(rung.values))
-    stand.until = time.monotonic() + max(left, 1.0)
+    stand.until = work_time() + max(left, 1.0)
     try:
         ready = stand.ready(recipe, edits, frame.window)[0]
         rung.prepares = stand.prepares(recipe, edits, frame.window)
@@ -140,21 +159,24 @@ def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference, left: f
         return False
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
-    rung.error = error_of(one.lights[0], other.lights[0], held)
-    rung.picture = one.colours[0]
+    rung.error = error_of(one.lights[0], other.lights[0], held) if held is not None else None
+    rung.picture = one.colours[0] if held is not None else (one.colours[0] + other.colours[0]) / 2.0
+    rung.light = float((rung.picture @ LUMINANCE).mean())
     return True
 
 
-def _expected(ladder: Ladder, rung: Rung, frame: Frame) -> float:
-    """Seconds that a rung will take, from those before it."""
-    done = [r for r in ladder.rungs if r.error is not None]
+def _work(stand: Stand, rung: Rung) -> float:
+    """Rays that a pixel of a rung takes at most, about."""
+    recipe = stand.changed(*apart(rung.values))[0]
+    return work_of(recipe) * recipe.sampling.max
+
+
+def _foretold(done: list[Rung], rung: Rung, work: dict[int, float], frame: Frame) -> float:
+    """Seconds that a rung will take, from the rays and the seconds of the last one that was rendered; 0 where none was."""
     if not done:
         return 0.0
-    if len(ladder.varied) == 1 and "seconds" in ladder.fits:
-        own, whole = float(rung.values[ladder.varied[0].key]), frame.width * frame.height / frame.pixels
-        if own > 0.0:
-            return float(ladder.fits["seconds"].at(own)) * 2.0 / whole
-    return 2.0 * done[-1].seconds + done[-1].prepares * frame.pixels / (frame.width * frame.height)
+    last = done[-1]
+    return 2.0 * last.seconds * work[id(rung)] / work[id(last)] + last.prepares * frame.pixels / (frame.width * frame.height)
 
 
 def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
@@ -201,6 +223,9 @@ def judge(ladder: Ladder) -> None:
 
 
 def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
+    if ladder.of_taste:
+        names = " and ".join(one.name for one in ladder.varied)
+        return f"Which {names} is right is a matter of taste: the rungs are set side by side, and none of them is enough."
     if len(done) < 2:
         return ""
     distance = f"at {ladder.per_degree:g} pixels a degree"

@@ -1,6 +1,5 @@
 """The match: chosen ways on one region for equal time, and to equal error; bias apart from noise, preparation apart from pixels."""
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -12,6 +11,7 @@ from ..diagnose.stand import OutOfTime, Stand
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
+from ..work_time import work_time
 from .candidates import Candidate
 from .error import Error, Reference, error_of, noise_of_mean, reference
 from .render import take
@@ -113,7 +113,7 @@ def run_match(
 
 def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
     recipe, edits = stand.changed(entrant.candidate.values, {})
-    stand.until = time.monotonic() + MOST_PREPARING * seconds
+    stand.until = work_time() + MOST_PREPARING * seconds
     try:
         ready = stand.ready(recipe, edits, frame.window)[0]
         entrant.prepares = stand.prepares(recipe, edits, frame.window)

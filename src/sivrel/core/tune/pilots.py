@@ -1,6 +1,5 @@
 """Pilots: what each way leaves on this shot, by short renders of it on blocks of the frame, held to a longer one by brute force."""
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -12,6 +11,7 @@ from ..diagnose.truth import brute_force
 from ..render.frame import Frame
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..work_time import work_time
 from .blocks import noise_by_cells
 from .candidates import CAUSTICS, Candidate, candidate
 from .error import squared_bias_of_blocks
@@ -88,29 +88,34 @@ class Known:
 
 
 def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: float, told: Tell | None = None) -> bool:
-    """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these;
-    what TRYING has no time left for is not among them. known: of the blocks. False when cancelled."""
+    """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these, or
+    to the untried what TRYING has no time left for. known: of the blocks. Time is that of the processor: a busy machine comes to the same pilots.
+    False when cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
     small = stand.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
     if told and not told("rendering brute force to hold the ways to", 0.2, facts):
         return False
     trying = min(max(seconds, TRYING[0]), TRYING[1])
-    held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), time.monotonic()
+    held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), work_time()
     if held is None:
         return False
     for k, (name, rates) in enumerate(RATES.items()):
-        left = trying - (time.monotonic() - begun)
-        if rates * facts.pace > left or (name.endswith(CAUSTICS) and not facts.sparkles):
+        left = trying - (work_time() - begun)
+        if name.endswith(CAUSTICS) and not facts.sparkles:
+            continue  # nothing for it to find
+        if rates * facts.pace > left:
+            facts.untried[name] = f"it would take about {rates * facts.pace:.0f} s to try, and {max(left, 0.0):.0f} s were left"
             continue
         one = candidate(name, stand.recipe)
         if told and not told(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts):
             return False
-        small.until = time.monotonic() + left
+        small.until = work_time() + left
         try:
             pilot = _pilot(small, one, blocks, held, known, facts.settled())
         except OutOfTime:
             if stand.cancel:
                 return False
+            facts.untried[name] = f"its caches were not done in the {max(left, 0.0):.0f} s that were left"
             continue
         if pilot is None:
             return False

@@ -1,7 +1,6 @@
 """Renders that are measured: a part of a frame, or blocks of it that stand for the whole."""
 
 import os
-import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +10,7 @@ from ..render.film import CLOCK_PAIRS, SAMPLES, clock_entries, film_beauty, film
 from ..render.frame import Cancel, Frame, assemble, pair_share, render_tiles
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
+from ..work_time import work_time
 
 BLOCK = 8
 """Pixels a side of the blocks that stand for a frame."""
@@ -111,7 +111,7 @@ class Taken:
 
 def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads: int = 0) -> Taken | None:
     """Render a frame, or blocks of it, on all cores or so many; None when cancelled."""
-    clock, tiles, begun = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray](), time.monotonic()
+    clock, tiles, begun = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray](), work_time()
     cycles, before = dict[int, float](), 0.0
 
     def on_tile(index: int, film: np.ndarray) -> None:
@@ -124,7 +124,7 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads:
     own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))
     again = float(clock[len(ready.passes) + CLOCK_PAIRS] / max(clock[-1], 1.0))
     once = 1.0 - again * (1.0 - whole / own)
-    seconds = (time.monotonic() - begun) * once
+    seconds = (work_time() - begun) * once
     if isinstance(frame, Scattered):
         places = range(len(frame.blocks))
         return Taken([tiles[k] for k in places], seconds, clock, [cycles[k] for k in places], frame.weights, once)

@@ -23,12 +23,15 @@ STEPS = 5
 
 @dataclass(frozen=True)
 class Varied:
-    """A setting with the values it takes, cheapest first. name, unit: in words."""
+    """A setting with the values it takes, cheapest first. name, unit: in words; given: whether the values were asked for, not chosen; taste:
+    whether the setting says what the picture is to be, not how well it is found: no value of it is enough."""
 
     key: str
     values: tuple[Any, ...]
     name: str
     unit: str
+    given: bool = False
+    taste: bool = False
 
     def shown(self, value: Any) -> str:
         return f"{value:g} {self.unit}".rstrip() if isinstance(value, int | float) else str(value)
@@ -88,7 +91,15 @@ def varied(key: str, values: list[Any] | None, recipe: Recipe, edits: Edits, mea
     unique = sorted(set(chosen), key=lambda v: (_off(key, v), -v if key in LARGER_IS_CHEAPER else v))
     if not 2 <= len(unique) <= MOST_RUNGS:
         raise InputError(f"A ladder has 2 to {MOST_RUNGS} rungs, {key} was given {len(unique)}; write them like {key}=4,8,16.")
-    return Varied(key, tuple(unique), declared.name, declared.unit)
+    return Varied(key, tuple(unique), declared.name, declared.unit, bool(values), is_taste(key))
+
+
+def is_taste(key: str) -> bool:
+    """Whether a setting changes what is to be found: lights, objects, cameras and ambient light, but for how shadows and bakes are made."""
+    if is_edit(key):
+        field = split_key(key)[2]
+        return not field.startswith("shadows.") and field != "refine"
+    return key.startswith("ambient.") and key != "ambient.samples"
 
 
 def _off(key: str, value: float) -> bool:

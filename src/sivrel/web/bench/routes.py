@@ -31,7 +31,7 @@ from ..lineage.routes import Window, flaws, lineage_values
 from ..numbers import whole_number
 from ..pictures.routes import LUT
 from ..queue.routes import seconds_left
-from ..words import meters_in_words
+from ..words import meters_in_words, noise_of
 
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
@@ -173,6 +173,7 @@ def proof_json(proof_id: int):
         window=proof.frame.window,
         seconds=proof.seconds if proof.seconds is not None else (job.seconds if job else None),
         noise=proof.noise,
+        noise_said=noise_of(proof),
         dropped=proof.dropped,
         passes=proof.passes,
         ledger=proof.lights,

@@ -4,18 +4,24 @@ from typing import Any
 
 from flask import Blueprint, render_template, request
 
-from ...core.measure.cost import how_good
+from ...core.measure.cost import forecast, how_good
+from ...core.scene.edits import to_json
 from ...store import jobs, proofs, shots
-from ..asked import proof_or_404
+from ..asked import frame_of, made_as_asked, proof_or_404, shot_or_404
 from ..database import db
 from ..numbers import whole_number
-from ..words import changes
+from ..words import changes, seconds
 
 pages = Blueprint("queue", __name__, template_folder="templates")
 
 
 def seconds_left(job: jobs.Job) -> float | None:
-    """Seconds until a job is done: from its tiles once some are there, else from what it was guessed to take."""
+    """Seconds until a job is done: what is left of its time where it has one, else from its tiles once some are there, else from what it was
+    guessed to take."""
+    proof = proofs.get(db(), job.proof_id)
+    limit = proof.recipe.sampling.seconds if proof is not None else 0.0
+    if limit > 0.0:
+        return max(0.0, limit - job.pixel_seconds)
     if job.tiles_done:
         return job.pixel_seconds * (job.tiles_total - job.tiles_done) / job.tiles_done
     return job.guess
@@ -38,6 +44,22 @@ def queue_values() -> dict[str, Any]:
 @pages.get("/queue")
 def part():
     return render_template("queue.html", **queue_values())
+
+
+@pages.post("/shots/<slug>/forecast")
+def foretell(slug: str):
+    """What the render of the form would take, in words; empty where nothing like it was timed."""
+    shot = shot_or_404(slug)
+    recipe, edits, camera = made_as_asked(shot, request.form)
+    foretold = forecast(recipe, frame_of(request.form), camera, proofs.timed(db(), shot.id), to_json(edits))
+    if foretold is None:
+        return {"says": "", "why": "Nothing of this shot was rendered here yet: the first proof is timed."}
+    off = how_good(jobs.guesses(db()))
+    renders = "one render" if foretold.alike == 1 else f"{foretold.alike} renders"
+    like = "of this recipe" if foretold.apart == 0 else "of recipes like it"
+    why = f"by {renders} {like}; four in five should fall between {seconds(foretold.low)} and {seconds(foretold.high)}"
+    why += f"; forecasts so far were {off * 100:.0f} % off in the median" if off is not None else "; no forecast was tried yet"
+    return {"says": f"about {seconds(foretold.seconds)} ({seconds(foretold.low)} to {seconds(foretold.high)})", "why": why}
 
 
 @pages.post("/queue/hold")

@@ -7,7 +7,7 @@ from ...core.finish.finishing import finish_from
 from ...store import files, proofs
 from ..asked import finished_as_asked, shot_or_404
 from ..database import data, db
-from ..words import changes, in_one_line, percent, seconds
+from ..words import changes, in_one_line, noise_of, seconds
 from .layout import MOST_PROOFS, Frame, contact_sheet
 
 pages = Blueprint("sheets", __name__)
@@ -33,7 +33,7 @@ def sheet(slug: str, kind: str):
         said = (in_one_line(changes(parent, proof)) if parent else "") or "as it came"
         settings = finish_from({"exposure": shot.exposure(proof.camera, proof.edits), **shot.finish})
         size = f"{proof.frame.width}×{proof.frame.height}, {proof.recipe.sampling.max} samples"
-        figures = f"{seconds(proof.seconds)} · noise {percent(proof.noise)} · {size}"
+        figures = f"{seconds(proof.seconds)} · noise {noise_of(proof)} · {size}"
         frames.append(Frame(files.picture_path(data(), proof.picture), settings, proof.name or f"Proof {proof.id}", said, figures, proof.note))
     form, mimetype = KINDS[kind]
     return Response(

@@ -30,7 +30,7 @@ def drawn_of(one: Tuning) -> dict[str, Markup]:
 
 
 def _ladder(result: dict[str, Any]) -> dict[str, Markup]:
-    if len(result["varied"]) != 1:
+    if len(result["varied"]) != 1 or result["varied"][0].get("taste"):
         return {}
     varied, done = result["varied"][0], [r for r in result["rungs"] if r["error"]]
     key, x = varied["key"], f"{varied['name']}{', ' + varied['unit'] if varied['unit'] else ''}"

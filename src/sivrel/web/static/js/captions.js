@@ -16,7 +16,7 @@ export function sayCaption(caption, letter, proof, filtered) {
   bold.textContent = letter;
   const said = card ? card.querySelector(".said").textContent.trim().replace(/\s+/g, " ") : `proof ${proof.id}`;
   const time = proof.seconds == null || !proof.picture ? proof.state : inSeconds(proof.seconds);
-  const noise = proof.noise == null ? "" : ` · noise ${(proof.noise * 100).toFixed(1)} %`;
+  const noise = proof.picture && proof.noise_said !== "–" ? ` · noise ${proof.noise_said}` : "";
   const kind = proof.unfiltered ? "unfiltered · " : filtered ? "filtered · " : proof.stand_ins ? "with stand-ins · " : "";
   caption.append(bold, `${kind}${time}${noise} · ${said}`);
   caption.title = said;

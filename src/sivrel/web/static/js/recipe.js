@@ -1,8 +1,11 @@
 // The recipe in sentences: what was changed stands in red until it is proven; what is not in use is not shown.
 // Edits of lights and objects travel with it, in one hidden field.
 
+import { post } from "./post.js";
+
 const CHECKED = "input:not([type=hidden]):not([type=checkbox]), select:not(#start-from)";
 const MOST_STEPS = 200;
+const TYPING_REST = 250; // milliseconds
 
 export class RecipeForm {
   constructor() {
@@ -175,7 +178,19 @@ export class RecipeForm {
           ? "1 change against its parent"
           : `${count} changes against its parent; one at a time tells more`;
     document.getElementById("one-by-one").hidden = !parent || count < 2;
+    clearTimeout(this.foretelling);
+    this.foretelling = setTimeout(() => this.foretell(), TYPING_REST);
     this.onChange();
+  }
+
+  /** Say beside the button what the render would take, by what was timed on this shot. */
+  async foretell() {
+    const place = document.getElementById("forecast"), asked = new FormData(this.form);
+    if (!place) return;
+    const told = await post(place.dataset.address, asked).catch(() => ({ says: "", why: "" })); // a wrong number is red already
+    if (document.getElementById("forecast") !== place) return;
+    place.textContent = told.says;
+    place.title = told.why;
   }
 
   nudge(event) {

@@ -1,0 +1,78 @@
+"""A frame rendered evenly until a time is over: all of it in rounds, each of which gives every pixel as many samples again."""
+
+import math
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ..scene.arrays import SceneArrays
+from ..scene.model import Camera
+from .film import SAMPLES
+from .frame import Cancel, Frame, render_tiles
+from .recipe import Recipe
+
+MOST_SAMPLES = 1 << 16
+SAFE = 0.97
+"""Share of the time left that the last round is to take."""
+WORTH_IT = 0.02
+"""Share of the samples that a last round has to add."""
+
+
+def render_even(
+    scene: SceneArrays,
+    camera: Camera,
+    recipe: Recipe,
+    frame: Frame,
+    seconds: float,
+    on_tile: Callable[[int, np.ndarray], None],
+    *,
+    films: dict[int, np.ndarray] | None = None,
+    cancel: Cancel | None = None,
+    now: Callable[[], float] = time.monotonic,
+    on_round: Callable[[int], None] = lambda samples: None,
+    **how: Any,
+) -> bool:
+    """Render all of `frame` until `seconds` by the clock `now` are over, at least one sample a pixel; False when cancelled, which leaves some
+    tiles a round ahead of others.
+
+    `on_tile(index, film)` is called each time a tile has got further; `on_round(samples)` when every pixel has that many. Rounds double the
+    samples, whose points are spread most evenly then; the last takes what fits into the time that is left, by what a sample took. `films`: by tile,
+    what an earlier call with the same recipe and frame has got to. What one sample finds depends on nothing but scene, recipe and frame; how
+    many there are depends on the clock.
+    """
+    cancel, begun = Cancel() if cancel is None else cancel, now()
+    kept = dict(films or {})
+    count = len(frame.tiles())
+
+    def keep(index: int, film: np.ndarray) -> None:
+        kept[index] = film
+        on_tile(index, film)
+
+    level, rate = _least(kept, count), math.inf
+    wanted = max(level, 1, *(_samples(film) for film in kept.values()), 1)
+    while True:
+        started, missing = now(), sum(wanted - (_samples(kept[k]) if k in kept else 0) for k in range(count)) / count
+        done = [k for k, film in kept.items() if _samples(film) >= wanted]
+        if not render_tiles(scene, camera, recipe, frame, keep, finished=done, before=kept, samples=wanted, cancel=cancel, **how):
+            return False
+        level = wanted
+        on_round(level)
+        if missing > 0.0:
+            rate = (now() - started) / missing
+        left = seconds - (now() - begun)
+        fits = int(left * SAFE / rate) if rate > 0.0 and math.isfinite(rate) else (level if left > 0.0 else 0)
+        more = min(level, fits, MOST_SAMPLES - level)
+        if more < max(1.0, WORTH_IT * level):
+            return True
+        wanted = level + more
+
+
+def _samples(film: np.ndarray) -> int:
+    """Samples that every pixel of a tile has at least."""
+    return int(film[..., SAMPLES].min())
+
+
+def _least(kept: dict[int, np.ndarray], count: int) -> int:
+    return min(map(_samples, kept.values())) if len(kept) == count else 0
