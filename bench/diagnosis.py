@@ -23,7 +23,7 @@ from sivrel.core.render.frame import Frame
 from sivrel.core.render.warmup import warm_up
 from sivrel.work.diagnosing import render_case
 from tests.flaws import FLAWS, Planted, clean
-from tests.rooms import room
+from tests.rooms import lean, room
 
 TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
 SECONDS, LONG = 16.0, 8.0
@@ -130,7 +130,12 @@ def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: S
         proven(best, case, stand, score)
 
 
-def diagnosis(first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names: tuple[str, ...] = ()) -> str:
+def leaning() -> str:
+    """The same table for rooms whose walls slope."""
+    return diagnosis(FIRST + 500, twins=0, sloped=True)
+
+
+def diagnosis(first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names: tuple[str, ...] = (), sloped: bool = False) -> str:
     """The table: a line for each kind of planted flaw, one for clean twins, and sums."""
     warm_up()
     scores: dict[str, Score] = {}
@@ -142,6 +147,8 @@ def diagnosis(first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names:
         for seed in range(first, first + seeds):
             try:
                 planted = plant(room(seed), ((seed + len(scores)) % 3) / 2.0)
+                if sloped:
+                    lean(planted.room)
                 case, stand = planted.render()
                 made = diagnose(case, stand, seconds=SECONDS)
                 judged(planted, made, case, stand, score)

@@ -83,7 +83,7 @@ CHANGES: dict[str, tuple[Callable[[Room], None], dict]] = {
     "panel off": (lambda made: made.light("Panel", intensity=0.0), {}),
     "boards tinted": (_tinted(1), {}),
     "walls tinted": (_tinted(0), {}),
-    "chest moved 10 cm": (_moved("/Room/Chest", (0.1, 0.0, 0.0)), {}),
+    "chest moved 25 cm": (_moved("/Room/Chest", (0.25, 0.0, 0.0)), {}),
     "lens taken away": (_without("/Room/Lens"), {}),
     "one bounce": (lambda made: None, {"limits.diffuse_bounces": 1}),
     "light 30 % down": (lambda made: [made.light(one.name, intensity=one.intensity * 0.7) for one in made.scene.lights], {}),

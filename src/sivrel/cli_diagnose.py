@@ -101,6 +101,7 @@ def in_words(made: Any, what: str) -> str:
         for trial in finding.trials:
             share = f", {trial.explained:.0%} ± {trial.error:.0%} of it went" if trial.explained is not None else ""
             lines.append(f"    tried: {trial.says}: {trial.verdict}{share}")
+        lines += [f"    {said}" for said in finding.withdrawn]
         if finding.note:
             lines.append(f"    {finding.note}")
         for remedy in finding.remedies:

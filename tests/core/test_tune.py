@@ -2,13 +2,17 @@
 
 import itertools
 import math
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.errors import InputError
+from sivrel.core.finish.strip import write_strip
 from sivrel.core.gi.ways import SEEN
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, settings, with_values
@@ -27,7 +31,7 @@ from sivrel.core.tune.ladder import Ladder, Rung, climb, judge
 from sivrel.core.tune.match import Entrant, Match, Point, rank, run_match
 from sivrel.core.tune.pilots import Pilot, curve_of
 from sivrel.core.tune.render import scattered, take
-from sivrel.core.tune.varied import Varied, varied
+from sivrel.core.tune.varied import Varied, is_taste, varied
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, sky
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
@@ -202,6 +206,37 @@ class Ladders(unittest.TestCase):
         self.assertEqual(len([r for r in stopped.rungs if r.error]), 2)
 
 
+    def test_rungs_that_were_named_are_all_rendered_cheapest_first(self):
+        one, heard = stand(ROOM, sampling__max=4), []
+        chosen = varied("sampling.max", [64, 2, 16, 8], one.recipe, one.edits)
+        self.assertTrue(chosen.given)
+        made = climb(one, [chosen], SMALL, 0.0, lambda what, share, ladder: heard.append(what) or True, seconds=0.01)
+        self.assertEqual([r.values["sampling.max"] for r in made.rungs if r.error], [2, 8, 16, 64])
+        self.assertAlmostEqual(made.rungs[3].foretold / (2.0 * made.rungs[2].seconds), 4.0, delta=0.01, msg="by rays")
+        pair = [varied("sampling.max", [2, 16], one.recipe, one.edits), varied("sampling.gi_rays", [1, 8], one.recipe, one.edits)]
+        order = []
+        climb(one, pair, SMALL, 0.0, lambda what, share, ladder: order.append(what) or True, seconds=0.01)
+        self.assertEqual(order[1:], [f"rendering {a} and {b}" for a, b in ((2, 1), (2, 8), (16, 1), (16, 8))])
+
+    def test_settings_of_taste_are_set_side_by_side_and_none_is_enough(self):
+        one = stand(ROOM, sampling__max=4)
+        for key, taste in (("ambient.level", True), ("light.lamp.radius", True), ("light.lamp.shadows.rays", False), ("sampling.max", False)):
+            self.assertEqual(is_taste(key), taste, key)
+        lamp = one.scene.lights[0].name
+        chosen = varied(f"light.{lamp}.exposure", [0.0, 1.0, 2.0], one.recipe, one.edits)
+        made = climb(one, [chosen], SMALL, 0.0, seconds=10.0)
+        self.assertIn("matter of taste", made.says)
+        self.assertIsNone(made.take)
+        self.assertFalse(any(rung.enough or rung.error for rung in made.rungs))
+        lights = [rung.light for rung in made.rungs]
+        np.testing.assert_allclose([lights[1] / lights[0], lights[2] / lights[0]], (2.0, 4.0), rtol=0.15)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "strip.png"
+            write_strip(path, [rung.picture for rung in made.rungs], ["0", "1", "2"], 0.0)
+            with Image.open(path) as strip:
+                self.assertGreater(strip.width, 3 * made.rungs[0].picture.shape[1])
+
+
 class Budgets(unittest.TestCase):
     def test_a_plan_is_no_worse_than_an_even_raise_and_comes_as_it_said(self):
         wide = Light("wide", "sphere", (3.0, 3.0, 3.0), (0.0, -0.3, 0.2), radius=0.35)
@@ -355,6 +390,19 @@ class AdviceTest(unittest.TestCase):
         for facts in (room, glass):
             for one in advise(facts, Recipe(), seconds=30.0).recipes:
                 with_values(Recipe(), one.values)
+
+    def test_what_was_not_tried_is_said_and_never_lost_to(self):
+        curve = [(4.0, 0.2), (16.0, 0.1), (64.0, 0.05)]
+        facts = Facts(0.5, 0.01, 0.0, 0.01, True, 9, 0.65, {"bounced light": 0.9}, 30.0, 0.2, 0.1, 3, 2, rate=0.2, curve=curve)
+        facts.ways = [Pilot("brute_force", 0.2, curve), Pilot("brute_force/radiance_cache", 0.05, curve, 1e-6, 1e-6, 0.1)]
+        facts.untried = {"photon_map": "it would take about 80 s to try, and 9 s were left"}
+        made = advise(facts, Recipe(), seconds=12.0)
+        self.assertIn("Not tried here, so not compared: a photon map", made.recipes[1].says)
+        self.assertEqual(made.as_dict()["untried"][0]["why"], facts.untried["photon_map"])
+        moving = made.recipes[2]
+        self.assertTrue(any(not guess.tried for guess in moving.guesses))
+        self.assertEqual(moving.way, "brute_force", "a bake was not tried here, so nothing loses to it")
+        self.assertIn("Not tried here", moving.says)
 
     def test_biases_are_drawn_together_by_how_uncertain_they_are(self):
         def of(*squares: tuple[float, float]) -> list[float]:

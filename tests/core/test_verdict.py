@@ -1,12 +1,13 @@
 """What the eye sees of a difference, in words; what a pin reads; how long a render will take."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from sivrel.core.errors import InputError
 from sivrel.core.formats.exr import Picture
-from sivrel.core.measure.cost import Timed, guess_seconds, how_good
+from sivrel.core.measure.cost import Timed, forecast, guess_seconds, how_good
 from sivrel.core.measure.difference import compare
 from sivrel.core.measure.pins import LEAST_SIDE, read_pin
 from sivrel.core.measure.verdict import judge, where_in
@@ -64,6 +65,73 @@ class Verdicts(unittest.TestCase):
         verdict = judge(picture(noise=0.02, seed=1), picture(level=0.26, noise=0.02, seed=2))
         self.assertFalse(verdict.places[0].grain)
         self.assertAlmostEqual(verdict.places[0].light, 1.3, delta=0.02)
+
+    def rare(self, seed: int, found: float = 0.02, samples: int = 16) -> Picture:
+        """A picture whose light few samples find, each much: standard errors are those of such a render."""
+        rng = np.random.default_rng(seed)
+        finds = rng.binomial(samples, found, (64, 96)).astype(float)
+        value = 0.2 / found / samples
+        made = picture()
+        light = finds * value
+        made.passes["beauty"][..., :3] = light[..., None]
+        spread = np.maximum(finds * (value * samples) ** 2 / samples - light**2, 0.0) / (samples - 1)
+        made.passes["variance"][:] = spread[..., None]
+        made.passes["samples"] = np.full((64, 96, 1), samples, np.float32)
+        return made
+
+    def test_seeds_alone_are_never_a_change_however_rare_the_light(self):
+        for seed in range(40):
+            verdict = judge(self.rare(2 * seed, 0.02 if seed % 2 else 0.3), self.rare(2 * seed + 1, 0.02 if seed % 2 else 0.3))
+            self.assertTrue(all(place.grain for place in verdict.places), (seed, verdict.sentence))
+
+    def test_a_lamp_that_turns_orange_at_the_same_luminance(self):
+        for noise in (0.0, 0.02, 0.08):
+            before, after = picture(noise=noise, seed=1), picture(noise=noise, seed=2)
+            after.passes["beauty"][..., :3] *= np.array([1.45, 0.9, 0.65]) / (np.array([1.45, 0.9, 0.65]) @ (0.2126, 0.7152, 0.0722))
+            verdict = judge(before, after)
+            self.assertFalse(verdict.places[0].grain, noise)
+            self.assertIn("warmer", verdict.places[0].said)
+            self.assertAlmostEqual(verdict.places[0].light, 1.0, delta=0.02)
+
+    def test_a_pattern_that_is_lost_under_grain_at_the_same_light(self):
+        """Chrome that is made matte: the object has the light that it had, spread otherwise."""
+        before, after = picture(noise=0.05, seed=1), picture(noise=0.05, seed=2)
+        y, x = np.mgrid[:64, :96]
+        checks = np.where((x // 8 + y // 8) % 2 == 0, 1.25, 0.75)[:, 48:, None]
+        before.passes["beauty"][:, 48:, :3] *= checks
+        verdict = judge(before, after)
+        self.assertFalse(verdict.places[0].grain)
+        self.assertEqual({place.name for place in verdict.places}, {"Corner"})
+        self.assertIn("spread otherwise", " ".join(place.said for place in verdict.places))
+
+    def test_each_object_is_told_apart(self):
+        before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)
+        after.passes["beauty"][:, :48, :3] *= 1.3
+        after.passes["beauty"][:, 48:, :3] *= 0.7
+        told = {place.name: place.light for place in judge(before, after).places}
+        self.assertAlmostEqual(told["Wall"], 1.3, delta=0.03)
+        self.assertAlmostEqual(told["Corner"], 0.7, delta=0.03)
+
+    def test_an_object_whose_grain_is_another(self):
+        before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)
+        for made in (before, after):
+            made.passes["samples"] = np.full((64, 96, 1), 16, np.float32)
+            made.passes["object"][:, :72] = 0
+        after.passes["variance"][:, 72:] *= 9.0
+        verdict = judge(before, after)
+        self.assertEqual([place.name for place in verdict.places], ["Corner"])
+        self.assertIn("its grain is another", verdict.sentence)
+
+    def test_grain_says_what_it_would_hide(self):
+        verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))
+        self.assertRegex(verdict.sentence, r"hide a change of the light by less than about \d")
+
+    def test_it_is_seen_as_the_camera_exposes_unless_told_otherwise(self):
+        before, after = picture(level=0.004), picture(level=0.0012)
+        self.assertEqual(judge(before, after).places, [], "black on black at no exposure")
+        before.exposure = 6.0
+        self.assertAlmostEqual(judge(before, after).places[0].light, 0.3, delta=0.01)
+        self.assertEqual(judge(before, after, 0.0).places, [])
 
     def test_a_region_is_judged_against_the_whole_where_they_meet(self):
         whole = picture(patch=(slice(4, 14), slice(78, 90)), by=1.5)
@@ -129,6 +197,31 @@ class Costs(unittest.TestCase):
         past = [self.timed(1.0, gi__seen="off"), self.timed(8.0), self.timed(1.0, gi__seen="ambient")]
         self.assertAlmostEqual(guess_seconds(with_values(Recipe(), {"gi.seen": "off"}), Frame(100, 100), "c", past), 1.0)
         self.assertAlmostEqual(guess_seconds(Recipe(), Frame(100, 100), "c", [past[0]] * 5 + [past[1]] * 3), 8.0)
+
+    def test_recipes_that_split_otherwise_are_made_up_for_by_rays(self):
+        past = [self.timed(1.0)]
+        more = forecast(with_values(Recipe(), {"sampling.gi_rays": 8}), Frame(100, 100), "c", past)
+        self.assertTrue(2.0 < more.seconds < 9.0, more)
+        self.assertEqual((more.apart, more.alike), (1, 1))
+        self.assertGreater(more.high / more.low, 2.0, "one render of another recipe is little to go by")
+
+    def test_the_band_is_that_of_past_forecasts(self):
+        rng = np.random.default_rng(4)
+        for spread in (0.02, 0.3):
+            past = [self.timed(float(np.exp(rng.normal(0.0, spread)))) for _ in range(20)]
+            told = forecast(Recipe(), Frame(100, 100), "c", past)
+            inside = np.mean([told.low < seconds < told.high for seconds in np.exp(rng.normal(0.0, spread, 2000))])
+            self.assertTrue(0.6 < inside, (spread, inside))
+            self.assertAlmostEqual(told.seconds, 1.0, delta=2.5 * spread)
+            self.assertLess(told.high / told.low, 1.3 if spread < 0.1 else 4.0)
+
+    def test_a_noise_target_takes_as_the_square_of_it_and_a_time_takes_that_time(self):
+        aimed = {"sampling__noise_target": 8.0, "sampling__max": 1024}
+        past = [replace(self.timed(2.0, **aimed), samples=40.0, preparing=3.0)]
+        half = with_values(past[0].recipe, {"sampling.noise_target": 4.0})
+        self.assertAlmostEqual(forecast(half, Frame(100, 100), "c", past).seconds, 8.0 + 3.0, places=5)
+        timed = with_values(Recipe(), {"sampling.seconds": 30.0})
+        self.assertAlmostEqual(forecast(timed, Frame(100, 100), "c", [self.timed(1.0)]).seconds, 30.0)
 
     def test_nothing_timed_is_no_guess_and_guesses_are_judged(self):
         self.assertIsNone(guess_seconds(Recipe(), Frame(), "c", []))

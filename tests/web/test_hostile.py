@@ -198,7 +198,7 @@ class Forms(Hostile):
         def cache(notes: dict, records: np.ndarray) -> bytes:
             return to_bytes(Cache("irradiance cache", "slipway", {"geometry": "ab"}, {"records": records}, notes))
 
-        sound, records = {"seconds": 1.0, "count": 2, "unit": "records"}, np.ones((2, COLUMNS), np.float32)
+        sound, records = {"seconds": 1.0, "count": 2, "unit": "records", "chance": 0.1}, np.ones((2, COLUMNS), np.float32)
         bodies = {
             "wrong seconds": cache({**sound, "seconds": "long"}, records), "wrong count": cache({**sound, "count": [1]}, records),
             "wrong parts": cache({**sound, "parts": {"light a": 3}}, records), "no notes": cache({}, records),

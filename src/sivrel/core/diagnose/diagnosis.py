@@ -23,7 +23,7 @@ from .echo import Echo
 from .fed import feed
 from .finding import PROVEN, Finding, cleared
 from .regions import Region, places_off
-from .remedies import add_remedies, try_remedies
+from .remedies import add_remedies, confirm_remedies, try_remedies
 from .stand import OutOfTime, Stand
 from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
@@ -44,7 +44,7 @@ KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
 MOST_OF_A_KIND = 2
 LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
-MOST_OVER = 1.1
+MOST_OVER, MOST_CONFIRMING = 1.1, 1.4
 """Times the time until when remedies may still be tried."""
 LEAST_TO_LOOK = 0.3
 """Share of the time that must be left to look longer."""
@@ -151,6 +151,10 @@ def diagnose(
         since = work_time()
         for finding in result.findings:
             try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
+        for finding in sorted(result.findings, key=lambda f: -f.rank):
+            common = stand.tried.get(id(finding))
+            if common is not None and not finding.chance:
+                confirm_remedies(common, begun + MOST_CONFIRMING * seconds)
         result.seconds["remedies"] = work_time() - since
     result.withdrawn = [f for f in result.findings if f.chance]
     result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
@@ -361,7 +365,9 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: C
         say(f"trying causes: {finding.title}", 0.4 + 0.55 * k / max(1, len(waiting)))
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
         finding.suspects.sort(key=lambda s: (s.key not in proven, -s.prior))
-        try_suspects(
+        common = try_suspects(
             case, stand, finding, work_time() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
         )
+        if common is not None:
+            stand.tried[id(finding)] = common
         proven |= {trial.suspect for trial in finding.trials if trial.verdict == PROVEN}

@@ -70,7 +70,8 @@ class Suspect:
 class Trial:
     """A suspect's small render. explained: share of the flaw that went with the change, with error; brings: share of it that the cause brings,
     where more of something would take yet more of it (else as explained), with its error; verdict; seconds it took; rate: time
-    of a sample against one of the recipe as it is; picture: its pixels linear [rows, columns, 3] until they are kept, then a name."""
+    of a sample against one of the recipe as it is; picture: its pixels linear [rows, columns, 3] until they are kept, then a name; whole_before and
+    whole_after: the error of the region against brute force, noise and bias, as it is and with the change."""
 
     suspect: str
     says: str
@@ -85,6 +86,8 @@ class Trial:
     picture: Any = None
     brings: float | None = None
     brings_error: float | None = None
+    whole_before: float | None = None
+    whole_after: float | None = None
 
 
 @dataclass
@@ -95,7 +98,8 @@ class Finding:
     title, why: sentences; where: in the picture, in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
     contrast: as shown; size: pixels across; seen: times the eye's threshold
     weak: whether it rests on the picture alone; chance: whether a closer look did not show it; mask: cells of the coarse grid that it covers
-    cause, confidence: what trials proved, from 0 to 1; trials; remedies, and those combined of two; path, fed: the light's way to it in metres, and
+    cause, confidence: what trials proved, from 0 to 1; trials; remedies, and those combined of two; withdrawn: remedies that a trial did not
+    bear out, in a sentence each; path, fed: the light's way to it in metres, and
     the record that fed it
     """
 
@@ -121,6 +125,7 @@ class Finding:
     confidence: float | None = None
     remedies: list[Remedy] = field(default_factory=list)
     combined: list[Remedy] = field(default_factory=list)
+    withdrawn: list[str] = field(default_factory=list)
     settles: list[str] = field(default_factory=list)
     note: str = ""
     chance: bool = False

@@ -114,6 +114,17 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
                 costs="caustics are blurred a little",
             )
         )
+    if len(case.glowing) > 2:
+        found.append(
+            Suspect(
+                "glow all",
+                f"{len(case.glowing)} objects glow and are not aimed at: chance has to find them",
+                edits={f"object.{name}.aimed": True for name in case.glowing},
+                prior=3.2 if group == "glow" else 0.9,
+                kind="fireflies",
+                cure=f"Aim at all {len(case.glowing)} of them as at lights.",
+            )
+        )
     for name in case.glowing[:2]:
         found.append(
             Suspect(

@@ -40,6 +40,16 @@ class About(NamedTuple):
     wide: float = 6.0
 
 
+def whole_error(patch: Patch, truth: Patch, samples: float) -> float:
+    """Root mean square error of a patch against brute force, as a share of its light, were it rendered with so many samples a pixel: what is off
+    beyond the chance of both, which no samples clear, and its noise. A change that clears one and raises the other is weighed by this sum."""
+    floor = DARK * float(truth.light.mean())
+    weights = 1.0 / np.maximum(ndimage.uniform_filter(truth.light, 5, mode="nearest") + floor, 1e-12) ** 2
+    off = (patch.light - truth.light) ** 2 - patch.variance - truth.variance
+    noise = patch.variance * patch.samples / max(samples, 1.0)
+    return float(max((weights * (off + noise)).mean(), 0.0)) ** 0.5
+
+
 def bias_of(
     light: np.ndarray, variance: np.ndarray, against: np.ndarray, chance: np.ndarray, mask: np.ndarray, exposure: float
 ) -> Amount:  # fmt: skip

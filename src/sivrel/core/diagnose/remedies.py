@@ -5,11 +5,16 @@ from ..work_time import work_time
 from .case import Case
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
-from .measures import MEASURES, NEED_TRUTH
+from .measures import MEASURES, NEED_TRUTH, whole_error
 from .stand import OutOfTime, Stand
-from .trials import TrialRegion
+from .trials import Common, TrialRegion
 
 NO_SETTING = "No setting cures this: {why}."
+MOST_CONFIRMED, CONFIRMING_SEED = 2, 70_000
+WORSE, LEAST_WORSE = 1.15, 0.005
+"""Times, and by how much besides, that the error of a region as a whole may grow with a remedy before it is withdrawn."""
+LEAST_HELP = 0.85
+"""Share of a flaw that a remedy may leave at most when it is rendered again."""
 MOST_TIMES = 20.0
 """Times the proof's own time from which on a remedy is no answer for today, and stands behind those that help by a part."""
 
@@ -33,7 +38,7 @@ def add_remedies(case: Case, finding: Finding) -> None:
 
 def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
     """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
-    open_ones = [r for r in finding.remedies if r.amount is None and r.changes]
+    open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "foretold") and r.changes]
     if not open_ones or finding.measure not in MEASURES or finding.measure in NEED_TRUTH:
         return
     region = TrialRegion(case, finding)
@@ -60,11 +65,58 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
     _sort(case, finding)
 
 
+def confirm_remedies(common: Common, until: float) -> None:
+    """Render the best remedy of a finding once more, with other random numbers and with its caches made for the whole frame, and keep what that
+    says; one that does not help, or whose error as a whole is larger, is withdrawn, and the next takes its place."""
+    case, stand, finding, truth, before = common.case, common.stand, common.finding, common.truth, common.before
+    if truth is None or before.value <= 0.0:
+        return
+    for remedy in [r for r in finding.remedies if r.basis == "trial" and r.changes][:MOST_CONFIRMED]:
+        if work_time() > until or stand.cancel:
+            return
+        if any(key.startswith(("object.", "card.")) for key in remedy.edits):
+            return  # a mended scene has a truth of its own, which its trial was held to
+        stand.until = until
+        try:
+            recipe, edits = stand.changed(remedy.values, remedy.edits)
+            ready, prepares = stand.ready(recipe, edits)
+        except OutOfTime:
+            continue
+        patch = stand.patch(ready, recipe, common.region.frame, common.slice, first_seed=CONFIRMING_SEED, **common.how)
+        if patch is None:
+            return
+        after = MEASURES[finding.measure](patch, truth, common.about)
+        left = after.value / before.value
+        errors = whole_error(common.base, truth, case.samples), whole_error(patch, truth, case.samples)
+        if _is_worse(*errors) or left - 2.0 * after.error / before.value > LEAST_HELP:
+            finding.remedies.remove(remedy)
+            why = f"the whole error went from {errors[0]:.1%} to {errors[1]:.1%}" if _is_worse(*errors) else f"{left:.0%} of it stayed"
+            finding.withdrawn.append(f"“{remedy.words.rstrip('.')}” is withdrawn: rendered again, {why}.")
+            continue
+        remedy.amount, remedy.amount_error = finding.amount * left, finding.amount * after.error / before.value
+        remedy.seen, remedy.basis = finding.seen * left, "two trials"
+        if case.pixel_seconds is not None:
+            remedy.seconds = case.pixel_seconds * patch.rate / max(common.base.rate, 1e-12) + prepares
+        break
+    _sort(case, finding)
+
+
+def _is_worse(before: float | None, after: float | None) -> bool:
+    """Whether the error as a whole has grown by more than chance makes it."""
+    return before is not None and after is not None and after > WORSE * before + LEAST_WORSE
+
+
 def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
     by_key, offers = {s.key: s for s in finding.suspects}, []
     for trial in finding.trials:
         suspect = by_key[trial.suspect]
         if trial.verdict in (STRUCK, NO_TIME) or not suspect.cure or (trial.explained or 0.0) < 0.2:
+            continue
+        if _is_worse(trial.whole_before, trial.whole_after):
+            words = suspect.cure.rstrip(".")
+            finding.withdrawn.append(
+                f"“{words}” is withdrawn: on trial the whole error went from {trial.whole_before:.1%} to {trial.whole_after:.1%}."
+            )
             continue
         left = finding.amount * max(0.0, 1.0 - (trial.explained or 0.0))
         seen = finding.seen * max(0.0, 1.0 - (trial.explained or 0.0))

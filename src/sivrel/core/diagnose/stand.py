@@ -85,6 +85,7 @@ class Stand:
         self.cancel = cancel or Cancel()
         self.known: dict[str, tuple[Prepared, float]] = {}
         self.until = float("inf")
+        self.tried: dict[int, Any] = {}  # by the finding's id: what its trials had in common
         self.lock = lock or nullcontext()
         if ready is not None:
             self.known[self._key(recipe, edits, None)] = ready, _spent(ready)

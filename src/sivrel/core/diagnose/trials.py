@@ -18,7 +18,7 @@ from .case import Case
 from .finding import NO_TIME, OPEN, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import RAISE
 from .grid import Grid
-from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of
+from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of, whole_error
 from .patch import Patch
 from .stand import OutOfTime, Stand
 
@@ -117,14 +117,15 @@ def of_the_scene(finding: Finding) -> bool:
     return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
 
 
-def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> None:
+def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> Common | None:
     """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the work time is `until`, or `end`
-    for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended."""
+    for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended. Returns what later trials of the same
+    finding may use; None where there is none."""
     region = TrialRegion(case, finding)
     stand.until = float("inf")
     if of_the_scene(finding):
         _try_in_scene(stand, finding, region, 1.5 * slice_)
-        return
+        return None
     about, measure = region.about(finding), MEASURES[finding.measure]
     how = {"samples": max(1, min(MOST_SPARKLES, round(case.samples)))} if finding.measure == "sparkle" else {}
     truth: Patch | None = None
@@ -132,11 +133,11 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         ready, recipe = stand.truth() if finding.kind != "steps" else stand.traced()
         truth = stand.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
         if truth is None:
-            return
+            return None
         finding.pictures["traced" if finding.kind == "steps" else "brute force"] = truth.colour
     base = stand.patch(stand.base(), stand.recipe, region.frame, slice_, **how)
     if base is None:
-        return
+        return None
     finding.pictures["as it is"] = base.colour
     if finding.measure == "sparkle":
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
@@ -145,7 +146,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     if finding.measure in NEED_TRUTH and before.value < 3.0 * before.error and before.value < 0.5 * finding.amount:
         finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
         finding.confidence = 0.0
-        return
+        return None
     common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
     for k, suspect in enumerate(finding.suspects):
         now = work_time()
@@ -154,13 +155,14 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
             break
         trial = _try(common, suspect)
         if trial is None:
-            return
+            return None
         finding.trials.append(trial)
         if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
             break
     if work_time() < until - slice_ and not stand.cancel:
         _combine(common)
     _conclude(finding)
+    return common
 
 
 def _try(common: Common, suspect: Suspect) -> Trial | None:
@@ -183,6 +185,7 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
     if patch is None or stand.cancel:
         return None
     after = MEASURES[finding.measure](patch, against, about)
+    whole = [whole_error(one, true, case.samples) if true is not None else None for one, true in ((base, truth), (patch, against))]
     if finding.measure == "noise":
         # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
         share = explained(Amount(before.value**2, 2.0 * before.value * before.error), Amount(after.value**2, 2.0 * after.value * after.error))
@@ -218,6 +221,8 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
         picture=patch.colour,
         brings=float(of_cause.value),
         brings_error=float(of_cause.error),
+        whole_before=whole[0],
+        whole_after=whole[1],
     )
 
 

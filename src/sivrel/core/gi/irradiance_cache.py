@@ -296,6 +296,11 @@ WAY = Way(
     make=_make,
     extend=_extend,
     serve=lambda job, wanted, arrays, notes: as_records(arrays["records"], wanted, wanted.smoothing),
+    says=lambda notes: (
+        f"Chance moves the light of a record by about {notes['chance'] * 100.0:.0f} %: blotches that the picture's noise does not count, and that "
+        "only more rays a record clear."
+    ),
+    tells=("chance",),
     lookup=_lookup,
     preview=_preview,
     points=lambda arrays: (len(arrays["records"]), "records"),

@@ -175,6 +175,14 @@ def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float
     return float(np.median([math.sqrt((flux[k] ** 2).sum()) / max(flux[k].sum(), 1e-30) for k in near]))
 
 
+def _says(notes: dict[str, Any]) -> str:
+    told = f"Gathered within {notes['radius']:.3g} m."
+    if notes.get("gathered"):
+        chance = notes["gathered"] ** -0.5 * 100.0
+        told += f" Chance moves what is gathered at a spot by about {chance:.0f} %, which the picture's noise does not count."
+    return told
+
+
 def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Photons:
     photons = arrays["photons"]
     if job.recipe.of("caustics").on == "yes":
@@ -182,7 +190,7 @@ def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], n
     scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
     radius = wanted.radius or automatic_radius(scattered, wanted.gather)
     cos = math.cos(math.radians(wanted.normal_tolerance))
-    notes["radius"] = radius
+    notes["radius"], notes["gathered"] = radius, wanted.gather
     served = with_shielding(job, photons, radius, wanted.visible == "yes")
     points, axes = as_tree(served[photons[:, KIND_OF_PHOTON] != DIRECT])
     sites, site_axes = (NO_PHOTONS, axes[:0])
@@ -259,7 +267,7 @@ WAY = Way(
     serve=_serve,
     lookup=_lookup,
     preview=_preview,
-    says=lambda notes: f"Gathered within {notes['radius']:.3g} m.",
+    says=_says,
     points=lambda arrays: (len(arrays["photons"]), "photons"),
     holds={"photons": Table(COLUMNS, places=6)},
 )

@@ -6,7 +6,7 @@ they are (Efron 1969, "Student's t-test under symmetry conditions"): a handful o
 """
 
 import math
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -22,9 +22,16 @@ PATTERN_SIDE, LEAST_BLOCKS = 8, 24
 """Of the blocks by which an object's pattern is judged: their side in pixels at most, and how many there must be."""
 EVEN_SQUARES = 1.1
 """Mean of squared differences over their variance where nothing has changed, at most: variances of few samples are themselves uncertain."""
+LEAST_GRAINED, OTHER_GRAIN = 150, 2.5
+"""Pixels of an object to judge its grain, and times that its variance must change against that of the whole picture."""
 LEAST_REGION = 24
 """Pixels of an object, or of what has taken its place, to be judged as one."""
 HIDDEN_SIDE = 32
+SHARED_SIDE = 32
+"""Pixels across which what caches hold is taken to err alike."""
+WORST = 3.0
+OF_BEYOND = {"photon_map": 0.08, "radiance_cache": 0.2, "baked": 0.08}
+"""By how much chance moves bounced light whose rays look a cache up where they land, as a share of it, over a neighbourhood."""
 PATTERN_SIGMAS = 6.0
 PATTERN_SEEN = 0.04
 """Root mean square change of an object's blocks, as a share of their light, from which its pattern counts as changed to the eye."""
@@ -32,11 +39,13 @@ PATTERN_SEEN = 0.04
 
 class Changes(NamedTuple):
     """change: float64 [rows, columns, 3], B − A where it is no chance, in the mean over the smallest block that shows it, else 0;
-    patterned: bool [rows, columns], the objects whose pattern has changed though no single block shows it;
+    patterned: bool [rows, columns], the objects whose pattern has changed though no single block shows it; grained: those that have become much
+    grainier or cleaner than the rest of the picture has;
     hidden: the smallest change that grain does not hide, as a share of the light, in the median over blocks of 32 pixels."""
 
     change: np.ndarray
     patterned: np.ndarray
+    grained: np.ndarray
     hidden: float
 
 
@@ -59,7 +68,7 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
         share = np.maximum(block_means(open_, side), 1e-9)
         mean = block_means(difference * open_, side) / share
         pixels = share * _pixels_of(difference.shape, side)
-        error = np.sqrt(block_means(variance * open_, side) / share / pixels + block_means(shared, side))
+        error = np.sqrt(block_means(variance * open_, side) / share / pixels + block_means(shared, side) * _in_common(pixels))
         limit = math.sqrt(2.0 * math.log(2.0 * mean.size * len(SIDES) / FALSE))
         # Squares about nought, not about the mean: so the bound holds for a few samples, too. Without any spread nothing is chance.
         count = pixels * np.maximum(block_means(samples[..., None], side), 1.0)
@@ -72,7 +81,7 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
             around = block_means(light, side) + DARK * light.mean()
             hidden = float(np.median(limit * (error @ LUMINANCE) / np.maximum(around, 1e-30)))
     change = _change_by_regions(a, b, difference, variance, shared, samples, change)
-    return Changes(change, _patterned(a, difference, variance, shared, light), hidden)
+    return Changes(change, _patterned(a, difference, variance, shared, light), _grained(a, b), hidden)
 
 
 def block_means(image: np.ndarray, side: int) -> np.ndarray:
@@ -87,6 +96,11 @@ def _pixels_of(shape: tuple[int, ...], side: int) -> np.ndarray:
     """How many pixels each block has, [block rows, block columns, 1]."""
     high, wide = (np.minimum(side, n - np.arange(0, n, side)) for n in shape[:2])
     return (high[:, None] * wide)[..., None]
+
+
+def _in_common(pixels: Any) -> Any:
+    """Share of the variance that neighbouring pixels have in common by their caches that is left in the mean over so many pixels."""
+    return np.minimum(1.0, SHARED_SIDE**2 / np.maximum(pixels, 1.0))
 
 
 def _spread(blocks: np.ndarray, side: int, shape: tuple[int, ...]) -> np.ndarray:
@@ -109,7 +123,8 @@ def _change_by_regions(
         inside = (regions == k) & ~(change != 0.0).any(axis=2)
         if inside.sum() < LEAST_REGION:
             continue
-        mean, error = difference[inside].mean(axis=0), np.sqrt(variance[inside].mean(axis=0) / inside.sum() + shared[inside].mean(axis=0))
+        common = shared[inside].mean(axis=0) * _in_common(inside.sum())
+        mean, error = difference[inside].mean(axis=0), np.sqrt(variance[inside].mean(axis=0) / inside.sum() + common)
         chance = np.sqrt(error**2 + np.where(error > 0.0, mean**2 / max(samples[inside].sum(), 1.0), 0.0))
         if (np.abs(mean) > limit * chance).any():
             change[inside] = mean
@@ -147,6 +162,28 @@ def _patterned(a: Picture, difference: np.ndarray, variance: np.ndarray, shared:
     return marked
 
 
+def _grained(a: Picture, b: Picture) -> np.ndarray:
+    """bool [rows, columns]: objects whose variance of a sample has changed by OTHER_GRAIN times more than the picture's, pixel by pixel in the
+    median, which no firefly moves."""
+    marked = np.zeros(a.beauty.shape[:2], bool)
+    if not all({"object", "samples"} <= set(p.passes) for p in (a, b)):
+        return marked
+    numbers = a.passes["object"][..., 0].astype(np.int64)
+    of_sample = [(p.passes["variance"].astype(np.float64) @ LUMINANCE) * p.passes["samples"][..., 0] for p in (a, b)]
+    known = np.isfinite(of_sample[0]) & np.isfinite(of_sample[1]) & (of_sample[0] > 0.0) & (of_sample[1] > 0.0)
+    known &= numbers == b.passes["object"][..., 0]
+    if known.sum() < LEAST_GRAINED:
+        return marked
+    ratio = np.zeros(marked.shape)
+    ratio[known] = np.log(of_sample[1][known] / of_sample[0][known])
+    whole = float(np.median(ratio[known]))
+    for number in np.unique(numbers[known & (numbers >= 0)]):
+        inside = known & (numbers == number)
+        if inside.sum() >= LEAST_GRAINED and abs(float(np.median(ratio[inside])) - whole) > math.log(OTHER_GRAIN):
+            marked |= numbers == number
+    return marked
+
+
 def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
     """float64 [rows, columns, 3]: the variance of bounced light by what caches hold, which neighbouring pixels share and so none of them
     shows; none where both pictures were made by the same cache."""
@@ -161,16 +198,17 @@ def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
 
 
 def chance_of_caches(recipe: Recipe) -> float:
-    """By how much chance moves what the caches of a recipe serve, as a share of it: about the root of how many rays or photons one answer
-    rests on. A rule of thumb: how uneven light is decides the rest."""
+    """By how much chance moves what the caches of a recipe serve, as a share of it, at the worst spots: some times the root of how many rays or
+    photons one answer rests on (measured on pairs of seeds, docs/benchmarks.md). How uneven light is decides the rest."""
     way = recipe.gi.seen
+    beyond = OF_BEYOND.get(recipe.gi.beyond, 0.0) if way in ("brute_force", "irradiance_cache") else 0.0
     if way == "irradiance_cache":
-        return float(recipe.of(way).rays ** -0.5)
-    if way == "photon_map":
+        beyond = math.hypot(beyond, WORST / recipe.of(way).rays ** 0.5)
+    elif way == "photon_map":
         wanted = recipe.of(way)
-        return float((wanted.gather * (1 + wanted.final_gather_rays)) ** -0.5)
-    if way == "radiance_cache":
-        return 0.25
-    if way == "baked":
-        return float(0.15 / (1 + recipe.of(way).final_gather_rays) ** 0.5)
-    return 0.0
+        beyond = OF_BEYOND[way] if wanted.final_gather_rays else WORST / wanted.gather**0.5
+    elif way == "baked":
+        beyond = OF_BEYOND[way] if recipe.of(way).final_gather_rays else 0.3
+    elif way == "radiance_cache":
+        beyond = 0.8
+    return math.hypot(beyond, 0.1) if recipe.of("caustics").on == "yes" else beyond

@@ -1,6 +1,6 @@
 """Where the eye sees a difference between two pictures, and of what kind, in words."""
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,7 @@ below it (0.056), one that is four off lies above (0.093)."""
 LEAST_SHARE = 0.0005
 """Share of the picture below which a place is not worth a word."""
 MOST_PLACES = 4
+OTHER_GRAIN = "its grain is another: its surface or its light may have changed"
 SHIFTED = 0.04
 """By how much a channel must change against the light for a place to be called warmer, cooler, greener or more magenta."""
 
@@ -83,12 +84,14 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
     middle = (a.beauty[..., :3] + b.beauty[..., :3]) / 2.0
     before, after = (np.maximum(middle + sign * changes.change / 2.0, 0.0) for sign in (-1.0, 1.0))
     real = visible_difference(before, after, exposure)
-    seen = where_seen(real) & (changes.change != 0.0).any(axis=2)
+    seen = where_seen(real)
     places = _places(a, b, np.where(changes.patterned, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
+    places += [replace(place, kind=OTHER_GRAIN) for place in _places(a, b, shown, changes.grained & ~(seen | changes.patterned), grain=False)]
+    places = places[:MOST_PLACES]
     if not places:
         seen = where_seen(shown)
         places = _places(a, b, shown, seen, grain=True)
-    share = float((seen | changes.patterned).mean())
+    share = float((seen | changes.patterned | changes.grained).mean())
     return Verdict(_sentence(places, share, changes.hidden), places, share, float(shown.mean()), shown, a.frame.window)
 
 

@@ -191,6 +191,7 @@ export class Findings {
     if (one.pictures?.loupe) parts.push(make("img", { className: "loupe", src: small(one.pictures.loupe), alt: "the spot, enlarged" }));
     parts.push(make("p", { textContent: one.why + (one.weak ? " Judged from the picture alone: weaker evidence." : "") }));
     if (one.cause) parts.push(make("p", { className: "cause" }, make("b", { textContent: "Cause: " }), `${one.cause}${one.confidence ? ` (${percent(one.confidence)} sure)` : ""}.`));
+    for (const said of one.withdrawn ?? []) parts.push(make("p", { className: "note", textContent: said }));
     if (one.note) parts.push(make("p", { className: "cause" }, make("b", { textContent: one.note })));
     if (one.fed) parts.push(make("p", { className: "note", textContent: one.fed.said }));
     if (one.trials?.length) parts.push(this.trials(one));
