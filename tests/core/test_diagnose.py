@@ -10,9 +10,10 @@ from sivrel.core.diagnose import blotches, burnt, fireflies, grain, smear
 from sivrel.core.diagnose.case import Case, estimated_error
 from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
-from sivrel.core.diagnose.finding import cleared, mask_of, runs_of
+from sivrel.core.diagnose.finding import PROVEN, Finding, Suspect, Trial, cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
-from sivrel.core.diagnose.measures import Amount
+from sivrel.core.diagnose.measures import Amount, whole_error
+from sivrel.core.diagnose.patch import Patch
 from sivrel.core.diagnose.regions import places_off
 from sivrel.core.diagnose.remedies import add_remedies
 from sivrel.core.diagnose.retest import retest
@@ -21,7 +22,7 @@ from sivrel.core.diagnose.truth import Coarse, brute_force
 from sivrel.core.formats.exr import Picture
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits
+from sivrel.core.scene.edits import Edits, with_edits
 
 FRAME = Frame(480, 270)
 CACHED = with_values(Recipe(), {"gi.seen": "irradiance_cache"})
@@ -146,6 +147,46 @@ class Grain(unittest.TestCase):
         self.assertAlmostEqual(rays.seconds, 10.0 * (1.0 + 0.2 * (rays.edits["light.Lamp.shadows.rays"] - 1)), places=5)
 
 
+    def test_glow_of_many_bulbs_is_aimed_at_before_it_is_given_thousands_of_samples(self):
+        case = made_case(np.full((270, 480), 0.3), 0.25, Recipe())
+        case.seconds, case.glowing = 10.0, [f"/Sign/Bulb{k}" for k in range(1000)]
+        shares = {"glow": 0.95, "bounced light": 0.05}
+        case.ledger = [{"name": name, "noise": share, "time": 0.1, "light": share} for name, share in shares.items()]
+        finding = grain.find(case)[0]
+        add_remedies(case, finding)
+        first = finding.remedies[0]
+        self.assertIn("Aim at the 1000 objects that glow", first.words)
+        self.assertEqual((len(first.edits), first.values), (1000, {"lights.seen": "chosen"}))
+        with_edits(Edits(), first.edits)
+
+    def test_a_remedy_that_raises_the_error_as_a_whole_is_withdrawn(self):
+        case = made_case(np.full((60, 80), 0.3), 0.03, CACHED)
+        case.pixel_seconds = 4.0
+        finding = Finding("blotches", "Blotches.", "", (0, 0, 80, 60), 0.5, 4.0, "structure", 0.06)
+        for key, cure, after in (("cells", "Make cells smaller.", 0.2), ("paths", "Take more paths a cell.", 0.03)):
+            finding.suspects.append(Suspect(key, cure, {"radiance_cache.cell": 0.1}, cure=cure))
+            finding.trials.append(
+                Trial(key, cure, {}, 0.8, 0.05, PROVEN, 1.0, amount=0.012, rate=1.0, whole_before=0.062, whole_after=after)
+            )  # fmt: skip
+        add_remedies(case, finding)
+        self.assertEqual([r.words for r in finding.remedies if r.changes], ["Take more paths a cell."])
+        self.assertEqual(len(finding.withdrawn), 1)
+        self.assertIn("“Make cells smaller” is withdrawn: on trial the whole error went from 6.2% to 20.0%", finding.withdrawn[0])
+        self.assertIn("6.2 %", cleared(finding.as_dict())["withdrawn"][0])
+
+    def test_the_error_as_a_whole_is_bias_and_noise_of_the_proof(self):
+        rng = np.random.default_rng(3)
+        light = np.full((40, 60), 0.5)
+
+        def patch(off: float, error: float, samples: int) -> Patch:
+            colour = np.repeat((light * (1.0 + off) + rng.normal(0.0, error, light.shape))[..., None], 3, axis=2)
+            return Patch(Frame(60, 40), colour, np.full(light.shape, error**2), samples, 1.0, np.zeros(0))
+
+        truth = patch(0.0, 0.005, 512)
+        self.assertAlmostEqual(whole_error(patch(0.1, 0.01, 64), truth, 64), (0.1**2 + 0.02**2) ** 0.5 / 1.05, delta=0.004)
+        # At a quarter of the trial's samples the noise is twice as large, and a bias stays.
+        self.assertAlmostEqual(whole_error(patch(0.0, 0.02, 64), truth, 16), 0.08 / 1.05, delta=0.005)
+
     def test_what_would_take_all_day_stands_last(self):
         case = made_case(np.full((270, 480), 0.3), 0.25, Recipe())
         case.seconds = 10.0
@@ -217,6 +258,21 @@ class OffTruth(unittest.TestCase):
         true = np.full((54, 96), 0.1)
         for _ in range(20):
             self.assertEqual(places_off(self.case(true), coarse(self.grid, true, 0.01, self.rng)).regions, [])
+
+    def test_what_chance_may_have_moved_is_not_called_unchanged(self):
+        """A place a third less off, so small and by so little brute force that chance alone moves it by as much."""
+        true, mask = np.full((54, 96), 0.1), np.zeros((54, 96), bool)
+        mask[20:23, 40:43] = True
+        finding = Finding("leak", "A leak.", "", (200, 100, 215, 115), 0.01, 5.0, "bias", 0.3, mask=mask)
+        told = cleared(finding.as_dict())
+        verdicts = {}
+        for error in (0.0005, 0.012):
+            shown = np.where(mask, 0.1 * 1.22, true)
+            result = retest(told, {"amount": 0.0}, self.case(shown, 0.002), coarse(self.grid, true, error, self.rng), before=0.3)
+            verdicts[error] = result.verdict
+        self.assertEqual(verdicts[0.0005], "smaller")
+        self.assertEqual(verdicts[0.012], "not certain", result)
+        self.assertIn("chance alone moves it by", result.said)
 
     def test_a_single_rare_path_makes_no_place(self):
         true = np.full((54, 96), 0.1)

@@ -13,9 +13,11 @@ from .fireflies import sparkling
 from .measures import bias_of, covariance, root, spread_of
 from .truth import Coarse
 
-GONE, SMALLER, UNCHANGED, WORSE = "gone", "smaller", "unchanged", "worse"
+GONE, SMALLER, UNCHANGED, WORSE, UNCERTAIN = "gone", "smaller", "unchanged", "worse", "not certain"
 LEAST_CHANGE = 0.15
 """Share of an amount below which it counts as unchanged."""
+MOST_UNCERTAIN = 0.5
+"""Two standard errors of it, as a share, from which on nothing is known."""
 
 
 @dataclass(frozen=True)
@@ -62,19 +64,21 @@ def retest(
     elif share > 1.0 + LEAST_CHANGE + min(noise, 0.5):
         verdict = WORSE
     else:
-        verdict = UNCHANGED
+        # As many standard errors as its change may be are as good as no measurement.
+        verdict = UNCERTAIN if abs(share - 1.0) > LEAST_CHANGE or noise > MOST_UNCERTAIN else UNCHANGED
     predicted = remedy.get("amount")
     said = _said(
-        verdict, share, predicted / finding["amount"] if predicted is not None and finding["amount"] else None, case.seconds, remedy.get("seconds")
+        verdict, share, noise, predicted / finding["amount"] if predicted is not None and finding["amount"] else None, case.seconds, remedy.get("seconds")
     )
     return Retested(verdict, was, after, error, max(seen, 0.0), predicted, case.seconds, remedy.get("seconds"), said)
 
 
-def _said(verdict: str, share: float, predicted: float | None, seconds: float | None, foretold: float | None) -> str:
+def _said(verdict: str, share: float, noise: float, predicted: float | None, seconds: float | None, foretold: float | None) -> str:
     what = {
         GONE: "It is gone",
         SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller",
         UNCHANGED: "It is unchanged",
+        UNCERTAIN: f"It looks {abs(1.0 - share):.0%} {'smaller' if share < 1.0 else 'larger'}, and chance alone moves it by {noise:.0%}",
         WORSE: f"It is {share - 1.0:.0%} larger",
     }[verdict]
     told = [what + (f"; {1.0 - predicted:.0%} less was predicted, {1.0 - share:.0%} less it is" if predicted is not None else "") + "."]
