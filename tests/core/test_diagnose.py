@@ -265,14 +265,18 @@ class OffTruth(unittest.TestCase):
         mask[20:23, 40:43] = True
         finding = Finding("leak", "A leak.", "", (200, 100, 215, 115), 0.01, 5.0, "bias", 0.3, mask=mask)
         told = cleared(finding.as_dict())
-        verdicts = {}
-        for error in (0.0005, 0.012):
-            shown = np.where(mask, 0.1 * 1.22, true)
-            result = retest(told, {"amount": 0.0}, self.case(shown, 0.002), coarse(self.grid, true, error, self.rng), before=0.3)
-            verdicts[error] = result.verdict
-        self.assertEqual(verdicts[0.0005], "smaller")
-        self.assertEqual(verdicts[0.012], "not certain", result)
-        self.assertIn("chance alone moves it by", result.said)
+        verdicts = []
+        for _ in range(20):
+            case = self.case(np.where(mask, 0.1 * 1.22, true), 0.002)
+            result = retest(told, {"amount": 0.0}, case, coarse(self.grid, true, 0.012, self.rng), before=0.3)
+            verdicts.append(result.verdict)
+            if result.verdict == "unchanged":
+                self.assertLessEqual(abs(result.after / 0.3 - 1.0), 0.15)
+            if result.verdict == "not certain":
+                self.assertIn("chance alone moves it by", result.said)
+        self.assertIn("not certain", verdicts)
+        sure = retest(told, {"amount": 0.0}, self.case(np.where(mask, 0.12, true), 0.002), coarse(self.grid, true, 0.0005, self.rng), before=0.3)
+        self.assertEqual(sure.verdict, "smaller")
 
     def test_a_single_rare_path_makes_no_place(self):
         true = np.full((54, 96), 0.1)
