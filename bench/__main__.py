@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
+from . import agreement, diagnosis, forecasts, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -33,8 +33,9 @@ BENCHMARKS = {
     "enough": tune.enough,
     "truth": truth.truth,
     "verdict": verdicts.verdict,
+    "forecast": forecasts.forecasts,
 }
-BY_NAME_ALONE = ("diagnosis", "diagnosis-sloped", "tune", "fits", "budget", "advice", "enough", "truth", "verdict")
+BY_NAME_ALONE = ("diagnosis", "diagnosis-sloped", "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast")
 """Benchmarks that take long, and run where they are named."""
 
 for name in sys.argv[1:] or [name for name in BENCHMARKS if name not in BY_NAME_ALONE]:
