@@ -71,7 +71,9 @@ def measure_noise(picture: Picture, unfound: float = 0.0) -> Noise | None:
     if unknown > MOST_UNKNOWN:
         return Noise(None, tail, unknown, f"Over {unknown * 100.0:.0f} % of the picture too few samples have found light.")
     if level > 0.0 and carriers < FEW_FINDS:
-        return Noise(None, tail, unknown, f"Nearly all of it comes from {max(1, round(carriers))} pixels, which rare light happened to find.")
+        rest = float(np.sqrt(np.mean(relative[relative <= np.quantile(relative, TAIL)])))
+        few = "one pixel" if round(carriers) <= 1 else f"{carriers:.0f} pixels"
+        return Noise(None, tail, unknown, f"Nearly all of it comes from {few}, which rare light happened to find; the rest has {rest:.1%}.")
     if unfound > level**2:
         bound = f"{unfound**0.5 * 100.0:.0f} %" if unfound < 1e4 else "any amount"
         return Noise(None, tail, unknown, f"Glow that hardly a sample has found may bring {bound}: aim at it, or take more samples.")
