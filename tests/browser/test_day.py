@@ -155,7 +155,7 @@ class Day(BrowserTest):
         self.page.wait_for_function(f"() => document.querySelector('.queue li').dataset.proof === '{second}'")
         self.page.click("[data-queue-all]")
         self.page.wait_for_selector("text=Nothing waits")
-        self.assertRegex(self.page.locator("#queue-sheet").inner_text(), r"Guesses were \d+ % off")
+        self.assertRegex(self.page.locator("#queue-sheet").inner_text(), r"Forecasts were \d+ % off")
         self.page.keyboard.press("Escape")
         self.done(second)
 

@@ -22,6 +22,39 @@ class BenchTest(WebTest):
         return proofs.of_shot(self.db, shots.find(self.db, slug).id)
 
 
+class Forecasts(BenchTest):
+    def form(self, **changes) -> dict[str, str]:
+        page = self.client.get("/shots/slipway/recipe").text
+        fields = dict(re.findall(r'<input name="([a-z_.]+)" value="([^"]*)"', page))
+        for name, inside in re.findall(r'<select name="([a-z_.]+)"(.*?)</select>', page, re.DOTALL):
+            chosen = re.search(r'value="([^"]*)" selected', inside) or re.search(r"<option selected>([^<]*)", inside)
+            fields[name] = chosen.group(1) if chosen else ""
+        return {**fields, "edits": "{}", **{key.replace("__", "."): value for key, value in changes.items()}}
+
+    def rendered(self, seconds: float, preparing: float, **values) -> None:
+        """A proof of the form as it stands, with a render that took so long."""
+        form = self.form(**values)
+        self.post("/shots/slipway/prove", **form)
+        job = jobs.of_proof(self.db, self.of("slipway")[-1].id)
+        jobs.progress(self.db, job.id, job.tiles_total, seconds + preparing, seconds)
+        jobs.end(self.db, job.id, "done")
+
+    def test_what_a_render_will_take_stands_beside_the_button_with_its_band(self):
+        none = self.post("/shots/slipway/forecast", **self.form()).json
+        self.assertEqual((none["says"], "first proof" in none["why"]), ("", True))
+        for _ in range(6):
+            self.rendered(10.0, 2.0, sampling__max="8")
+        told = self.post("/shots/slipway/forecast", **self.form(sampling__max="16")).json
+        self.assertIn("about 22 s (2", told["says"])
+        self.assertIn("four in five", told["why"])
+        self.assertIn("0 % off in the median", told["why"])
+        self.assertEqual(self.post("/shots/slipway/forecast", **self.form(sampling__seconds="30")).json["says"][:10], "about 32 s")
+        self.assertIn("Forecasts were 0 % off", self.client.get("/queue").text)
+
+    def test_a_wrong_number_is_refused_in_a_sentence(self):
+        self.assertIn("sampling.max", self.post("/shots/slipway/forecast", 422, **self.form(sampling__max="-3")).text)
+
+
 class Lineage(BenchTest):
     def test_a_name_a_note_and_a_star_stand_on_the_card_and_are_found(self):
         proof = self.of("slipway")[2]

@@ -83,6 +83,21 @@ class Killed(WorkerTest):
         self.assertEqual(self.picture(number), whole)
         wait_for(lambda: not tiles.folder.exists(), "the tiles to go")
 
+    def test_a_render_with_a_time_goes_on_from_its_rounds_and_ends_evenly(self):
+        self.start()
+        number = self.queue(sampling__seconds=3)
+        tiles = files.Tiles(self.data, jobs.of_proof(self.db, number).id)
+        count = jobs.of_proof(self.db, number).tiles_total
+        wait_for(lambda: len(tiles.order()) > count + 2, "the second round")
+        self.assertLess(jobs.of_proof(self.db, number).tiles_done, count, "what is done is the time, not the round")
+        for pid in self.workers():
+            os.kill(pid, signal.SIGKILL)
+        self.start()
+        samples = read_exr(files.picture_path(self.data, self.picture(number))).passes["samples"]
+        self.assertEqual(samples.min(), samples.max())
+        self.assertGreater(samples.min(), 1.0)
+        self.assertAlmostEqual(proofs.get(self.db, number).meters["samples"], float(samples.min()))
+
     def test_tiles_of_an_older_version_are_rendered_anew(self):
         number = self.queue(sampling__max=2)
         tiles = files.Tiles(self.data, jobs.of_proof(self.db, number).id)
