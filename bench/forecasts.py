@@ -35,17 +35,17 @@ def forecasts() -> str:
         scene, caches, frame = read_scene(find_shot(f"demo:{name}")), CacheFolder(), Frame(*SIZES[0])
         recipe = with_values(recipe, {"sampling.max": 8})
         for k in range(RENDERS):
-            told = forecast(recipe, frame, "c", past)
+            predicted = forecast(recipe, frame, "c", past)
             ready = prepare(scene, recipe, frame=frame, caches=caches)
             taken: list[np.ndarray] = []
             begun = time.monotonic()
             render_tiles(ready.arrays, ready.camera, recipe, frame, lambda _, film, taken=taken: taken.append(film[..., SAMPLES].mean()), threads=2)
             seconds = time.monotonic() - begun
             past.append(Timed(recipe, frame, "c", seconds, samples=float(np.mean(taken))))
-            if told is not None and k >= FIRST:
-                off.append(abs(told.seconds - seconds) / seconds)
-                inside.append(told.low <= seconds <= told.high)
-                again.append(told.apart == 0)
+            if predicted is not None and k >= FIRST:
+                off.append(abs(predicted.seconds - seconds) / seconds)
+                inside.append(predicted.low <= seconds <= predicted.high)
+                again.append(predicted.apart == 0)
             recipe = with_values(recipe, CHANGES[rng.integers(len(CHANGES))])
             frame = Frame(*SIZES[rng.integers(2)], seed=int(rng.integers(1000))) if rng.random() < 0.3 else frame
     every, known = np.array(off), np.array(off)[np.array(again)]

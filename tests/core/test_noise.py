@@ -6,7 +6,8 @@ from dataclasses import replace
 import numpy as np
 
 from sivrel.core.formats.exr import Picture
-from sivrel.core.measure.noise import DARK, LUMINANCE, Noise, measure_noise, noise_in_words, relative_weights
+from sivrel.core.measure.difference import compare
+from sivrel.core.measure.noise import DARK, Noise, measure_noise, noise_in_words
 from sivrel.core.measure.unfound import unfound_variance
 from sivrel.core.render.film import film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
@@ -31,13 +32,6 @@ def rendered(scene: Scene, camera: Camera, seed: int, **settings):
     return make_picture(assemble(frame, film_columns(ready.arrays.slots), tiles), ready, frame, recipe, "s"), ready.arrays
 
 
-def differs(one: Picture, other: Picture) -> float:
-    """Root mean square of what two renders differ by over the root of two, weighed as the noise is."""
-    a, b = (p.beauty[..., :3].astype(float) @ LUMINANCE for p in (one, other))
-    weights = relative_weights((a + b) / 2.0)
-    return float(np.sqrt((weights * (a - b).reshape(-1) ** 2).mean() / 2.0))
-
-
 class Stated(unittest.TestCase):
     def glowing(self, radius: float, radiance: float, at=(0.3, 0.5, -0.2)) -> Scene:
         """A closed grey room with a bulb that merely glows."""
@@ -52,8 +46,9 @@ class Stated(unittest.TestCase):
         ):
             pictures = [rendered(scene, camera, seed, **settings)[0] for seed in range(70, 76)]
             stated = [measure_noise(picture).level for picture in pictures]
-            apart = np.mean([differs(a, b) ** 2 for a, b in zip(pictures[::2], pictures[1::2], strict=True)]) ** 0.5
+            apart = np.mean([compare(a, b).noise ** 2 for a, b in zip(pictures[::2], pictures[1::2], strict=True)]) ** 0.5
             self.assertNotIn(None, stated, name)
+            self.assertIsNone(compare(pictures[0], replace(pictures[1], frame=pictures[0].frame)).noise, "one seed says nothing")
             self.assertLess(apart, 1.15 * np.mean(stated), name)
             self.assertGreater(apart, 0.4 * np.mean(stated), name)
 

@@ -212,7 +212,7 @@ class Ladders(unittest.TestCase):
         self.assertTrue(chosen.given)
         made = climb(one, [chosen], SMALL, 0.0, lambda what, share, ladder: heard.append(what) or True, seconds=0.01)
         self.assertEqual([r.values["sampling.max"] for r in made.rungs if r.error], [2, 8, 16, 64])
-        self.assertAlmostEqual(made.rungs[3].foretold / (2.0 * made.rungs[2].seconds), 4.0, delta=0.01, msg="by rays")
+        self.assertAlmostEqual(made.rungs[3].predicted / (2.0 * made.rungs[2].seconds), 4.0, delta=0.01, msg="by rays")
         pair = [varied("sampling.max", [2, 16], one.recipe, one.edits), varied("sampling.gi_rays", [1, 8], one.recipe, one.edits)]
         order = []
         climb(one, pair, SMALL, 0.0, lambda what, share, ladder: order.append(what) or True, seconds=0.01)

@@ -21,7 +21,7 @@ class Remedy:
 
     words: a sentence; values: of the recipe, and edits of the scene, by key; both empty where it is done outside
     amount: the finding's amount after it, with error where it was tried, None where nobody knows; seen: times the eye's threshold then
-    seconds: render time after it; basis: how that is known: `trial` or `law`
+    seconds: render time after it; basis: how that is known: `trial`, `two trials`, `law` or `predicted`
     costs: in words, what is paid beside time
     """
 

@@ -164,7 +164,7 @@ def time_share(case: Case, source: str) -> float | None:
 
 
 def _aim(case: Case, finding: Finding, glow: float) -> Remedy:
-    """Aim at what merely glows: then no sample has to find it by chance. What is left is foretold as if a twentieth of its variance stayed."""
+    """Aim at what merely glows: then no sample has to find it by chance. What is left is predicted as if a twentieth of its variance stayed."""
     names = case.glowing
     what = short(names[0]) if len(names) == 1 else f"the {len(names)} objects that glow"
     values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY_LIGHTS else {}
@@ -172,7 +172,7 @@ def _aim(case: Case, finding: Finding, glow: float) -> Remedy:
     return Remedy(
         f"Aim at {what}, as at lights" + (", chosen by what they bring." if values else "."), dict(values),
         {f"object.{name}.aimed": True for name in names}, finding.amount * left**0.5, 0.3 * finding.amount, finding.seen * left**0.5,
-        case.seconds, "foretold", "a shadow ray at each point",
+        case.seconds, "predicted", "a shadow ray at each point",
     )  # fmt: skip
 
 

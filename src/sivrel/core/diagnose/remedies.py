@@ -38,7 +38,7 @@ def add_remedies(case: Case, finding: Finding) -> None:
 
 def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
     """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
-    open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "foretold") and r.changes]
+    open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "predicted") and r.changes]
     if not open_ones or finding.measure not in MEASURES or finding.measure in NEED_TRUTH:
         return
     region = TrialRegion(case, finding)

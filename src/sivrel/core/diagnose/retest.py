@@ -67,8 +67,8 @@ def retest(
         # As many standard errors as its change may be are as good as no measurement.
         verdict = UNCERTAIN if abs(share - 1.0) > LEAST_CHANGE or noise > MOST_UNCERTAIN else UNCHANGED
     predicted = remedy.get("amount")
-    foretold = predicted / finding["amount"] if predicted is not None and finding["amount"] else None
-    said = _said(verdict, share, noise, foretold, case.seconds, remedy.get("seconds"))
+    left = predicted / finding["amount"] if predicted is not None and finding["amount"] else None
+    said = _said(verdict, share, noise, left, case.seconds, remedy.get("seconds"))
     return Retested(verdict, was, after, error, max(seen, 0.0), predicted, case.seconds, remedy.get("seconds"), said)
 
 

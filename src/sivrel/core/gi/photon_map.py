@@ -176,11 +176,11 @@ def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float
 
 
 def _says(notes: dict[str, Any]) -> str:
-    told = f"Gathered within {notes['radius']:.3g} m."
+    sentence = f"Gathered within {notes['radius']:.3g} m."
     if notes.get("gathered"):
         chance = notes["gathered"] ** -0.5 * 100.0
-        told += f" Chance moves what is gathered at a spot by about {chance:.0f} %, which the picture's noise does not count."
-    return told
+        sentence += f" Chance moves what is gathered at a spot by about {chance:.0f} %, which the picture's noise does not count."
+    return sentence
 
 
 def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Photons:

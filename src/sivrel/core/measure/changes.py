@@ -70,7 +70,7 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
         pixels = share * _pixels_of(difference.shape, side)
         error = np.sqrt(block_means(variance * open_, side) / share / pixels + block_means(shared, side) * _in_common(pixels))
         limit = math.sqrt(2.0 * math.log(2.0 * mean.size * len(SIDES) / FALSE))
-        # Squares about nought, not about the mean: so the bound holds for a few samples, too. Without any spread nothing is chance.
+        # Squares about zero, not about the mean: so the bound holds for a few samples, too. Without any spread nothing is chance.
         count = pixels * np.maximum(block_means(samples[..., None], side), 1.0)
         chance = np.sqrt(error**2 + np.where(error > 0.0, mean**2 / count, 0.0))
         real = (np.abs(mean) > limit * chance).any(axis=2, keepdims=True)

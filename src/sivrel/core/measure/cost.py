@@ -17,7 +17,7 @@ ALIKE = 5
 FADES = 0.35
 """Weight of a render that differs in one setting more, or is four renders older, against one that does not."""
 JUDGED = 16
-"""Past renders that are foretold from those before them, to know the band."""
+"""Past renders that are predicted from those before them, to know the band."""
 UNJUDGED = {0: 1.3, 1: 1.7}
 """Factor of the band, by how many settings lie between, while fewer than LEAST_JUDGED forecasts can be judged."""
 FAR, LEAST_JUDGED, NARROWEST = 2.5, 4, 1.08
@@ -78,7 +78,7 @@ def work_of(recipe: Recipe) -> float:
 
 def forecast(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> Forecast | None:
     """What a render will take: the rate of those renders whose recipes differ least from its own, newest first, made up for the rays that they
-    split otherwise. The band is that within which past renders would have been foretold. None where nothing was timed."""
+    split otherwise. The band is that within which past renders would have been predicted. None where nothing was timed."""
     likely = _likely(recipe, frame, camera, past, edits)
     if likely is None:
         return None
@@ -98,8 +98,8 @@ def forecast(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits
 
 def guess_seconds(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> float | None:
     """Seconds that a render will take; None where nothing was timed."""
-    foretold = forecast(recipe, frame, camera, past, edits)
-    return foretold.seconds if foretold is not None else None
+    predicted = forecast(recipe, frame, camera, past, edits)
+    return predicted.seconds if predicted is not None else None
 
 
 def _likely(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str) -> tuple[float, float, int, int] | None:

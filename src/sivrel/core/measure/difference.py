@@ -11,6 +11,7 @@ from ..finish.view import to_display
 from ..formats.exr import Picture
 from ..render.recipe import difference as recipe_difference
 from ..scene.edits import difference as edits_difference
+from .noise import relative_weights
 
 PIXELS_PER_DEGREE = 67.0
 """Viewing distance of the visible difference: 0.7 m from a screen 0.7 m wide with 3840 pixels (Andersson et al. 2020)."""
@@ -24,6 +25,7 @@ class Difference:
     rmse: root mean square difference of the linear values; largest: the greatest
     visible: mean of the FLIP map, 0 (none sees it) to 1
     changed: recipe settings as [key, in A, in B]; empty also where a picture carries no recipe
+    noise: of each of two renders of one recipe that differ by their seeds alone, by what they differ in; None for any other two
     """
 
     mean_light: float | None
@@ -31,6 +33,7 @@ class Difference:
     largest: float
     visible: float
     changed: list[tuple[str, Any, Any]]
+    noise: float | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -69,6 +72,13 @@ def _cut(picture: Picture, box: tuple[int, int, int, int]) -> Picture:
     return replace(picture, passes={name: image[part] for name, image in picture.passes.items()}, frame=replace(picture.frame, region=box))
 
 
+def noise_between(one: np.ndarray, other: np.ndarray) -> float:
+    """The noise of two renders, luminance [rows, columns], that differ by their seeds alone: what they differ by over the root of two, weighed as
+    `measure_noise` does. It holds whatever the samples' own spread says, once light has been found at all."""
+    squares = relative_weights((one + other) / 2.0) * (one - other).reshape(-1) ** 2
+    return float(np.sqrt(squares.mean() / 2.0))
+
+
 def compare(a: Picture, b: Picture, exposure: float = 0.0, visible: float | None = None) -> Difference:
     """Compare two pictures where they share pixels of one frame; `visible` is their mean FLIP value at that exposure, where it is known.
     Raises InputError where they share none."""
@@ -76,10 +86,12 @@ def compare(a: Picture, b: Picture, exposure: float = 0.0, visible: float | None
     left, right = a.beauty[..., :3].astype(np.float64), b.beauty[..., :3].astype(np.float64)
     weights = np.array([0.2126, 0.7152, 0.0722])
     before, after = float((left @ weights).mean()), float((right @ weights).mean())
+    alike = a.recipe is not None and (a.recipe, a.edits, a.camera, a.shot) == (b.recipe, b.edits, b.camera, b.shot)
     return Difference(
         mean_light=after / before if before > 0.0 else None,
         rmse=float(np.sqrt(np.mean((right - left) ** 2))),
         largest=float(np.abs(right - left).max()),
         visible=float(visible_difference(a.beauty, b.beauty, exposure).mean()) if visible is None else visible,
         changed=changed_settings(a, b),
+        noise=noise_between(left @ weights, right @ weights) if alike and a.frame.seed != b.frame.seed else None,
     )

@@ -164,8 +164,8 @@ def _sentence(places: list[Place], share: float, hidden: float) -> str:
         return f"Nobody sees a difference {size}."
     listed = "; ".join(place.said for place in places)
     if all(place.grain for place in places):
-        told = f"They differ by grain alone, seen over {share * 100.0:.0f} % of the picture {size}."
-        return told + (f" It would hide a change of the light by less than about {hidden * 100.0:.0f} %." if hidden >= 0.005 else "")
+        sentence = f"They differ by grain alone, seen over {share * 100.0:.0f} % of the picture {size}."
+        return sentence + (f" It would hide a change of the light by less than about {hidden * 100.0:.0f} %." if hidden >= 0.005 else "")
     if share < 0.05:
         return f"Nobody sees a difference {size} except here: {listed}."
     return f"The difference shows over {share * 100.0:.0f} % of the picture {size}, most of it here: {listed}."

@@ -40,7 +40,7 @@ class Rung:
     """One value. values: of the settings, by key; seconds: that the region's pixels take; prepares: caches of the whole frame; frame_seconds: both,
     for the whole frame; error against brute force; next, last, reference: share of the region where it is seen to differ from the next rung, from the
     last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); light: mean luminance; picture: linear colour; skipped: why it
-    was not rendered; foretold: seconds that it was thought to take."""
+    was not rendered; predicted: seconds that it was expected to take."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -52,7 +52,7 @@ class Rung:
     flip: dict[str, float] = field(default_factory=dict)
     enough: bool = False
     light: float = 0.0
-    foretold: float = 0.0
+    predicted: float = 0.0
     skipped: str = ""
     picture: np.ndarray | None = None
 
@@ -121,12 +121,12 @@ def climb(
     in_turn = sorted(ladder.rungs, key=lambda rung: work[id(rung)]) if len(chosen) > 1 else ladder.rungs
     for k, rung in enumerate(in_turn):
         left = begun + seconds - work_time()
-        rung.foretold = _foretold([other for other in in_turn[:k] if other.picture is not None], rung, work, frame)
-        if k >= 2 and rung.foretold > left and not given:
-            rung.skipped = f"would take about {rung.foretold:.0f} s, and {max(left, 0.0):.0f} s were left; name its value to have it all the same"
+        rung.predicted = _predicted([other for other in in_turn[:k] if other.picture is not None], rung, work, frame)
+        if k >= 2 and rung.predicted > left and not given:
+            rung.skipped = f"would take about {rung.predicted:.0f} s, and {max(left, 0.0):.0f} s were left; name its value to have it all the same"
             continue
         what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
-        what += f", about {rung.foretold:.2g} s" if rung.foretold >= 1.0 else ""
+        what += f", about {rung.predicted:.2g} s" if rung.predicted >= 1.0 else ""
         if told and not told(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder):
             return ladder
         if not render_rung(stand, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
@@ -171,7 +171,7 @@ def _work(stand: Stand, rung: Rung) -> float:
     return work_of(recipe) * recipe.sampling.max
 
 
-def _foretold(done: list[Rung], rung: Rung, work: dict[int, float], frame: Frame) -> float:
+def _predicted(done: list[Rung], rung: Rung, work: dict[int, float], frame: Frame) -> float:
     """Seconds that a rung will take, from the rays and the seconds of the last one that was rendered; 0 where none was."""
     if not done:
         return 0.0

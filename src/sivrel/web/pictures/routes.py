@@ -17,6 +17,7 @@ from ...core.render.filter import SMEARED
 from ...store import files, proofs, questions, shots
 from ..database import data, db
 from ..numbers import finite_number
+from ..words import percent
 
 pages = Blueprint("pictures", __name__)
 LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
@@ -178,6 +179,8 @@ def difference(a: str, b: str):
     told = compare(before, after, exposure, verdict.visible)
     part = verdict.window != before.frame.window or verdict.window != after.frame.window
     sentence = ("In the part that both show: " if part else "") + verdict.sentence
+    if told.noise is not None:
+        sentence += f" By what these two seeds differ in, the noise of each is {percent(told.noise)}."
     return {**told.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
 
 

@@ -51,15 +51,15 @@ def foretell(slug: str):
     """What the render of the form would take, in words; empty where nothing like it was timed."""
     shot = shot_or_404(slug)
     recipe, edits, camera = made_as_asked(shot, request.form)
-    foretold = forecast(recipe, frame_of(request.form), camera, proofs.timed(db(), shot.id), to_json(edits))
-    if foretold is None:
+    predicted = forecast(recipe, frame_of(request.form), camera, proofs.timed(db(), shot.id), to_json(edits))
+    if predicted is None:
         return {"says": "", "why": "Nothing of this shot was rendered here yet: the first proof is timed."}
     off = how_good(jobs.guesses(db()))
-    renders = "one render" if foretold.alike == 1 else f"{foretold.alike} renders"
-    like = "of this recipe" if foretold.apart == 0 else "of recipes like it"
-    why = f"by {renders} {like}; four in five should fall between {seconds(foretold.low)} and {seconds(foretold.high)}"
+    renders = "one render" if predicted.alike == 1 else f"{predicted.alike} renders"
+    like = "of this recipe" if predicted.apart == 0 else "of recipes like it"
+    why = f"by {renders} {like}; four in five should fall between {seconds(predicted.low)} and {seconds(predicted.high)}"
     why += f"; forecasts so far were {off * 100:.0f} % off in the median" if off is not None else "; no forecast was tried yet"
-    return {"says": f"about {seconds(foretold.seconds)} ({seconds(foretold.low)} to {seconds(foretold.high)})", "why": why}
+    return {"says": f"about {seconds(predicted.seconds)} ({seconds(predicted.low)} to {seconds(predicted.high)})", "why": why}
 
 
 @pages.post("/queue/hold")
