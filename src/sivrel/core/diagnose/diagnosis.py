@@ -44,6 +44,8 @@ KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
 MOST_OF_A_KIND = 2
 LEAST_OF_TRIALS = 0.6
 """Share of the time that trials have, however long all before them took."""
+CACHES_OF_TRIALS = 2.0
+"""Times that the caches of the proof may be made anew in the trials, beyond the time that was given."""
 MOST_OVER, MOST_CONFIRMING = 1.1, 1.4
 """Times the time until when remedies may still be tried."""
 LEAST_TO_LOOK = 0.3
@@ -188,7 +190,9 @@ def _on_stand(
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
     stage("scene")
-    until = max(begun + seconds, now + LEAST_OF_TRIALS * seconds)
+    # A trial may have to make a cache anew: where that takes long, trials have longer, up to as much again.
+    caches = min(CACHES_OF_TRIALS * stand.ready(stand.recipe, stand.edits)[1], seconds)
+    until = max(begun + seconds, now + LEAST_OF_TRIALS * seconds) + caches
     _trials(case, stand, result.findings, until, say)
     stage("trials")
     if case.echo is not None and until - now > LEAST_TO_LOOK * seconds:

@@ -7,6 +7,15 @@ from ..render.recipe import Recipe, settings
 from .finding import Remedy, Suspect
 
 BLOTCHES, LEAK, DARK, BRIGHT = "blotches", "leak", "dark", "bright"
+TRIED_PHOTONS = 60_000
+"""Photons of a trial whose change is to gather them from afar."""
+
+
+def _fewer_photons(own: Any, values: dict[str, Any]) -> dict[str, Any]:
+    """The same change with so few photons that the light at each is soon gathered: from afar that many are smooth, too."""
+    return {**values, "photon_map.count": TRIED_PHOTONS} if own.count > TRIED_PHOTONS else {}
+
+
 def held(key: str, value: float) -> float:
     """A value within the range of its setting, whole where it has to be."""
     info = settings()[key]
@@ -186,6 +195,7 @@ def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) 
                     "looked up at once",
                     "photons are looked up at what the camera sees",
                     {"photon_map.final_gather_rays": rays},
+                    tried=_fewer_photons(own, {"photon_map.final_gather_rays": rays}),
                     prior=2.5 if own.final_gather_rays == 0 else 0.8,
                     cure=f"Gather them from afar with {rays} rays.",
                 )
@@ -234,6 +244,7 @@ def _photon_map(recipe: Recipe, flaw: str, where: str, radii: dict[str, float]) 
                     "looked up at once",
                     "photons are looked up at what the camera sees",
                     {"photon_map.final_gather_rays": 16},
+                    tried=_fewer_photons(own, {"photon_map.final_gather_rays": 16}),
                     prior=1.5,
                     cure="Gather them from afar with 16 rays.",
                 )

@@ -29,7 +29,7 @@ MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
 MOST_TO_PREPARE = 7.0
 """Seconds that may be spent to make ready what a suspect changes."""
-SHARE_TO_PREPARE = 0.5
+SHARE_TO_PREPARE = 0.3
 """The same, as a share of the time that all trials still have."""
 NEARLY = 0.4
 """Share that a cause must explain to be named before the way as a whole."""

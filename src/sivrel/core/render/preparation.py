@@ -19,6 +19,7 @@ from .gather import Arrived, gather
 from .integrator import PathSettings
 from .recipe import Recipe
 
+ROWS_AT_ONCE = 2048
 MOST_PASSED = 8
 """Panes, cut-outs and mirrors that a line of sight passes."""
 
@@ -114,10 +115,16 @@ class Preparation:
             return np.concatenate([job.result() for job in jobs])
 
     def shared_out(self, function: Callable[[np.ndarray], None], rows: np.ndarray) -> None:
-        """`function` on parts of some rows, in place, on all threads."""
+        """`function` on parts of some rows, in place, on all threads. Raises Stopped when the work is called off, within a part."""
+
+        def unless_called_off(part: np.ndarray) -> None:
+            if self.goes_on(self.at):
+                function(part)
+
         with Pool(self.threads) as pool:
-            for job in [pool.submit(function, part) for part in np.array_split(rows, self.threads)]:
+            for job in [pool.submit(unless_called_off, part) for part in np.array_split(rows, max(self.threads, len(rows) // ROWS_AT_ONCE))]:
                 job.result()
+        self.tell(self.at)
 
     def in_order(self, function: Callable[[int], Any], numbers: Iterable[int]) -> Iterator[Any]:
         """`function` of each number, on all threads; what comes of it in their order."""
