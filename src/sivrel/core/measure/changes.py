@@ -9,8 +9,10 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
+from scipy import ndimage
 
 from ..formats.exr import Picture
+from ..gi.ways import SEEN
 from ..render.recipe import Recipe
 from .noise import DARK, LUMINANCE
 
@@ -29,9 +31,11 @@ LEAST_REGION = 24
 HIDDEN_SIDE = 32
 SHARED_SIDE = 32
 """Pixels across which what caches hold is taken to err alike."""
-WORST = 3.0
+WORST, OF_CAUSTICS = 3.0, 0.1
+LOOKED_UP = {"radiance_cache": 0.8, "baked": 0.3}
 OF_BEYOND = {"photon_map": 0.08, "radiance_cache": 0.2, "baked": 0.08}
-"""By how much chance moves bounced light whose rays look a cache up where they land, as a share of it, over a neighbourhood."""
+"""By how much chance moves bounced light as a share of it: looked up where it is seen, in the worst spots; and where the rays that gather it
+land, over a neighbourhood."""
 PATTERN_SIGMAS = 6.0
 PATTERN_SEEN = 0.04
 """Root mean square change of an object's blocks, as a share of their light, from which its pattern counts as changed to the eye."""
@@ -86,6 +90,8 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
 
 def block_means(image: np.ndarray, side: int) -> np.ndarray:
     """Means [block rows, block columns, …] over blocks of that many pixels a side; those at the right and lower edges are smaller."""
+    if side == 1:
+        return image
     rows, columns = (np.arange(0, n, side) for n in image.shape[:2])
     sums = np.add.reduceat(np.add.reduceat(image, rows, axis=0), columns, axis=1)
     high, wide = (np.diff(np.append(at, n)) for at, n in zip((rows, columns), image.shape[:2], strict=True))
@@ -105,7 +111,7 @@ def _in_common(pixels: Any) -> Any:
 
 def _spread(blocks: np.ndarray, side: int, shape: tuple[int, ...]) -> np.ndarray:
     """The value of each pixel's block, [rows, columns, …]."""
-    return np.repeat(np.repeat(blocks, side, axis=0), side, axis=1)[: shape[0], : shape[1]]
+    return blocks if side == 1 else np.repeat(np.repeat(blocks, side, axis=0), side, axis=1)[: shape[0], : shape[1]]
 
 
 def _change_by_regions(
@@ -114,52 +120,58 @@ def _change_by_regions(
     """`change`, and where no block has shown any that of whole objects, and of where one object has taken another's place, in the mean."""
     if "object" not in a.passes or "object" not in b.passes:
         return change
-    before, after = (p.passes["object"][..., 0].astype(np.int64) for p in (a, b))
-    kinds, regions = np.unique(np.stack([before, after]).reshape(2, -1), axis=1, return_inverse=True)
-    regions = regions.reshape(before.shape)
-    counts = np.bincount(regions.reshape(-1), minlength=kinds.shape[1])
-    change, limit = change.copy(), math.sqrt(2.0 * math.log(2.0 * 3.0 * len(counts) / FALSE))
-    for k in np.flatnonzero(counts >= LEAST_REGION):
-        inside = (regions == k) & ~(change != 0.0).any(axis=2)
-        if inside.sum() < LEAST_REGION:
-            continue
-        common = shared[inside].mean(axis=0) * _in_common(inside.sum())
-        mean, error = difference[inside].mean(axis=0), np.sqrt(variance[inside].mean(axis=0) / inside.sum() + common)
-        chance = np.sqrt(error**2 + np.where(error > 0.0, mean**2 / max(samples[inside].sum(), 1.0), 0.0))
-        if (np.abs(mean) > limit * chance).any():
-            change[inside] = mean
+    before, after = (p.passes["object"][..., 0].astype(np.int64) + 1 for p in (a, b))
+    open_ = ~(change != 0.0).any(axis=2)
+    kinds, regions = np.unique((before * (int(after.max()) + 1) + after)[open_], return_inverse=True)
+    count = np.bincount(regions, minlength=len(kinds))
+
+    def means(image: np.ndarray) -> np.ndarray:
+        """Means of the open pixels by region, [regions, channels]."""
+        sums = [np.bincount(regions, channel[open_], len(kinds)) for channel in np.moveaxis(image, -1, 0)]
+        return np.stack(sums, axis=1) / np.maximum(count, 1)[:, None]
+
+    mean = means(difference)
+    squares = means(variance) / np.maximum(count, 1)[:, None] + means(shared) * _in_common(count)[:, None]
+    taken = np.maximum(np.bincount(regions, samples[open_], len(kinds)), 1.0)[:, None]
+    chance = np.sqrt(squares + np.where(squares > 0.0, mean**2 / taken, 0.0))
+    limit = math.sqrt(2.0 * math.log(2.0 * max(mean.size, 1) / FALSE))
+    real = (count >= LEAST_REGION) & (np.abs(mean) > limit * chance).any(axis=1)
+    change = change.copy()
+    change[open_] = np.where(real[regions][:, None], mean[regions], 0.0)
     return change
 
 
 def _patterned(a: Picture, difference: np.ndarray, variance: np.ndarray, shared: np.ndarray, light: np.ndarray) -> np.ndarray:
     """bool [rows, columns]: objects whose blocks together differ by more than chance, and enough to be seen."""
-    marked = np.zeros(difference.shape[:2], bool)
     if "object" not in a.passes:
-        return marked
-    numbers = a.passes["object"][..., 0].astype(np.int64)
-    sizes = np.bincount(numbers[numbers >= 0]) if (numbers >= 0).any() else np.zeros(0)
-    by_side: dict[int, list[int]] = {}
-    for number in np.flatnonzero(sizes >= LEAST_BLOCKS):
-        side = min(max(int(math.sqrt(sizes[number] / (2 * LEAST_BLOCKS))), 1), PATTERN_SIDE)
-        by_side.setdefault(1 << (side.bit_length() - 1), []).append(int(number))
-    for side, of_side in by_side.items():
+        return np.zeros(difference.shape[:2], bool)
+    numbers = a.passes["object"][..., 0].astype(np.int64) + 1
+    sizes = np.bincount(numbers.reshape(-1))
+    # So large blocks that even a small object has enough of them.
+    sides = np.clip(np.sqrt(sizes / (2.0 * LEAST_BLOCKS)), 1, PATTERN_SIDE)
+    sides = (2 ** np.floor(np.log2(sides))).astype(int)
+    changed = np.zeros(len(sizes), bool)
+    for side in np.unique(sides):
         mean = block_means(difference, side)
         error = np.sqrt(block_means(variance, side) / _pixels_of(difference.shape, side) + block_means(shared, side))
         luminance, chance = mean @ LUMINANCE, error @ LUMINANCE
         squares = np.where(chance > 0.0, (luminance / np.maximum(chance, 1e-30)) ** 2, 0.0)
-        around = block_means(light, side) + DARK * light.mean()
+        excess = (luminance**2 - chance**2) / np.maximum(block_means(light, side) + DARK * light.mean(), 1e-30) ** 2
         middle = numbers[side // 2 :: side, side // 2 :: side]
         rows, columns = (min(m, n) for m, n in zip(middle.shape, squares.shape, strict=True))
-        for own in of_side:
-            inside = np.zeros(squares.shape, bool)
-            inside[:rows, :columns] = middle[:rows, :columns] == own
-            if inside.sum() < LEAST_BLOCKS:
-                continue
-            excess = float(np.mean((luminance[inside] ** 2 - chance[inside] ** 2) / np.maximum(around[inside], 1e-30) ** 2))
-            spread = max(math.sqrt(2.0), float(squares[inside].std())) / math.sqrt(inside.sum())
-            if squares[inside].mean() > EVEN_SQUARES + PATTERN_SIGMAS * spread and excess > PATTERN_SEEN**2:
-                marked |= numbers == own
-    return marked
+        labels = middle[:rows, :columns].reshape(-1)
+        count = np.maximum(np.bincount(labels, minlength=len(sizes)), 1)
+
+        def mean_of(values: np.ndarray, labels=labels, rows=rows, columns=columns, count=count) -> np.ndarray:
+            """The mean over each object's blocks."""
+            return np.bincount(labels, values[:rows, :columns].reshape(-1), len(sizes)) / count
+
+        of_squares = mean_of(squares)
+        spread = np.sqrt(np.maximum(mean_of(squares**2) - of_squares**2, 2.0) / count)
+        beyond = (of_squares > EVEN_SQUARES + PATTERN_SIGMAS * spread) & (mean_of(excess) > PATTERN_SEEN**2)
+        changed |= beyond & (sides == side) & (count >= LEAST_BLOCKS)
+    changed[0] = False  # what shows no object
+    return changed[numbers]
 
 
 def _grained(a: Picture, b: Picture) -> np.ndarray:
@@ -169,46 +181,42 @@ def _grained(a: Picture, b: Picture) -> np.ndarray:
     if not all({"object", "samples"} <= set(p.passes) for p in (a, b)):
         return marked
     numbers = a.passes["object"][..., 0].astype(np.int64)
-    of_sample = [(p.passes["variance"].astype(np.float64) @ LUMINANCE) * p.passes["samples"][..., 0] for p in (a, b)]
-    known = np.isfinite(of_sample[0]) & np.isfinite(of_sample[1]) & (of_sample[0] > 0.0) & (of_sample[1] > 0.0)
-    known &= numbers == b.passes["object"][..., 0]
-    if known.sum() < LEAST_GRAINED:
+    before, after = ((p.passes["variance"].astype(np.float64) @ LUMINANCE) * p.passes["samples"][..., 0] for p in (a, b))
+    known = np.isfinite(before) & np.isfinite(after) & (before > 0.0) & (after > 0.0) & (numbers == b.passes["object"][..., 0]) & (numbers >= 0)
+    objects, counts = np.unique(numbers[known], return_counts=True)
+    objects = objects[counts >= LEAST_GRAINED]
+    if not len(objects):
         return marked
-    ratio = np.zeros(marked.shape)
-    ratio[known] = np.log(of_sample[1][known] / of_sample[0][known])
-    whole = float(np.median(ratio[known]))
-    for number in np.unique(numbers[known & (numbers >= 0)]):
-        inside = known & (numbers == number)
-        if inside.sum() >= LEAST_GRAINED and abs(float(np.median(ratio[inside])) - whole) > math.log(OTHER_GRAIN):
-            marked |= numbers == number
-    return marked
+    ratio = np.log(after[known] / before[known])
+    medians = np.asarray(ndimage.median(ratio, numbers[known], objects))
+    return np.isin(numbers, objects[np.abs(medians - np.median(ratio)) > math.log(OTHER_GRAIN)])
 
 
 def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
     """float64 [rows, columns, 3]: the variance of bounced light by what caches hold, which neighbouring pixels share and so none of them
-    shows; none where both pictures were made by the same cache."""
-    zero = np.zeros((*a.beauty.shape[:2], 3))
+    shows; none where both caches were made by one recipe with the same random numbers."""
+    variance = np.zeros((*a.beauty.shape[:2], 3))
     if a.frame.seed == b.frame.seed and a.recipe == b.recipe:
-        return zero
+        return variance
     for picture in (a, b):
         chance = chance_of_caches(picture.recipe) if picture.recipe is not None else 0.0
         if chance > 0.0 and "indirect" in picture.passes:
-            zero += (chance * picture.passes["indirect"].astype(np.float64)) ** 2
-    return zero
+            variance += (chance * picture.passes["indirect"].astype(np.float64)) ** 2
+    return variance
 
 
 def chance_of_caches(recipe: Recipe) -> float:
     """By how much chance moves what the caches of a recipe serve, as a share of it, at the worst spots: some times the root of how many rays or
     photons one answer rests on (measured on pairs of seeds, docs/benchmarks.md). How uneven light is decides the rest."""
     way = recipe.gi.seen
-    beyond = OF_BEYOND.get(recipe.gi.beyond, 0.0) if way in ("brute_force", "irradiance_cache") else 0.0
+    if recipe.final_gather_rays(way):
+        chance = OF_BEYOND[way]
+    elif SEEN[way].asks_beyond:
+        chance = OF_BEYOND.get(recipe.gi.beyond, 0.0)
+    else:
+        chance = LOOKED_UP.get(way, 0.0)
     if way == "irradiance_cache":
-        beyond = math.hypot(beyond, WORST / recipe.of(way).rays ** 0.5)
-    elif way == "photon_map":
-        wanted = recipe.of(way)
-        beyond = OF_BEYOND[way] if wanted.final_gather_rays else WORST / wanted.gather**0.5
-    elif way == "baked":
-        beyond = OF_BEYOND[way] if recipe.of(way).final_gather_rays else 0.3
-    elif way == "radiance_cache":
-        beyond = 0.8
-    return math.hypot(beyond, 0.1) if recipe.of("caustics").on == "yes" else beyond
+        chance = math.hypot(chance, WORST / recipe.of(way).rays ** 0.5)
+    elif way == "photon_map" and not recipe.final_gather_rays(way):
+        chance = WORST / recipe.of(way).gather ** 0.5
+    return math.hypot(chance, OF_CAUSTICS) if recipe.of("caustics").on == "yes" else chance

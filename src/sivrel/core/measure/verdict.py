@@ -19,6 +19,8 @@ below it (0.056), one that is four off lies above (0.093)."""
 LEAST_SHARE = 0.0005
 """Share of the picture below which a place is not worth a word."""
 MOST_PLACES = 4
+REACH = 24
+"""Pixels beyond a change that FLIP's filters reach, and more."""
 OTHER_GRAIN = "its grain is another: its surface or its light may have changed"
 SHIFTED = 0.04
 """By how much a channel must change against the light for a place to be called warmer, cooler, greener or more magenta."""
@@ -81,9 +83,7 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
         places = _places(a, b, shown, where_seen(shown), grain=False)
         share = float(where_seen(shown).mean())
         return Verdict(_sentence(places, share, 0.0), places, share, float(shown.mean()), shown, a.frame.window)
-    middle = (a.beauty[..., :3] + b.beauty[..., :3]) / 2.0
-    before, after = (np.maximum(middle + sign * changes.change / 2.0, 0.0) for sign in (-1.0, 1.0))
-    real = visible_difference(before, after, exposure)
+    real = _seen_of_change(a, b, changes.change, exposure)
     seen = where_seen(real)
     places = _places(a, b, np.where(changes.patterned, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
     places += [replace(place, kind=OTHER_GRAIN) for place in _places(a, b, shown, changes.grained & ~(seen | changes.patterned), grain=False)]
@@ -95,29 +95,42 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
     return Verdict(_sentence(places, share, changes.hidden), places, share, float(shown.mean()), shown, a.frame.window)
 
 
+def _seen_of_change(a: Picture, b: Picture, change: np.ndarray, exposure: float) -> np.ndarray:
+    """FLIP map of a change [rows, columns, 3] alone, laid over the mean of both pictures; worked out where there is any."""
+    real = np.zeros(change.shape[:2], np.float32)
+    rows, columns = (np.flatnonzero((change != 0.0).any(axis=(axis, 2))) for axis in (1, 0))
+    if not len(rows):
+        return real
+    part = np.s_[max(0, rows[0] - REACH) : rows[-1] + REACH + 1, max(0, columns[0] - REACH) : columns[-1] + REACH + 1]
+    middle = (a.beauty[part][..., :3] + b.beauty[part][..., :3]) / 2.0
+    before, after = (np.maximum(middle + sign * change[part] / 2.0, 0.0) for sign in (-1.0, 1.0))
+    real[part] = visible_difference(before, after, exposure)
+    return real
+
+
 def where_seen(shown: np.ndarray, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
     """bool [rows, columns]: where the eye sees a difference, of a FLIP map at a viewing distance."""
     return ndimage.uniform_filter(shown, max(1, round(POOL * per_degree / PIXELS_PER_DEGREE)), mode="nearest") > SEEN
 
 
 def _places(a: Picture, b: Picture, shown: np.ndarray, seen: np.ndarray, *, grain: bool) -> list[Place]:
-    """The places that hold most of what is seen, worst first: connected parts, cut up by object."""
-    labels, count = ndimage.label(seen)
+    """The places that hold most of what is seen, worst first: connected parts, cut up by object where the pieces are large enough."""
+    labels, _ = ndimage.label(seen)
     least = max(POOL * POOL, LEAST_SHARE * shown.size)
-    parts = []
-    for k in range(1, count + 1):
-        part = labels == k
-        if part.sum() < least:
-            continue
-        cut = [part] if grain else [part & (own == number) for own in _numbers(b) for number in np.unique(own[part])]
-        parts += [piece for piece in cut if piece.sum() >= least] or [part]
-    parts.sort(key=lambda part: -float(shown[part].sum()))
-    return [_place(a, b, shown, part, grain) for part in parts[:MOST_PLACES]]
-
-
-def _numbers(picture: Picture) -> list[np.ndarray]:
-    """The numbers of what the pixels show, int64 [rows, columns], where the picture tells them."""
-    return [picture.passes["object"][..., 0].astype(np.int64)] if "object" in picture.passes else []
+    objects = b.passes["object"][..., 0].astype(np.int64) + 1 if "object" in b.passes and not grain else np.zeros(labels.shape, np.int64)
+    many = int(objects.max()) + 1
+    pieces = labels * many + objects
+    at, numbers = np.flatnonzero(seen), pieces[seen]
+    names, which, counts = np.unique(numbers, return_inverse=True, return_counts=True)
+    sums, parts = np.bincount(which, shown.reshape(-1)[at], len(names)), names // many
+    # A part whose pieces are all too small is a place as a whole.
+    whole = np.bincount(parts, counts)
+    cut = np.bincount(parts, counts >= least, len(whole)) > 0
+    found = [(float(sums[k]), pieces, int(names[k])) for k in np.flatnonzero(counts >= least)]
+    of_parts = np.bincount(parts, sums)
+    found += [(float(of_parts[k]), labels, int(k)) for k in np.flatnonzero((whole >= least) & ~cut)]
+    found.sort(key=lambda one: -one[0])
+    return [_place(a, b, shown, numbered == number, grain) for _, numbered, number in found[:MOST_PLACES]]
 
 
 def _place(a: Picture, b: Picture, shown: np.ndarray, inside: np.ndarray, grain: bool) -> Place:
@@ -125,7 +138,7 @@ def _place(a: Picture, b: Picture, shown: np.ndarray, inside: np.ndarray, grain:
     x0, y0 = a.frame.window[:2]
     box = (int(columns.min()) + x0, int(rows.min()) + y0, int(columns.max()) + 1 + x0, int(rows.max()) + 1 + y0)
     before, after = (p.beauty[inside][:, :3].astype(np.float64).mean(axis=0) for p in (a, b))
-    numbers = np.concatenate([own[inside] for own in _numbers(b)] or [np.array([-1])])
+    numbers = b.passes["object"][inside][:, 0].astype(int) if "object" in b.passes else np.array([-1])
     numbers = numbers[(numbers >= 0) & (numbers < len(b.objects))]
     name = b.objects[int(np.bincount(numbers).argmax())].rstrip("/").rsplit("/", 1)[-1] if len(numbers) else ""
     light = float(after @ LUMINANCE / (before @ LUMINANCE)) if before @ LUMINANCE > 0.0 else None
