@@ -28,7 +28,7 @@ def picture(level=0.2, size=(96, 64), patch=None, by=1.0, noise=0.0, seed=0, reg
     grain = np.random.default_rng(seed).normal(0.0, 1.0, beauty.shape[:2])[..., None]
     beauty[..., :3] = np.maximum(beauty[..., :3] + noise * grain, 0.0)
     numbers = np.zeros((*beauty.shape[:2], 1), np.float32)
-    numbers[:, beauty.shape[1] // 2 :] = 1
+    numbers[:, max(0, size[0] // 2 - x0) :] = 1
     variance = np.full((*beauty.shape[:2], 3), noise**2, np.float32)
     return Picture({"beauty": beauty, "object": numbers, "variance": variance}, frame, objects=OBJECTS)
 
@@ -111,6 +111,19 @@ class Verdicts(unittest.TestCase):
         told = {place.name: place.light for place in judge(before, after).places}
         self.assertAlmostEqual(told["Wall"], 1.3, delta=0.03)
         self.assertAlmostEqual(told["Corner"], 0.7, delta=0.03)
+
+    def test_an_object_that_is_gone_is_missed_however_alike_its_light_and_edges_that_jitter_are_not(self):
+        before, after = picture(noise=0.08, seed=1), picture(noise=0.08, seed=2)
+        before.passes["object"][20:36, 60:76] = 0
+        verdict = judge(before, after)
+        self.assertFalse(verdict.places[0].grain)
+        self.assertEqual(verdict.places[0].name, "Corner")
+        rng = np.random.default_rng(5)
+        for made in (before, after):  # first samples fall on either side of an edge
+            made.passes["object"][:] = 0
+            made.passes["object"][:, 48:] = 1
+            made.passes["object"][:, 46:50, 0] = rng.integers(0, 2, (64, 4))
+        self.assertTrue(all(place.grain for place in judge(before, after).places))
 
     def test_an_object_whose_grain_is_another(self):
         before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)

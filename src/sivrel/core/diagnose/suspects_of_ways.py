@@ -7,7 +7,7 @@ from ..render.recipe import Recipe, settings
 from .finding import Remedy, Suspect
 
 BLOTCHES, LEAK, DARK, BRIGHT = "blotches", "leak", "dark", "bright"
-TRIED_PHOTONS = 60_000
+TRIED_PHOTONS = 30_000
 """Photons of a trial whose change is to gather them from afar."""
 
 

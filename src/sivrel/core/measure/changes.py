@@ -44,12 +44,13 @@ PATTERN_SEEN = 0.04
 class Changes(NamedTuple):
     """change: float64 [rows, columns, 3], B − A where it is no chance, in the mean over the smallest block that shows it, else 0;
     patterned: bool [rows, columns], the objects whose pattern has changed though no single block shows it; grained: those that have become much
-    grainier or cleaner than the rest of the picture has;
+    grainier or cleaner than the rest of the picture has; replaced: where another object is seen, whatever its light;
     hidden: the smallest change that grain does not hide, as a share of the light, in the median over blocks of 32 pixels."""
 
     change: np.ndarray
     patterned: np.ndarray
     grained: np.ndarray
+    replaced: np.ndarray
     hidden: float
 
 
@@ -85,7 +86,7 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
             around = block_means(light, side) + DARK * light.mean()
             hidden = float(np.median(limit * (error @ LUMINANCE) / np.maximum(around, 1e-30)))
     change = _change_by_regions(a, b, difference, variance, shared, samples, change)
-    return Changes(change, _patterned(a, difference, variance, shared, light), _grained(a, b), hidden)
+    return Changes(change, _patterned(a, difference, variance, shared, light), _grained(a, b), replaced_objects(a, b), hidden)
 
 
 def block_means(image: np.ndarray, side: int) -> np.ndarray:
@@ -172,6 +173,26 @@ def _patterned(a: Picture, difference: np.ndarray, variance: np.ndarray, shared:
         changed |= beyond & (sides == side) & (count >= LEAST_BLOCKS)
     changed[0] = False  # what shows no object
     return changed[numbers]
+
+
+def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
+    """bool [rows, columns]: where one picture shows nothing but one object all about a pixel, and the other shows that object nowhere about it.
+    First samples tell of it, without any noise; what is blurred or seen through counts for nothing."""
+    marked = np.zeros(a.beauty.shape[:2], bool)
+    if "object" not in a.passes or "object" not in b.passes:
+        return marked
+    planes = [p.passes["object"][..., 0].astype(np.int64) for p in (a, b)]
+    for one, other in (planes, planes[::-1]):
+        solid = ndimage.minimum_filter(one, 3, mode="nearest") == ndimage.maximum_filter(one, 3, mode="nearest")
+        around: np.ndarray = np.pad(other, 1, mode="edge")
+        there = np.zeros(marked.shape, bool)
+        for dy in range(3):
+            for dx in range(3):
+                there |= around[dy : dy + marked.shape[0], dx : dx + marked.shape[1]] == one
+        gone = solid & ~there
+        counts = np.bincount(one[gone] + 1, minlength=int(one.max()) + 2)
+        marked |= gone & (counts[one + 1] >= LEAST_REGION)
+    return marked
 
 
 def _grained(a: Picture, b: Picture) -> np.ndarray:

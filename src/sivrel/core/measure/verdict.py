@@ -84,8 +84,9 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
         share = float(where_seen(shown).mean())
         return Verdict(_sentence(places, share, 0.0), places, share, float(shown.mean()), shown, a.frame.window)
     real = _seen_of_change(a, b, changes.change, exposure)
-    seen = where_seen(real)
-    places = _places(a, b, np.where(changes.patterned, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
+    seen = where_seen(real) | changes.replaced
+    marked = changes.patterned | changes.replaced
+    places = _places(a, b, np.where(marked, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
     places += [replace(place, kind=OTHER_GRAIN) for place in _places(a, b, shown, changes.grained & ~(seen | changes.patterned), grain=False)]
     places = places[:MOST_PLACES]
     if not places:
