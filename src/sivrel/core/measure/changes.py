@@ -184,7 +184,7 @@ def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
     planes = [p.passes["object"][..., 0].astype(np.int64) for p in (a, b)]
     for one, other in (planes, planes[::-1]):
         solid = ndimage.minimum_filter(one, 3, mode="nearest") == ndimage.maximum_filter(one, 3, mode="nearest")
-        around: np.ndarray = np.pad(other, 1, mode="edge")
+        around: Any = np.pad(other, 1, mode="edge")
         there = np.zeros(marked.shape, bool)
         for dy in range(3):
             for dx in range(3):
