@@ -178,17 +178,18 @@ def _patterned(a: Picture, difference: np.ndarray, variance: np.ndarray, shared:
 def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
     """bool [rows, columns]: where one picture shows nothing but one object all about a pixel, and the other shows that object nowhere about it.
     First samples tell of it, without any noise; what is blurred or seen through counts for nothing."""
-    marked = np.zeros(a.beauty.shape[:2], bool)
+    rows, columns = a.beauty.shape[0], a.beauty.shape[1]
+    marked = np.zeros((rows, columns), bool)
     if "object" not in a.passes or "object" not in b.passes:
         return marked
     planes = [p.passes["object"][..., 0].astype(np.int64) for p in (a, b)]
     for one, other in (planes, planes[::-1]):
         solid = ndimage.minimum_filter(one, 3, mode="nearest") == ndimage.maximum_filter(one, 3, mode="nearest")
-        around: Any = np.pad(other, 1, mode="edge")
-        there = np.zeros(marked.shape, bool)
+        around = np.pad(other, 1, mode="edge")
+        there = np.zeros((rows, columns), bool)
         for dy in range(3):
             for dx in range(3):
-                there |= around[dy : dy + marked.shape[0], dx : dx + marked.shape[1]] == one
+                there |= around[dy : dy + rows, dx : dx + columns] == one
         gone = solid & ~there
         counts = np.bincount(one[gone] + 1, minlength=int(one.max()) + 2)
         marked |= gone & (counts[one + 1] >= LEAST_REGION)
