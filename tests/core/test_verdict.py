@@ -236,6 +236,12 @@ class Costs(unittest.TestCase):
         timed = with_values(Recipe(), {"sampling.seconds": 30.0})
         self.assertAlmostEqual(forecast(timed, Frame(100, 100), "c", [self.timed(1.0)]).seconds, 30.0)
 
+    def test_what_a_recipe_has_made_ready_is_found_again(self):
+        past = [replace(self.timed(2.0), preparing=30.0), replace(self.timed(2.0), preparing=0.5)]
+        self.assertAlmostEqual(forecast(Recipe(), Frame(100, 100), "c", past).preparing, 0.5)
+        other = forecast(with_values(Recipe(), {"gi.seen": "photon_map"}), Frame(100, 100), "c", past)
+        self.assertGreater(other.preparing, 5.0, "of another recipe nothing may be kept")
+
     def test_nothing_timed_is_no_guess_and_guesses_are_judged(self):
         self.assertIsNone(guess_seconds(Recipe(), Frame(), "c", []))
         self.assertAlmostEqual(how_good([(1.0, 2.0), (3.0, 2.0), (2.0, 2.0), (4.0, 2.0)]), 0.5)

@@ -122,7 +122,9 @@ def _likely(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits:
         timed.seconds / (timed.frame.pixels * _taken(timed)) * work_of(recipe) / work_of(timed.recipe) for _, _, timed in near
     ])  # fmt: skip
     rate = math.exp(float(weights @ rates / weights.sum()))
-    made = float(weights @ [timed.preparing for _, _, timed in near] / weights.sum())
+    preparing = [timed.preparing for _, _, timed in near]
+    # What this very recipe has once made ready is kept, and found again.
+    made = min(preparing) if nearest == 0 else float(weights @ preparing / weights.sum())
     return rate * frame.pixels * samples, made, len(near), nearest
 
 
