@@ -59,9 +59,10 @@ class Queue(StoreTest):
         job = jobs.take(self.db)
         jobs.progress(self.db, job.id, 4, 5.0, 4.0)
         jobs.end(self.db, job.id, "done")
-        self.assertEqual(jobs.guesses(self.db), [(3.0, 4.0)])
+        self.assertEqual(jobs.guesses(self.db), [(3.0, 5.0)], "a guess is of the whole render")
         proofs.finish(self.db, number, "p", 5.0, 0.1, 0.2, 0)
-        self.assertEqual([timed.seconds for timed in proofs.timed(self.db, proofs.get(self.db, number).shot_id)], [4.0])
+        timed = proofs.timed(self.db, proofs.get(self.db, number).shot_id)
+        self.assertEqual([(one.seconds, one.preparing) for one in timed], [(4.0, 1.0)])
 
 
 class Aside(StoreTest):
