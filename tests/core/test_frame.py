@@ -10,7 +10,6 @@ from sivrel.core.render.frame import Cancel, Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Camera, Light, Scene, Surface
 from sivrel.core.scene.pack import pack_scene
-from sivrel.core.work_time import work_time
 from tests.scenes import box_inside, floor, looking_down, render, sky
 
 ROOM = Scene(
@@ -53,12 +52,6 @@ class SamePicture(unittest.TestCase):
         self.assertFalse(set(tiles) & set(rest))
         whole = render(ROOM, CAMERA, (150, 100), sampling__max=4)
         np.testing.assert_array_equal(assemble(frame, whole.shape[2], tiles | rest), whole)
-
-    def test_a_passed_deadline_begins_nothing(self):
-        frame, tiles = Frame(64, 64), {}
-        done = render_tiles(pack_scene(ROOM), CAMERA, Recipe(), frame, tiles.__setitem__, deadline=work_time() - 1)
-        self.assertFalse(done)
-        self.assertEqual(tiles, {})
 
 
 class Passes(unittest.TestCase):

@@ -80,7 +80,8 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
     shown = visible_difference(a.beauty[..., :3], b.beauty[..., :3], exposure)
     changes = changes_between(a, b)
     if changes is None:  # without a variance all that is seen counts
-        places = _places(a, b, shown, where_seen(shown), grain=False)
+        # … and whether light is spread otherwise, or grain alone, is not known.
+        places = [replace(place, kind="") for place in _places(a, b, shown, where_seen(shown), grain=False)]
         share = float(where_seen(shown).mean())
         return Verdict(_sentence(places, share, 0.0), places, share, float(shown.mean()), shown, a.frame.window)
     real = _seen_of_change(a, b, changes.change, exposure)
