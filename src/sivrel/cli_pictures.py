@@ -81,7 +81,7 @@ def compare(args: argparse.Namespace, tell: Tell) -> int:
     verdict = judge(a, b, exposure)
     difference = compare_pictures(a, b, exposure, verdict.visible)
     result = {
-        "a": args.a, "b": args.b, "exposure": exposure, **difference.as_dict(), "noise_stated": [noise_level(a), noise_level(b)],
+        "a": args.a, "b": args.b, "exposure": exposure, **difference.as_dict(), "noise": [noise_level(a), noise_level(b)],
         "verdict": verdict.sentence, "share_seen": verdict.share, "places": [place.as_dict() for place in verdict.places],
     }  # fmt: skip
 
@@ -90,8 +90,8 @@ def compare(args: argparse.Namespace, tell: Tell) -> int:
         light = "no light in A" if difference.mean_light is None else f"{difference.mean_light - 1:+.2%} light"
         lines.append(f"{light}, root mean square {difference.rmse:.5g}, visible difference {difference.visible:.4f}")
         lines.append(verdict.sentence)
-        if difference.noise is not None:
-            lines.append(f"By what these two seeds differ in, the noise of each is {difference.noise:.1%}.")
+        if difference.noise_between is not None:
+            lines.append(f"By what these two seeds differ in, the noise of each is {difference.noise_between:.1%}.")
         return "\n".join(lines)
 
     tell(args, result, words)

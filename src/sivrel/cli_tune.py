@@ -67,9 +67,9 @@ def ladder(args: argparse.Namespace, asked: Ask, frame_of: FrameOf, tell: Tell) 
         given = [v for v in values.split(",") if v.strip()] if equals else None
         chosen.append(rungs_of(stand, key.strip(), given, exposure))
     made = climb(stand, chosen, frame, exposure, _told, seconds=args.seconds, per_degree=args.per_degree)
-    if args.strip:
-        labels = [", ".join(v.shown(rung.values[v.key]) for v in made.varied) for rung in made.rungs if rung.picture is not None]
-        write_strip(Path(args.strip), [rung.picture for rung in made.rungs if rung.picture is not None], labels, exposure)
+    shown = [(rung.picture, ", ".join(v.shown(rung.values[v.key]) for v in made.varied)) for rung in made.rungs if rung.picture is not None]
+    if args.strip and shown:
+        write_strip(Path(args.strip), [picture for picture, _ in shown], [words for _, words in shown], exposure)
     for rung in made.rungs:
         rung.picture = None
     tell(args, {"shot": stand.scene.name, **made.as_dict()}, lambda: ladder_in_words(made))

@@ -46,9 +46,9 @@ class Stated(unittest.TestCase):
         ):
             pictures = [rendered(scene, camera, seed, **settings)[0] for seed in range(70, 76)]
             stated = [measure_noise(picture).level for picture in pictures]
-            apart = np.mean([compare(a, b).noise ** 2 for a, b in zip(pictures[::2], pictures[1::2], strict=True)]) ** 0.5
+            apart = np.mean([compare(a, b).noise_between ** 2 for a, b in zip(pictures[::2], pictures[1::2], strict=True)]) ** 0.5
             self.assertNotIn(None, stated, name)
-            self.assertIsNone(compare(pictures[0], replace(pictures[1], frame=pictures[0].frame)).noise, "one seed says nothing")
+            self.assertIsNone(compare(pictures[0], replace(pictures[1], frame=pictures[0].frame)).noise_between, "one seed says nothing")
             self.assertLess(apart, 1.15 * np.mean(stated), name)
             self.assertGreater(apart, 0.4 * np.mean(stated), name)
 

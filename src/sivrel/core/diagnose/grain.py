@@ -13,6 +13,7 @@ from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
 from ..scene.edits import apart, is_edit
 from ..survey.finding import short
+from ..survey.idle_lights import MANY
 from .case import Case, placed, tidied
 from .eye import GRAIN_SEEN
 from .finding import PROVEN, Finding, Remedy, Suspect
@@ -20,8 +21,8 @@ from .finding import PROVEN, Finding, Remedy, Suspect
 LEAST_SHARE = 0.04
 """Share of the picture below which grain is not worth a word."""
 RAISE = 4
-MOSTLY_GLOW, AIMED_LEAVES, MANY_LIGHTS = 0.4, 0.05, 10
-"""Share of the variance that glow brings from which on aiming at it comes first; what aiming leaves of it; lights from which on some are chosen."""
+MOSTLY_GLOW, AIMED_LEAVES = 0.4, 0.05
+"""Share of the variance that glow brings from which on aiming at it comes first; and what aiming leaves of it."""
 
 
 def find(case: Case) -> list[Finding]:
@@ -167,7 +168,7 @@ def _aim(case: Case, finding: Finding, glow: float) -> Remedy:
     """Aim at what merely glows: then no sample has to find it by chance. What is left is predicted as if a twentieth of its variance stayed."""
     names = case.glowing
     what = short(names[0]) if len(names) == 1 else f"the {len(names)} objects that glow"
-    values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY_LIGHTS else {}
+    values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY else {}
     left = 1.0 - glow * (1.0 - AIMED_LEAVES)
     return Remedy(
         f"Aim at {what}, as at lights" + (", chosen by what they bring." if values else "."), dict(values),

@@ -25,7 +25,7 @@ class Difference:
     rmse: root mean square difference of the linear values; largest: the greatest
     visible: mean of the FLIP map, 0 (none sees it) to 1
     changed: recipe settings as [key, in A, in B]; empty also where a picture carries no recipe
-    noise: of each of two renders of one recipe that differ by their seeds alone, by what they differ in; None for any other two
+    noise_between: of each of two renders of one recipe that differ by their seeds alone, by what they differ in; None for any other two
     """
 
     mean_light: float | None
@@ -33,7 +33,7 @@ class Difference:
     largest: float
     visible: float
     changed: list[tuple[str, Any, Any]]
-    noise: float | None = None
+    noise_between: float | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -72,7 +72,7 @@ def _cut(picture: Picture, box: tuple[int, int, int, int]) -> Picture:
     return replace(picture, passes={name: image[part] for name, image in picture.passes.items()}, frame=replace(picture.frame, region=box))
 
 
-def noise_between(one: np.ndarray, other: np.ndarray) -> float:
+def noise_of_pair(one: np.ndarray, other: np.ndarray) -> float:
     """The noise of two renders, luminance [rows, columns], that differ by their seeds alone: what they differ by over the root of two, weighed as
     `measure_noise` does. It holds whatever the samples' own spread says, once light has been found at all."""
     squares = relative_weights((one + other) / 2.0) * (one - other).reshape(-1) ** 2
@@ -93,5 +93,5 @@ def compare(a: Picture, b: Picture, exposure: float = 0.0, visible: float | None
         largest=float(np.abs(right - left).max()),
         visible=float(visible_difference(a.beauty, b.beauty, exposure).mean()) if visible is None else visible,
         changed=changed_settings(a, b),
-        noise=noise_between(left @ weights, right @ weights) if alike and a.frame.seed != b.frame.seed else None,
+        noise_between=noise_of_pair(left @ weights, right @ weights) if alike and a.frame.seed != b.frame.seed else None,
     )

@@ -14,20 +14,23 @@ MUCH = 0.25
 
 def glow_reaches(look: Look) -> bool:
     """Whether something that merely glows lights what is seen."""
-    glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
-    if not glowing or not len(look.seen):
-        return False
-    chosen = look.rng.permutation(len(look.seen))[:POINTS]
-    at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+    glowing, at, normals = _glowing_over(look)
     return any(_brings(look, k, at, normals)[0].max() > 0.0 for k in glowing)
 
 
-def check(look: Look) -> list[Finding]:
+def _glowing_over(look: Look) -> tuple[list[int], np.ndarray, np.ndarray]:
+    """Numbers of the meshes that merely glow, and some places that are seen with their normals [n, 3]; no meshes where nothing is seen."""
     glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
     if not glowing or not len(look.seen):
-        return []
+        return [], np.zeros((0, 3)), np.zeros((0, 3))
     chosen = look.rng.permutation(len(look.seen))[:POINTS]
-    at, normals = look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+    return glowing, look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
+
+
+def check(look: Look) -> list[Finding]:
+    glowing, at, normals = _glowing_over(look)
+    if not glowing:
+        return []
     others = look.light_at(at, normals, 3)[0].sum(axis=1) if look.lights else np.zeros(len(at))
     brings = {k: _brings(look, k, at, normals) for k in glowing}
     total = others.mean() + sum(light.mean() for light, _ in brings.values())

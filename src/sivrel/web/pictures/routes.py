@@ -179,8 +179,8 @@ def difference(a: str, b: str):
     told = compare(before, after, exposure, verdict.visible)
     part = verdict.window != before.frame.window or verdict.window != after.frame.window
     sentence = ("In the part that both show: " if part else "") + verdict.sentence
-    if told.noise is not None:
-        sentence += f" By what these two seeds differ in, the noise of each is {percent(told.noise)}."
+    if told.noise_between is not None:
+        sentence += f" By what these two seeds differ in, the noise of each is {percent(told.noise_between)}."
     return {**told.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
 
 
