@@ -25,7 +25,7 @@ BENCHMARKS = {
     "survey": survey.survey,
     "load": load.load,
     "diagnosis": diagnosis.diagnosis,
-    "diagnosis-sloped": diagnosis.leaning,
+    **{f"diagnosis-{name}": diagnosis.group(name) for name in diagnosis.GROUPS},
     "tune": tune.tune,
     "fits": tune.fits,
     "budget": tune.budget,
@@ -35,7 +35,10 @@ BENCHMARKS = {
     "verdict": verdicts.verdict,
     "forecast": forecasts.forecasts,
 }
-BY_NAME_ALONE = ("diagnosis", "diagnosis-sloped", "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast")
+BY_NAME_ALONE = (
+    *(name for name in BENCHMARKS if name.startswith("diagnosis")),
+    "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
+)  # fmt: skip
 """Benchmarks that take long, and run where they are named."""
 
 for name in sys.argv[1:] or [name for name in BENCHMARKS if name not in BY_NAME_ALONE]:

@@ -7,6 +7,7 @@ Seeds for tuning and for reporting are apart: this module reports, from FIRST on
 import os
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -22,8 +23,8 @@ from sivrel.core.diagnose.truth import Coarse
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.warmup import warm_up
 from sivrel.work.diagnosing import render_case
-from tests.flaws import FLAWS, Planted, clean
-from tests.rooms import lean, room
+from tests.corpus import GROUPS
+from tests.flaws import Planted, clean
 
 TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
 SECONDS, LONG = 16.0, 8.0
@@ -47,6 +48,7 @@ class Score:
     sure: list[tuple[float, bool]] = field(default_factory=list)
     confirmed: int = 0
     invented: list[str] = field(default_factory=list)
+    missed: list[str] = field(default_factory=list)
 
 
 def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tuple[Coarse, Echo | None]]) -> bool:
@@ -112,65 +114,77 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
 
 def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: Score) -> None:
     truths: dict[str, tuple[Coarse, Echo | None]] = {}
-    ours = [f for f in made.findings if f.kind in planted.kinds]
-    score.planted += bool(planted.kinds)
-    if ours:
-        best = next((f for f in ours if f.cause_key in planted.causes), ours[0])
-        score.found += 1
-        right = best.cause_key in planted.causes
-        score.right += right
-        if best.confidence is not None and best.cause_key:
-            score.sure.append((best.confidence, right))
     for finding in made.findings:
         if confirmed(finding, case, stand, truths):
             score.confirmed += 1
         else:
             score.invented.append(f"{finding.kind}: {finding.title}")
-    if ours:
+    for kinds, causes in planted.flaws:
+        score.planted += 1
+        ours = [f for f in made.findings if f.kind in kinds]
+        if not ours:
+            score.missed.append("/".join(sorted(kinds)))
+            continue
+        best = next((f for f in ours if f.cause_key in causes), ours[0])
+        score.found += 1
+        right = best.cause_key in causes
+        score.right += right
+        if not right:
+            score.missed.append(f"{best.kind} by {best.cause_key or 'nothing'}")
+        if best.confidence is not None and best.cause_key:
+            score.sure.append((best.confidence, right))
         proven(best, case, stand, score)
 
 
-def leaning() -> str:
-    """The same table for rooms whose walls slope."""
-    return diagnosis(FIRST + 500, twins=0, sloped=True)
+def group(name: str) -> Callable[[], str]:
+    """The benchmark of one group of cases."""
+    return lambda: diagnosis(groups=(name,), twins=0)
 
 
-def diagnosis(first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names: tuple[str, ...] = (), sloped: bool = False) -> str:
-    """The table: a line for each kind of planted flaw, one for clean twins, and sums."""
+def diagnosis(
+    first: int = FIRST, seeds: int = SEEDS, twins: int = TWINS, names: tuple[str, ...] = (), groups: tuple[str, ...] = tuple(GROUPS)
+) -> str:
+    """The table: a line for each case, sums of each group, one line for clean twins."""
     warm_up()
-    scores: dict[str, Score] = {}
-    begun = time.perf_counter()
-    for plant in FLAWS:
-        if names and plant.__name__ not in names:
-            continue
-        score = scores[plant.__name__] = Score()
-        for seed in range(first, first + seeds):
-            try:
-                planted = plant(room(seed), ((seed + len(scores)) % 3) / 2.0)
-                if sloped:
-                    lean(planted.room)
-                case, stand = planted.render()
-                made = diagnose(case, stand, seconds=SECONDS)
-                judged(planted, made, case, stand, score)
-            except Exception as error:  # a case that can't be judged counts as one that was missed
-                score.planted += 1
-                score.invented.append(f"failed: {type(error).__name__} {error}")
-        print(_line(plant.__name__, score), file=sys.stderr, flush=True)
-    twin_findings, twin_count = [], 0
-    for seed in range(first, first + twins):
-        case, stand = clean(seed).render()
-        twin_count += 1
-        twin_findings += [f.title for f in diagnose(case, stand, seconds=SECONDS).findings]
-    lines = [_line(name, score) for name, score in scores.items()]
-    lines.append(f"clean twins: {len(twin_findings)} findings in {twin_count} {twin_findings}")
-    lines.append(_sums(list(scores.values())))
+    begun, lines, scores = time.perf_counter(), [], {}
+    for number, sort in enumerate(groups):
+        mine: dict[str, Score] = {}
+        for name, case_of in GROUPS[sort].items():
+            if names and name not in names:
+                continue
+            score = mine[name] = Score()
+            for seed in range(first + 100 * number, first + 100 * number + seeds):
+                _score(case_of, seed, score)
+            lines.append(_line(name, score))
+            print(lines[-1], file=sys.stderr, flush=True)
+        if mine:
+            lines.append(f"{sort}: {_sums(list(mine.values()))}")
+            scores.update(mine)
+    found = [f.title for seed in range(first, first + twins) for f in _of_twin(seed)]
+    lines.append(f"clean twins: {len(found)} findings in {twins} {found}")
+    lines.append(f"all: {_sums(list(scores.values()))}")
     lines.append(f"{time.perf_counter() - begun:.0f} s on {os.cpu_count()} cores")
     return "\n  ".join(lines)
 
 
+def _score(case_of: Callable[[int], Planted], seed: int, score: Score) -> None:
+    try:
+        planted = case_of(seed)
+        case, stand = planted.render()
+        judged(planted, diagnose(case, stand, seconds=SECONDS), case, stand, score)
+    except Exception as error:  # a case that can't be judged counts as one that was missed
+        score.planted += 1
+        score.invented.append(f"failed: {type(error).__name__} {error}")
+
+
+def _of_twin(seed: int) -> list[Finding]:
+    case, stand = clean(seed).render()
+    return diagnose(case, stand, seconds=SECONDS).findings
+
+
 def _line(name: str, s: Score) -> str:
     time_off, gain = (f"{np.median(v):.0%}" if v else "–" for v in (s.time_off, s.gain_off))
-    wrong = f", not confirmed {s.invented}" if s.invented else ""
+    wrong = (f", not confirmed {s.invented}" if s.invented else "") + (f", missed {s.missed}" if s.missed else "")
     return (
         f"{name}: found {s.found} of {s.planted}, cause right {s.right}, remedy worked {s.cured} of {s.tried}, time off {time_off}, gain off {gain}, "
         f"findings confirmed {s.confirmed} of {s.confirmed + len(s.invented)}{wrong}"
@@ -189,7 +203,7 @@ def _sums(scores: list[Score]) -> str:
         if inside:
             bins.append(f"{low:.0%} to {min(high, 1.0):.0%} sure: {np.mean(inside):.0%} of {len(inside)} right")
     return (
-        f"all: recall {found / max(planted, 1):.2f}, precision {confirmed_ / max(confirmed_ + invented, 1):.2f}, "
+        f"recall {found / max(planted, 1):.2f}, precision {confirmed_ / max(confirmed_ + invented, 1):.2f}, "
         f"cause right {right / max(planted, 1):.2f} (of those found {right / max(found, 1):.2f}), "
         f"remedies worked {cured / max(tried, 1):.2f} of {tried}, "
         f"predicted time off {np.median(times) if times else 0:.0%} (median), predicted gain off {np.median(gains) if gains else 0:.0%} of the flaw; "

@@ -38,7 +38,7 @@ TWIN_SIZE, TWIN = (128, 72), {"sampling.max": 3000, "limits.diffuse_bounces": 16
 @dataclass
 class Planted:
     """room; values of the recipe; edits; kinds that the flaw may be called, causes that explain it; filtered: whether its noise is filtered;
-    size: in pixels."""
+    size: in pixels; also: (kinds, causes) of further flaws of the same picture."""
 
     room: Room
     kinds: set[str]
@@ -47,6 +47,12 @@ class Planted:
     edits: dict[str, Any] = field(default_factory=dict)
     filtered: bool = False
     size: tuple[int, int] = SIZE
+    also: tuple[tuple[set[str], set[str]], ...] = ()
+
+    @property
+    def flaws(self) -> list[tuple[set[str], set[str]]]:
+        """(kinds, causes) of every flaw that was planted."""
+        return [(self.kinds, self.causes), *self.also] if self.kinds else list(self.also)
 
     def render(self, seed: int = 0) -> tuple[Case, Stand]:
         recipe, edits = with_values(Recipe(), self.values), with_edits(Edits(), self.edits)

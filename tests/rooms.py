@@ -112,27 +112,6 @@ def room(seed: int) -> Room:
     return exposed(made_room)
 
 
-def lean(made_room: Room, across: float = 0.22, along: float = 0.12) -> None:
-    """Shear a room, with what stands in it, by its height: walls slope as under a roof, and nothing is a box any more."""
-
-    def leant(places: np.ndarray) -> np.ndarray:
-        return places + places[..., 1:2] * np.array([across, 0.0, along])
-
-    scene = made_room.scene
-    scene.meshes[:] = [
-        replace(mesh, vertices=v, normals=flat_normals(v).astype(np.float32))
-        for mesh in scene.meshes
-        for v in [np.ascontiguousarray(leant(mesh.vertices.astype(float)), np.float32)]
-    ]
-    scene.lights[:] = [
-        light if light.kind in ("sun", "dome") else replace(light, position=tuple(leant(np.array(light.position, float)))) for light in scene.lights
-    ]
-    for k, camera in enumerate(scene.cameras):
-        to_world = camera.to_world.copy()
-        to_world[:, 3] = leant(to_world[:, 3])
-        scene.cameras[k] = replace(camera, to_world=to_world)
-
-
 def looking_at(name: str, at, towards, exposure: float = 0.0) -> Camera:
     back = np.asarray(at, float) - np.asarray(towards, float)
     return Camera(name, np.column_stack([upright_frame(back).T, at]), 0.85, exposure=exposure)
