@@ -15,7 +15,7 @@ from sivrel.work.finishing import make_picture
 from tests.rooms import METAL, Room, ball, room
 
 SIZE = (256, 144)
-ROOMS, FRESH = range(700, 705), range(800, 805)
+ROOMS, FRESH = range(700, 705), range(840, 845)
 """Seeds of the rooms for tuning, and those that are reported on."""
 GLASS = 6
 GRAINS = (16, 48)
@@ -31,13 +31,13 @@ def picture(scene: Scene, values: dict, seed: int) -> Picture:
 
 
 def furnished(seed: int) -> Room:
-    """A room with a ball of chrome and one of glass on its floor."""
+    """A room with a ball of chrome and one of glass that hang side by side before the camera, each over some 2 % of the picture."""
     made = room(seed)
     made.scene.surfaces.append(Surface("Glass", (1.0, 1.0, 1.0), roughness=0.0, opacity=0.0, see_through="solid"))
     made.scene.surfaces[METAL] = replace(made.scene.surfaces[METAL], roughness=0.05)
-    width, _, depth = made.size
-    made.put(ball("/Room/Ball", (width * 0.45 - 0.45, 0.351, depth * 0.64), 0.35, METAL, 24))
-    made.put(ball("/Room/Lens", (width * 0.45 + 0.45, 0.351, depth * 0.64), 0.35, GLASS, 24))
+    right, _, back, eye = made.scene.cameras[0].to_world.T
+    for name, surface, side in (("/Room/Ball", METAL, -0.35), ("/Room/Lens", GLASS, 0.35)):
+        made.put(ball(name, eye - 2.0 * back + side * right, 0.2, surface, 24))
     return made
 
 

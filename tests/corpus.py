@@ -83,7 +83,7 @@ RECIPES: dict[str, Case] = {
     "mood draft, as it comes": _recipe("mood-draft", {}, {"grain"}, {"source bounced light"}),
     "still interior, few rays": _recipe("still-interior", {"irradiance_cache.rays": 16}, {"blotches"}, {"record rays"}),
     "still interior, records far apart": _recipe(
-        "still-interior", {"irradiance_cache.error": 2.5, "irradiance_cache.min_spacing": 40.0, "irradiance_cache.max_spacing": 400.0},
+        "still-interior", {"irradiance_cache.error": 2.0, "irradiance_cache.min_spacing": 40.0, "irradiance_cache.max_spacing": 400.0},
         {"blotches", "lost contact shadow", "leak", "dark corner"}, SPACING),
     "still interior, one bounce": _recipe("still-interior", {"limits.diffuse_bounces": 1}, {"dim", "dark corner"}, {"diffuse bounces"}),
     "exterior, map bias": _recipe("exterior", {"shadows.way": "depth_map", "shadows.bias": 60.0}, CONTACT, {"map bias large"}, _shaded),

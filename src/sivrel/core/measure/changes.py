@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from scipy import ndimage
+from scipy.stats import chi2
 
 from ..formats.exr import Picture
 from ..gi.ways import SEEN
@@ -20,12 +21,13 @@ SIDES = (1, 2, 4, 8, 16, 32, 64)
 """Sides of the blocks in pixels."""
 FALSE = 0.01
 """Chance of calling any block of two pictures changed that differ by their seeds alone."""
-PATTERN_SIDE, LEAST_BLOCKS = 8, 24
-"""Of the blocks by which an object's pattern is judged: their side in pixels at most, and how many there must be."""
+PATTERN_SIDES, LEAST_BLOCKS = (2, 4, 8), 10
+"""Of the blocks by which an object's pattern is judged: their sides in pixels, and how many there must be."""
 EVEN_SQUARES = 1.1
 """Mean of squared differences over their variance where nothing has changed, at most: variances of few samples are themselves uncertain."""
-LEAST_GRAINED, OTHER_GRAIN = 150, 2.5
-"""Pixels of an object to judge its grain, and times that its variance must change against that of the whole picture."""
+LEAST_GRAINED, OTHER_GRAIN, OTHER_SCENE, GRAIN_SIGMAS = 150, 2.5, 1.5, 5.0
+"""Pixels of an object to judge its grain; times that its variance must change against that of the whole picture, where the recipes differ
+and where only the scene can have changed it; standard errors that it must change by."""
 LEAST_REGION = 24
 """Pixels of an object, or of what has taken its place, to be judged as one."""
 HIDDEN_SIDE = 32
@@ -36,7 +38,6 @@ LOOKED_UP = {"radiance_cache": 0.8, "baked": 0.3}
 OF_BEYOND = {"photon_map": 0.08, "radiance_cache": 0.2, "baked": 0.08}
 """By how much chance moves bounced light as a share of it: looked up where it is seen, in the worst spots; and where the rays that gather it
 land, over a neighbourhood."""
-PATTERN_SIGMAS = 6.0
 PATTERN_SEEN = 0.04
 """Root mean square change of an object's blocks, as a share of their light, from which its pattern counts as changed to the eye."""
 
@@ -86,7 +87,7 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
             around = block_means(light, side) + DARK * light.mean()
             hidden = float(np.median(limit * (error @ LUMINANCE) / np.maximum(around, 1e-30)))
     change = _change_by_regions(a, b, difference, variance, shared, samples, change)
-    return Changes(change, _patterned(a, difference, variance, shared, light), _grained(a, b), replaced_objects(a, b), hidden)
+    return Changes(change, _patterned(a, difference, variance, shared, samples, light), _grained(a, b), replaced_objects(a, b), hidden)
 
 
 def block_means(image: np.ndarray, side: int) -> np.ndarray:
@@ -142,35 +143,36 @@ def _change_by_regions(
     return change
 
 
-def _patterned(a: Picture, difference: np.ndarray, variance: np.ndarray, shared: np.ndarray, light: np.ndarray) -> np.ndarray:
-    """bool [rows, columns]: objects whose blocks together differ by more than chance, and enough to be seen."""
+def _patterned(
+    a: Picture, difference: np.ndarray, variance: np.ndarray, shared: np.ndarray, samples: np.ndarray, light: np.ndarray
+) -> np.ndarray:  # fmt: skip
+    """bool [rows, columns]: objects whose blocks together differ by more than chance, and enough to be seen. The sum of a block's squared
+    differences over their variance is held to chi-squared, for each size of block."""
     if "object" not in a.passes:
         return np.zeros(difference.shape[:2], bool)
     numbers = a.passes["object"][..., 0].astype(np.int64) + 1
-    sizes = np.bincount(numbers.reshape(-1))
-    # So large blocks that even a small object has enough of them.
-    sides = np.clip(np.sqrt(sizes / (2.0 * LEAST_BLOCKS)), 1, PATTERN_SIDE)
-    sides = (2 ** np.floor(np.log2(sides))).astype(int)
-    changed = np.zeros(len(sizes), bool)
-    for side in np.unique(sides):
-        mean = block_means(difference, side)
-        error = np.sqrt(block_means(variance, side) / _pixels_of(difference.shape, side) + block_means(shared, side))
-        luminance, chance = mean @ LUMINANCE, error @ LUMINANCE
+    many = int(numbers.max()) + 1
+    tests = len(PATTERN_SIDES) * len(np.unique(numbers))
+    changed = np.zeros(many, bool)
+    for side in PATTERN_SIDES:
+        mean, pixels = block_means(difference, side), _pixels_of(difference.shape, side)
+        own, common = block_means(variance, side) / pixels, block_means(shared, side)
+        luminance, chance = mean @ LUMINANCE, np.sqrt(own + common) @ LUMINANCE
         squares = np.where(chance > 0.0, (luminance / np.maximum(chance, 1e-30)) ** 2, 0.0)
+        # About zero, not about the mean, as for single blocks: a few lucky samples count for little.
+        squares /= 1.0 + squares / np.maximum(pixels[..., 0] * block_means(samples, side), 1.0)
         excess = (luminance**2 - chance**2) / np.maximum(block_means(light, side) + DARK * light.mean(), 1e-30) ** 2
         middle = numbers[side // 2 :: side, side // 2 :: side]
         rows, columns = (min(m, n) for m, n in zip(middle.shape, squares.shape, strict=True))
         labels = middle[:rows, :columns].reshape(-1)
-        count = np.maximum(np.bincount(labels, minlength=len(sizes)), 1)
-
-        def mean_of(values: np.ndarray, labels=labels, rows=rows, columns=columns, count=count) -> np.ndarray:
-            """The mean over each object's blocks."""
-            return np.bincount(labels, values[:rows, :columns].reshape(-1), len(sizes)) / count
-
-        of_squares = mean_of(squares)
-        spread = np.sqrt(np.maximum(mean_of(squares**2) - of_squares**2, 2.0) / count)
-        beyond = (of_squares > EVEN_SQUARES + PATTERN_SIGMAS * spread) & (mean_of(excess) > PATTERN_SEEN**2)
-        changed |= beyond & (sides == side) & (count >= LEAST_BLOCKS)
+        count = np.bincount(labels, minlength=many)
+        # Blocks that err by the same cache are not independent: they count as one for each SHARED_SIDE pixels.
+        apart = np.where(chance > 0.0, (own @ LUMINANCE) / np.maximum((own + common) @ LUMINANCE, 1e-30), 1.0)
+        weights = apart + (1.0 - apart) * (side / SHARED_SIDE) ** 2
+        sums = [np.bincount(labels, values[:rows, :columns].reshape(-1), many) for values in (squares, excess, weights)]
+        independent = np.maximum(sums[2], 1.0)
+        beyond = chi2.sf(sums[0] / np.maximum(count, 1) * independent / EVEN_SQUARES, independent) < FALSE / tests
+        changed |= beyond & (sums[1] > count * PATTERN_SEEN**2) & (count >= LEAST_BLOCKS)
     changed[0] = False  # what shows no object
     return changed[numbers]
 
@@ -197,10 +199,11 @@ def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
 
 
 def _grained(a: Picture, b: Picture) -> np.ndarray:
-    """bool [rows, columns]: objects whose variance of a sample has changed by OTHER_GRAIN times more than the picture's, pixel by pixel in the
-    median, which no firefly moves."""
+    """bool [rows, columns]: objects whose variance of a sample has changed by OTHER_GRAIN times more than the picture's (OTHER_SCENE times, where
+    the recipe is the same), pixel by pixel in the
+    median, which no firefly moves; none where caches serve, since what they hold moves the variance of whole patches."""
     marked = np.zeros(a.beauty.shape[:2], bool)
-    if not all({"object", "samples"} <= set(p.passes) for p in (a, b)):
+    if not all({"object", "samples"} <= set(p.passes) for p in (a, b)) or any(p.recipe is not None and chance_of_caches(p.recipe) for p in (a, b)):
         return marked
     numbers = a.passes["object"][..., 0].astype(np.int64)
     before, after = ((p.passes["variance"].astype(np.float64) @ LUMINANCE) * p.passes["samples"][..., 0] for p in (a, b))
@@ -209,9 +212,18 @@ def _grained(a: Picture, b: Picture) -> np.ndarray:
     objects = objects[counts >= LEAST_GRAINED]
     if not len(objects):
         return marked
-    ratio = np.log(after[known] / before[known])
-    medians = np.asarray(ndimage.median(ratio, numbers[known], objects))
-    return np.isin(numbers, objects[np.abs(medians - np.median(ratio)) > math.log(OTHER_GRAIN)])
+    ratio, labels = np.log(after[known] / before[known]), numbers[known]
+    middle = np.median(ratio)
+    least = math.log(OTHER_SCENE if a.recipe is not None and a.recipe == b.recipe else OTHER_GRAIN)
+    changed = []
+    for number in objects:
+        own = ratio[labels == number] - middle
+        median = float(np.median(own))
+        # The error of a median, from the median deviation of Gaussian numbers.
+        error = 1.2533 * 1.4826 * float(np.median(np.abs(own - median))) / len(own) ** 0.5
+        if abs(median) > max(least, GRAIN_SIGMAS * error):
+            changed.append(number)
+    return np.isin(numbers, changed)
 
 
 def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:

@@ -29,8 +29,8 @@ SHIFTED = 0.04
 @dataclass(frozen=True)
 class Place:
     """A part of the picture where a difference is seen. box: left, top, right, bottom in pixels of the frame; share of the picture; visible:
-    mean FLIP value; light: ratio of its luminance, None where it was black; grain: whether noise alone explains it; name: of the object
-    that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light, in a few words."""
+    mean FLIP value; light: ratio of its luminance, None where it was black or chance hides it; grain: whether noise alone explains it;
+    name: of the object that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light, in a few words."""
 
     box: tuple[int, int, int, int]
     share: float
@@ -88,7 +88,8 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
     seen = where_seen(real) | changes.replaced
     marked = changes.patterned | changes.replaced
     places = _places(a, b, np.where(marked, np.maximum(real, SEEN), real), seen | changes.patterned, grain=False)
-    places += [replace(place, kind=OTHER_GRAIN) for place in _places(a, b, shown, changes.grained & ~(seen | changes.patterned), grain=False)]
+    grained = changes.grained & ~(seen | changes.patterned)
+    places += [replace(place, kind=OTHER_GRAIN, light=None) for place in _places(a, b, shown, grained, grain=False)]
     places = places[:MOST_PLACES]
     if not places:
         seen = where_seen(shown)
