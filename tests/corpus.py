@@ -94,6 +94,9 @@ RECIPES: dict[str, Case] = {
     "product with glass, shallow": _recipe("product-with-glass", {"limits.refractions": 1}, {"black glass"}, {"glass limit"}, _crystal),
     "moving shot, few samples": _recipe("animation", {"sampling.max": 6, "sampling.min": 4}, {"grain"}, {"source bounced light"}),
     "moving shot, clamped": _recipe("animation", {"limits.indirect_clamp": 0.02}, {"dim", "dark corner"}, {"clamp"}),
+    "cells at a thin wall": _recipe(
+        "mood-draft", {"gi.seen": "radiance_cache", "sampling.max": 64}, {"leak"},
+        {"sheet /Room/North", "sheet /Room/East", "cells", "fill paths"}, _thin_wall),
     "photons at a thin wall": _recipe(
         "still-interior", {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.radius": 0.4, "photon_map.count": 200_000},
         {"leak"}, {"sheet /Room/North", "sheet /Room/East", "gather radius", "looked up at once"}, _thin_wall),

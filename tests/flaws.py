@@ -212,7 +212,7 @@ def dim_without_bounces(r: Room, s: float) -> Planted:
 
 
 def burnt(r: Room, s: float) -> Planted:
-    r.scene.cameras[:] = [replace(c, exposure=c.exposure + 3.0 + 2.0 * s) for c in r.scene.cameras]
+    r.scene.cameras[:] = [replace(c, exposure=c.exposure + 4.5 + 1.5 * s) for c in r.scene.cameras]
     return Planted(r, {"burnt"}, {"exposure"}, dict(CLEAN))
 
 

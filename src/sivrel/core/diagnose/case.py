@@ -119,15 +119,24 @@ class Case:
         return near[0] < near[1]
 
     @functools.cached_property
+    def bright_are_rare(self) -> bool:
+        """Whether few pixels have a spread far beyond that of their neighbours; after a handful of samples many have."""
+        if self.variance is None:
+            return True
+        return float((self.variance > BRIGHT * ndimage.median_filter(self.variance, 5, mode="nearest")).mean()) < MOST_RARE
+
+    @functools.cached_property
     def error(self) -> np.ndarray:
-        """Standard error of the pixels' luminance, without the rare bright ones, [rows, columns]: as it was measured, else estimated. Where bright
-        ones are not rare, as after a handful of samples, they are grain like the others."""
-        if self.variance is not None:
-            usual = ndimage.median_filter(self.variance, 5, mode="nearest")
-            rare = float((self.variance > BRIGHT * usual).mean()) < MOST_RARE
-            # (A running mean may end a hair below nought.)
-            return np.sqrt(usual if rare else np.maximum(ndimage.uniform_filter(self.variance, 5, mode="nearest"), 0.0))
-        return estimated_error(self.light)
+        """Standard error of the pixels' luminance, without the bright ones where those are rare, [rows, columns]: as it was measured, else
+        estimated."""
+        return self.error_of(self.bright_are_rare)
+
+    def error_of(self, rare: bool) -> np.ndarray:
+        """The same, with the bright pixels left out or not: two renders are held to each other in one way."""
+        if self.variance is None:
+            return estimated_error(self.light)
+        pooled = (ndimage.median_filter if rare else ndimage.uniform_filter)(self.variance, 5, mode="nearest")
+        return np.sqrt(np.maximum(pooled, 0.0))  # (a running mean may end a hair below zero)
 
     @functools.cached_property
     def smooth(self) -> np.ndarray:

@@ -68,9 +68,9 @@ def _around(case: Case) -> np.ndarray:
     return ndimage.uniform_filter(case.light, 5, mode="nearest")
 
 
-def seen_in(case: Case) -> np.ndarray:
-    """Times the eye's threshold that the grain of each pixel is, [rows, columns]."""
-    return case.grain_of(_around(case), case.error)
+def seen_in(case: Case, rare: bool | None = None) -> np.ndarray:
+    """Times the eye's threshold that the grain of each pixel is, [rows, columns]; `rare` as Case.error_of has it, the case's own if None."""
+    return case.grain_of(_around(case), case.error if rare is None else case.error_of(rare))
 
 
 def mean_of(seen: np.ndarray, mask: np.ndarray) -> float:
@@ -186,7 +186,7 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
     if glow >= MOSTLY_GLOW and case.glowing:
         offers.append(_aim(case, finding, glow))
     wanted = (0.9 * GRAIN_SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
-    seconds = case.seconds
+    seconds = case.pixel_seconds or case.seconds  # more samples leave the caches as they are
     proven = next((t for t in finding.trials if t.verdict == PROVEN), None)
     source = finding.cause_key.removeprefix("source ") if proven else finding.about
 

@@ -52,6 +52,8 @@ def retest(
 ) -> Retested:
     """Measure a finding, as it was kept, on the case of its remedy's proof; `truth` is brute force of the scene as it is there, for flaws of the
     light. `before`: its amount measured in the same way on the proof it was found on, where that is known; `parent`: that proof's case."""
+    if before is None and finding["measure"] == "noise" and parent is not None and parent.light.shape == case.light.shape:
+        before = amount_in(finding, parent, None, case)[0]
     was = before if before is not None else float(finding["amount"])
     after, error = amount_in(finding, case, truth, parent)
     share = after / was if was > 0.0 else 1.0
@@ -87,7 +89,7 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
 
 
 def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None = None) -> tuple[float, float]:
-    """The amount of a finding, as it was kept, in the case of another proof, and its standard error; `parent`: of the proof it was found on."""
+    """The amount of a finding, as it was kept, in the case of another proof, and its standard error; `parent`: the case that it is held to."""
     measure, mask = finding["measure"], mask_of(finding["mask"]) if finding["mask"] else None
     if measure == "burnt":
         return float(burnt.burnt(case).mean()), 0.0
@@ -109,7 +111,8 @@ def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent:
         count = float(sparkling(case, spread).sum())
         return count / case.light.size, (count + 1.0) ** 0.5 / case.light.size
     if measure == "noise":
-        value = grain.mean_of(grain.seen_in(case), pixels) / case.grain_of_one
+        rare = case.bright_are_rare and (parent is None or parent.bright_are_rare)
+        value = grain.mean_of(grain.seen_in(case, rare), pixels) / case.grain_of_one
         return value, 0.03 * value
     assert truth is not None
     if measure == "bias":

@@ -30,7 +30,8 @@ SHIFTED = 0.04
 class Place:
     """A part of the picture where a difference is seen. box: left, top, right, bottom in pixels of the frame; share of the picture; visible:
     mean FLIP value; light: ratio of its luminance, None where it was black or chance hides it; grain: whether noise alone explains it;
-    name: of the object that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light, in a few words."""
+    name: of the object that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light,
+    in a few words."""
 
     box: tuple[int, int, int, int]
     share: float
