@@ -16,7 +16,7 @@ test: $(VENV)/.test chromium
 	$(BIN)/python -m tests
 
 check: $(VENV)/.test
-	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff check src tests bench examples
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

@@ -17,12 +17,12 @@ from sivrel.core.diagnose.diagnosis import Diagnosis, diagnose
 from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.finding import Finding, cleared
 from sivrel.core.diagnose.fireflies import sparkling
+from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.retest import amount_in, of_mended_scene, retest
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.diagnose.truth import Coarse
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.warmup import warm_up
-from sivrel.work.diagnosing import render_case
 from tests.corpus import GROUPS
 from tests.flaws import Planted, clean
 

@@ -6,12 +6,11 @@ from dataclasses import replace
 
 from sivrel.core.formats.exr import Picture
 from sivrel.core.measure.verdict import Verdict, judge
-from sivrel.core.render.film import film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.rendered import render_prepared
 from sivrel.core.scene.model import Scene, Surface
-from sivrel.work.finishing import make_picture
 from tests.rooms import METAL, Room, ball, room
 
 SIZE = (256, 144)
@@ -24,10 +23,10 @@ GRAINS = (16, 48)
 
 def picture(scene: Scene, values: dict, seed: int) -> Picture:
     """A render of a scene by a recipe of these values."""
-    recipe, frame, tiles = with_values(Recipe(), values), Frame(*SIZE, seed=seed), {}
-    ready = prepare(scene, recipe, frame=frame)
-    render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=2)
-    return make_picture(assemble(frame, film_columns(ready.arrays.slots), tiles), ready, frame, recipe, "room")
+    recipe, frame = with_values(Recipe(), values), Frame(*SIZE, seed=seed)
+    made = render_prepared(prepare(scene, recipe, frame=frame), recipe, frame, "room")
+    assert made is not None
+    return made.picture
 
 
 def furnished(seed: int) -> Room:

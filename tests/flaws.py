@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from sivrel.core.diagnose.case import Case
+from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.render.filter import filter_noise
 from sivrel.core.render.frame import Frame
@@ -17,7 +18,6 @@ from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.frames import upright_frame
 from sivrel.core.scene.model import Light, Surface
-from sivrel.work.diagnosing import render_case
 
 from . import rooms
 from .rooms import Room, ball, exposed, room

@@ -1,5 +1,3 @@
-"""`python -m sivrel`."""
-
 import sys
 
 from .cli import main

@@ -13,8 +13,8 @@ from sivrel.core.render.film import film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.rendered import make_picture
 from sivrel.core.scene.model import Camera, Light, Scene
-from sivrel.work.finishing import make_picture
 from tests.core.test_sampling import CARD
 from tests.rooms import ball
 from tests.scenes import box_inside, floor, lambert, looking_down

@@ -1,4 +1,4 @@
-"""The one error that carries a sentence for the user, and what such sentences share."""
+"""The errors of the library: the one that carries a sentence for the user, and what such sentences share."""
 
 import difflib
 from collections.abc import Iterable
@@ -12,7 +12,15 @@ LONGEST = 1200
 """Letters of a sentence that are shown."""
 
 
-class InputError(ValueError):
+class SivrelError(Exception):
+    """Base of every error that is raised on purpose."""
+
+
+class Cancelled(SivrelError):
+    """The work was called off."""
+
+
+class InputError(SivrelError, ValueError):
     """What was given can't be used. The message is one sentence that says what to do; it is shown as it stands.
 
     What it quotes may hold line breaks, control characters, halves of surrogate pairs or whole books: they are taken out, and it is cut."""

@@ -17,7 +17,7 @@ CORE = Path(__file__).parent
 WITHOUT_KERNELS = (
     "diagnose", "finish", "formats", "measure", "survey", "tune", "render/reference.py",
     "scene/apply_edits.py", "scene/cards.py", "scene/edits.py", "scene/mending.py", "scene/sanitize.py", "scene/topology.py", "caches.py",
-    "cache_contents.py", "errors.py", "json_text.py",
+    "cache_contents.py", "errors.py", "json_text.py", "rendered.py",
 )  # fmt: skip
 """Parts of the core that hold no kernels, and that no kernel knows of: a change in them leaves the compiled code as it is."""
 KEPT_FOLDERS = 4

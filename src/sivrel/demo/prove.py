@@ -16,9 +16,9 @@ from ..core.render.frame import Frame
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
+from ..core.rendered import render_prepared
 from ..core.scene.edits import Edits, apart, with_edits
 from ..core.scene.model import Scene
-from ..work.finishing import found_in, measurements, noise_of, render_picture
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -103,12 +103,9 @@ def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
 def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, path: Path) -> dict[str, Any]:
     frame, begun = Frame(), time.monotonic()
     ready = prepare(scene, recipe, edits, camera, frame=frame)
-    rendered = render_picture(ready, recipe, frame, shot.name, edits)
-    assert rendered is not None  # nobody cancels it
-    picture, film, clock = rendered
-    seconds = time.monotonic() - begun
-    noisy = noise_of(picture, ready)
-    noise, light, dropped = measurements(picture, film, noisy)
+    made = render_prepared(ready, recipe, frame, shot.name, edits)
+    assert made is not None  # nobody cancels it
+    seconds, picture, measured = time.monotonic() - begun, made.picture, made.measured
     shipped = FOR_THE_FILTER if path.stem in FILTERED else BY_SCATTERING if path.stem in IN_PARTS else SHIPPED
     for name in list(picture.passes):
         if name not in shipped and not (path.stem in WITH_LIGHTS and name.startswith(("light.", "shadow."))):
@@ -116,12 +113,12 @@ def _render(shot: DemoShot, scene: Scene, recipe: Recipe, edits: Edits, camera: 
     write_exr(path, picture, half=True)
     return {
         "seconds": round(seconds, 3),
-        "noise": noise,
-        "light": light,
-        "dropped": dropped,
+        "noise": made.noise.level if made.noise is not None else None,
+        "light": made.mean_light,
+        "dropped": made.dropped,
         "exposure": ready.camera.exposure,
         "made_on": f"a machine with {os.cpu_count()} cores",
-        "found": found_in(film, ready, clock, picture, noisy),
+        "found": measured,
     }
 
 

@@ -122,7 +122,7 @@ def add(
 
 
 FOUND: dict[str, list | dict] = {"lights": [], "passes": [], "maps": [], "meters": {}}
-"""What else is found in a proof, and what stands for nothing found; see `work.finishing.found_in`."""
+"""What else is found in a proof, and what stands for nothing found; see `core.rendered.Render.measured`."""
 
 
 def finish(

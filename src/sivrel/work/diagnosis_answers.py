@@ -24,7 +24,6 @@ from ..core.render.frame import Cancel
 from ..core.render.passes import on_screen
 from ..core.scene.model import Camera
 from ..store import database, files, findings, jobs, proofs, questions, shots
-from .diagnosing import case_of
 from .filtering import kept_filtered
 
 if TYPE_CHECKING:
@@ -98,12 +97,12 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     if filtered.is_file():
         kept = np.load(filtered)
         image, smear = kept["image"].astype(np.float32), kept["smear"].astype(np.float32)
-    found = {"lights": proof.lights, "meters": proof.meters, "maps": proof.maps}
     pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
-    case = case_of(picture, found, exposure, proof.seconds, pixel_seconds, image, smear)
     # What shipped without its passes was made by the proof's own recipe all the same.
-    case.recipe, case.edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
-    return case
+    recipe, edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
+    return Case(
+        picture, exposure, recipe, edits, proof.lights, proof.meters, proof.maps, proof.seconds, pixel_seconds, filtered=image, smear=smear
+    )  # fmt: skip
 
 
 def stand_of(worker: "Worker", db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, cancel: Cancel | None = None) -> Stand:

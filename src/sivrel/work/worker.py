@@ -27,13 +27,14 @@ from ..core.render.frame import Cancel, Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
+from ..core.rendered import Render, make_picture
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..store import database, files, findings, jobs, proofs, questions, shots
 from ..store.database import is_full
 from ..store.files import DamagedTile
 from .answers import answer_questions
-from .finishing import found_in, keep_focus, keep_picture, make_picture, make_thumbnail, measurements, noise_of
+from .finishing import keep_focus, keep_picture, make_thumbnail
 from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
@@ -264,8 +265,9 @@ class Worker:
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)
         self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
-        noise = noise_of(picture, ready)
-        found, measured = found_in(film, ready, clock, picture, noise), measurements(picture, film, noise)
+        made = Render(picture, film, ready, clock)
+        level = made.noise.level if made.noise is not None else None
+        measured, found = (level, made.mean_light, made.dropped), made.measured
 
         def finish() -> None:
             jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)

@@ -34,7 +34,7 @@ GUIDES = ("albedo", "normal", "depth", "object", "position")
 @dataclass
 class Case:
     """picture, with its passes; exposure that it is looked at with; recipe, edits: None where it was made elsewhere
-    ledger, meters, maps: as `work.finishing.found_in` tells them, empty where nothing was measured; seconds, pixel_seconds: of the render,
+    ledger, meters, maps: as `core.rendered.Render.measured` has them, empty where nothing was measured; seconds, pixel_seconds: of the render,
     None where they are not known; filtered, smear: its filtered twin [rows, columns, 3] and how much was taken, where there is one
     radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth
     maps of lights that have one of their own; echo: the recipe as it is on the coarse grid, with the same caches and brute force's random numbers

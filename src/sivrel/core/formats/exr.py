@@ -87,6 +87,18 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         raise InputError(f"The picture can't be written to {path}; check that the folder exists and is writable.") from None
 
 
+def save_exr(path: Path, picture: Picture) -> None:
+    """Write `picture` to `path` in one step: what is there already stays whole until the new file is. Raises InputError."""
+    if path.suffix.lower() != ".exr":
+        raise InputError(f"The picture is written as EXR; name it {path.with_suffix('.exr').name}.")
+    beside = path.with_name(f".{path.name}.new")
+    try:
+        write_exr(beside, picture)
+        beside.replace(path)
+    finally:
+        beside.unlink(missing_ok=True)
+
+
 def read_exr(path: Path) -> Picture:
     """Read a picture; passes that this program does not know are left out. Raises InputError."""
     if not path.is_file():

@@ -1,0 +1,192 @@
+"""What commands share: options, progress, reading what was named, and printing a result."""
+
+import functools
+import json
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.errors import InputError
+
+if TYPE_CHECKING:
+    from ..core.render.recipe import Recipe
+    from ..core.scene.edits import Edits
+    from ..shot import Shot, View
+
+LAST_FRAME = 1e9
+MOST_SECONDS = 86400.0
+
+shot_argument = click.argument("shot", metavar="SHOT")
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object on standard output.")
+frame_option = click.option("--frame", type=float, metavar="N", help="Time code at which the scene is read.")
+camera_option = click.option("--camera", metavar="NAME", help="Camera (default: the first).")
+recipe_option = click.option("--recipe", metavar="NAME|FILE.json", help="Recipe to start from.")
+set_option = click.option("--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One setting or edit; may be repeated.")
+distance_option = click.option(
+    "--per-degree", type=float, default=67.0, metavar="PIXELS", show_default=True, help="Viewing distance: pixels a degree."
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Given:
+    """What of a shot is rendered, and by which recipe, as it was given on the command line."""
+
+    recipe: str | None
+    assignments: tuple[str, ...]
+    size: str
+    region: str | None
+    camera: str | None
+    frame: float | None
+    seed: int
+    caches: str | None
+
+    def settings(self) -> "tuple[Recipe, View]":
+        """The recipe, and the view with its edits, as the library takes them. Raises InputError."""
+        settings, edits = recipe_of(self.recipe, self.assignments)
+        return settings, view_of(self.size, self.region, self.camera, self.seed, edits)
+
+    def open(self, name: str, view: "View") -> "Shot":
+        """The shot that was named, its camera checked. Raises InputError."""
+        opened = open_shot(name, self.frame, self.caches)
+        check_camera(opened, view)
+        return opened
+
+
+def view_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of a view; the command is called with them as `given`."""
+
+    @functools.wraps(command)
+    def with_given(**arguments: Any) -> Any:
+        return command(given=Given(**{one.name: arguments.pop(one.name) for one in fields(Given)}), **arguments)
+
+    made: Callable[..., Any] = with_given
+    for option in (
+        click.option("--caches", metavar="DIR", help="Folder where what is prepared is kept, and found again."),
+        click.option("--seed", type=int, default=0, metavar="N", show_default=True, help="Seed of the random numbers."),
+        frame_option,
+        camera_option,
+        click.option("--region", metavar="X0,Y0,X1,Y1", help="Part of the frame to render, in its pixels."),
+        click.option("--size", default="480x270", metavar="WxH", show_default=True, help="Size of the whole frame."),
+        set_option,
+        recipe_option,
+    ):
+        made = option(made)
+    return made
+
+
+def seconds_option(default: float | None, what: str) -> Callable[..., Any]:
+    return click.option("--seconds", type=float, default=default, metavar="S", show_default=default is not None, help=what)
+
+
+class Reporter:
+    """Progress on standard error: one line that is written over on a terminal; elsewhere a line for each step, and now and then one within it."""
+
+    def __init__(self) -> None:
+        self.on_terminal = sys.stderr.isatty()
+        self.next, self.step, self.open = 0.0, "", False
+
+    def __call__(self, what: str, share: float) -> None:
+        now, step = time.monotonic(), what.partition(",")[0]
+        if now < self.next and (self.on_terminal or step == self.step):
+            return
+        self.next, self.step = now + (0.1 if self.on_terminal else 5.0), step
+        text = f"{what}: {share:.0%}"
+        print(f"\r\x1b[K{text}" if self.on_terminal else text, end="" if self.on_terminal else "\n", file=sys.stderr, flush=True)
+        self.open = self.on_terminal
+
+    def done(self) -> None:
+        """End the line that was written over."""
+        if self.open:
+            print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+            self.open = False
+
+
+def say(text: str) -> None:
+    print(text, file=sys.stderr, flush=True)
+
+
+def print_result(as_json: bool, result: dict[str, Any], words: Callable[[], str]) -> None:
+    """One JSON object, or the same in words."""
+    click.echo(json.dumps(result) if as_json else words())
+
+
+def values_of(assignments: tuple[str, ...], example: str = "sampling.max=32") -> dict[str, str]:
+    """KEY=VALUE arguments as a dictionary. Raises InputError."""
+    values = {}
+    for assignment in assignments:
+        key, equals, value = assignment.partition("=")
+        if not equals:
+            raise InputError(f"“{assignment}” sets nothing; write it like {example}.")
+        values[key.strip()] = value.strip()
+    return values
+
+
+def recipe_of(recipe: str | None, assignments: tuple[str, ...]) -> "tuple[Recipe, Edits]":
+    """The recipe and the edits that --recipe and --set ask for. Raises InputError."""
+    from ..shot import recipe_and_edits
+
+    return recipe_and_edits(recipe or None, values=values_of(assignments))
+
+
+def view_of(size: str, region: str | None, camera: str | None, seed: int, edits: "Edits") -> "View":
+    """--size, --region, --camera and --seed as the library takes them. Raises InputError."""
+    try:
+        width, height = (int(part) for part in size.lower().split("x"))
+    except ValueError:
+        raise InputError(f"The size “{size}” can't be read; write it like 480x270.") from None
+    box = None
+    if region:
+        try:
+            x0, y0, x1, y1 = (int(part) for part in region.split(","))
+        except ValueError:
+            raise InputError(f"The region “{region}” can't be read; write it like 0,0,240,135.") from None
+        box = (x0, y0, x1, y1)
+    from ..core.render.frame import Frame
+
+    Frame(width, height, box, seed)  # says what is wrong with them
+    return {"edits": edits, "camera": camera, "size": (width, height), "region": box, "seed": seed}
+
+
+def open_shot(name: str, frame: float | None = None, caches: str | None = None) -> "Shot":
+    """A shot that somebody named: looked into first, in a process with bounds, unless it is one that ships. Raises InputError."""
+    from ..demo.shots import FOLDER, find_shot
+    from ..shot import open
+    from ..work.looking_in import looked_into
+
+    if frame is not None and not abs(frame) <= LAST_FRAME:
+        raise InputError(f"There is no frame {frame:g}; give a number of the file's range.")
+    path = find_shot(name)
+    if path.is_file() and not path.resolve().is_relative_to(FOLDER):
+        looked_into(path, None, frame)
+    return open(path, frame=frame, caches=caches)
+
+
+def check_camera(shot: "Shot", view: "View") -> None:
+    """Raise InputError where there is no such camera, before kernels are compiled."""
+    shot.edited(view.get("edits")).camera(view.get("camera"))
+
+
+def output_path(name: str, suffixes: tuple[str, ...], sentence: str) -> Path:
+    """A file to write. Raises InputError with the `sentence`, which holds the right name for `{name}`, or where its folder is not there."""
+    out = Path(name)
+    if out.suffix.lower() not in suffixes:
+        raise InputError(sentence.format(name=out.with_suffix(suffixes[0]).name))
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    return out
+
+
+def check_distance(per_degree: float) -> None:
+    """Raise InputError where nobody looks from so near or far."""
+    if not 5.0 <= per_degree <= 300.0:
+        raise InputError(f"{per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+
+
+def check_seconds(seconds: float) -> None:
+    if not 1.0 <= seconds <= MOST_SECONDS:
+        raise InputError(f"{seconds:g} seconds can't be used; give 1 to {MOST_SECONDS:.0f}.")

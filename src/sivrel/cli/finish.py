@@ -1,0 +1,57 @@
+"""`sivrel finish`: a rendered picture as PNG, or with its filtered twin as EXR."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..core.errors import InputError
+from .common import json_option, print_result, say, values_of
+
+
+@click.command(short_help="Finish a rendered picture as PNG, filtered if asked.")
+@click.argument("picture", metavar="IN.exr")
+@click.option("-o", "--output", required=True, metavar="OUT.png|OUT.exr", help="Where it is written.")
+@click.option(
+    "--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One of finish.exposure (a number or “measured”), finish.contrast, …"
+)
+@click.option("--filter", "filtering", is_flag=True, help="Filter noise, guided by the picture's passes.")
+@json_option
+def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: bool, as_json: bool) -> None:
+    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, keep the filtered picture beside the beauty in an EXR."""
+    from PIL import Image
+
+    from ..core.finish.finishing import Finish, finish_from, finished, measured_exposure
+    from ..core.finish.view import to_bytes
+    from ..core.formats.exr import read_exr, write_exr
+    from ..core.render.filter import filter_noise
+
+    out = Path(output)
+    if out.suffix.lower() not in (".png", ".exr") or (out.suffix.lower() == ".exr" and not filtering):
+        raise InputError("A finished picture is a PNG; name it so. (With --filter an EXR keeps the filtered picture as a pass.)")
+    if not out.parent.is_dir():
+        raise InputError(f"There is no folder {out.parent}; make it first.")
+    given = read_exr(Path(picture))
+    values: dict[str, Any] = {
+        key.removeprefix("finish."): value for key, value in values_of(assignments, "finish.contrast=1.1").items()
+    }  # fmt: skip
+    if values.get("exposure") == "measured":
+        values["exposure"] = measured_exposure(given.beauty)
+    settings = finish_from(values) if values else Finish()
+    shown, smeared = given.beauty, None
+    if filtering:
+        try:
+            filtered = filter_noise(given.passes)
+        except KeyError as error:
+            raise InputError(f"{picture} has no pass {error}; the filter needs a picture that this program rendered.") from None
+        shown, smeared = filtered.image, filtered.smeared
+        given.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
+        if smeared > 0.005:
+            say(f"The filter smeared {smeared:.1%} of the picture: there it took more than noise explains.")
+    if out.suffix.lower() == ".exr":
+        write_exr(out, given)
+    else:
+        Image.fromarray(to_bytes(finished(shown, settings))).save(out)
+    result = {"output": str(out), "finish": settings.model_dump(), "filtered": filtering, "smeared": smeared}
+    words = f"{out}: exposure {settings.exposure:+g}" + (f", smeared {smeared:.1%}" if smeared is not None else "")
+    print_result(as_json, result, lambda: words)

@@ -1,0 +1,80 @@
+"""`sivrel ladder`: how high is high enough."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..core.errors import InputError
+from .common import (
+    Given,
+    Reporter,
+    check_distance,
+    check_seconds,
+    distance_option,
+    json_option,
+    print_result,
+    seconds_option,
+    shot_argument,
+    view_options,
+)
+
+
+@click.command(short_help="Render a setting at several values, and say which is enough.")
+@shot_argument
+@click.option(
+    "--vary", multiple=True, required=True, metavar="KEY[=V1,V2,..]",
+    help="Setting and its rungs, doubled about what stands if none; twice: a grid.",
+)
+@distance_option
+@click.option("--strip", metavar="OUT.png", help="Write the rungs side by side: a contact strip.")
+@view_options
+@seconds_option(60.0, "Time for all of it, beyond which rungs that were not named are left out.")
+@json_option
+def ladder(vary: tuple[str, ...], per_degree: float, strip: str | None, shot: str, given: Given, seconds: float, as_json: bool) -> None:
+    """Render one setting of SHOT, or two as a grid, at several values, and say which is enough."""
+    check_distance(per_degree)
+    if strip and (not strip.lower().endswith(".png") or not Path(strip).parent.is_dir()):
+        raise InputError(f"{strip} can't be written: name a PNG in a folder that is there.")
+    if len(vary) > 2:
+        raise InputError("A ladder varies one setting, or two as a grid; remove the others.")
+    check_seconds(seconds)
+    settings, view = given.settings()
+    opened = given.open(shot, view)
+    from ..shot import warm_up
+
+    report = Reporter()
+    warm_up(report)
+    chosen: dict[str, list[Any] | None] = {}
+    for text in vary:
+        key, equals, values = text.partition("=")
+        chosen[key.strip()] = [v for v in values.split(",") if v.strip()] if equals else None
+    made = opened.ladder(chosen, settings, seconds=seconds, per_degree=per_degree, progress=report, **view)
+    report.done()
+    shown = [(rung.picture, ", ".join(v.shown(rung.values[v.key]) for v in made.varied)) for rung in made.rungs if rung.picture is not None]
+    if strip and shown:
+        from ..core.finish.strip import write_strip
+
+        write_strip(Path(strip), [picture for picture, _ in shown], [words for _, words in shown], opened.exposure(given.camera, view.get("edits")))
+    for rung in made.rungs:
+        rung.picture = None
+    print_result(as_json, {"shot": opened.name, **made.as_dict()}, lambda: in_words(made))
+
+
+def in_words(made: Any) -> str:
+    """A ladder as lines of text."""
+    lines = []
+    for rung in made.rungs:
+        name = ", ".join(v.shown(rung.values[v.key]) for v in made.varied)
+        if made.of_taste and not rung.skipped:
+            lines.append(f"{name:>16}  {rung.frame_seconds:8.3g} s a frame  light {rung.light:.4g}")
+            continue
+        if rung.error is None:
+            lines.append(f"{name:>16}  not rendered: {rung.skipped}")
+            continue
+        seen = f"seen to differ in {rung.seen['last']:.1%}" if rung.seen.get("last") else ""
+        lines.append(
+            f"{name:>16}  {rung.frame_seconds:8.3g} s a frame  noise {rung.error.noise:6.1%}"
+            f"  bias {rung.error.bias:5.1%} ± {rung.error.bias_error:.1%}  light {rung.error.light:.3f}  {seen}{'  ← enough' if rung.enough else ''}"
+        )
+    return "\n".join([*lines, made.says])

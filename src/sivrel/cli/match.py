@@ -1,0 +1,55 @@
+"""`sivrel match`: which way wins on a shot, in equal time and to equal error."""
+
+from typing import Any
+
+import click
+
+from .common import (
+    Given,
+    Reporter,
+    check_seconds,
+    json_option,
+    print_result,
+    seconds_option,
+    shot_argument,
+    view_options,
+)
+
+
+@click.command(short_help="Set ways of finding light against each other in equal time.")
+@shot_argument
+@click.option(
+    "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics], by commas (default: all with bounced light)."
+)
+@view_options
+@seconds_option(20.0, "Seconds a frame that each has, its caches counted.")
+@json_option
+def match(ways: str, shot: str, given: Given, seconds: float, as_json: bool) -> None:
+    """Set ways of finding light against each other on SHOT, in equal time and to equal error."""
+    check_seconds(seconds)
+    settings, view = given.settings()
+    opened = given.open(shot, view)
+    from ..shot import warm_up
+
+    report = Reporter()
+    warm_up(report)
+    chosen = [name for name in ways.split(",") if name.strip()]
+    made = opened.match(chosen, settings, seconds=seconds, progress=report, **view)
+    report.done()
+    made.reference_picture = None
+    for entrant in made.entrants:
+        entrant.picture = None
+    print_result(as_json, {"shot": opened.name, **made.as_dict()}, lambda: in_words(made))
+
+
+def in_words(made: Any) -> str:
+    """A match as lines of text."""
+    lines = [f"brute force to hold them to: {made.reference_seconds:.3g} s, ± {made.reference_error:.1%}"]
+    for entrant in made.entrants:
+        name, error = entrant.candidate.name, entrant.error
+        if error is None:
+            lines.append(f"{name:>34}  {entrant.out or f'its caches take {entrant.prepares:.3g} s, so no time is left for pixels'}")
+            continue
+        pays = f", pays from frame {entrant.pays_from}" if entrant.pays_from else ""
+        lines.append(f"{name:>34}  off {error.total:6.1%} (noise {error.noise:.1%}, bias {error.bias:.1%}), caches {entrant.prepares:.3g} s{pays}")
+    return "\n".join([*lines, made.says])

@@ -1,0 +1,134 @@
+"""A finished render: its picture, and what was measured while it was made."""
+
+import functools
+import os
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .formats.exr import Picture, save_exr
+from .measure.ledger import LedgerRow, measure_ledger
+from .measure.meters import measure_meters
+from .measure.noise import LUMINANCE, Noise, measure_noise
+from .measure.unfound import unfound_variance
+from .render.even import render_even
+from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
+from .render.frame import Cancel, Frame, assemble, render_tiles
+from .render.passes import film_passes, motion_pass
+from .render.prepare import Prepared
+from .render.recipe import Recipe
+from .scene.edits import Edits
+from .scene.pack import packed_meshes
+
+
+@dataclass
+class Render:
+    """One finished render of a shot.
+
+    picture: the pixels with all passes, as they lie in a file
+    film: float32 [rows, columns, film_columns], the sums that the passes are made of
+    ready: the shot as it was prepared
+    clock: float64 [clock_entries], processor cycles by what they were spent on
+    seconds, prepare_seconds: wall time of the pixels, and of what was prepared before them
+    """
+
+    picture: Picture
+    film: np.ndarray
+    ready: Prepared
+    clock: np.ndarray
+    seconds: float = 0.0
+    prepare_seconds: float = 0.0
+
+    @property
+    def passes(self) -> dict[str, np.ndarray]:
+        """float32 [rows, columns, channels] by name, linear; “beauty” has red, green, blue and alpha."""
+        return self.picture.passes
+
+    @property
+    def mean_light(self) -> float:
+        """Mean luminance, linear."""
+        return float((self.picture.beauty[..., :3] @ LUMINANCE).mean())
+
+    @property
+    def dropped(self) -> int:
+        """Samples that were not finite and were left out."""
+        return int(self.film[..., DROPPED].sum())
+
+    @functools.cached_property
+    def noise(self) -> Noise | None:
+        """The measured noise, with a bound on the light that no sample has found yet; None where nothing was measured."""
+        return measure_noise(self.picture, unfound_variance(self.picture, self.ready.arrays))
+
+    @functools.cached_property
+    def lights(self) -> list[LedgerRow]:
+        """What each light, bounced light and the rest took of the time and brought of the noise."""
+        return measure_ledger(self.film, self.ready.passes, self.clock)
+
+    @functools.cached_property
+    def measured(self) -> dict[str, Any]:
+        """Everything that was measured, as JSON has it: lights, meters (limits, noise, samples, caches), depth maps, names of the passes."""
+        return {
+            "lights": [row.as_dict() for row in self.lights],
+            "meters": {
+                **measure_meters(self.film, self.picture.objects, self.ready.arrays.object_of),
+                "noise": self.noise.as_dict() if self.noise is not None else None,
+                "samples": float(self.film[..., SAMPLES].mean()),
+                "stand_ins": self.ready.stand_ins,
+                "ways": [asdict(note) for note in self.ready.ways],
+            },
+            "maps": [{**asdict(note), "coarse": coarse_share(self.film)} for note in self.ready.maps],
+            "passes": list(self.picture.passes),
+        }
+
+    def save(self, path: str | Path) -> None:
+        """Write the picture as EXR with all passes, recipe and edits. Raises InputError where the path is no EXR."""
+        save_exr(Path(path), self.picture)
+
+
+def make_picture(
+    film: np.ndarray, ready: Prepared, frame: Frame, recipe: Recipe, shot: str, edits: Edits | None = None, following: Prepared | None = None
+) -> Picture:  # fmt: skip
+    """The picture of a film of the shot `ready`; with `following`, the shot at the next frame, it has a motion pass."""
+    passes = film_passes(film, ready.passes, ready.arrays)
+    if following is not None:
+        motion = motion_pass(film, ready.arrays, ready.camera, following.arrays, following.camera, (frame.width, frame.height))
+        if motion is not None:
+            passes["motion"] = motion
+    objects = [mesh.name for mesh in packed_meshes(ready.scene)]
+    return Picture(passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits(), objects=objects, exposure=ready.camera.exposure)
+
+
+def render_prepared(
+    ready: Prepared, recipe: Recipe, frame: Frame, shot: str, edits: Edits | None = None, *, threads: int = 0,
+    progress: Callable[[str, float], None] | None = None, cancel: Cancel | None = None, following: Prepared | None = None,
+) -> Render | None:  # fmt: skip
+    """Render a prepared shot on `threads`, all cores if 0; None when cancelled. Where the recipe has a time, the whole picture is rendered evenly
+    until it is over. `progress(what, share)` is called after each tile or round."""
+    clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray]()
+    begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds
+    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "cancel": cancel}
+
+    def on_tile(index: int, film: np.ndarray) -> None:
+        tiles[index] = film
+        if progress is not None and limit == 0.0:
+            left = (time.monotonic() - begun) * (count - len(tiles)) / len(tiles)
+            progress(f"rendering, about {left:.0f} s left", len(tiles) / count)
+
+    def on_round(samples: int) -> None:
+        if progress is not None:
+            progress(f"rendering, {samples} samples a pixel", min(1.0, (time.monotonic() - begun) / limit))
+
+    if progress is not None:
+        progress("rendering", 0.0)
+    if limit > 0.0:
+        done = render_even(ready.arrays, ready.camera, recipe, frame, limit, on_tile, on_round=on_round, **how)
+    else:
+        done = render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
+    if not done:
+        return None
+    film = assemble(frame, film_columns(ready.arrays.slots), tiles)
+    return Render(make_picture(film, ready, frame, recipe, shot, edits, following), film, ready, clock, time.monotonic() - begun)

@@ -1,0 +1,353 @@
+"""The library's front: open a shot, render it, look it over, tune it; compare and diagnose pictures.
+
+Every command of the command line is a call to this module. Long work takes `progress(what, share)`, called at each step with what is being done
+and the share that is done, and `cancel`, a `Cancel` that may be set from another thread; work that was called off raises `Cancelled`.
+"""
+
+import time
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypedDict, Unpack
+
+from .core.caches import CacheFolder
+from .core.errors import Cancelled, InputError
+from .core.formats.exr import Picture, read_exr
+from .core.render.frame import Cancel, Frame
+from .core.render.recipe import Recipe, with_values
+from .core.render.starting import STARTING, named_from_json
+from .core.rendered import Render
+from .core.scene.edits import Edits, apart, with_edits
+from .core.scene.model import Scene
+
+if TYPE_CHECKING:
+    from .core.diagnose.diagnosis import Diagnosis
+    from .core.diagnose.stand import Stand
+    from .core.measure.comparison import Comparison
+    from .core.render.prepare import Files, Prepared
+    from .core.survey.survey import Survey
+    from .core.tune.advice import Advice
+    from .core.tune.budget import Budget
+    from .core.tune.ladder import Ladder
+    from .core.tune.match import Match
+
+Progress = Callable[[str, float], None]
+RecipeLike = Recipe | str | Path | Mapping[str, Any] | None
+"""A recipe; the name of a starting recipe; a JSON file; settings by key over the defaults, edits among them if need be; None: the defaults."""
+EditsLike = Edits | Mapping[str, Any] | None
+
+
+class View(TypedDict, total=False):
+    """What of a shot is rendered. edits of lights, objects and cameras, as `Edits` or values by key; camera: by name, the first one if None;
+    size: width and height of the whole frame in pixels, 480 by 270 if left out; region: (x0, y0, x1, y1) in its pixels; seed of the random
+    numbers, 0 if left out."""
+
+    edits: EditsLike
+    camera: str | None
+    size: tuple[int, int]
+    region: tuple[int, int, int, int] | None
+    seed: int
+
+
+def open(path: str | Path, *, frame: float | None = None, caches: str | Path | None = None, confine_to: str | Path | None = None) -> "Shot":  # noqa: A001
+    """Read a scene file (USD, glTF, OBJ), or a demo shot as `demo:NAME`, at a time code `frame`.
+
+    caches: folder where what is prepared is kept and found again, in memory if None; confine_to: folder that nothing is read outside of. Raises
+    InputError with one sentence when the file can't be used.
+    """
+    from .core.formats.scenes import read_scene
+    from .demo.shots import find_shot
+
+    found = find_shot(str(path))
+    scene = read_scene(found, frame=frame, confine_to=Path(confine_to) if confine_to is not None else None)
+    return Shot(scene, found, frame=frame, caches=caches)
+
+
+class Shot:
+    """A scene that was read, with what renders of it share: packed geometry and caches. Not safe for use by two threads at a time."""
+
+    def __init__(self, scene: Scene, path: Path | None = None, *, frame: float | None = None, caches: str | Path | None = None) -> None:
+        self.scene, self.path, self.frame = scene, path, frame
+        self.caches = CacheFolder(Path(caches) if caches is not None else None)
+        self._files: Files | None = None
+        self._last: Prepared | None = None
+
+    @property
+    def name(self) -> str:
+        return self.scene.name
+
+    @property
+    def cameras(self) -> list[str]:
+        """Names of the cameras that the file has; the first is used where none is named."""
+        return [camera.name for camera in self.scene.cameras]
+
+    @property
+    def notes(self) -> list[str]:
+        """What could not be read, or was repaired, a sentence each."""
+        return self.scene.notes
+
+    def render(
+        self, recipe: RecipeLike = None, *, seconds: float | None = None, threads: int = 0, progress: Progress | None = None,
+        cancel: Cancel | None = None, **view: Unpack[View],
+    ) -> Render:  # fmt: skip
+        """Render a picture with all its passes and measurements. `seconds`: time in which the whole picture is rendered evenly, in place of the
+        recipe's samples; `threads`: all cores if 0. The same scene, recipe, view and version give the same bytes, on any number of threads,
+        unless a time decides. Raises Cancelled, and InputError where recipe, edits or view can't be used."""
+        from .core.rendered import render_prepared
+
+        settings, edits = recipe_and_edits(recipe, view.get("edits"))
+        if seconds is not None:
+            settings = with_values(settings, {"sampling.seconds": seconds})
+        frame, camera, begun = self._frame(view), view.get("camera"), time.monotonic()
+        ready = self._prepare(settings, edits, camera, frame, progress, cancel)
+        prepared = time.monotonic() - begun
+        made = render_prepared(
+            ready, settings, frame, self.name, edits, threads=threads, progress=progress, cancel=cancel,
+            following=self._following(settings, edits, camera),
+        )  # fmt: skip
+        if made is None:
+            raise Cancelled
+        made.prepare_seconds = prepared
+        return made
+
+    def survey(self, recipe: RecipeLike = None, *, edits: EditsLike = None, camera: str | None = None, progress: Progress | None = None) -> "Survey":
+        """Look the scene over before any render, for this recipe: what is wrong, where, why it matters, and fixes."""
+        from .core.survey.survey import survey
+
+        settings, laid = recipe_and_edits(recipe, edits)
+        return survey(self._prepare(_lights_alone(settings), laid, camera, Frame(), None, None), settings, _told(progress, None))
+
+    def diagnose(self, picture: Render | Picture, **how: Any) -> "Diagnosis":
+        """`sivrel.diagnose` of a picture of this shot, with trials on it."""
+        return diagnose(picture, self, **how)
+
+    def ladder(
+        self, vary: Mapping[str, Iterable[Any] | None], recipe: RecipeLike = None, *, seconds: float = 60.0, per_degree: float = 67.0,
+        progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
+    ) -> "Ladder":  # fmt: skip
+        """Render one or two settings at several values, and say which is enough at a viewing distance in pixels per degree. `vary`: values by key;
+        None chooses them about what the recipe has."""
+        from .core.tune.ladder import climb, rungs_of
+
+        if not 1 <= len(vary) <= 2:
+            raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
+        stand, exposure = self._stand(recipe, cancel, view)
+        chosen = [rungs_of(stand, key, None if values is None else list(values), exposure) for key, values in vary.items()]
+        return climb(stand, chosen, stand.frame, exposure, _told(progress, cancel), seconds=seconds, per_degree=per_degree)
+
+    def budget(
+        self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
+        cancel: Cancel | None = None, **view: Unpack[View],
+    ) -> "Budget":  # fmt: skip
+        """The split of samples that leaves least noise in `seconds` a frame, or reaches a relative `noise` (0.02 is 2 %) soonest."""
+        from .core.tune.budget import plan_budget
+
+        stand, _ = self._stand(recipe, cancel, view)
+        return plan_budget(stand, stand.frame, _told(progress, cancel), seconds=seconds, noise=noise)
+
+    def match(
+        self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, progress: Progress | None = None,
+        cancel: Cancel | None = None, **view: Unpack[View],
+    ) -> "Match":  # fmt: skip
+        """Set ways of finding light against each other, each with `seconds` a frame, its caches counted. `ways`: SEEN[/BEYOND][:looked_up]
+        [+SHADOWS][+caustics]; all with bounced light if none is named."""
+        from .core.tune.candidates import candidates
+        from .core.tune.match import run_match
+
+        settings, laid = recipe_and_edits(recipe, view.get("edits"))
+        chosen = candidates(list(ways), settings)
+        stand, _ = self._stand(settings, cancel, {**view, "edits": laid})
+        return run_match(stand, chosen, stand.frame, _told(progress, cancel), seconds=seconds)
+
+    def advise(
+        self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,
+        **view: Unpack[View],
+    ) -> "Advice":  # fmt: skip
+        """Measure the facts of the shot, and say which recipe they ask for when a final frame may take `seconds`."""
+        from .core.formats.scenes import two_frames
+        from .core.tune.advice import advise
+        from .core.tune.facts import measure_facts, motion_between
+
+        stand, exposure = self._stand(recipe, cancel, view)
+        frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.animated else None
+        motion = motion_between(*frames, view.get("camera")) if frames else None
+        facts = measure_facts(stand, stand.frame, exposure, motion, _told(progress, cancel), seconds=seconds)
+        if facts is None:
+            raise Cancelled
+        return advise(facts, stand.recipe, seconds=seconds)
+
+    def edited(self, edits: EditsLike) -> Scene:
+        """The scene with edits laid over it."""
+        from .core.scene.apply_edits import apply_edits
+
+        return apply_edits(self.scene, recipe_and_edits(None, edits)[1])
+
+    def exposure(self, camera: str | None = None, edits: EditsLike = None) -> float:
+        """Exposure of a camera in stops."""
+        return self.edited(edits).camera(camera).exposure
+
+    def export(self, path: str | Path, edits: EditsLike = None) -> list[str]:
+        """Write the scene with edits laid over it as glTF (.glb); a sentence for each thing that glTF can't carry."""
+        from .core.formats.gltf_out import write_gltf
+
+        return write_gltf(self.edited(edits), Path(path))
+
+    def write_layer(self, path: str | Path, edits: EditsLike) -> list[str]:
+        """Write edits as a USD layer over the scene's own file; a sentence for each edit that USD has no word for."""
+        from .core.formats.usd_edits import write_layer
+
+        if self.path is None:
+            raise InputError("This scene was not read from a file, so no layer can lie over one.")
+        return write_layer(self.path, recipe_and_edits(None, edits)[1], Path(path))
+
+    def _frame(self, view: View) -> Frame:
+        width, height = view.get("size", (480, 270))
+        return Frame(width, height, view.get("region"), view.get("seed", 0))
+
+    def _prepare(
+        self, settings: Recipe, edits: Edits, camera: str | None, frame: Frame, progress: Progress | None, cancel: Cancel | None
+    ) -> "Prepared":  # fmt: skip
+        from .core.render.prepare import Files, prepare
+
+        if camera not in edits.cameras:
+            self.scene.camera(camera)
+        self._files = self._files or Files()
+        geometry = self._last.geometry if self._last is not None else None
+        ready = prepare(
+            self.scene, settings, edits, camera, geometry=geometry, files=self._files, caches=self.caches, frame=frame,
+            progress=_told(progress, cancel),
+        )  # fmt: skip
+        if cancel is not None and cancel:
+            raise Cancelled
+        self._last = ready
+        return ready
+
+    def _following(self, settings: Recipe, edits: Edits, camera: str | None) -> "Prepared | None":
+        """The shot at the next frame, for the motion pass, where a frame of an animated file was asked for."""
+        if self.frame is None or self.path is None or not self.scene.animated:
+            return None
+        from .core.formats.scenes import read_scene
+        from .core.render.prepare import prepare
+
+        return prepare(read_scene(self.path, frame=self.frame + 1.0), settings, edits, camera)
+
+    def _stand(self, recipe: RecipeLike, cancel: Cancel | None, view: View) -> tuple["Stand", float]:
+        """Where trials are rendered, and the camera's exposure in stops."""
+        from .core.diagnose.stand import Stand
+
+        settings, edits = recipe_and_edits(recipe, view.get("edits"))
+        camera, frame = view.get("camera"), self._frame(view)
+        if camera not in edits.cameras:
+            self.scene.camera(camera)
+        stand = Stand(self.scene, settings, edits, camera, frame, caches=self.caches, cancel=cancel)
+        return stand, self.exposure(camera, edits)
+
+
+def diagnose(
+    picture: Render | Picture | str | Path, shot: Shot | None = None, *, seconds: float = 20.0, exposure: float | None = None,
+    per_degree: float = 67.0, progress: Progress | None = None, cancel: Cancel | None = None,
+) -> "Diagnosis":  # fmt: skip
+    """Say what is wrong with a picture, and with its `shot` prove why by trials and offer remedies; without, findings rest on the picture alone.
+
+    picture: a render, or a file of any program (EXR with its passes, PNG); seconds: processor time for brute force and trials; exposure: in stops,
+    that it is looked at with, the camera's or the picture's own measure if None; per_degree: viewing distance in pixels per degree.
+    """
+    from .core.diagnose.case import Case
+    from .core.diagnose.diagnosis import diagnose as look_into
+    from .core.diagnose.render import case_of
+    from .core.diagnose.stand import Stand
+    from .core.finish.finishing import measured_exposure
+
+    if isinstance(picture, Render):
+        case, given = case_of(picture), picture.picture
+        if exposure is not None:
+            case.exposure = exposure
+    else:
+        given = picture if isinstance(picture, Picture) else read_picture(picture)
+        if exposure is None:
+            exposure = shot.scene.camera(given.camera).exposure if shot is not None and given.recipe else measured_exposure(given.beauty)
+        case = Case(given, exposure, given.recipe, given.edits or Edits())
+    case.per_degree = per_degree
+    stand = None
+    if shot is not None:
+        if given.recipe is None:
+            raise InputError("This picture was not rendered here, so no cause can be tried on it; leave the shot out, and read what would settle it.")
+        ready = picture.ready if isinstance(picture, Render) else None
+        stand = Stand(
+            shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches, cancel=cancel, ready=ready,
+            geometry=ready.geometry if ready is not None else None,
+        )  # fmt: skip
+    return look_into(case, stand, _told(progress, cancel), seconds=seconds)
+
+
+def compare(a: Render | Picture | str | Path, b: Render | Picture | str | Path, exposure: float | None = None) -> "Comparison":
+    """What differs from A to B, in numbers, settings and what the eye sees; pictures, or EXR files written here. `exposure` in stops, that of
+    A's camera if None. Raises InputError where they share no pixels of one frame."""
+    from .core.measure.comparison import compare_pictures
+
+    return compare_pictures(_picture(a), _picture(b), exposure)
+
+
+def read_picture(path: str | Path) -> Picture:
+    """A picture of any program: EXR with the passes that are known by common names, or PNG. Raises InputError."""
+    from .core.formats.outside import read_outside
+
+    return read_outside(Path(path))
+
+
+def recipe(base: RecipeLike = None, values: Mapping[str, Any] | None = None) -> Recipe:
+    """A recipe by name, from a JSON file or from values by key, with further `values` over it. Raises InputError."""
+    made, edits = recipe_and_edits(base)
+    own, laid = apart(dict(values or {}))
+    if laid or edits.flat():
+        raise InputError(f"{next(iter(laid or edits.flat()))} is an edit of the scene, not a setting of the recipe; give it with the edits.")
+    return with_values(made, own)
+
+
+def recipe_and_edits(base: RecipeLike = None, edits: EditsLike = None, values: Mapping[str, Any] | None = None) -> tuple[Recipe, Edits]:
+    """A recipe and edits, from all that they may be given as; `values` by key, of either kind, go over both. Raises InputError."""
+    more: dict[str, Any] = {}
+    if base is None or base == "default":
+        made = Recipe()
+    elif isinstance(base, Recipe):
+        made = base
+    elif isinstance(base, Mapping):
+        made, more = Recipe(), dict(base)
+    elif str(base) in STARTING:
+        made = STARTING[str(base)].recipe()
+    else:
+        path = Path(base)
+        if not path.is_file():
+            raise InputError(f"There is no recipe “{base}”; name a JSON file, or one of: {', '.join(['default', *STARTING])}.")
+        made = named_from_json(path.read_bytes())[2]
+    own, laid = apart({**more, **(values or {})})
+    known = edits if isinstance(edits, Edits) else with_edits(Edits(), dict(edits or {}))
+    return with_values(made, own), with_edits(known, laid)
+
+
+def warm_up(progress: Progress | None = None) -> None:
+    """Compile the renderer's kernels, or load them where they are compiled already. Renders do it for themselves when it was not done before."""
+    from .core.render.warmup import warm_up
+
+    warm_up(None if progress is None else lambda done, total, name: progress(f"compiling kernels, {name}", done / total))
+
+
+def _lights_alone(settings: Recipe) -> Recipe:
+    """The recipe without what would have to be prepared."""
+    return with_values(settings, {"gi.seen": "off", "caustics.on": "no"})
+
+
+def _picture(given: Render | Picture | str | Path) -> Picture:
+    if isinstance(given, Render):
+        return given.picture
+    return given if isinstance(given, Picture) else read_exr(Path(given))
+
+
+def _told(progress: Progress | None, cancel: Cancel | None) -> Callable[..., bool]:
+    """Progress as the core's long functions tell it: whether to go on is the answer."""
+
+    def told(what: str, share: float, so_far: Any = None) -> bool:
+        if progress is not None:
+            progress(what, share)
+        return cancel is None or not cancel
+
+    return told
