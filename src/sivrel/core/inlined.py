@@ -9,13 +9,19 @@ import functools
 from collections.abc import Callable
 from typing import Any
 
+import numba
 from numba import njit
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.cpu import CPUContext
 from numba.core.dispatcher import Dispatcher
 from numba.core.registry import CPUDispatcher
 
+from .kernel_cache import KernelCache
+
 OURS = __name__.split(".")[0]
+TESTED = ("0.68.",)
+"""Versions of Numba whose private parts are known here. With others kernels are compiled as Numba does it, which takes longer."""
+KNOWN = numba.__version__.startswith(TESTED)
 
 
 class InlinedDispatcher(CPUDispatcher):
@@ -30,14 +36,18 @@ class InlinedDispatcher(CPUDispatcher):
 
     @functools.cached_property
     def alone(self) -> Dispatcher:
-        return njit(cache=True, **self.alone_options)(self.py_func)
+        compiled = njit(**self.alone_options)(self.py_func)
+        compiled._cache = KernelCache(self.py_func, self.alone_options)
+        return compiled
 
     def add_overload(self, compiled: Any) -> None:
         self.overloads[tuple(compiled.signature.args)] = compiled
 
 
-def inlined(**options: Any) -> Callable[[Callable], InlinedDispatcher]:
+def inlined(**options: Any) -> Callable[[Callable], Dispatcher]:
     """Decorator: a kernel that is compiled into its callers."""
+    if not KNOWN:
+        return njit(**{**options, "forceinline": True})
     more = {"forceinline": True, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}
     return lambda function: InlinedDispatcher(function, {**options, **more})
 
@@ -65,4 +75,5 @@ def _finalize(library: Any) -> None:
     return None
 
 
-CPUContext.get_executable, CPUCodeLibrary.finalize = _get_executable, _finalize
+if KNOWN:
+    CPUContext.get_executable, CPUCodeLibrary.finalize = _get_executable, _finalize

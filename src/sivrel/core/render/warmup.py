@@ -7,6 +7,7 @@ from numba.core import event
 
 from ..gi.ways import SEEN
 from ..kernel import KERNELS
+from ..kernel_cache import thin_out
 from ..scene.edits import Edits, with_edits
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
 from .frame import Frame, render_tiles
@@ -32,6 +33,7 @@ def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:
     finally:
         if listener:
             event.unregister("numba:compile", listener)
+    thin_out()
 
 
 class _Progress(event.Listener):

@@ -1,0 +1,213 @@
+"""Where compiled kernels are kept, and what each depends on.
+
+Numba's own cache looks at the file of the cached function alone: it does not see a change in a function that this one calls. Here each kernel that
+is really called is kept under a hash of what it is made of: its own bytecode, that of everything it calls, and the values of all globals they read.
+So a change compiles the kernels that hold it, and no other; a change of words, of comments or of the place of the checkout compiles nothing.
+"""
+
+import contextlib
+import functools
+import hashlib
+import logging
+import os
+import pickle
+import platform
+import re
+import sys
+import time
+import types
+import uuid
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import llvmlite
+import numba
+import numpy as np
+from llvmlite import ir
+from numba.core import compiler
+from numba.core.caching import _Cache
+from numba.core.dispatcher import Dispatcher
+from numba.core.types import Type
+from numba.extending import _Intrinsic
+
+CORE = Path(__file__).parent
+BENEATH_ALL = ("kernel.py", "inlined.py", "reference.py", "trace/simd.py")
+"""Sources that say how kernels are compiled: what they change can't be seen in a kernel's bytecode."""
+MOST_BYTES, MOST_DAYS = 1 << 30, 60
+"""Of the folder: the kernels that were used longest ago go when it holds more; those not used for so long go anyway."""
+log = logging.getLogger(__name__)
+_folder: Path | None = None
+
+
+def kernel_folder() -> Path:
+    """The folder of compiled kernels: the one that was configured, or the user's own (XDG base directories: $XDG_CACHE_HOME or ~/.cache)."""
+    if _folder is not None:
+        return _folder
+    base = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
+    return Path(base) / "sivrel" / "kernels"
+
+
+def keep_kernels_in(folder: Path | None) -> None:
+    """Keep compiled kernels in a folder from now on; None: in the user's own."""
+    global _folder
+    _folder = folder
+
+
+def thin_out(folder: Path | None = None) -> None:
+    """Delete kernels that were not used for long, and those used longest ago where there are too many."""
+    left = 0
+    for used, size, path in sorted(((s.st_mtime, s.st_size, p) for p, s in _files(folder or kernel_folder())), reverse=True):
+        left += size
+        if left > MOST_BYTES or time.time() - used > MOST_DAYS * 86400.0:
+            with contextlib.suppress(OSError):
+                path.unlink()
+
+
+def _files(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
+    for path in folder.glob("*.kernel") if folder.is_dir() else ():
+        with contextlib.suppress(OSError):
+            yield path, path.stat()
+
+
+class KernelCache(_Cache):
+    """What Numba asks for a compiled function, and gives one to keep. Where the folder can't be written, kernels are compiled in each process."""
+
+    def __init__(self, function: types.FunctionType, options: dict[str, Any]) -> None:
+        self.function, self.options, self.enabled = function, options, True
+
+    @property
+    def cache_path(self) -> str:
+        return str(kernel_folder())
+
+    @functools.cached_property
+    def unit(self) -> str:
+        """Hash of what the kernel is made of."""
+        return hashlib.sha256(repr((_ground(), unit_hash(self.function), _plain(self.options))).encode()).hexdigest()
+
+    def path(self, signature: Any, codegen: Any) -> Path:
+        digest = hashlib.sha256(repr((self.unit, str(signature), codegen.magic_tuple())).encode()).hexdigest()[:32]
+        return kernel_folder() / f"{re.sub(r'[^A-Za-z0-9_]+', '_', self.function.__name__)[:40]}-{digest}.kernel"
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        if not self.enabled:
+            return None
+        target_context.refresh()
+        path = self.path(sig, target_context.codegen())
+        try:
+            payload = pickle.loads(path.read_bytes())
+            os.utime(path)
+        except FileNotFoundError:
+            return None
+        except Exception:  # cut short, or of another make: compiled anew, and written over
+            log.info("The compiled kernel %s can't be read.", path.name, exc_info=True)
+            return None
+        return compiler.CompileResult._rebuild(target_context, *payload)
+
+    def save_overload(self, sig: Any, data: Any) -> None:
+        if not self.enabled or data.lifted or data.library.has_dynamic_globals:
+            return
+        path = self.path(sig, data.codegen)
+        beside = path.with_name(f"{path.name}.{uuid.uuid4().hex}.new")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            beside.write_bytes(numba.core.serialize.dumps(data._reduce()))
+            beside.replace(path)
+        except OSError as error:
+            log.info("The compiled kernel %s can't be kept: %s.", path.name, error)
+            with contextlib.suppress(OSError):
+                beside.unlink()
+
+    def enable(self) -> None:
+        self.enabled = True
+
+    def disable(self) -> None:
+        self.enabled = False
+
+    def flush(self) -> None:
+        for path in kernel_folder().glob(f"{self.function.__name__}-*.kernel"):
+            path.unlink(missing_ok=True)
+
+
+@functools.cache
+def _ground() -> tuple:
+    """Versions, and the sources that say how kernels are compiled."""
+    sources = hashlib.sha256(b"".join((CORE / name).read_bytes() for name in BENEATH_ALL)).hexdigest()
+    return sys.version, np.__version__, numba.__version__, llvmlite.__version__, platform.machine(), sources
+
+
+_hashes: dict[types.FunctionType, str] = {}
+
+
+def unit_hash(function: types.FunctionType) -> str:
+    """Hash of a function, of all that it calls and of the globals that they read, 64 hexadecimal digits. Names of local variables, line numbers,
+    comments and docstrings are no part of it."""
+    if function not in _hashes:
+        seen: dict[types.FunctionType, int] = {}
+        _hashes[function] = hashlib.sha256(repr(_of_function(function, seen)).encode()).hexdigest()
+    return _hashes[function]
+
+
+def _of_function(function: types.FunctionType, seen: dict[types.FunctionType, int]) -> Any:
+    """What a function is made of, as plain values; one that was met before is told by its number."""
+    if function in seen:
+        return "again", seen[function]
+    seen[function] = len(seen)
+    code = function.__code__
+    names, own = _names(code), function.__globals__
+    reads = [(name, _of_value(own[name], names, seen)) for name in sorted(names) if name in own]
+    cells = [_of_value(cell.cell_contents, names, seen) for cell in function.__closure__ or ()]
+    return "function", _of_code(code, function.__doc__), reads, cells, _of_value(function.__defaults__, names, seen)
+
+
+def _names(code: types.CodeType) -> set[str]:
+    """Names of globals and attributes in a piece of code, and in those within it."""
+    names = set(code.co_names)
+    for constant in code.co_consts:
+        if isinstance(constant, types.CodeType):
+            names |= _names(constant)
+    return names
+
+
+def _of_code(code: types.CodeType, doc: str | None = None) -> tuple:
+    constants = [_of_constant(None if doc is not None and c == doc else c) for c in code.co_consts]
+    return code.co_code.hex(), constants, code.co_names, code.co_argcount, code.co_freevars
+
+
+def _of_constant(constant: Any) -> Any:
+    if isinstance(constant, types.CodeType):
+        return _of_code(constant)
+    return sorted(map(repr, constant)) if isinstance(constant, frozenset) else repr(constant)
+
+
+def _of_value(value: Any, names: set[str], seen: dict[types.FunctionType, int]) -> Any:
+    """A value that code reads; of a module, what the code names of it."""
+    if isinstance(value, Dispatcher):
+        return "kernel", _of_function(value.py_func, seen), _plain(value.targetoptions)
+    if isinstance(value, types.FunctionType):
+        if value.__module__.split(".")[0] != __name__.split(".")[0]:
+            return "library", value.__module__, value.__qualname__
+        return _of_function(value, seen)
+    if isinstance(value, _Intrinsic):
+        return "intrinsic", _of_function(value._defn, seen)
+    if isinstance(value, types.ModuleType):
+        if value.__name__.split(".")[0] != __name__.split(".")[0]:
+            return "library", value.__name__
+        return "module", [(name, _of_value(getattr(value, name), names, seen)) for name in sorted(names) if hasattr(value, name)]
+    if isinstance(value, np.ndarray):
+        return "array", value.dtype.str, value.shape, hashlib.sha256(np.ascontiguousarray(value).tobytes()).hexdigest()
+    if isinstance(value, tuple | list):
+        return type(value).__name__, getattr(value, "_fields", ()), [_of_value(one, names, seen) for one in value]
+    if isinstance(value, dict):
+        return "dict", sorted((repr(key), repr(_of_value(one, names, seen))) for key, one in value.items())
+    if isinstance(value, type):
+        return "class", value.__qualname__, getattr(value, "_fields", ()), repr(getattr(value, "__annotations__", ""))
+    if value is None or isinstance(value, bool | int | float | complex | str | bytes | np.generic | np.dtype | Type):
+        return repr(value)
+    if isinstance(value, ir.Type):
+        return "llvm", str(value)
+    raise TypeError(f"A kernel reads {value!r}; say in {__name__} what of it the compiled code depends on.")
+
+
+def _plain(options: dict[str, Any]) -> list[tuple[str, str]]:
+    return sorted((key, repr(sorted(value) if isinstance(value, set | frozenset) else value)) for key, value in options.items())
