@@ -1,6 +1,7 @@
 """The kinds of kernels: functions that Numba compiles. What is compiled is kept, see kernel_cache.py."""
 
 from collections.abc import Callable
+from types import FunctionType
 from typing import Any
 
 from numba import njit
@@ -12,10 +13,10 @@ KERNELS: list = []
 """Every compiled function, in the order of declaration."""
 
 
-def _kept(**options: Any) -> Callable[[Callable], Any]:
+def _kept(**options: Any) -> Callable[[FunctionType], Any]:
     """Decorator: a kernel that is really called, kept once it is compiled."""
 
-    def decorate(function: Callable) -> Any:
+    def decorate(function: FunctionType) -> Any:
         compiled = njit(**options)(function)
         compiled._cache = KernelCache(function, options)
         return compiled
@@ -41,7 +42,7 @@ kernel = _declare(inlined, _nrt=False, fastmath=FUSED)
 make one. Counting references in atomic operations costs a third of the rays per second, and more with two threads;
 handing a scene of a dozen arrays to a function that is really called costs more than most functions do."""
 
-CALLED = {"forceinline": False, "no_cpython_wrapper": False, "no_cfunc_wrapper": True}
+CALLED: dict[str, Any] = {"forceinline": False, "no_cpython_wrapper": False, "no_cfunc_wrapper": True}
 """What a called function must say: what it does not say it inherits from the function that first calls it."""
 called_kernel = _declare(_nrt=False, fastmath=FUSED, **CALLED)
 """The same, really called: for what is large and called from several places."""

@@ -13,6 +13,7 @@ import os
 import pickle
 import platform
 import re
+import shutil
 import sys
 import time
 import types
@@ -55,9 +56,11 @@ def keep_kernels_in(folder: Path | None) -> None:
 
 
 def thin_out(folder: Path | None = None) -> None:
-    """Delete kernels that were not used for long, and those used longest ago where there are too many."""
-    left = 0
-    for used, size, path in sorted(((s.st_mtime, s.st_size, p) for p, s in _files(folder or kernel_folder())), reverse=True):
+    """Delete kernels that were not used for long, those used longest ago where there are too many, and what older versions kept."""
+    folder, left = folder or kernel_folder(), 0
+    for old in folder.glob("[0-9a-f]" * 20):
+        shutil.rmtree(old, ignore_errors=True)
+    for used, size, path in sorted(((s.st_mtime, s.st_size, p) for p, s in _files(folder)), reverse=True):
         left += size
         if left > MOST_BYTES or time.time() - used > MOST_DAYS * 86400.0:
             with contextlib.suppress(OSError):
