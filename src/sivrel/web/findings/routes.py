@@ -1,5 +1,7 @@
 """Findings: what is wrong with a proof, why, and what became of the remedies; beside the recipe, and as a report to print."""
 
+import csv
+import io
 import re
 from typing import Any
 
@@ -179,7 +181,11 @@ def predictions(slug: str):
     if shot is None:
         abort(404)
     of_shot = {number for number, owner in proofs.shots_of(db()).items() if owner == shot.id}
-    lines = ["finding,remedy,proof,verdict,amount before,amount predicted,amount after,seconds predicted,seconds"]
+    out = io.StringIO()
+    rows = csv.writer(out, lineterminator="\n")
+    rows.writerow(
+        ["finding", "remedy", "proof", "verdict", "amount before", "amount predicted", "amount after", "seconds predicted", "seconds"]
+    )  # fmt: skip
     for one in findings.record(db()):
         kept = findings.get(db(), one.finding_id)
         if one.proof_id not in of_shot or kept is None or one.result is None:
@@ -196,10 +202,5 @@ def predictions(slug: str):
             r["predicted_seconds"],
             r["seconds"],
         ]
-        lines.append(",".join(_cell(v) for v in row))
-    return Response("\n".join(lines) + "\n", mimetype="text/csv")
-
-
-def _cell(value: object) -> str:
-    text = "" if value is None else f"{value:.6g}" if isinstance(value, float) else str(value)
-    return f'"{text.replace(chr(34), chr(34) * 2)}"' if any(c in text for c in ',"\n') else text
+        rows.writerow([f"{value:.6g}" if isinstance(value, float) else value for value in row])
+    return Response(out.getvalue(), mimetype="text/csv")
