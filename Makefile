@@ -17,6 +17,7 @@ test: $(VENV)/.test chromium
 
 check: $(VENV)/.test
 	$(BIN)/ruff check src tests bench examples
+	$(BIN)/ruff format --check --quiet src tests bench examples
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

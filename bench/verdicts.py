@@ -110,8 +110,9 @@ def changed_pairs(seeds: range) -> Iterator[tuple[str, Verdict]]:
             before, after = furnished(seed), furnished(seed)
             change(after)
             samples = {"sampling.max": GRAINS[(k + seed) % 2]}
-            yield f"{name}, room {seed}, {samples['sampling.max']} samples", judge(
-                picture(before.scene, samples, seed), picture(after.scene, {**samples, **values}, seed + 5000)
+            yield (
+                f"{name}, room {seed}, {samples['sampling.max']} samples",
+                judge(picture(before.scene, samples, seed), picture(after.scene, {**samples, **values}, seed + 5000)),
             )
 
 

@@ -105,8 +105,12 @@ def fireflies_of_caustics(r: Room, s: float) -> Planted:
 
 
 def blotches_of_rays(r: Room, s: float) -> Planted:
-    return Planted(r, {"blotches"}, {"record rays"}, {**CLEAN, "irradiance_cache.rays": round(_between(s, 48, 16)), "irradiance_cache.error": 0.4,
-                                              "irradiance_cache.corner_distance": 0.0})
+    return Planted(
+        r,
+        {"blotches"},
+        {"record rays"},
+        {**CLEAN, "irradiance_cache.rays": round(_between(s, 48, 16)), "irradiance_cache.error": 0.4, "irradiance_cache.corner_distance": 0.0},
+    )
 
 
 def blotches_of_spacing(r: Room, s: float) -> Planted:

@@ -146,7 +146,6 @@ class Grain(unittest.TestCase):
         self.assertAlmostEqual(rays.amount / finding.amount, left**0.5, places=5)
         self.assertAlmostEqual(rays.seconds, 10.0 * (1.0 + 0.2 * (rays.edits["light.Lamp.shadows.rays"] - 1)), places=5)
 
-
     def test_glow_of_many_bulbs_is_aimed_at_before_it_is_given_thousands_of_samples(self):
         case = made_case(np.full((270, 480), 0.3), 0.25, Recipe())
         case.seconds, case.glowing = 10.0, [f"/Sign/Bulb{k}" for k in range(1000)]

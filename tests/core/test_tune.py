@@ -205,7 +205,6 @@ class Ladders(unittest.TestCase):
         self.assertFalse(stopped.complete)
         self.assertEqual(len([r for r in stopped.rungs if r.error]), 2)
 
-
     def test_rungs_that_were_named_are_all_rendered_cheapest_first(self):
         one, heard = stand(ROOM, sampling__max=4), []
         chosen = varied("sampling.max", [64, 2, 16, 8], one.recipe, one.edits)

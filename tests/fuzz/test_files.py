@@ -96,7 +96,6 @@ class OddNumbers(unittest.TestCase):
             told = told_of(self.folder / "exr.usda", self.folder)
             self.assertIn("One pixel of the picture of the light Sky is not finite", " ".join(told["notes"]))
 
-
     def test_a_panorama_that_can_be_decoded_in_part_is_damaged(self):
         path = self.folder / "sky.exr"
         told = bytearray(path.read_bytes())

@@ -193,7 +193,6 @@ class Forms(Hostile):
                 answer = self.hostile.post("/shots", data={"files": (file, "own.exr")}, content_type="multipart/form-data")
             self.assertIn(answer.status_code, (302, 422), answer.text[:300])
 
-
     def test_caches_that_are_none_or_hold_what_none_can(self):
         def cache(notes: dict, records: np.ndarray) -> bytes:
             return to_bytes(Cache("irradiance cache", "slipway", {"geometry": "ab"}, {"records": records}, notes))

@@ -12,9 +12,7 @@ from .common import json_option, print_result, say, values_of
 @click.command(short_help="Finish a rendered picture as PNG, filtered if asked.")
 @click.argument("picture", metavar="IN.exr")
 @click.option("-o", "--output", required=True, metavar="OUT.png|OUT.exr", help="Where it is written.")
-@click.option(
-    "--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One of finish.exposure (a number or “measured”), finish.contrast, …"
-)
+@click.option("--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One of finish.exposure (a number or “measured”), finish.contrast, …")
 @click.option("--filter", "filtering", is_flag=True, help="Filter noise, guided by the picture's passes.")
 @json_option
 def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: bool, as_json: bool) -> None:

@@ -23,7 +23,10 @@ from .common import (
 @click.command(short_help="Render a setting at several values, and say which is enough.")
 @shot_argument
 @click.option(
-    "--vary", multiple=True, required=True, metavar="KEY[=V1,V2,..]",
+    "--vary",
+    multiple=True,
+    required=True,
+    metavar="KEY[=V1,V2,..]",
     help="Setting and its rungs, doubled about what stands if none; twice: a grid.",
 )
 @distance_option

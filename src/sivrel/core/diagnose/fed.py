@@ -92,4 +92,3 @@ def _source(look: Look, at: np.ndarray, n: np.ndarray) -> np.ndarray | None:
     if light.kind == "sun":
         return at + np.asarray(light.frame[2], float) * 2.0
     return None if light.kind in ("dome", "mesh") else np.asarray(light.position, float)
-

@@ -49,4 +49,3 @@ def find(case: Case) -> list[Finding]:
         ),
     ]
     return [made]
-

@@ -3,7 +3,6 @@
 The order is by how often each is at fault where its kind of flaw is seen; trials decide.
 """
 
-
 from ..gi.ways import BEYOND, SEEN
 from ..render.recipe import Recipe
 from ..scene.edits import apart

@@ -226,9 +226,7 @@ def _lookup(prepared, scene, memory, spot):
         p, n = spot.position, spot.geometric_normal
         site = -1
         if not spot.seen and len(prepared.sites) > 0:
-            site = nearest_photon(
-                scene, memory.stack, prepared.sites, prepared.site_axes, memory.near, p, n, prepared.radius, prepared.cos_tolerance
-            )
+            site = nearest_photon(scene, memory.stack, prepared.sites, prepared.site_axes, memory.near, p, n, prepared.radius, prepared.cos_tolerance)
         if site >= 0:
             at = prepared.sites[site]
             light, found = (float(at[FLUX]), float(at[FLUX + 1]), float(at[FLUX + 2])), WHOLE

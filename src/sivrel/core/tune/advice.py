@@ -20,6 +20,8 @@ PLAIN, PLAIN_IN_DOUBT = 1.03, 1.25
 """Times the least foretold error up to which brute force is taken all the same, since it needs no tuning and has no bias; and where that error is so
 uncertain (the plainest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
 DRAFT_SHARE, LEAST_DRAFT, MOST_DRAFT = 0.1, 1.5, 10.0
+
+
 @dataclass(frozen=True)
 class Fact:
     name: str
