@@ -9,7 +9,7 @@ from numba import njit
 from .inlined import inlined
 from .kernel_cache import KernelCache
 
-KERNELS: list = []
+KERNELS: list[Any] = []
 """Every compiled function, in the order of declaration."""
 
 
@@ -24,8 +24,8 @@ def _kept(**options: Any) -> Callable[[FunctionType], Any]:
     return decorate
 
 
-def _declare(decorator: Callable = _kept, **options: Any) -> Callable[[Callable], Any]:
-    def decorate(function: Callable) -> Any:
+def _declare(decorator: Callable[..., Any] = _kept, **options: Any) -> Callable[[Callable[..., Any]], Any]:
+    def decorate(function: Callable[..., Any]) -> Any:
         # What is compiled into its callers is kept with them.
         compiled = decorator(nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)

@@ -73,7 +73,7 @@ def _files(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
             yield path, path.stat()
 
 
-class KernelCache(_Cache):
+class KernelCache(_Cache):  # type: ignore[misc]
     """What Numba asks for a compiled function, and gives one to keep. Where the folder can't be written, kernels are compiled in each process."""
 
     def __init__(self, function: types.FunctionType, options: dict[str, Any]) -> None:
@@ -133,7 +133,7 @@ class KernelCache(_Cache):
 
 
 @functools.cache
-def _ground() -> tuple:
+def _ground() -> tuple[Any, ...]:
     """Versions, and the sources that say how kernels are compiled."""
     sources = hashlib.sha256(b"".join((CORE / name).read_bytes() for name in BENEATH_ALL)).hexdigest()
     return sys.version, np.__version__, numba.__version__, llvmlite.__version__, platform.machine(), sources
@@ -172,7 +172,7 @@ def _names(code: types.CodeType) -> set[str]:
     return names
 
 
-def _of_code(code: types.CodeType, doc: str | None = None) -> tuple:
+def _of_code(code: types.CodeType, doc: str | None = None) -> tuple[Any, ...]:
     constants = [_of_constant(None if doc is not None and c == doc else c) for c in code.co_consts]
     return code.co_code.hex(), constants, code.co_names, code.co_argcount, code.co_freevars
 

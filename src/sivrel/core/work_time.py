@@ -41,7 +41,7 @@ class Pool(ThreadPoolExecutor):
         super().__init__(threads)
         self.threads = threads
 
-    def submit(self, fn: Callable[..., Any], /, *args: Any, **kwargs: Any) -> Future:
+    def submit(self, fn: Callable[..., Any], /, *args: Any, **kwargs: Any) -> Future[Any]:
         task, share = _own.task, _own.share / self.threads
 
         def counted() -> Any:

@@ -22,7 +22,7 @@ from ..core.scene.model import Scene
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
-STEPS: dict[str, tuple] = {
+STEPS: dict[str, tuple[Any, ...]] = {
     "keepers-kitchen": (
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "lights alone, to judge their balance"),
         ("flame-alone", "direct", {"light.Flame.solo": "on"}, None, "the lamp alone, to judge its shadows"),

@@ -78,7 +78,7 @@ class transaction:  # noqa: N801 (reads as a statement)
         self.db.execute("BEGIN IMMEDIATE")
         return self.db
 
-    def __exit__(self, kind, *_: object) -> None:
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         if kind is None:
             try:
                 self.db.execute("COMMIT")

@@ -121,7 +121,7 @@ def add(
     return cursor.lastrowid
 
 
-FOUND: dict[str, list | dict] = {"lights": [], "passes": [], "maps": [], "meters": {}}
+FOUND: dict[str, list[Any] | dict[str, Any]] = {"lights": [], "passes": [], "maps": [], "meters": {}}
 """What else is found in a proof, and what stands for nothing found; see `core.rendered.Render.measured`."""
 
 

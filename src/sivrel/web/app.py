@@ -7,7 +7,8 @@ import secrets
 import sqlite3
 from pathlib import Path
 
-from flask import Flask, g, render_template, request
+from flask import Flask, Response, g, render_template, request
+from flask.typing import ResponseReturnValue
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from werkzeug.exceptions import HTTPException
 
@@ -77,52 +78,52 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
         app.register_blueprint(pages)
 
     @app.after_request
-    def harden(response):
+    def harden(response: Response) -> Response:
         response.headers.setdefault("Content-Security-Policy", CONTENT_POLICY)
         response.headers.setdefault("X-Content-Type-Options", "nosniff")
         response.headers.setdefault("Referrer-Policy", "same-origin")
         return response
 
     @app.errorhandler(InputError)
-    def bad_input(error):
+    def bad_input(error: InputError) -> ResponseReturnValue:
         return _sentence(str(error), 422)
 
     @app.errorhandler(CSRFError)
-    def stale_page(error):
+    def stale_page(error: CSRFError) -> ResponseReturnValue:
         return _sentence("This page was opened before the program was started; reload it and try again.", 400)
 
     @app.errorhandler(404)
-    def not_found(error):
+    def not_found(error: HTTPException) -> ResponseReturnValue:
         return _sentence("There is nothing at this address; go back to the shots.", 404)
 
     @app.errorhandler(413)
-    def too_large(error):
+    def too_large(error: HTTPException) -> ResponseReturnValue:
         most = f"{MOST_PARTS - 16:,} files, and {MOST_UPLOAD >> 20} MB together"
         return _sentence(f"This is more than can be taken at once; choose at most {most}, or open the scene on this machine.", 413)
 
     @app.errorhandler(sqlite3.Error)
     @app.errorhandler(OSError)
-    def fault(error):
+    def fault(error: Exception) -> ResponseReturnValue:
         log.warning("%s could not be answered.", request.path, exc_info=error)
         if is_full(error):
             return _sentence("The disk is full, so nothing was kept; make room, and do this once more.", 507)
         return _sentence("The data folder could not be read or written; the log there, or the terminal where Sivrel runs, tells more.", 503)
 
     @app.errorhandler(HTTPException)
-    def other(error):
+    def other(error: HTTPException) -> ResponseReturnValue:
         if error.code is None or error.code < 400:  # a redirection
             return error
         return _sentence(f"This could not be asked so ({error.name.lower()}); go back and try again.", error.code or 400)
 
     @app.errorhandler(Exception)
-    def unforeseen(error):
+    def unforeseen(error: Exception) -> ResponseReturnValue:
         log.error("%s %s failed.", request.method, request.path, exc_info=error)
         return _sentence(f"This failed by a fault of ours ({type(error).__name__}); the log in the data folder tells more.", 500)
 
     return app
 
 
-def _sentence(text: str, status: int):
+def _sentence(text: str, status: int) -> ResponseReturnValue:
     """One sentence: alone for a part of a page, else on a page of its own."""
     g.setdefault("sentence", text)
     if request.headers.get("HX-Request"):

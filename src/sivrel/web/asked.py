@@ -73,7 +73,7 @@ def form_values(recipe: Recipe) -> dict[str, str]:
     return {key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()}
 
 
-def recipe_of(form: MultiDict) -> Recipe:
+def recipe_of(form: MultiDict[str, str]) -> Recipe:
     """The recipe that a form holds; keys that it has not take their defaults. Raises InputError."""
     return with_values(Recipe(), {key: form[key] for key in settings() if key in form})
 
@@ -94,7 +94,7 @@ def cameras_of(shot: shots.Shot) -> list[str]:
     return [camera["name"] for camera in shot.cameras] + list(cameras.of_shot(db(), shot.id))
 
 
-def made_as_asked(shot: shots.Shot, form: MultiDict) -> tuple[Recipe, Edits, str]:
+def made_as_asked(shot: shots.Shot, form: MultiDict[str, str]) -> tuple[Recipe, Edits, str]:
     """The recipe, the edits and the camera that a form holds; a camera that was kept brings the edits that make it. Raises InputError."""
     scene_or_refuse(shot)
     recipe, edits, camera = recipe_of(form), edits_of(form.get("edits", "")), form.get("camera", "")
@@ -106,14 +106,14 @@ def made_as_asked(shot: shots.Shot, form: MultiDict) -> tuple[Recipe, Edits, str
     return recipe, edits, camera
 
 
-def frame_of(form: MultiDict) -> Frame:
+def frame_of(form: MultiDict[str, str]) -> Frame:
     """The size, region and seed that a form holds. Raises InputError."""
     return Frame(
         _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed")
     )
 
 
-def _whole(form: MultiDict, name: str, what: str) -> int:
+def _whole(form: MultiDict[str, str], name: str, what: str) -> int:
     try:
         return whole_number(form.get(name, ""))
     except ValueError:

@@ -25,14 +25,14 @@ MOST_HEADER = 64 << 10
 def make_server(app: Flask, host: str, port: int, admits: Callable[[dict[str, str]], bool], most_body: int) -> Any:
     """A server that runs `app`; `admits` says of a request's headers (as WSGI names them) whether a large body may follow. Raises OSError."""
 
-    class Parser(HTTPRequestParser):
+    class Parser(HTTPRequestParser):  # type: ignore[misc]
         def parse_header(self, header_plus: bytes) -> None:
             super().parse_header(header_plus)
             if (self.content_length > MOST_OF_STRANGERS or self.chunked) and not admits(self.headers):
                 self.error = RequestEntityTooLarge("Give the key first.")
                 self.completed = True
 
-    class Channel(HTTPChannel):
+    class Channel(HTTPChannel):  # type: ignore[misc]
         parser_class = Parser
 
         def __init__(self, server: Any, *args: Any, **options: Any) -> None:

@@ -34,7 +34,7 @@ def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]
     }  # fmt: skip
 
 
-def light_facts(scene: Scene) -> list[dict]:
+def light_facts(scene: Scene) -> list[dict[str, Any]]:
     """What the pages need of each light, as edits would say it, and of each mesh that glows."""
     facts = []
     for light in scene.lights:

@@ -32,7 +32,7 @@ class Supervisor:
     def __init__(self, data: Path) -> None:
         self.data = data
         self._stopping = threading.Event()
-        self.process: subprocess.Popen | None = None
+        self.process: subprocess.Popen[bytes] | None = None
         self._thread = threading.Thread(target=self._keep_alive, daemon=True)
 
     def start(self) -> None:

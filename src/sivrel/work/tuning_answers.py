@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..core.diagnose.stand import Stand
 from ..core.errors import InputError
 from ..core.formats.scenes import two_frames
 from ..core.measure.difference import PIXELS_PER_DEGREE
@@ -86,7 +87,7 @@ def _tune(worker: "Worker", db: sqlite3.Connection, tuning: tunings.Tuning, proo
     shot, asked = shots.get(db, proof.shot_id), tuning.asked
     width, height = asked.get("size") or (proof.frame.width, proof.frame.height)
     region = tuple(asked["region"]) if asked.get("region") else None
-    frame = Frame(width, height, region, proof.frame.seed)  # type: ignore[arg-type]
+    frame = Frame(width, height, region, proof.frame.seed)
     stand = stand_of(worker, db, shot, proof)
     stand.frame = Frame(width, height, None, proof.frame.seed)
     exposure = shot.exposure(proof.camera, proof.edits)
@@ -99,20 +100,28 @@ def _tune(worker: "Worker", db: sqlite3.Connection, tuning: tunings.Tuning, proo
         teller.keep(made)
 
 
-def _ladder(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
+def _ladder(
+    worker: "Worker", shot: shots.Shot, proof: proofs.Proof, stand: Stand, frame: Frame, exposure: float, asked: dict[str, Any], told: "_Teller"
+) -> Any:
     chosen = [rungs_of(stand, key, values or None, exposure) for key, values in asked["vary"].items()]
     return climb(stand, chosen, frame, exposure, told, seconds=asked["seconds"], per_degree=asked.get("per_degree", PIXELS_PER_DEGREE))
 
 
-def _budget(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
+def _budget(
+    worker: "Worker", shot: shots.Shot, proof: proofs.Proof, stand: Stand, frame: Frame, exposure: float, asked: dict[str, Any], told: "_Teller"
+) -> Any:
     return plan_budget(stand, frame, told, seconds=asked.get("seconds"), noise=asked.get("noise"))
 
 
-def _match(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
+def _match(
+    worker: "Worker", shot: shots.Shot, proof: proofs.Proof, stand: Stand, frame: Frame, exposure: float, asked: dict[str, Any], told: "_Teller"
+) -> Any:
     return run_match(stand, candidates(asked.get("ways", []), stand.recipe), frame, told, seconds=asked["seconds"])
 
 
-def _advice(worker, shot, proof, stand, frame, exposure, asked, told) -> Any:
+def _advice(
+    worker: "Worker", shot: shots.Shot, proof: proofs.Proof, stand: Stand, frame: Frame, exposure: float, asked: dict[str, Any], told: "_Teller"
+) -> Any:
     frames = two_frames(shot.path, confine_to=shot.confine_to) if stand.scene.animated else None
     motion = motion_between(*frames, proof.camera) if frames else None
     seconds = asked["seconds"]

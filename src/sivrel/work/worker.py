@@ -14,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -58,7 +58,7 @@ class Worker:
         self.data = data
         self.ending = threading.Event()
         self.db = database.connect(data)
-        self.scenes: dict[tuple, tuple[Scene, Files, Geometry | None]] = {}
+        self.scenes: dict[tuple[Any, ...], tuple[Scene, Files, Geometry | None]] = {}
         self.scene_lock = threading.RLock()
         self.caches = CacheFolder(data / "caches")
         self.read_ahead: int | None = None
@@ -110,7 +110,7 @@ class Worker:
             return ready
 
     @staticmethod
-    def _version(shot: shots.Shot) -> tuple:
+    def _version(shot: shots.Shot) -> tuple[Any, ...]:
         try:
             stat = shot.path.stat()
         except OSError as error:

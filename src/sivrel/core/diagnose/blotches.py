@@ -12,7 +12,8 @@ from .case import Case, placed, tidied
 from .eye import SEEN
 from .finding import Finding
 from .measures import covariance
-from .suspects import BLOTCHES, of_light, ways_in_use
+from .suspects import of_light, ways_in_use
+from .suspects_of_ways import BLOTCHES
 from .truth import Coarse
 
 WIDE = 6.0

@@ -3,7 +3,8 @@
 from .case import Case
 from .finding import Finding
 from .regions import Region, placed_at
-from .suspects import DARK, of_light
+from .suspects import of_light
+from .suspects_of_ways import DARK
 
 
 def claims(case: Case, region: Region) -> float:

@@ -7,7 +7,8 @@ from .case import Case, placed
 from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
 from .stand import Stand
-from .suspects import DARK, of_light
+from .suspects import of_light
+from .suspects_of_ways import DARK
 from .truth import Coarse
 
 LEAST = 0.04

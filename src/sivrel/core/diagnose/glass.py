@@ -6,7 +6,8 @@ from ..render.recipe import Recipe
 from .case import Case, placed
 from .finding import Finding, Suspect
 from .regions import Region, placed_at
-from .suspects import DARK, held, of_light
+from .suspects import of_light
+from .suspects_of_ways import DARK, held
 
 LEAST_ENDED, LEAST_SHARE = 0.08, 0.002
 

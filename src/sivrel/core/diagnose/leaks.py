@@ -19,7 +19,8 @@ from .finding import Finding, Remedy, Suspect
 from .grid import Grid
 from .regions import Region, placed_at
 from .stand import Stand
-from .suspects import LEAK, of_light, ways_in_use
+from .suspects import of_light, ways_in_use
+from .suspects_of_ways import LEAK
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""

@@ -1,5 +1,7 @@
 """Remedies: what cures a finding, the cheapest that suffices first, each with the amount and the render time that it is predicted to leave."""
 
+from typing import Any
+
 from ..render.recipe import Recipe
 from ..work_time import work_time
 from .case import Case
@@ -154,7 +156,7 @@ def _seconds(case: Case, trial: Trial, suspect: Suspect) -> float | None:
 
 
 def _sort(case: Case, finding: Finding) -> None:
-    def order(remedy: Remedy) -> tuple:
+    def order(remedy: Remedy) -> tuple[Any, ...]:
         enough = remedy.seen is not None and remedy.seen < finding.threshold
         too_long = case.seconds is not None and remedy.seconds is not None and remedy.seconds > MOST_TIMES * case.seconds
         mends = any(key.startswith(("object.", "card.")) for key in remedy.edits)

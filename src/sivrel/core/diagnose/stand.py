@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from ..caches import Cache, CacheFolder, from_bytes
-from ..gi.baked import ELEMENTS, edge_for
+from ..gi.baked import ELEMENTS
+from ..gi.elements import edge_for
 from ..gi.ways import PREPARING
 from ..render.frame import Cancel, Frame
 from ..render.passes import on_screen
@@ -77,7 +78,7 @@ class Stand:
         geometry: Geometry | None = None,
         cancel: Cancel | None = None,
         ready: Prepared | None = None,
-        lock: AbstractContextManager | None = None,
+        lock: AbstractContextManager[Any] | None = None,
     ) -> None:
         self.scene, self.recipe, self.edits, self.camera, self.frame = scene, recipe, edits, camera, frame
         self.caches, self.files = caches or CacheFolder(), files or Files()

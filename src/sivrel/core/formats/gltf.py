@@ -8,6 +8,7 @@ import binascii
 import json
 import struct
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from pydantic import ValidationError
@@ -246,7 +247,7 @@ class _Reader:
         name = self._free(name or camera.name or "camera", [c.name for c in self.scene.cameras])
         self.scene.cameras.append(Camera(name, np.column_stack([axes, matrix[:3, 3]]), half, orthographic=orthographic))
 
-    def _light(self, told: dict, matrix: np.ndarray, name: str) -> None:
+    def _light(self, told: dict[str, Any], matrix: np.ndarray, name: str) -> None:
         """A punctual light: candela for point and spot, lux for a directional one."""
         kind = {"point": "point", "spot": "point", "directional": "sun"}.get(str(told.get("type")))
         if kind is None:
@@ -323,7 +324,7 @@ def chunk(kind: int, data: bytes) -> bytes:
     return struct.pack("<II", len(data), kind) + data
 
 
-def glb(told: dict, binary: bytes) -> bytes:
+def glb(told: dict[str, Any], binary: bytes) -> bytes:
     """The bytes of a .glb file."""
     body = chunk(JSON_CHUNK, json.dumps(told, separators=(",", ":")).encode()) + (chunk(BINARY_CHUNK, binary) if binary else b"")
     return struct.pack("<III", MAGIC, 2, 12 + len(body)) + body

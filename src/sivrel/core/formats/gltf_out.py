@@ -37,7 +37,7 @@ class _Writer:
             "asset": {"version": "2.0", "generator": "Sivrel"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [], "meshes": [], "accessors": [],
             "bufferViews": [], "materials": [], "textures": [], "images": [], "samplers": [], "cameras": [],
         }  # fmt: skip
-        self.lights: list[dict] = []
+        self.lights: list[dict[str, Any]] = []
         self.materials: dict[tuple[int, bool], int] = {}
         self.pictures: dict[Any, int] = {}
         self.used: set[str] = set()
@@ -151,7 +151,7 @@ class _Writer:
             self.used |= extra.keys()
         return told
 
-    def _glow(self, surface: Surface, told: dict, extra: dict) -> None:
+    def _glow(self, surface: Surface, told: dict[str, Any], extra: dict[str, Any]) -> None:
         colour = np.array(surface.emission, float)
         if surface.emission_map:
             values = _values(surface.emission_map.texture)[..., :3]
@@ -166,7 +166,7 @@ class _Writer:
             if strength > 1.0:
                 extra["KHR_materials_emissive_strength"] = {"emissiveStrength": strength}
 
-    def _base(self, surface: Surface, glass: bool) -> dict:
+    def _base(self, surface: Surface, glass: bool) -> dict[str, Any]:
         use, cut = surface.base_color_map, None if glass else surface.opacity_map
         texture = (use or cut).texture  # type: ignore[union-attr]
         rows, columns = texture.texels.shape[:2]
@@ -182,7 +182,7 @@ class _Writer:
             picture = np.concatenate([picture, np.clip(alpha, 0.0, 1.0)[..., None]], axis=2)
         return self._picture(picture, texture, ("base", id(use), id(cut)))
 
-    def _rough(self, surface: Surface) -> dict:
+    def _rough(self, surface: Surface) -> dict[str, Any]:
         rough, metal = surface.roughness_map, surface.metallic_map
         texture = (rough or metal).texture  # type: ignore[union-attr]
         shape = texture.texels.shape[:2]
@@ -195,7 +195,7 @@ class _Writer:
         picture = np.stack([np.ones(shape), plane(rough, surface.roughness), plane(metal, surface.metallic)], axis=2)
         return self._picture(picture, texture, ("rough", id(rough), id(metal)))
 
-    def _picture(self, values: np.ndarray, texture: Texture, key: Any) -> dict:
+    def _picture(self, values: np.ndarray, texture: Texture, key: Any) -> dict[str, Any]:
         from PIL import Image
 
         if key not in self.pictures:

@@ -110,7 +110,9 @@ class SurfaceReader:
         elif (factor, *colour) != (1.0, 1.0, 1.0, 1.0):
             self._note(f"The tint of the highlights of the material {surface.name} can't be carried and was left out.")
 
-    def _use(self, info: model.TextureInfo | None, encoding: str, channel: int, scale: tuple, bias: tuple = (0.0,) * 4) -> TextureUse | None:
+    def _use(
+        self, info: model.TextureInfo | None, encoding: str, channel: int, scale: tuple[Any, ...], bias: tuple[Any, ...] = (0.0,) * 4
+    ) -> TextureUse | None:
         if info is None:
             return None
         texture = self.file.textures[info.index]

@@ -6,6 +6,7 @@ widely written extension for metals and roughness (Pr, Pm, Pc).
 
 import re
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -150,7 +151,10 @@ class _Reader:
                 self.left[word[:20]] = self.left.get(word[:20], 0) + 1
         return {key: np.concatenate([np.arange(a, b) for a, b in spans]) for key, spans in runs.items()}
 
-    def _mesh(self, group, material, faces, counts, indices, before, points, coordinates, normals) -> None:
+    def _mesh(
+        self, group: str, material: str, faces: np.ndarray, counts: np.ndarray, indices: Any, before: Any, points: np.ndarray,
+        coordinates: np.ndarray, normals: np.ndarray,
+    ) -> None:  # fmt: skip
         starts = np.concatenate([[0], np.cumsum(counts)])
         own = counts[faces]
         corner = np.repeat(starts[faces] - np.concatenate([[0], np.cumsum(own)[:-1]]), own) + np.arange(own.sum())

@@ -4,6 +4,7 @@ OpenUSD's schemas UsdGeom, UsdShade (UsdPreviewSurface specification 2.6) and Us
 """
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
@@ -53,7 +54,7 @@ class _Reader:
         if z_up:
             turn = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0], [0.0, -1.0, 0.0]])
         self.lights = LightReader(self.metres, z_up, time, confine_to, self.surfaces.of_light, scene.notes.append)
-        self.linked: list = []
+        self.linked: list[Any] = []
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
         self.triangles = 0

@@ -5,13 +5,14 @@ Every layer is looked at before the stage is composed, and the layers in use are
 """
 
 from pathlib import Path
+from typing import Any
 
 from pxr import Ar, Sdf, Tf, Usd
 
 from ..errors import InputError
 
 
-def asset_bytes(asset, confine_to: Path | None) -> bytes:
+def asset_bytes(asset: Any, confine_to: Path | None) -> bytes:
     """Contents of an asset path, also from inside a package. Raises InputError when it is not there, or, with
     `confine_to`, when it lies outside that folder."""
     resolved = asset.resolvedPath

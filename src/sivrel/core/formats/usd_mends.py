@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
@@ -95,7 +96,7 @@ class MendWriter:
         coordinates.Set(Vt.Vec2fArray.FromNumpy(part.uvs.reshape(-1, 2).astype(np.float32)))
         coordinates.BlockIndices()
 
-    def _materials(self, prim: Usd.Prim, first: Usd.Prim, part: Mesh, subsets: list, edit: ObjectEdit) -> None:
+    def _materials(self, prim: Usd.Prim, first: Usd.Prim, part: Mesh, subsets: list[Any], edit: ObjectEdit) -> None:
         whole = UsdShade.MaterialBindingAPI(first).ComputeBoundMaterial()[0]
         if edit.brightest is not None:
             number = int(np.bincount(part.surfaces).argmax())

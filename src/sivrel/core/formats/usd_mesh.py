@@ -1,5 +1,7 @@
 """One UsdGeomMesh as triangles in scene space: polygons cut up, normals and coordinates spread to the corners."""
 
+from typing import Any
+
 import numpy as np
 from pxr import Usd, UsdGeom
 
@@ -82,7 +84,9 @@ def _is_smooth(mesh: UsdGeom.Mesh, time: Usd.TimeCode) -> bool:
     return mesh.GetSubdivisionSchemeAttr().Get(time) != UsdGeom.Tokens.none
 
 
-def _spread(values, interpolation, corners, faces, indices, point_count) -> np.ndarray | None:
+def _spread(
+    values: np.ndarray, interpolation: str, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int
+) -> np.ndarray | None:
     """Values [n, 3, width] at the corners of every triangle, or None when their number does not fit."""
     needed = {
         UsdGeom.Tokens.constant: (1, np.zeros_like(corners)),
@@ -95,7 +99,9 @@ def _spread(values, interpolation, corners, faces, indices, point_count) -> np.n
     return values[at] if len(values) >= count else None
 
 
-def _normals(mesh, corners, faces, indices, point_count, matrix, time) -> np.ndarray | None:
+def _normals(
+    mesh: Any, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int, matrix: np.ndarray, time: Any
+) -> np.ndarray | None:
     if _is_smooth(mesh, time) and mesh.GetSubdivisionSchemeAttr().HasAuthoredValue():
         return None  # UsdGeomMesh: normals of a subdivision surface are not used
     primvar = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("normals")
@@ -115,7 +121,7 @@ def _normals(mesh, corners, faces, indices, point_count, matrix, time) -> np.nda
     return sign * (spread @ cofactor.T)
 
 
-def _coordinates(mesh, corners, faces, indices, point_count, time) -> np.ndarray:
+def _coordinates(mesh: Any, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int, time: Any) -> np.ndarray:
     """Texture coordinates from the primvar `st`, or from the first of its type; zeros when there are none."""
     api = UsdGeom.PrimvarsAPI(mesh)
     candidates = [api.FindPrimvarWithInheritance("st")]

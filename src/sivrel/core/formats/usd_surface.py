@@ -175,7 +175,7 @@ class SurfaceReader:
         texture.transform = self._transform(shader)
         return texture
 
-    def of_light(self, asset, wrap: str, without: str) -> Texture | None:
+    def of_light(self, asset: Any, wrap: str, without: str) -> Texture | None:
         """The picture of a light, met beyond its left and right edge as `wrap` says; None after a note, which ends on `without`."""
         try:
             return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), (wrap, "clamp"))

@@ -107,7 +107,7 @@ class Preparation:
         parts[PLACES[way]] = prepared
         self.arrays = self.arrays._replace(prepared=tuple(parts))
 
-    def map_parts(self, function: Callable, *columns: np.ndarray) -> np.ndarray:
+    def map_parts(self, function: Callable[..., Any], *columns: np.ndarray) -> np.ndarray:
         """`function` of parts of some columns [n, …], on all threads, joined again."""
         parts = np.array_split(np.arange(len(columns[0])), self.threads)
         with Pool(self.threads) as pool:

@@ -21,8 +21,7 @@ from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.pack import pack_geometry
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
-from ..shadows.depth_map import KIND_OF_MAP, map_row, map_shape, render_map
-from ..shadows.ways import DEPTH_MAP
+from ..shadows.depth_map import DEPTH_MAP, KIND_OF_MAP, map_row, map_shape, render_map
 from ..trace.traverse import closest_hits
 from ..work_time import work_time
 from .frame import Frame

@@ -1,6 +1,7 @@
 """Compiling the kernels ahead of the first render, with progress."""
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from numba.core import event
@@ -36,15 +37,15 @@ def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:
     thin_out()
 
 
-class _Progress(event.Listener):
+class _Progress(event.Listener):  # type: ignore[misc]
     def __init__(self, progress: Callable[[int, int, str], None]) -> None:
         self.progress = progress
         self.names: set[str] = set()
 
-    def on_start(self, started) -> None:
+    def on_start(self, started: Any) -> None:
         pass
 
-    def on_end(self, ended) -> None:
+    def on_end(self, ended: Any) -> None:
         compiled = ended.data["dispatcher"]
         # Numba compiles helpers of its own on the way; they are not counted. A kernel may be compiled for two types.
         if compiled in KERNELS:

@@ -1,6 +1,6 @@
 """A scene as the kernels read it: one named tuple of flat arrays, and the names of their columns."""
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -95,7 +95,7 @@ class SceneArrays(NamedTuple):
     depths: np.ndarray
     careful: bool
     slots: int
-    prepared: tuple
+    prepared: tuple[Any, ...]
 
 
 @kernel

@@ -46,7 +46,7 @@ from .arrays import (
     WRAPS,
     SceneArrays,
 )
-from .model import Mesh, Scene, Texture, TextureUse
+from .model import Mesh, Scene, Surface, Texture, TextureUse
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
@@ -130,7 +130,7 @@ class TexturePool:
         return row
 
 
-def _surface_row(surface, both_sides: bool, pool: TexturePool) -> np.ndarray:
+def _surface_row(surface: Surface, both_sides: bool, pool: TexturePool) -> np.ndarray:
     row = np.zeros(SURFACE_COLUMNS)
     row[BASE : BASE + 3], row[EMISSION : EMISSION + 3] = surface.base_color, surface.emission
     row[[ROUGHNESS, METALLIC, IOR]] = surface.roughness, surface.metallic, surface.ior

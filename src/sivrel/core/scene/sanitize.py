@@ -7,6 +7,7 @@ which; the kernels may then count on finite numbers.
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import fields
+from typing import Any
 
 import numpy as np
 
@@ -25,7 +26,7 @@ LENGTHS = ("width", "height", "length", "radius")
 def sanitize(scene: Scene) -> None:
     """Repair or leave out, in place, what holds numbers that are not finite or too large; notes say what. Raises InputError where nothing
     is left to render."""
-    checks: tuple[tuple[str, list, Callable], ...] = (
+    checks: tuple[tuple[str, list[Any], Callable[..., Any]], ...] = (
         ("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem), ("object", scene.meshes, _mesh_problem),
     )  # fmt: skip
     for what, things, problem_of in checks:

@@ -1,5 +1,7 @@
 """The camera: inside something, so near to something that it fills the picture, or set to another light than there is."""
 
+from typing import Any
+
 import numpy as np
 
 from ..finish.finishing import measured_exposure
@@ -23,7 +25,9 @@ def check(look: Look) -> list[Finding]:
     return inside or [*_too_near(look), *_exposure(look)]
 
 
-def _said(look: Look, kind: str, title: str, why: str, harm: float, mends: list[Mend], evidence: dict, objects: tuple[str, ...] = ()) -> Finding:
+def _said(
+    look: Look, kind: str, title: str, why: str, harm: float, mends: list[Mend], evidence: dict[str, Any], objects: tuple[str, ...] = ()
+) -> Finding:
     at = point(look.eye)
     return Finding(kind, title, why, harm, at, (at, at), [look.camera.name, *objects], evidence, mends, spot=(0.5, 0.5))
 
@@ -80,7 +84,7 @@ def _too_near(look: Look) -> list[Finding]:
 
 def _exposure(look: Look) -> list[Finding]:
     """By a small render with a few bounces."""
-    tiles: dict = {}
+    tiles: dict[int, Any] = {}
     frame = Frame(*PILOT)
     render_tiles(look.arrays, look.camera, PILOT_RECIPE, frame, tiles.__setitem__, threads=2)
     beauty = film_beauty(assemble(frame, film_columns(look.arrays.slots), tiles))

@@ -1,10 +1,12 @@
 """Which way faces face: closed things that are inside out, neighbours that disagree, glow that shines the other way."""
 
+from typing import Any
+
 import numpy as np
 
 from ..scene.topology import turned_triangles
 from .finding import Finding, Mend, box_of, point, short
-from .look import Look
+from .look import Look, Part
 
 MIXED = 0.01
 """Share of an object's area that must disagree with the rest."""
@@ -44,7 +46,7 @@ def _mixed(look: Look) -> list[Finding]:
 
 
 def _inside_out(look: Look) -> list[Finding]:
-    by_mesh: dict[int, list] = {}
+    by_mesh: dict[int, list[Any]] = {}
     for part in look.parts:
         if part.closed and part.signed < -1e-9 and part.size > 0.02:
             holds_camera = (part.low < look.eye).all() and (look.eye < part.high).all() and abs(look.winding(look.eye[None], part)[0]) > 0.5
@@ -67,7 +69,7 @@ def _inside_out(look: Look) -> list[Finding]:
     return found
 
 
-def _lines_another(look: Look, part) -> bool:
+def _lines_another(look: Look, part: Part) -> bool:
     """Whether it is the inner face of a hollow thing: it lies inside another part of the same mesh that faces outwards."""
     others = [p for p in look.parts if p.mesh == part.mesh and p.closed and p.signed > -part.signed]
     at = look.vertices[part.triangles[:1]].mean(axis=1)

@@ -118,7 +118,7 @@ def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarra
     return origins[some][met] + d[some][met] * distance[met, None] + normals * off[:, None], along / np.linalg.norm(along, axis=1, keepdims=True)
 
 
-def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
+def _gets_out(look: Look, origins: np.ndarray, d: np.ndarray, hits: np.ndarray, distance: np.ndarray) -> np.ndarray:
     """Numbers of the rays that leave the scene, or meet what lies under the open sky, while rays on both sides of them stay much nearer."""
     out = np.flatnonzero(hits < 0)
     out = out[look.rng.permutation(len(out))[: round(60_000 * look.effort)]]
@@ -134,7 +134,7 @@ def _gets_out(look: Look, origins, d, hits, distance) -> np.ndarray:
     return np.concatenate([out, some[opened >= 2]])
 
 
-def _between(look: Look, origins, d, distance) -> np.ndarray:
+def _between(look: Look, origins: np.ndarray, d: np.ndarray, distance: np.ndarray) -> np.ndarray:
     """bool [n]: whether rays turned a little to two opposite sides both stop well before."""
     x, y = _square(d)
     stops = []
@@ -145,7 +145,7 @@ def _between(look: Look, origins, d, distance) -> np.ndarray:
         hits, t = look.meet(origins, turned)
         stops.append((hits >= 0) & (t < 0.9 * distance))
     both = np.array(stops)
-    return (both[: ROUND // 2] & both[ROUND // 2 :]).any(axis=0)
+    return np.asarray((both[: ROUND // 2] & both[ROUND // 2 :]).any(axis=0))
 
 
 def _square(d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -161,7 +161,7 @@ def _across(look: Look, p: np.ndarray, side: np.ndarray) -> tuple[np.ndarray, np
     return look.meet(p, side, WIDEST * 4.0)[1], look.meet(p, -side, WIDEST * 4.0)[1]
 
 
-def _narrowest(look: Look, o, d, distance) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _narrowest(look: Look, o: np.ndarray, d: np.ndarray, distance: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Where each ray's way is narrowest: (width across it in metres, place in the middle, direction across it)."""
     size = float(np.linalg.norm(np.ptp(look.seen_at, axis=0))) + 1.0
     reach = np.minimum(distance, size)
@@ -185,7 +185,7 @@ def _narrowest(look: Look, o, d, distance) -> tuple[np.ndarray, np.ndarray, np.n
     return width, throat, across
 
 
-def _follow(look: Look, throat, across, d, o, width: float) -> Slit | None:
+def _follow(look: Look, throat: np.ndarray, across: np.ndarray, d: np.ndarray, o: np.ndarray, width: float) -> Slit | None:
     """The slit through a place, followed both ways along itself; None where it is not as wide beside the place: a corner, a crack's mouth."""
     for _ in range(3):
         throat, across, width = _tightest(look, throat, look.directions(CROSSINGS), width)

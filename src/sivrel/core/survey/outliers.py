@@ -1,5 +1,7 @@
 """Geometry far from the scene: it makes the bounds, and all that is measured by them, useless."""
 
+from typing import Any
+
 import numpy as np
 
 from .finding import Finding, Mend, point, short
@@ -47,7 +49,7 @@ def check(look: Look) -> list[Finding]:
     return found
 
 
-def _finding(look: Look, far: list, distance: float, growth: float) -> Finding:
+def _finding(look: Look, far: list[Any], distance: float, growth: float) -> Finding:
     names = list(dict.fromkeys(p.name for p in far))
     low, high = np.min([p.low for p in far], axis=0), np.max([p.high for p in far], axis=0)
     whole = [name for name in names if all(p in far for p in look.parts if p.name == name)]

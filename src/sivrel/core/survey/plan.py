@@ -71,7 +71,7 @@ def plan_and_elevation(
     return plan, elevation
 
 
-def _draw(arrays: SceneArrays, low, high, right, up, cut, looking) -> Drawing:
+def _draw(arrays: SceneArrays, low: np.ndarray, high: np.ndarray, right: np.ndarray, up: np.ndarray, cut: np.ndarray, looking: np.ndarray) -> Drawing:
     """Rays along `looking` from the plane through `cut`; where the first thing met is seen from its back, the plane lies
     inside something solid."""
     middle, size = (low + high) / 2.0, (high - low) * (1.0 + MARGIN)

@@ -135,7 +135,9 @@ def _sky(look: Look) -> float:
     return 1e-3 * brightest
 
 
-def _finding(look: Look, part: Part, at, outward, between, bright: float, dark: float, bright_side: int) -> Finding:
+def _finding(
+    look: Look, part: Part, at: np.ndarray, outward: np.ndarray, between: np.ndarray, bright: float, dark: float, bright_side: int
+) -> Finding:
     name = part.name
     share = look.share(part.triangles)
     where = at[between]
@@ -201,7 +203,7 @@ def _blocked(look: Look, part: Part, out: np.ndarray) -> list[Mend]:
     ]  # fmt: skip
 
 
-def _path(look: Look, at: np.ndarray, out: np.ndarray) -> list:
+def _path(look: Look, at: np.ndarray, out: np.ndarray) -> list[Any]:
     """From where the light comes, through the sheet, to the air of the room."""
     arrives, _ = look.light_at((at + out * 2.0 * look.offset)[None], out[None])
     strongest = look.lights[int(arrives[0].argmax())] if len(look.lights) and arrives.max() > 0.0 else None

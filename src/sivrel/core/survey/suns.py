@@ -1,8 +1,11 @@
 """A panorama that holds a sun, beside a sun that is a light: two shadows unless they agree."""
 
+from typing import Any
+
 import numpy as np
 
 from ..lights.panorama import direction_of
+from ..scene.model import Light
 from .finding import Finding, Mend, point, short
 from .look import Look
 
@@ -32,7 +35,7 @@ def check(look: Look) -> list[Finding]:
     return found
 
 
-def brightest(texels: np.ndarray, scale) -> tuple[np.ndarray, float] | None:
+def brightest(texels: np.ndarray, scale: Any) -> tuple[np.ndarray, float] | None:
     """Direction, in the picture's frame, of the brightest place of a latitude-longitude panorama, and the share of all light that comes from
     near it; None where it is no more than a bright patch of sky."""
     light = np.maximum(texels[..., :3].astype(float) * np.asarray(scale[:3]), 0.0) @ (0.2126, 0.7152, 0.0722)
@@ -48,7 +51,7 @@ def brightest(texels: np.ndarray, scale) -> tuple[np.ndarray, float] | None:
     return (d, share) if share > SUN_SHARE else None
 
 
-def _finding(look: Look, dome, sun, d: np.ndarray, angle: float, share: float) -> Finding:
+def _finding(look: Look, dome: Light, sun: Light, d: np.ndarray, angle: float, share: float) -> Finding:
     at = np.asarray(sun.position, float)
     towards = at - d
     return Finding(

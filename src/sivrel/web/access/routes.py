@@ -5,6 +5,7 @@ import time
 from typing import Any
 
 from flask import Blueprint, Flask, abort, current_app, redirect, render_template, request, session, url_for
+from flask.typing import ResponseReturnValue
 from itsdangerous import BadSignature
 from werkzeug.http import parse_cookie
 
@@ -13,7 +14,7 @@ FREE_TRIES, LONGEST_WAIT, MOST_ADDRESSES = 3, 60.0, 1000
 """Wrong keys of an address before it has to wait, twice as long each time, up to so many seconds; addresses that are remembered."""
 
 
-def guard():
+def guard() -> ResponseReturnValue | None:
     """Before every request, and before its body is read: the name that it came under, and the key where one is asked."""
     hosts = current_app.config["HOSTS"]
     if hosts is not None and request.host.rsplit(":", 1)[0].lower() not in hosts:
@@ -37,7 +38,7 @@ def admits(app: Flask, headers: dict[str, str]) -> bool:
 
 
 @pages.route("/door", methods=["GET", "POST"])
-def door():
+def door() -> ResponseReturnValue:
     """Ask for the key that the program printed when it started."""
     key = current_app.config["ACCESS_KEY"]
     if key is None:

@@ -8,6 +8,7 @@ import struct
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 
@@ -46,7 +47,7 @@ def _chosen(shot: shots.Shot, name: str) -> proofs.Proof | None:
 
 
 @pages.get("/shots/<slug>")
-def page(slug: str):
+def page(slug: str) -> ResponseReturnValue:
     """The bench. ?proof= is on the plate, ?with= is compared with it."""
     shot = shot_or_404(slug)
     try:
@@ -63,7 +64,7 @@ def page(slug: str):
 
 
 @pages.get("/shots/<slug>/recipe")
-def recipe_part(slug: str):
+def recipe_part(slug: str) -> ResponseReturnValue:
     """The recipe of ?proof= as sentences, to change and prove again."""
     shot = shot_or_404(slug)
     proof = proofs.get(db(), request.args.get("proof", 0, type=whole_number))
@@ -119,7 +120,7 @@ def one_by_one(parent: proofs.Proof, recipe: Recipe, edits: Edits, camera: str, 
 
 
 @pages.post("/shots/<slug>/prove")
-def prove(slug: str):
+def prove(slug: str) -> ResponseReturnValue:
     """Render what the form says, as a child of `parent`; with `one_by_one` each change by itself, one after another."""
     shot = shot_or_404(slug)
     form = request.form
@@ -144,19 +145,19 @@ def prove(slug: str):
 
 
 @pages.post("/proofs/<int:proof_id>/cancel")
-def cancel(proof_id: int):
+def cancel(proof_id: int) -> ResponseReturnValue:
     jobs.cancel(db(), proof_or_404(proof_id).id)
     return "", 204
 
 
 @pages.post("/proofs/<int:proof_id>/resume")
-def resume(proof_id: int):
+def resume(proof_id: int) -> ResponseReturnValue:
     jobs.resume(db(), proof_or_404(proof_id).id)
     return "", 204
 
 
 @pages.get("/proofs/<int:proof_id>.json")
-def proof_json(proof_id: int):
+def proof_json(proof_id: int) -> ResponseReturnValue:
     """A proof with the progress of its job and what the worker does."""
     proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
@@ -192,7 +193,7 @@ def proof_json(proof_id: int):
 
 
 @pages.get("/proofs/<int:proof_id>/noise.json")
-def noise_json(proof_id: int):
+def noise_json(proof_id: int) -> ResponseReturnValue:
     """Where the noise of a part of a proof comes from (?region=left,top,right,bottom in pixels of the frame)."""
     proof, wanted = proof_or_404(proof_id), region_of(request.args.get("region", ""))
     if proof.picture is None:
@@ -207,7 +208,7 @@ def noise_json(proof_id: int):
 
 
 @pages.get("/proofs/<int:proof_id>/tiles")
-def tiles(proof_id: int):
+def tiles(proof_id: int) -> ResponseReturnValue:
     """Finished tiles from number ?from= on, in the order in which they came: for each five int32 (index, x0, y0, x1, y1
     in pixels of the frame), then its beauty as RGBA half floats."""
     proof = proof_or_404(proof_id)
@@ -228,7 +229,7 @@ def tiles(proof_id: int):
 
 
 @pages.get("/proofs/<int:proof_id>/sketch")
-def sketch(proof_id: int):
+def sketch(proof_id: int) -> ResponseReturnValue:
     """The whole window, coarse, as RGBA half floats; 204 while or after it is not there."""
     job = jobs.of_proof(db(), proof_or_404(proof_id).id)
     path = files.Tiles(data(), job.id).sketch if job is not None else None
@@ -239,7 +240,7 @@ def sketch(proof_id: int):
 
 
 @pages.get("/status.json")
-def status():
+def status() -> ResponseReturnValue:
     """What the worker does, and how many jobs render, wait, and have ended."""
     rendering, waiting, ended = jobs.counts(db())
     return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended, full=not has_room(data()))

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, send_file, url_for
+from flask.typing import ResponseReturnValue
 from werkzeug.utils import secure_filename
 
 from ...core.caches import Cache, CacheFolder, header_of
@@ -56,11 +57,11 @@ def _age(path: Path) -> str:
 
 
 @pages.get("/caches")
-def page():
+def page() -> ResponseReturnValue:
     return _page()
 
 
-def _page(problem: str = "", status: int = 200):
+def _page(problem: str = "", status: int = 200) -> ResponseReturnValue:
     folder, used, used_in = _folder(), stored.used_by(db()), proofs.shots_of(db())
     all_shots = {shot.slug: shot for shot, _, _ in shots.listed(db())}
     by_id = {shot.id: shot for shot in all_shots.values()}
@@ -85,7 +86,7 @@ def _path(digest: str) -> Path:
 
 
 @pages.post("/caches/<digest:digest>/<mark>")
-def mark(digest: str, mark: str):
+def mark(digest: str, mark: str) -> ResponseReturnValue:
     """Mark a cache as kept or locked, or take the mark away (?off)."""
     _path(digest)
     if mark not in ("kept", "locked"):
@@ -95,7 +96,7 @@ def mark(digest: str, mark: str):
 
 
 @pages.post("/caches/<digest:digest>/delete")
-def delete(digest: str):
+def delete(digest: str) -> ResponseReturnValue:
     """Delete a cache; it is put aside until another one is, so that it can be taken back."""
     _path(digest)
     _folder().delete(digest)
@@ -103,14 +104,14 @@ def delete(digest: str):
 
 
 @pages.post("/caches/undelete")
-def undelete():
+def undelete() -> ResponseReturnValue:
     """Take back the cache that was deleted last."""
     _folder().take_back()
     return redirect(url_for("caches.page"))
 
 
 @pages.get("/caches/<digest:digest>.cache")
-def export(digest: str):
+def export(digest: str) -> ResponseReturnValue:
     path = _path(digest)
     about = header_of(path)
     name = secure_filename(f"{about.subject}-{about.kind}-{digest[:8]}.cache".replace(" ", "-"))
@@ -118,7 +119,7 @@ def export(digest: str):
 
 
 @pages.post("/caches")
-def import_():
+def import_() -> ResponseReturnValue:
     """Take a cache file in, whole and of this version, or refuse it in a sentence."""
     file = request.files.get("file")
     if file is None or not file.filename:
@@ -140,7 +141,7 @@ def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 
 
 @pages.post("/shots/<slug>/caches")
-def state(slug: str):
+def state(slug: str) -> ResponseReturnValue:
     """Ask which caches of a shot are fresh against its newest proof; the answer comes at /questions/N.json."""
     shot = shot_or_404(slug)
     newest = proofs.newest(db(), shot.id)
@@ -158,7 +159,7 @@ def _of_proof(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
 
 
 @pages.post("/shots/<slug>/ways")
-def ways(slug: str):
+def ways(slug: str) -> ResponseReturnValue:
     """Ask what the recipe on the page would have to prepare, and what it has ready."""
     shot = shot_or_404(slug)
     form = request.form
@@ -168,7 +169,7 @@ def ways(slug: str):
 
 
 @pages.post("/proofs/<int:proof_id>/preview")
-def preview(proof_id: int):
+def preview(proof_id: int) -> ResponseReturnValue:
     """Ask what a cache of a proof holds (`digest`), where the proof's camera sees it."""
     proof, digest = proof_or_404(proof_id), request.form.get("digest", "")
     if digest not in [way["digest"] for way in proof.meters.get("ways", [])]:

@@ -1,6 +1,7 @@
 """Cameras: where they stand, and keeping a view of the plate as a new one."""
 
 from flask import Blueprint, request
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.render.recipe import Recipe, to_json
@@ -14,7 +15,7 @@ pages = Blueprint("cameras", __name__)
 
 
 @pages.post("/shots/<slug>/camera")
-def where(slug: str):
+def where(slug: str) -> ResponseReturnValue:
     """Ask where a camera of the form stands and looks, and how far what it looks at is; the answer comes at /questions/N.json."""
     shot, form = shot_or_404(slug), request.form
     edits = edits_to_json(edits_of(form.get("edits", "")))
@@ -22,7 +23,7 @@ def where(slug: str):
 
 
 @pages.post("/shots/<slug>/cameras")
-def keep(slug: str):
+def keep(slug: str) -> ResponseReturnValue:
     """Keep the view of the camera ?like= as it is edited, under a name of its own."""
     shot, form = shot_or_404(slug), request.form
     name, like = " ".join(form.get("name", "").split()), form.get("like", "")

@@ -3,6 +3,7 @@
 from typing import Any
 
 from flask import Blueprint, render_template
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.finish.view import VIEWS
@@ -17,7 +18,7 @@ LETTERS = "ABCD"
 
 
 @pages.get("/shots/<slug>/compare")
-def page(slug: str):
+def page(slug: str) -> ResponseReturnValue:
     """?proofs=3,5,9: two to four of the shot's proofs; the first is what the others are set against."""
     shot = shot_or_404(slug)
     by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id) if proof.picture}

@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.render.recipe import with_values
@@ -23,7 +24,7 @@ NAME = re.compile(r"[0-9a-f]{64}")
 
 
 @pages.post("/proofs/<int:proof_id>/diagnose")
-def diagnose(proof_id: int):
+def diagnose(proof_id: int) -> ResponseReturnValue:
     """Diagnose a proof; trials may take `seconds` in all. The answer comes part by part at /questions/N.json."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
@@ -35,7 +36,7 @@ def diagnose(proof_id: int):
 
 
 @pages.get("/proofs/<int:proof_id>/findings.json")
-def of_proof(proof_id: int):
+def of_proof(proof_id: int) -> ResponseReturnValue:
     """What was found on a proof, worst first; what was waved off; and, where it is a remedy's own proof, what the retest said."""
     proof = proof_or_404(proof_id)
     about, listed = told_of(proof)
@@ -75,7 +76,7 @@ def _finding_or_404(finding_id: int) -> tuple[findings.Kept, proofs.Proof]:
 
 
 @pages.post("/findings/<int:finding_id>/dismiss")
-def dismiss(finding_id: int):
+def dismiss(finding_id: int) -> ResponseReturnValue:
     """Wave a finding off for its `reason`, in all proofs of the shot; with none, take that back."""
     kept, proof = _finding_or_404(finding_id)
     findings.dismiss(db(), proof.shot_id, kept.key, request.form.get("reason", "").strip())
@@ -83,7 +84,7 @@ def dismiss(finding_id: int):
 
 
 @pages.post("/findings/<int:finding_id>/prove")
-def prove(finding_id: int):
+def prove(finding_id: int) -> ResponseReturnValue:
     """Render a remedy (`remedy`: its number in the list) as a child of the proof that it is for; the finding is measured again on it."""
     kept, proof = _finding_or_404(finding_id)
     scene_or_refuse(shots.get(db(), proof.shot_id))
@@ -105,7 +106,7 @@ def prove(finding_id: int):
 
 
 @pages.get("/trials/<name>.png")
-def small(name: str):
+def small(name: str) -> ResponseReturnValue:
     """A small picture of a finding or a trial."""
     path = files.trial_path(data(), name)
     if not NAME.fullmatch(name) or not path.is_file():
@@ -116,7 +117,7 @@ def small(name: str):
 
 
 @pages.get("/proofs/<int:proof_id>/report")
-def report(proof_id: int):
+def report(proof_id: int) -> ResponseReturnValue:
     """All that was found on a proof, on one page to print."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
@@ -175,7 +176,7 @@ def outline(finding: dict[str, Any]) -> str:
 
 
 @pages.get("/shots/<slug>/predictions.csv")
-def predictions(slug: str):
+def predictions(slug: str) -> ResponseReturnValue:
     """Every prediction that was proven on a shot, and what came of it."""
     shot = shots.find(db(), slug)
     if shot is None:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request
+from flask.typing import ResponseReturnValue
 from PIL import Image
 
 from ...core.caches import from_bytes
@@ -23,7 +24,7 @@ pages = Blueprint("lights", __name__, template_folder="templates")
 
 
 @pages.post("/shots/<slug>/lights")
-def panel(slug: str):
+def panel(slug: str) -> ResponseReturnValue:
     """The panel for the form's edits; `open` is the light whose sentences are shown."""
     shot = shot_or_404(slug)
     proof, edits, opened = proof_of_form(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
@@ -47,13 +48,13 @@ def _rays(lines: list[Any]) -> int:
 
 
 @pages.post("/shots/<slug>/plan")
-def plan(slug: str):
+def plan(slug: str) -> ResponseReturnValue:
     """Ask for plan and elevation; the answer comes at /questions/N.json."""
     return ask_worker("plan", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/reach")
-def reach(slug: str):
+def reach(slug: str) -> ResponseReturnValue:
     """Ask which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
     shot = shot_or_404(slug)
     numbers = {}
@@ -66,7 +67,7 @@ def reach(slug: str):
 
 
 @pages.get("/questions/<int:number>.json")
-def question(number: int):
+def question(number: int) -> ResponseReturnValue:
     answer, problem = questions.answered(db(), number)
     if problem:
         raise InputError(problem)
@@ -74,7 +75,7 @@ def question(number: int):
 
 
 @pages.get("/proofs/<int:proof_id>/maps/<digest:digest>.png")
-def depth_map(proof_id: int, digest: str):
+def depth_map(proof_id: int, digest: str) -> ResponseReturnValue:
     """A depth map that a proof used, near is light."""
     proof = proofs.get(db(), proof_id)
     path = data() / "caches" / f"{digest}.cache"
@@ -87,7 +88,7 @@ def depth_map(proof_id: int, digest: str):
 
 
 @pages.post("/shots/<slug>/layer")
-def layer(slug: str):
+def layer(slug: str) -> ResponseReturnValue:
     """The form's edits as a USD layer over the shot's own file."""
     shot, edits = shot_or_404(slug), edits_of(request.form.get("edits", ""))
     with tempfile.TemporaryDirectory() as folder:

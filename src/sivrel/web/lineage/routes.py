@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, jsonify, render_template, request
+from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
 from ...core.errors import InputError
@@ -71,7 +72,7 @@ def as_card(card: Card) -> Markup:
 
 
 @pages.get("/shots/<slug>/lineage")
-def part(slug: str):
+def part(slug: str) -> ResponseReturnValue:
     """The cards; ?find= and ?flaw= narrow them; ?first= and ?count= say which, and ?around= a proof that must be among them."""
     asked = request.args
     first, count, around = (asked.get(name, type=whole_number) for name in ("first", "count", "around"))
@@ -80,21 +81,21 @@ def part(slug: str):
 
 
 @pages.post("/proofs/<int:proof_id>/name")
-def name(proof_id: int):
+def name(proof_id: int) -> ResponseReturnValue:
     proof = proof_or_404(proof_id)
     proofs.say_name(db(), proof.id, request.form.get("name", ""), request.form.get("note", ""))
     return "", 204
 
 
 @pages.post("/proofs/<int:proof_id>/star")
-def star(proof_id: int):
+def star(proof_id: int) -> ResponseReturnValue:
     proof = proof_or_404(proof_id)
     proofs.star(db(), proof.id, not proof.starred)
     return jsonify(starred=not proof.starred)
 
 
 @pages.post("/proofs/<int:proof_id>/delete")
-def delete(proof_id: int):
+def delete(proof_id: int) -> ResponseReturnValue:
     """Put a proof aside; what came from it stays."""
     proof = proof_or_404(proof_id)
     jobs.cancel(db(), proof.id)
@@ -102,20 +103,20 @@ def delete(proof_id: int):
 
 
 @pages.get("/shots/<slug>/thin.json")
-def would_thin(slug: str):
+def would_thin(slug: str) -> ResponseReturnValue:
     """How many proofs thinning would put aside."""
     cards = lineage(proofs.of_shot(db(), shot_or_404(slug).id))
     return jsonify(count=len(to_thin(cards)), of=len(cards))
 
 
 @pages.post("/shots/<slug>/thin")
-def thin(slug: str):
+def thin(slug: str) -> ResponseReturnValue:
     numbers = to_thin(lineage(proofs.of_shot(db(), shot_or_404(slug).id)))
     return jsonify(moment=proofs.delete(db(), numbers), count=len(numbers))
 
 
 @pages.post("/shots/<slug>/restore")
-def restore(slug: str):
+def restore(slug: str) -> ResponseReturnValue:
     """Take back what was put aside at ?moment=, or last."""
     count = proofs.restore(db(), shot_or_404(slug).id, request.form.get("moment", ""))
     if not count:
@@ -124,7 +125,7 @@ def restore(slug: str):
 
 
 @pages.post("/shots/<slug>/empty")
-def empty(slug: str):
+def empty(slug: str) -> ResponseReturnValue:
     """Drop for good what was put aside, with its pictures."""
     gone = proofs.empty(db(), shot_or_404(slug).id)
     freed = 0

@@ -5,6 +5,7 @@ import struct
 from urllib.parse import quote
 
 from flask import Blueprint, Response, abort, jsonify, request
+from flask.typing import ResponseReturnValue
 
 from ...core.render.recipe import to_json, with_values
 from ...core.scene.edits import to_json as edits_to_json
@@ -26,7 +27,7 @@ def _client(name: str) -> str:
 
 
 @pages.post("/shots/<slug>/moment")
-def ask(slug: str):
+def ask(slug: str) -> ResponseReturnValue:
     """Render what the form says for the page ?client=, in place of what it wanted before; with `draft` by plain short paths."""
     shot, form = shot_or_404(slug), request.form
     recipe, edits, camera = made_as_asked(shot, form)
@@ -41,7 +42,7 @@ def ask(slug: str):
 
 
 @pages.get("/moments/<client>")
-def picture(client: str):
+def picture(client: str) -> ResponseReturnValue:
     """What is there of wish ?number=: its head and pixels as work.moments keeps them; 204 while nothing is finer than ?samples=."""
     told = moments.message(db(), _client(client))
     response = Response(status=204)
@@ -57,7 +58,7 @@ def picture(client: str):
 
 
 @pages.post("/moments/<client>/forget")
-def forget(client: str):
+def forget(client: str) -> ResponseReturnValue:
     """The page wants no more."""
     moments.forget(db(), _client(client))
     files.moment_path(data(), client).unlink(missing_ok=True)

@@ -2,9 +2,11 @@
 
 import io
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from flask import Blueprint, Response, abort, request, send_file
+from flask.typing import ResponseReturnValue
 from PIL import Image
 
 from ...core.errors import InputError
@@ -65,7 +67,7 @@ def shown_pass(name: str, plane: np.ndarray) -> np.ndarray:
     return plane
 
 
-def _filtered(digest: str):
+def _filtered(digest: str) -> Any:
     path = files.filtered_path(data(), digest)
     if not path.is_file():
         abort(404)
@@ -73,7 +75,7 @@ def _filtered(digest: str):
 
 
 @pages.get("/pictures/<digest:digest>.half")
-def half(digest: str):
+def half(digest: str) -> ResponseReturnValue:
     """The pixels of a pass (?pass=direct; default beauty), row by row from the top."""
     picture, name = _picture(digest), request.args.get("pass", "beauty")
     if name in FILTERED:
@@ -90,7 +92,7 @@ def half(digest: str):
 
 
 @pages.get("/pictures/<digest:digest>.png")
-def png(digest: str):
+def png(digest: str) -> ResponseReturnValue:
     """The beauty, or what the filter makes of it, finished as the address says: ?exposure=&contrast=… and ?view=."""
     values = {name: value for name, value in request.args.items() if name in Finish.model_fields}
     settings, picture = finish_from(values), _picture(digest)
@@ -104,20 +106,20 @@ def png(digest: str):
 
 
 @pages.get("/pictures/<digest:digest>/exposure.json")
-def exposure(digest: str):
+def exposure(digest: str) -> ResponseReturnValue:
     """The exposure that a picture measures for itself, in stops."""
     return {"exposure": measured_exposure(_picture(digest).beauty)}
 
 
 @pages.get("/white.json")
-def white():
+def white() -> ResponseReturnValue:
     """The 3 x 3 matrix of a white balance (?temperature=&tint=), row by row."""
     settings = finish_from({name: request.args[name] for name in ("temperature", "tint") if name in request.args})
     return {"matrix": white_balance(settings.temperature, settings.tint).reshape(-1).tolist()}
 
 
 @pages.post("/shots/<slug>/finish")
-def finish(slug: str):
+def finish(slug: str) -> ResponseReturnValue:
     """Keep how a shot's pictures are finished."""
     shot = shots.find(db(), slug)
     if shot is None:
@@ -128,7 +130,7 @@ def finish(slug: str):
 
 
 @pages.post("/proofs/<int:proof_id>/filter")
-def filter_proof(proof_id: int):
+def filter_proof(proof_id: int) -> ResponseReturnValue:
     """Ask for the filtered picture of a proof; the answer comes at /questions/N.json, the picture as its pass “filtered”."""
     proof = proofs.get(db(), proof_id)
     if proof is None or proof.picture is None:
@@ -137,7 +139,7 @@ def filter_proof(proof_id: int):
 
 
 @pages.get("/pictures/<digest:digest>.exr")
-def exr(digest: str):
+def exr(digest: str) -> ResponseReturnValue:
     if not proofs.has_picture(db(), digest):
         abort(404)
     path = files.picture_path(data(), digest)
@@ -145,18 +147,18 @@ def exr(digest: str):
 
 
 @pages.get("/thumbnails/<digest:digest>.png")
-def thumbnail(digest: str):
+def thumbnail(digest: str) -> ResponseReturnValue:
     return _small(digest, files.thumbnail_path(data(), digest))
 
 
 @pages.get("/thumbnails/focus/<digest:digest>.png")
-def focus(digest: str):
+def focus(digest: str) -> ResponseReturnValue:
     """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
     path = files.focus_path(data(), digest)
     return _small(digest, path if path.is_file() else files.thumbnail_path(data(), digest))
 
 
-def _small(digest: str, path: Path):
+def _small(digest: str, path: Path) -> ResponseReturnValue:
     if not proofs.has_picture(db(), digest) or not path.is_file():
         abort(404)
     response = send_file(path.absolute(), mimetype="image/png")
@@ -165,14 +167,14 @@ def _small(digest: str, path: Path):
 
 
 @pages.get("/views/<view>.lut")
-def lut(view: str):
+def lut(view: str) -> ResponseReturnValue:
     if view not in VIEWS:
         abort(404)
     return Response(lookup_table(view).tobytes(), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
 
 
 @pages.get("/pictures/<a>/<b>/difference.json")
-def difference(a: str, b: str):
+def difference(a: str, b: str) -> ResponseReturnValue:
     """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
     before, after, exposure = _picture(a), _picture(b), _number("exposure")
     verdict = judge(before, after, exposure)
@@ -185,7 +187,7 @@ def difference(a: str, b: str):
 
 
 @pages.get("/pictures/<a>/<b>/visible.half")
-def visible(a: str, b: str):
+def visible(a: str, b: str) -> ResponseReturnValue:
     """The visible difference of B against A as a picture of B's pixels, white where it is greatest, seen at ?exposure= stops."""
     before, after = _picture(a), _picture(b)
     verdict = judge(before, after, _number("exposure"))

@@ -1,6 +1,7 @@
 """Pins: set on the plate, read on every proof since."""
 
 from flask import Blueprint, abort, jsonify, request
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...store import pins, proofs, questions
@@ -15,7 +16,7 @@ MOST_READINGS = 200
 
 
 @pages.get("/shots/<slug>/pins.json")
-def listed(slug: str):
+def listed(slug: str) -> ResponseReturnValue:
     """The pins of a shot, and what was read on its last finished proofs, oldest first, and on ?proof=."""
     shot = shot_or_404(slug)
     finished, chosen = proofs.finished(db(), shot.id), request.args.get("proof", 0, type=whole_number)
@@ -34,7 +35,7 @@ def listed(slug: str):
 
 
 @pages.post("/shots/<slug>/pins")
-def add(slug: str):
+def add(slug: str) -> ResponseReturnValue:
     """Set a pin on the proof `proof`: box=left,top,right,bottom as shares of the frame, name."""
     shot, proof = shot_or_404(slug), proofs.get(db(), request.form.get("proof", 0, type=whole_number))
     if proof is None or proof.shot_id != shot.id:
@@ -59,7 +60,7 @@ def _next_name(taken: list[str]) -> str:
 
 
 @pages.post("/pins/<int:pin_id>")
-def rename(pin_id: int):
+def rename(pin_id: int) -> ResponseReturnValue:
     if pins.get(db(), pin_id) is None:
         abort(404)
     name = request.form.get("name", "").strip()[:60]
@@ -70,7 +71,7 @@ def rename(pin_id: int):
 
 
 @pages.post("/pins/<int:pin_id>/remove")
-def remove(pin_id: int):
+def remove(pin_id: int) -> ResponseReturnValue:
     if pins.get(db(), pin_id) is None:
         abort(404)
     pins.remove(db(), pin_id)

@@ -3,6 +3,7 @@
 from typing import Any
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from ...core.measure.cost import forecast, how_good
 from ...core.scene.edits import to_json
@@ -42,12 +43,12 @@ def queue_values() -> dict[str, Any]:
 
 
 @pages.get("/queue")
-def part():
+def part() -> ResponseReturnValue:
     return render_template("queue.html", **queue_values())
 
 
 @pages.post("/shots/<slug>/forecast")
-def foretell(slug: str):
+def foretell(slug: str) -> ResponseReturnValue:
     """What the render of the form would take, in words; empty where nothing like it was timed."""
     shot = shot_or_404(slug)
     recipe, edits, camera = made_as_asked(shot, request.form)
@@ -63,14 +64,14 @@ def foretell(slug: str):
 
 
 @pages.post("/queue/hold")
-def hold_all():
+def hold_all() -> ResponseReturnValue:
     """Let the whole queue stand, or go on with ?off."""
     jobs.hold_all(db(), "off" not in request.args)
     return render_template("queue.html", **queue_values())
 
 
 @pages.post("/proofs/<int:proof_id>/queue")
-def change(proof_id: int):
+def change(proof_id: int) -> ResponseReturnValue:
     """Change a job's place: ?move=-1 or 1, ?hold=1 or 0, ?gives_way=1 or 0, ?cancel."""
     proof, asked = proof_or_404(proof_id), request.args
     if "move" in asked:

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 from werkzeug.utils import secure_filename
 
 from ...core.errors import InputError
@@ -50,12 +51,12 @@ def by_key(key: str) -> Entry | None:
 
 
 @pages.get("/recipes")
-def page():
+def page() -> ResponseReturnValue:
     """All recipes; ?a= and ?b= are set against each other."""
     return _page()
 
 
-def _page(problem: str = "", status: int = 200):
+def _page(problem: str = "", status: int = 200) -> ResponseReturnValue:
     all_entries = entries()
     a, b = (next((e for e in all_entries if e.key == request.args.get(which)), None) for which in "ab")
     between = recipe_changes(a.recipe, b.recipe) if a and b else []
@@ -63,7 +64,7 @@ def _page(problem: str = "", status: int = 200):
 
 
 @pages.post("/recipes")
-def keep():
+def keep() -> ResponseReturnValue:
     """Name the recipe of a form, with the picture of ?proof=."""
     form = request.form
     proof = proofs.get(db(), form.get("proof", 0, type=whole_number))
@@ -74,7 +75,7 @@ def keep():
 
 
 @pages.get("/recipes/<key>.json")
-def values(key: str):
+def values(key: str) -> ResponseReturnValue:
     """A recipe's values by key, as a form takes them; or as a file with ?download."""
     entry = by_key(key)
     if entry is None:
@@ -87,7 +88,7 @@ def values(key: str):
 
 
 @pages.post("/recipes/import")
-def import_():
+def import_() -> ResponseReturnValue:
     """Take in a recipe file; nothing is written over."""
     file = request.files.get("file")
     try:
@@ -111,20 +112,20 @@ def _own(number: int) -> recipes.Named:
 
 
 @pages.post("/recipes/<int:number>/default")
-def default(number: int):
+def default(number: int) -> ResponseReturnValue:
     """Let new shots begin with it; ?off: with the program's own."""
     recipes.set_default(db(), None if "off" in request.args else _own(number).id)
     return redirect(url_for("recipes.page"))
 
 
 @pages.post("/recipes/<int:number>/delete")
-def delete(number: int):
+def delete(number: int) -> ResponseReturnValue:
     recipes.remove(db(), _own(number).id)
     return redirect(url_for("recipes.page"))
 
 
 @pages.get("/proofs/<int:proof_id>/recipe.json")
-def of_proof(proof_id: int):
+def of_proof(proof_id: int) -> ResponseReturnValue:
     """The recipe of a proof as a file."""
     proof = proof_or_404(proof_id)
     told = named_to_json(proof.recipe, proof.name or f"proof {proof.id}", proof.note)

@@ -1,6 +1,7 @@
 """Contact sheets: chosen proofs with their settings and times, as PNG or PDF."""
 
 from flask import Blueprint, Response, request
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.finish.finishing import finish_from
@@ -15,7 +16,7 @@ KINDS = {"png": ("PNG", "image/png"), "pdf": ("PDF", "application/pdf")}
 
 
 @pages.get("/shots/<slug>/sheet.<kind>")
-def sheet(slug: str, kind: str):
+def sheet(slug: str, kind: str) -> ResponseReturnValue:
     """The proofs ?proofs=3,5,9 of a shot, or its starred ones, finished as the shot's pictures are; kind: png or pdf."""
     shot = shot_or_404(slug)
     if kind not in KINDS:

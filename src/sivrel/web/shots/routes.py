@@ -2,8 +2,10 @@
 
 import shutil
 from pathlib import Path
+from typing import Any
 
 from flask import Blueprint, current_app, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...store import jobs, shots
@@ -20,11 +22,11 @@ BESIDE = (".bin", ".mtl", ".png", ".jpg", ".jpeg", ".exr", ".hdr", ".ies", ".tif
 
 
 @pages.get("/")
-def index():
+def index() -> ResponseReturnValue:
     return _page()
 
 
-def _page(problem: str | None = None):
+def _page(problem: str | None = None) -> str:
     listed = shots.listed(db())
     accept = ",".join((*SCENES, *BESIDE))
     return render_template("shots.html", listed=listed, worker=jobs.worker(db()), problem=problem, accept=accept, scenes=SCENES, local=_local())
@@ -42,7 +44,7 @@ def file_name(given: str) -> str:
 
 
 @pages.post("/shots")
-def upload():
+def upload() -> ResponseReturnValue:
     """Open a scene file with the files that it refers to, which are kept in a folder of their own; or, where there is no scene among them,
     pictures that were rendered elsewhere."""
     if request.form.get("path", "").strip():
@@ -67,7 +69,7 @@ def upload():
 
 
 @pages.post("/shots/<slug>/pictures")
-def add_to(slug: str):
+def add_to(slug: str) -> ResponseReturnValue:
     """More pictures from elsewhere, to a shot of such pictures."""
     shot = shots.find(db(), slug)
     if shot is None or not shot.outside:
@@ -75,7 +77,7 @@ def add_to(slug: str):
     return _judge([(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename], shot)
 
 
-def _judge(given: list, shot: shots.Shot | None):
+def _judge(given: list[Any], shot: shots.Shot | None) -> ResponseReturnValue:
     """Take in pictures that were rendered elsewhere, and go to their bench."""
     folder: Path | None = None
     try:
@@ -104,7 +106,7 @@ def home_expanded(path: str) -> Path:
         raise InputError(f"There is no user whose home {path[:80]} could lie in; give the whole path.") from None
 
 
-def _open_path(path: str):
+def _open_path(path: str) -> ResponseReturnValue:
     """Open a scene where it lies on this machine."""
     try:
         if not _local():

@@ -3,6 +3,7 @@
 import json
 
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.formats.gltf_out import write_gltf
@@ -23,7 +24,7 @@ FURTHEST = 1e7
 
 
 @pages.get("/shots/<slug>/survey")
-def page(slug: str):
+def page(slug: str) -> ResponseReturnValue:
     """The page for ?proof= (the newest finished one by default), or for the shot as its file has it, with ?camera= or the proof's."""
     shot = shot_or_404(slug)
     scene_or_refuse(shot)
@@ -41,13 +42,13 @@ def page(slug: str):
 
 
 @pages.post("/shots/<slug>/survey")
-def look_over(slug: str):
+def look_over(slug: str) -> ResponseReturnValue:
     """Look the shot over with the form's edits; the answer comes part by part at /questions/N.json."""
     return ask_worker("survey", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/section")
-def section(slug: str):
+def section(slug: str) -> ResponseReturnValue:
     """Plan and section with the form's edits, cut at its `height` and `behind`, in metres, where they are given."""
     body = {}
     for name in ("height", "behind"):
@@ -57,7 +58,7 @@ def section(slug: str):
 
 
 @pages.post("/shots/<slug>/standpoint")
-def standpoint(slug: str):
+def standpoint(slug: str) -> ResponseReturnValue:
     """What the place (x, y, z) sees, and what it is lit by."""
     return ask_worker("seen_from", shot_or_404(slug), {name: _metres(name) for name in "xyz"})
 
@@ -70,13 +71,13 @@ def _metres(name: str) -> float:
 
 
 @pages.post("/questions/<int:number>/call-off")
-def call_off(number: int):
+def call_off(number: int) -> ResponseReturnValue:
     questions.call_off(db(), number)
     return "", 204
 
 
 @pages.post("/shots/<slug>/survey/words")
-def words(slug: str):
+def words(slug: str) -> ResponseReturnValue:
     """The form's edits as sentences, a list of [keys, words], those of one light, object, card or camera together."""
     shot_or_404(slug)
     told: dict[tuple[str, str], dict[str, object]] = {}
@@ -103,7 +104,7 @@ def _value(value: object) -> str:
 
 
 @pages.post("/shots/<slug>/survey/prove")
-def prove(slug: str):
+def prove(slug: str) -> ResponseReturnValue:
     """Render the shot with the form's edits, as a child of its proof, and go to the bench."""
     shot, parent = shot_or_404(slug), None
     parent = proof_of_form(shot)
@@ -117,7 +118,7 @@ def prove(slug: str):
 
 
 @pages.post("/shots/<slug>/scene.glb")
-def glb(slug: str):
+def glb(slug: str) -> ResponseReturnValue:
     """The whole scene with the form's edits as glTF."""
     import tempfile
     from pathlib import Path

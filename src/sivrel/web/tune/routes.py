@@ -4,6 +4,7 @@ import json
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...core.measure.difference import PIXELS_PER_DEGREE
@@ -35,7 +36,7 @@ LEAST_SECONDS, MOST_SECONDS = 1.0, 86400.0
 
 
 @pages.get("/proofs/<int:proof_id>/<any(ladder, budget, match, advice):kind>")
-def page(proof_id: int, kind: str):
+def page(proof_id: int, kind: str) -> ResponseReturnValue:
     """The page of one kind for a proof: ?made=N shows an earlier one, else the newest; ?key= and ?region= fill the form."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
@@ -84,7 +85,7 @@ def _drawn(one: tunings.Tuning, proof: proofs.Proof) -> dict[str, Any]:
 
 
 @pages.get("/tunings/<int:number>/part")
-def part(number: int):
+def part(number: int) -> ResponseReturnValue:
     """The result of one, so far, as its page shows it."""
     one = _one_or_404(number)
     proof = proof_or_404(one.proof_id)
@@ -92,7 +93,7 @@ def part(number: int):
 
 
 @pages.post("/proofs/<int:proof_id>/<any(ladder, budget, match, advice):kind>")
-def start(proof_id: int, kind: str):
+def start(proof_id: int, kind: str) -> ResponseReturnValue:
     """Begin one with the form's values; its parts come at /questions/N.json and /tunings/N/part."""
     proof = proof_or_404(proof_id)
     shot = shots.get(db(), proof.shot_id)
@@ -174,7 +175,7 @@ ASKED = {"ladder": _asked_ladder, "budget": _asked_budget, "match": _asked_match
 
 
 @pages.post("/tunings/<int:number>/prove")
-def prove(number: int):
+def prove(number: int) -> ResponseReturnValue:
     """Render what one offers (`offer`: its number in the list) as a child of its proof, with what it predicts, and go to the bench."""
     one = _one_or_404(number)
     proof = proof_or_404(one.proof_id)
@@ -192,7 +193,7 @@ def prove(number: int):
 
 
 @pages.get("/tunings/<int:number>.json")
-def as_json(number: int):
+def as_json(number: int) -> ResponseReturnValue:
     one = _one_or_404(number)
     return Response(
         json.dumps({"kind": one.kind, "proof": one.proof_id, "asked": one.asked, "result": one.result}, indent=1), mimetype="application/json"
@@ -200,5 +201,5 @@ def as_json(number: int):
 
 
 @pages.get("/tunings/<int:number>.csv")
-def as_csv(number: int):
+def as_csv(number: int) -> ResponseReturnValue:
     return Response(csv_of(_one_or_404(number)), mimetype="text/csv")
