@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 
 from sivrel.core.kernel import KERNELS
-from sivrel.core.kernel_cache import keep_kernels_in, kernel_folder, thin_out, unit_hash
+from sivrel.core.kernel_cache import code_without_words, keep_kernels_in, kernel_folder, thin_out, unit_hash
 from sivrel.core.render.warmup import is_warm, warm_up
 
 SCRIPT = """
@@ -79,6 +79,12 @@ class Unit(unittest.TestCase):
     def test_of_a_module_what_is_named_is(self):
         code = "from sivrel.core.render import film\ndef f(x):\n    return x + film.{}"
         self.check(code.format("SAMPLES"), code.format("DROPPED"), False)
+
+    def test_of_what_compiles_them_the_code_is_and_its_words_are_not(self):
+        plain = code_without_words("x = 1\n\ndef f():\n    return x\n")
+        self.assertEqual(code_without_words("'Words.'\nx = 1  # more\ndef f():\n    'Of f.'\n\n    return x"), plain)
+        self.assertNotEqual(code_without_words("x = 2\n\ndef f():\n    return x\n"), plain)
+        self.assertTrue(code_without_words("def f():\n    'Only words.'\n"))
 
     def test_it_is_known_of_every_kernel(self):
         self.assertGreater(len({unit_hash(kernel.py_func) for kernel in KERNELS}), 150)

@@ -5,6 +5,7 @@ is really called is kept under a hash of what it is made of: its own bytecode, t
 So a change compiles the kernels that hold it, and no other; a change of words, of comments or of the place of the checkout compiles nothing.
 """
 
+import ast
 import contextlib
 import functools
 import hashlib
@@ -135,8 +136,18 @@ class KernelCache(_Cache):  # type: ignore[misc]
 @functools.cache
 def _ground() -> tuple[Any, ...]:
     """Versions, and the sources that say how kernels are compiled."""
-    sources = hashlib.sha256(b"".join((CORE / name).read_bytes() for name in BENEATH_ALL)).hexdigest()
+    sources = hashlib.sha256("".join(code_without_words((CORE / name).read_text()) for name in BENEATH_ALL).encode()).hexdigest()
     return sys.version, np.__version__, numba.__version__, llvmlite.__version__, platform.machine(), sources
+
+
+def code_without_words(source: str) -> str:
+    """A module's code without its comments, its docstrings and its layout."""
+    tree = ast.parse(source)
+    for node in ast.walk(tree):
+        body = getattr(node, "body", None)
+        if isinstance(body, list):
+            body[:] = [one for one in body if not (isinstance(one, ast.Expr) and isinstance(one.value, ast.Constant))] or [ast.Pass()]
+    return ast.dump(tree)
 
 
 _hashes: dict[types.FunctionType, str] = {}
