@@ -11,6 +11,7 @@ import time
 import numpy as np
 
 from sivrel.core.formats.scenes import read_scene
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import film_columns
 from sivrel.core.render.filter import filter_noise
 from sivrel.core.render.frame import Frame, assemble, render_tiles
@@ -18,7 +19,6 @@ from sivrel.core.render.passes import film_passes
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.tile import EYE_FLOOR
 from sivrel.core.render.warmup import warm_up
-from sivrel.core.scene.pack import pack_scene
 from sivrel.demo.shots import find_shot
 
 DRAFT = with_values(Recipe(), {"sampling.max": 8, "limits.diffuse_bounces": 4})

@@ -8,7 +8,7 @@ from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh
 
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.scene.pack import pack_scene
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.trace.bvh import build_bvh
 from sivrel.core.trace.traverse import any_hits, closest_hits
 from sivrel.demo.shots import find_shot

@@ -4,8 +4,8 @@ import sys
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 
-from sivrel.core.formats.exr import Picture
 from sivrel.core.measure.verdict import Verdict, judge
+from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values

@@ -15,7 +15,7 @@ import numpy as np
 from PIL import Image
 
 from sivrel.cli import main
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.recipe import Recipe, to_json, with_values
 
 

@@ -15,7 +15,7 @@ from unittest import mock
 import numpy as np
 
 import sivrel
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.recipe import to_json
 
 EXAMPLES = Path(__file__).parent.parent / "examples"

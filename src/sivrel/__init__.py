@@ -13,7 +13,7 @@ _FROM = {
     ".shot": ("Shot", "View", "compare", "diagnose", "open", "read_picture", "recipe", "recipe_and_edits", "warm_up"),
     ".core.caches": ("CacheFolder",),
     ".core.errors": ("Cancelled", "InputError", "SivrelError"),
-    ".core.formats.exr": ("Picture",),
+    ".core.pictures.exr": ("Picture",),
     ".core.render.frame": ("Cancel",),
     ".core.render.recipe": ("Recipe",),
     ".core.rendered": ("Render",),
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from .core.errors import Cancelled as Cancelled
     from .core.errors import InputError as InputError
     from .core.errors import SivrelError as SivrelError
-    from .core.formats.exr import Picture as Picture
+    from .core.pictures.exr import Picture as Picture
     from .core.render.frame import Cancel as Cancel
     from .core.render.recipe import Recipe as Recipe
     from .core.rendered import Render as Render

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from .core.caches import CacheFolder
 from .core.errors import Cancelled, InputError
-from .core.formats.exr import Picture, read_exr
+from .core.pictures.exr import Picture, read_exr
 from .core.render.frame import Cancel, Frame
 from .core.render.recipe import Recipe, with_values
 from .core.render.starting import STARTING, named_from_json
@@ -289,7 +289,7 @@ def compare(a: Render | Picture | str | Path, b: Render | Picture | str | Path, 
 
 def read_picture(path: str | Path) -> Picture:
     """A picture of any program: EXR with the passes that are known by common names, or PNG. Raises InputError."""
-    from .core.formats.outside import read_outside
+    from .core.pictures.outside import read_outside
 
     return read_outside(Path(path))
 

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from axe_playwright_python.sync_playwright import Axe
 
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.store import database, files, proofs
 from tests.browser.test_bench import BrowserTest
 

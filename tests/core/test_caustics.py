@@ -15,12 +15,12 @@ from sivrel.core.gi.tree import DEEPEST
 from sivrel.core.gi.ways import CAUSTICS
 from sivrel.core.lights.emission import emit
 from sivrel.core.lights.targets import NO_TARGETS, targets_of
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import INDIRECT
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from sivrel.core.trace.traverse import make_stack
 from tests.core.test_glass import CLEAR, slab
 from tests.core.test_mesh_lights import ball

@@ -19,7 +19,7 @@ from sivrel.core.diagnose.remedies import add_remedies
 from sivrel.core.diagnose.retest import retest
 from sivrel.core.diagnose.trials import brings
 from sivrel.core.diagnose.truth import Coarse, brute_force
-from sivrel.core.formats.exr import Picture
+from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits

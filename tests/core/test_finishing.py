@@ -7,11 +7,11 @@ import numpy as np
 from sivrel.core.errors import InputError
 from sivrel.core.finish.finishing import Finish, finish_from, finished, looked_up, measured_exposure, white_balance
 from sivrel.core.finish.view import to_display
-from sivrel.core.lights.pack import pass_names
+from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.filter import SMEARED, _smear, filter_noise
 from sivrel.core.render.passes import film_passes
 from sivrel.core.scene.model import Light, Scene
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import box_inside, lambert, looking_down, quad, render
 
 RNG = np.random.default_rng(5)

@@ -5,11 +5,11 @@ import unittest
 import numpy as np
 
 from sivrel.core.errors import InputError
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import DEPTH, NORMAL, VARIANCE
 from sivrel.core.render.frame import Cancel, Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Camera, Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import box_inside, floor, looking_down, render, sky
 
 ROOM = Scene(

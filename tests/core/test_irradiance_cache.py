@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from sivrel.core.caches import CacheFolder
-from sivrel.core.gi.irradiance_cache import COLUMNS, LIGHT, NEAREST, POSITION, RADIUS
+from sivrel.core.gi.record_lookup import COLUMNS, LIGHT, NEAREST, POSITION, RADIUS
 from sivrel.core.gi.records import gradients, make_records
 from sivrel.core.gi.tree import bounds_of_ranges, sort_into_tree
 from sivrel.core.render.film import INDIRECT

@@ -4,9 +4,9 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.lights.pack import pass_names
 from sivrel.core.measure.ledger import CAMERA, CROSS, MEASURING, NOT_LIGHTS, measure_ledger, noise_of_region
 from sivrel.core.measure.noise import LUMINANCE, relative_weights
+from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.film import BETWEEN, DIRECT, INDIRECT, TOTAL_VARIANCE, WITHIN, clock_entries, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.passes import film_passes

@@ -12,12 +12,12 @@ from pxr import Usd, UsdLux
 from sivrel.core.formats.ies import _whole_turn
 from sivrel.core.lights.emission import emit
 from sivrel.core.lights.emitters import meet_light, sample_light
-from sivrel.core.lights.pack import active_lights
 from sivrel.core.lights.radiance import area, emitted
 from sivrel.core.lights.shaping import profile_table
 from sivrel.core.lights.targets import NO_TARGETS
+from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.pack.lights import active_lights
 from sivrel.core.scene.model import Light, Profile, Scene, Shaping, Texture
-from sivrel.core.scene.pack import pack_scene
 from tests.core.test_mesh_lights import ball, lit_by_facing
 from tests.core.test_usd import UsdTest, square
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, quad, render

@@ -7,8 +7,8 @@ import numpy as np
 
 from sivrel.core.lights.emitters import DELTA, meet_light, sample_light
 from sivrel.core.lights.tree import choice_chance, choose_light
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import floor
 
 P, N = (0.1, -0.2, 0.3), (0.0, 0.0, 1.0)

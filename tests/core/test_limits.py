@@ -5,10 +5,10 @@ import unittest
 import numpy as np
 
 from sivrel.core.measure.meters import measure_meters
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import CLAMPED, DIRECT, INDIRECT, LEFT
 from sivrel.core.render.passes import film_passes
 from sivrel.core.scene.model import Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import box_inside, floor, lambert, looking_down, mesh, quad, render
 
 ALBEDO, GLOW = 0.6, 0.25

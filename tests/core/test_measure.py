@@ -4,8 +4,8 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.lights.pack import pass_names
 from sivrel.core.measure.ledger import BOUNCED, CAMERA, measure_ledger
+from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.film import clock_entries, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare

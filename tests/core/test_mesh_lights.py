@@ -8,8 +8,8 @@ import numpy as np
 
 from sivrel.core.lights.mesh_emitter import mesh_density, sample_mesh
 from sivrel.core.lights.mesh_tree import CHILD, CHILDREN, NONE, TRIANGLE, build_mesh_tree
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Light, Scene, Texture, TextureUse
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, render
 
 GLOW = [lambert(1.0), lambert(0.0, (1.0,) * 3)]

@@ -5,10 +5,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from sivrel.core.formats.exr import Picture
 from sivrel.core.measure.difference import compare
 from sivrel.core.measure.noise import DARK, Noise, measure_noise, noise_in_words
 from sivrel.core.measure.unfound import unfound_variance
+from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.film import film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare

@@ -8,7 +8,7 @@ import numpy as np
 import OpenEXR
 
 from sivrel.core.errors import InputError
-from sivrel.core.formats.outside import read_outside
+from sivrel.core.pictures.outside import read_outside
 
 HEADER = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
 

@@ -4,13 +4,13 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.lights.pack import pass_names
 from sivrel.core.measure.meters import measure_meters
+from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.passes import LIGHT, film_passes, kind_in_words, motion_pass
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.scene.model import Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, render, sky
 
 CLEAR = Surface("clear", ior=1.5, roughness=0.0, opacity=0.0, see_through="pane")

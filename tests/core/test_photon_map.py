@@ -12,11 +12,11 @@ from sivrel.core.gi.photons import COLUMNS, KIND_OF_PHOTON, shoot_photons
 from sivrel.core.gi.shielding import SERVED_COLUMNS
 from sivrel.core.lights.emission import emit
 from sivrel.core.lights.targets import NO_TARGETS
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import DIRECT, INDIRECT
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
-from sivrel.core.scene.pack import pack_scene
 from sivrel.core.trace.traverse import make_stack
 from tests.core.test_glass import CLEAR, slab
 from tests.scenes import NOWHERE, box_inside, floor, lambert, looking_down, quad, render

@@ -9,10 +9,10 @@ import OpenEXR
 
 from sivrel.core.errors import InputError
 from sivrel.core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, lookup_table, to_display
-from sivrel.core.formats.exr import Picture, read_exr, write_exr
 from sivrel.core.formats.image import read_image
 from sivrel.core.measure.difference import compare, visible_difference
 from sivrel.core.measure.noise import noise_level
+from sivrel.core.pictures.exr import Picture, read_exr, write_exr
 from sivrel.core.render.film import DEPTH, DIRECT, FILM_COLUMNS, INDIRECT, VARIANCE
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.passes import film_passes

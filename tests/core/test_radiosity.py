@@ -9,12 +9,12 @@ from sivrel.core.errors import InputError
 from sivrel.core.gi.elements import LEAF, cluster, element_at, halve, split_to, whole_triangles
 from sivrel.core.gi.radiosity import gloss_photons, share_arrived, solve, solve_finer
 from sivrel.core.gi.ways import SEEN as WAYS
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
-from sivrel.core.scene.pack import pack_scene
 from tests.scenes import box_inside, floor, lambert, looking_down, mesh, quad
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)

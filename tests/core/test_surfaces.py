@@ -4,8 +4,8 @@ import unittest
 
 import numpy as np
 
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Scene, Surface, Texture, TextureUse
-from sivrel.core.scene.pack import pack_scene
 from sivrel.core.scene.textures import look_up
 from sivrel.core.surfaces import albedo
 from sivrel.core.surfaces.preview import Look, evaluate, sample_direction, scattering_at

@@ -6,11 +6,11 @@ from dataclasses import replace
 import numpy as np
 
 from sivrel.core.errors import InputError
-from sivrel.core.formats.exr import Picture
 from sivrel.core.measure.cost import Timed, forecast, guess_seconds, how_good
 from sivrel.core.measure.difference import compare
 from sivrel.core.measure.pins import LEAST_SIDE, read_pin
 from sivrel.core.measure.verdict import judge, where_in
+from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 

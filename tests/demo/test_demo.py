@@ -9,7 +9,7 @@ import numpy as np
 
 from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.scene.pack import pack_scene
+from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.trace.traverse import NO_HIT, any_hits, closest_hits
 from sivrel.demo.model import keepers_kitchen, parts, pictures
 from sivrel.demo.model.boat import boat

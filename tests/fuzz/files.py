@@ -18,10 +18,10 @@ import numpy as np
 from PIL import Image
 from pxr import Sdf, UsdUtils
 
-from sivrel.core.formats.exr import Picture, write_exr
 from sivrel.core.formats.gltf import _chunks
 from sivrel.core.formats.gltf_out import write_gltf
 from sivrel.core.formats.scenes import read_scene
+from sivrel.core.pictures.exr import Picture, write_exr
 from sivrel.core.render.frame import Frame
 from sivrel.work import looking_in
 

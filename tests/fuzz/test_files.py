@@ -86,7 +86,7 @@ class OddNumbers(unittest.TestCase):
     def test_one_pixel_of_a_panorama(self):
         import numpy as np
 
-        from sivrel.core.formats.exr import Picture, write_exr
+        from sivrel.core.pictures.exr import Picture, write_exr
         from sivrel.core.render.frame import Frame
 
         for wrong in (np.nan, np.inf, -np.inf):

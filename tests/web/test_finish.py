@@ -7,7 +7,7 @@ from PIL import Image
 
 from sivrel.core.finish.finishing import Finish, finished, measured_exposure
 from sivrel.core.finish.view import to_bytes
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.store import files, proofs, questions, shots
 from sivrel.work.answers import filter_picture
 from tests.web.test_web import WebTest

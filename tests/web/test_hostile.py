@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from sivrel.core.caches import Cache, to_bytes
-from sivrel.core.gi.irradiance_cache import COLUMNS
+from sivrel.core.gi.record_lookup import COLUMNS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.render.recipe import settings as recipe_settings

@@ -14,7 +14,7 @@ import numpy as np
 from flask import Flask
 
 from sivrel.core.errors import InputError
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.store import database, files, jobs, proofs, questions, shots, tunings

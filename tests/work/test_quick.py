@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 
-from sivrel.core.formats.exr import read_exr
 from sivrel.core.measure.noise import LUMINANCE
+from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Cancel, Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values

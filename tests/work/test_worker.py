@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from sivrel.core.formats.exr import read_exr
+from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.demo.shots import SHOTS

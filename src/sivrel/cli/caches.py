@@ -26,6 +26,7 @@ def caches(
     folder: str, delete: str | None, export: tuple[str, str] | None, import_: str | None, as_json: bool, **marks: str | None
 ) -> None:  # fmt: skip
     """Show what is kept in DIR, the folder of `render --caches` or “caches” in the data folder. One change at a time."""
+    from ..core.cache_contents import import_cache
     from ..core.caches import CacheFolder
 
     path = Path(folder)
@@ -50,7 +51,7 @@ def caches(
             data = Path(import_).read_bytes()
         except OSError:
             raise InputError(f"There is no file {import_}; check the name.") from None
-        kept.take_in(data, Path(import_).name)
+        import_cache(kept, data, Path(import_).name)
     rows = [
         {
             "cache": file.stem, "kind": about.kind, "of": about.subject, "holds": about.notes.get("count"), "unit": about.notes.get("unit", ""),

@@ -40,8 +40,8 @@ def diagnose(
     if not seconds > 0.0:
         raise InputError(f"{seconds:g} seconds leave no time to try anything; give more than 0.")
     check_distance(per_degree)
-    from ..core.formats.exr import Picture
     from ..core.formats.scenes import READERS
+    from ..core.pictures.exr import Picture
     from ..shot import diagnose as diagnose_picture
     from ..shot import read_picture, warm_up
 

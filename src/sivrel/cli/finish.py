@@ -21,7 +21,7 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
 
     from ..core.finish.finishing import Finish, finish_from, finished, measured_exposure
     from ..core.finish.view import to_bytes
-    from ..core.formats.exr import read_exr, write_exr
+    from ..core.pictures.exr import read_exr, write_exr
     from ..core.render.filter import filter_noise
 
     out = Path(output)

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from .caches import Cache
+from .caches import Cache, CacheFolder, from_bytes
 from .errors import InputError
 from .gi.way import Table
 from .gi.ways import OF_KIND
@@ -93,3 +93,10 @@ def _is_modest(value: Any, depth: int) -> bool:
         members = value.values() if isinstance(value, dict) else value
         return depth > 0 and all(_is_modest(member, depth - 1) for member in members)
     return value is None or isinstance(value, bool) or _is_number(value)
+
+
+def import_cache(folder: CacheFolder, data: bytes, name: str) -> None:
+    """Keep a cache that comes as a file's bytes. Raises InputError for a damaged or foreign one."""
+    cache = from_bytes(data, name)
+    check_contents(cache, name)
+    folder.keep_marked(cache)

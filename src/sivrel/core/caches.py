@@ -221,12 +221,8 @@ class CacheFolder:
         except OSError:
             raise InputError("There is no deleted cache to take back.") from None
 
-    def take_in(self, data: bytes, name: str) -> None:
-        """Keep a cache that comes as a file's bytes. Raises InputError for a damaged or foreign one."""
-        from .cache_contents import check_contents  # which knows the ways, that this module serves
-
-        cache = from_bytes(data, name)
-        check_contents(cache, name)
+    def keep_marked(self, cache: Cache) -> None:
+        """Keep a cache that was brought here, and never thin it."""
         self._write(cache)
         self._hold(cache)
         self.mark(cache.digest, "kept", True)

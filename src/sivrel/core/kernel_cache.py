@@ -171,7 +171,8 @@ def _of_function(function: types.FunctionType, seen: dict[types.FunctionType, in
     names, own = _names(code), function.__globals__
     reads = [(name, _of_value(own[name], names, seen)) for name in sorted(names) if name in own]
     cells = [_of_value(cell.cell_contents, names, seen) for cell in function.__closure__ or ()]
-    return "function", _of_code(code, function.__doc__), reads, cells, _of_value(function.__defaults__, names, seen)
+    # Compiled code finds its globals by the name of their module.
+    return "function", function.__module__, _of_code(code, function.__doc__), reads, cells, _of_value(function.__defaults__, names, seen)
 
 
 def _names(code: types.CodeType) -> set[str]:

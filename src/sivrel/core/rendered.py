@@ -10,11 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from .formats.exr import Picture, save_exr
 from .measure.ledger import LedgerRow, measure_ledger
 from .measure.meters import measure_meters
 from .measure.noise import LUMINANCE, Noise, measure_noise
 from .measure.unfound import unfound_variance
+from .pack.objects import packed_meshes
+from .pictures.exr import Picture, save_exr
 from .render.even import render_even
 from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
 from .render.frame import Cancel, Frame, assemble, render_tiles
@@ -22,7 +23,6 @@ from .render.passes import film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
 from .scene.edits import Edits
-from .scene.pack import packed_meshes
 
 
 @dataclass

@@ -10,8 +10,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from ..core.formats.exr import read_exr, write_exr
 from ..core.formats.scenes import read_scene
+from ..core.pictures.exr import read_exr, write_exr
 from ..core.render.frame import Frame
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values

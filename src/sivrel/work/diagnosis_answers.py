@@ -19,7 +19,7 @@ from ..core.diagnose.stand import Stand
 from ..core.diagnose.truth import Coarse
 from ..core.errors import InputError
 from ..core.finish.view import to_bytes, to_display
-from ..core.formats.exr import read_exr
+from ..core.pictures.exr import read_exr
 from ..core.render.frame import Cancel
 from ..core.render.passes import on_screen
 from ..core.scene.model import Camera

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 
 from ..core.finish.finishing import measured_exposure
-from ..core.formats.exr import Picture, write_exr
 from ..core.measure.noise import LUMINANCE, noise_level
+from ..core.pictures.exr import Picture, write_exr
 from ..core.scene.model import Scene
 
 CAMERA = "picture"

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import InputError
-from ..core.formats.exr import read_exr
+from ..core.pictures.exr import read_exr
 from ..core.render.filter import SMEARED, filter_noise
 from ..store import files
 

@@ -7,8 +7,8 @@ import numpy as np
 from PIL import Image
 
 from ..core.finish.view import to_bytes, to_display
-from ..core.formats.exr import Picture, read_exr, write_exr
 from ..core.measure.verdict import judge
+from ..core.pictures.exr import Picture, read_exr, write_exr
 from ..store import files, proofs
 
 THUMBNAIL_WIDTH = 320

@@ -9,8 +9,8 @@ import sqlite3
 from pathlib import Path
 
 from ..core.errors import InputError
-from ..core.formats.exr import read_exr
 from ..core.formats.scenes import READERS, read_scene
+from ..core.pictures.exr import read_exr
 from ..demo.shots import SHOTS, DemoShot
 from ..store import files, proofs, shots
 from ..store.database import transaction

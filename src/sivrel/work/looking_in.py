@@ -114,8 +114,8 @@ def look(arguments: list[str]) -> dict[str, Any]:
     """What a look finds, or {"problem": sentence}."""
     from ..core.cache_contents import check_contents
     from ..core.caches import from_bytes
-    from ..core.formats.outside import read_outside
     from ..core.formats.scenes import read_scene
+    from ..core.pictures.outside import read_outside
     from .facts import facts_of, facts_of_picture
 
     kind, path = arguments[0], Path(arguments[1])
@@ -141,7 +141,8 @@ def look(arguments: list[str]) -> dict[str, Any]:
 
 def main(arguments: list[str]) -> None:
     # Loaded before the bounds count.
-    from ..core.formats import outside, scenes  # noqa: F401
+    from ..core.formats import scenes  # noqa: F401
+    from ..core.pictures import outside  # noqa: F401
     from . import facts  # noqa: F401
 
     if arguments[0] == "cache":

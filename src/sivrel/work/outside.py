@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import InputError
-from ..core.formats.exr import read_exr
-from ..core.formats.outside import SUFFIXES
+from ..core.pictures.exr import read_exr
+from ..core.pictures.outside import SUFFIXES
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
 from ..core.scene.edits import Edits, with_edits

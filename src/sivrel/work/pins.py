@@ -4,8 +4,8 @@ import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
-from ..core.formats.exr import read_exr
 from ..core.measure.pins import read_pin
+from ..core.pictures.exr import read_exr
 from ..store import files, pins, proofs, shots
 
 

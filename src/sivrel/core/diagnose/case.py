@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from ..formats.exr import Picture
-from ..lights.pack import GLOW, OTHERS
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.ledger import NOT_LIGHTS
 from ..measure.noise import DARK, LUMINANCE
 from ..measure.verdict import where_in
+from ..pack.lights import GLOW, OTHERS
+from ..pictures.exr import Picture
 from ..render.recipe import Recipe
 from ..scene.edits import Edits
 from ..scene.model import Shadow

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from ..lights.pack import GLOW, OTHERS
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
+from ..pack.lights import GLOW, OTHERS
 from ..scene.edits import apart, is_edit
 from ..survey.finding import short
 from ..survey.idle_lights import MANY

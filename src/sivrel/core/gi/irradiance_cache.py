@@ -5,27 +5,18 @@ surrounds them lets light change. Ward & Heckbert 1992, "Irradiance Gradients": 
 made before pixels (see records.py); where none serves, paths are traced as by brute force.
 """
 
-import math
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 import numpy as np
 
-from ..kernel import called_kernel, kernel
-from ..reference import by_reference
+from ..kernel import kernel
 from ..settings import Group, setting
-from ..trace.traverse import any_hit, make_stack
-from ..vector import LUMINANCE, add, cross, dot, scale, subtract
-from .tree import DEEPEST, bounds_of_ranges, sort_into_tree
+from .record_lookup import COLUMNS, LIGHT, NORMAL, RADIUS, Records, as_records, light_of_records
+from .records import make_records
 from .way import INDIRECT, NOT_SERVED, Preview, Table, Way
 
 IRRADIANCE_CACHE = 4
 USED = {"gi.seen": ["irradiance_cache"]}
-# Columns of a record: where it is, the normal of its hemisphere and that of its surface; irradiance; its gradients as the point moves
-# and as it turns (red, green, blue vectors); how far light hardly changes, at least and at most so far; the nearest thing it saw; relative error; the
-# harmonic mean of the distances that it saw; the square of the gradient of its luminance, without noise and so below zero at times.
-POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR, MOST, MEAN, STEEPNESS, COLUMNS = (
-    0, 3, 6, 9, 12, 21, 30, 31, 32, 33, 34, 35, 36, 37,
-)  # fmt: skip
 
 
 class IrradianceCacheSettings(Group):
@@ -115,115 +106,6 @@ class IrradianceCacheSettings(Group):
     )
 
 
-class Records(NamedTuple):
-    """records float32 [n, COLUMNS] as a tree, boxes float32 [n, 6] about what each range serves. error: as records serve."""
-
-    records: np.ndarray
-    axes: np.ndarray
-    boxes: np.ndarray
-    error: float
-    corner_distance: float
-    visible: bool
-    moving: bool
-
-
-def as_records(records: np.ndarray, wanted: IrradianceCacheSettings, smoothing: float) -> Records:
-    """What the kernels read of records float32 [n, COLUMNS]."""
-    order, axes = sort_into_tree(records)
-    records = np.ascontiguousarray(records[order])
-    # A gradient that is too steep for the least spacing would overshoot within it.
-    moving = records[:, MOVING : MOVING + 9].reshape(-1, 3, 3)
-    steepness = np.linalg.norm(np.einsum("kcd,c->kd", moving, LUMINANCE), axis=1) * records[:, RADIUS]
-    bright = records[:, LIGHT : LIGHT + 3] @ LUMINANCE
-    records[:, MOVING : MOVING + 9] *= np.minimum(1.0, bright / np.maximum(steepness, 1e-12))[:, None]
-    error = wanted.error * (1.0 + smoothing)
-    boxes = bounds_of_ranges(records, (records[:, RADIUS] * error).astype(np.float32))
-    return Records(records, axes, boxes, error, wanted.corner_distance, wanted.visible == "yes", wanted.gradients == "yes")
-
-
-@called_kernel
-def light_of_records(cache, scene, memory, p, surface, normal):
-    """(irradiance, share of weight that lies nearer than the corner distance, how many serve) at `p` on a surface with the normals
-    `surface` and, with all detail, `normal`.
-
-    A record weighs as the inverse of the change that may lie between (Ward et al. 1988, equation 4), less that at its edge, so that it
-    fades out. From each record to the point the light is followed by the mean of the gradients at both ends, that at the point being the
-    mean of all that serve: exact where light bends evenly. By its own gradient alone (Ward & Heckbert 1992) every record would lie on its
-    tangent, and light that bends, as between walls, would be too bright throughout.
-    """
-    records, near = cache.records, memory.near
-    light, gone, whole = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
-    red, green, blue = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
-    weights, close, serving, waiting = 0.0, 0.0, 0, 0
-    if len(records) > 0:
-        near[0, 0], near[0, 1] = 0.0, len(records)
-        waiting = 1
-    while waiting > 0:
-        waiting -= 1
-        low, high = int(near[waiting, 0]), int(near[waiting, 1])
-        if low >= high:
-            continue
-        k = (low + high) // 2
-        box = cache.boxes[k]
-        if p[0] < box[0] or p[1] < box[1] or p[2] < box[2] or p[0] > box[3] or p[1] > box[4] or p[2] > box[5]:
-            continue
-        near[waiting, 0], near[waiting, 1] = low, k
-        near[waiting + 1, 0], near[waiting + 1, 1] = k + 1, high
-        waiting += 2
-        at = records[k]
-        away = (p[0] - at[POSITION], p[1] - at[POSITION + 1], p[2] - at[POSITION + 2])
-        distance = math.sqrt(dot(away, away))
-        its = (float(at[SURFACE]), float(at[SURFACE + 1]), float(at[SURFACE + 2]))
-        cos = dot(surface, its)
-        change = distance / at[RADIUS] + math.sqrt(max(0.0, 1.0 - cos))
-        if change >= cache.error:
-            continue
-        # What lies before a record sees other things than it does (Ward et al. 1988, equation 6).
-        if dot(away, add(surface, its)) < -2.0 * scene.offset - 0.02 * distance:
-            continue
-        if cache.visible and not _sees(scene, memory.stack, p, surface, at, its, distance, cos):
-            continue
-        weight = 1.0 / max(change, 1e-4) - 1.0 / cache.error
-        weights += weight
-        serving += 1
-        if at[NEAREST] < cache.corner_distance:
-            close += weight
-        here = _vector(at, LIGHT)
-        if cache.moving:
-            turn = cross(_vector(at, NORMAL), normal)
-            along = _vector(at, MOVING), _vector(at, MOVING + 3), _vector(at, MOVING + 6)
-            here = add(here, (dot(turn, _vector(at, TURNING)), dot(turn, _vector(at, TURNING + 3)), dot(turn, _vector(at, TURNING + 6))))
-            gone = add(gone, scale((dot(away, along[0]), dot(away, along[1]), dot(away, along[2])), weight))
-            red, green, blue = add(red, scale(along[0], weight)), add(green, scale(along[1], weight)), add(blue, scale(along[2], weight))
-            whole = add(whole, scale(away, weight))
-        light = add(light, scale(here, weight))
-    if weights <= 0.0:
-        return (0.0, 0.0, 0.0), 0.0, 0
-    mean = scale(whole, 1.0 / weights)
-    light = scale(add(light, scale(add(gone, (dot(mean, red), dot(mean, green), dot(mean, blue))), 0.5)), 1.0 / weights)
-    return (max(0.0, light[0]), max(0.0, light[1]), max(0.0, light[2])), close / weights, serving
-
-
-@kernel
-def _vector(at, k):
-    return (float(at[k]), float(at[k + 1]), float(at[k + 2]))
-
-
-@kernel
-def _sees(scene, stack, p, surface, at, its, distance, cos):
-    """Whether nothing lies between a point and a record. Both ends are lifted, by more where the surface bends between them: the height
-    of the arc over the chord, half of it times the tangent of a quarter of the angle."""
-    lift = 2.0 * scene.offset + 0.5 * distance * math.sqrt(max(0.0, 2.0 - 2.0 * cos))
-    start = add(p, scale(surface, lift))
-    end = (at[POSITION] + lift * its[0], at[POSITION + 1] + lift * its[1], at[POSITION + 2] + lift * its[2])
-    d = subtract(end, start)
-    length = math.sqrt(dot(d, d))
-    if length < 1e-12:
-        return True
-    d = scale(d, 1.0 / length)
-    return not any_hit(scene.bvh, stack, start[0], start[1], start[2], d[0], d[1], d[2], 0.0, length)
-
-
 @kernel
 def _lookup(prepared, scene, memory, spot):
     light, close, serving = light_of_records(prepared, scene, memory, spot.position, spot.geometric_normal, spot.normal)
@@ -232,42 +114,11 @@ def _lookup(prepared, scene, memory, spot):
     return light, INDIRECT
 
 
-class Finder(NamedTuple):
-    """The working memory of `count_serving`."""
-
-    stack: Any
-    near: np.ndarray
-
-
-def make_finder() -> Finder:
-    return Finder(make_stack(), np.zeros((2 * DEEPEST, 4)))
-
-
-def count_serving(scene: Any, cache: Records, points: np.ndarray, normals: np.ndarray) -> np.ndarray:
-    """int64 [n]: how many records serve each of some points float64 [n, 3] on surfaces with these normals."""
-    counts = np.zeros(len(points), np.int64)
-    _count_serving(scene, cache, make_finder(), points, normals, counts)
-    return counts
-
-
-@called_kernel
-def _count_serving(scene_arrays, cache, memory, points, normals, counts):
-    scene = by_reference(scene_arrays)
-    for k in range(len(points)):
-        p = (points[k, 0], points[k, 1], points[k, 2])
-        n = (normals[k, 0], normals[k, 1], normals[k, 2])
-        _, _, counts[k] = light_of_records(cache, scene, memory, p, n, n)
-
-
 def _make(job: Any, wanted: IrradianceCacheSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    from .records import make_records
-
     return make_records(job, wanted, np.zeros((0, COLUMNS), np.float32))
 
 
 def _extend(job: Any, wanted: IrradianceCacheSettings, arrays: dict[str, np.ndarray]) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    from .records import make_records
-
     return make_records(job, wanted, arrays["records"])
 
 

@@ -6,14 +6,14 @@ Irradiance Caching Practical": limited by the gradient, and by the records about
 """
 
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from ..vector import LUMINANCE
 from .hemisphere import stratified_directions
-from .irradiance_cache import (
+from .record_lookup import (
     COLUMNS,
     ERROR,
     LEAST,
@@ -28,10 +28,12 @@ from .irradiance_cache import (
     STEEPNESS,
     SURFACE,
     TURNING,
-    IrradianceCacheSettings,
     as_records,
     count_serving,
 )  # fmt: skip
+
+if TYPE_CHECKING:
+    from .irradiance_cache import IrradianceCacheSettings
 
 COARSEST = 64
 """Pixels between the points of the first pass; every pass halves them."""
@@ -41,7 +43,7 @@ MOST_RAYS = 1 << 19
 """Rays that are held at once."""
 
 
-def make_records(job: Any, wanted: IrradianceCacheSettings, records: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+def make_records(job: Any, wanted: "IrradianceCacheSettings", records: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
     """Add to `records` float32 [n, COLUMNS] what the camera of `job` needs."""
     finest = max(1, int(wanted.min_spacing)) if wanted.spacing_unit == "px" else 1
     steps = [s for s in (COARSEST >> k for k in range(COARSEST.bit_length())) if s >= finest]
@@ -63,7 +65,7 @@ def make_records(job: Any, wanted: IrradianceCacheSettings, records: np.ndarray)
 
 
 def _look_about(
-    job: Any, wanted: IrradianceCacheSettings, p: np.ndarray, surface: np.ndarray, n: np.ndarray, pixels: np.ndarray, level: int
+    job: Any, wanted: "IrradianceCacheSettings", p: np.ndarray, surface: np.ndarray, n: np.ndarray, pixels: np.ndarray, level: int
 ) -> np.ndarray:
     """Records float32 [k, COLUMNS] at points float64 [k, 3]; `pixels` float64 [k]: size in metres of a pixel there."""
     rings = max(2, round(math.sqrt(wanted.rays / math.pi)))
@@ -87,7 +89,7 @@ def _look_about(
 
 def _records(
     p: np.ndarray, surface: np.ndarray, n: np.ndarray, pixels: np.ndarray, x: np.ndarray, y: np.ndarray, light: np.ndarray,
-    distance: np.ndarray, wanted: IrradianceCacheSettings,
+    distance: np.ndarray, wanted: "IrradianceCacheSettings",
 ) -> np.ndarray:  # fmt: skip
     """Irradiance, gradients and radii from radiance float [k, rings, slices, 3] and distances [k, rings, slices] in metres."""
     k, rings, slices = distance.shape

@@ -12,8 +12,8 @@ import numpy as np
 from scipy import ndimage
 from scipy.stats import chi2
 
-from ..formats.exr import Picture
 from ..gi.ways import SEEN
+from ..pictures.exr import Picture
 from ..render.recipe import Recipe
 from .noise import DARK, LUMINANCE
 

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 from .difference import Difference, compare
 from .noise import noise_level
 from .verdict import Verdict, judge

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..errors import InputError
 from ..finish.view import to_display
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 from ..render.recipe import difference as recipe_difference
 from ..scene.edits import difference as edits_difference
 from .noise import relative_weights

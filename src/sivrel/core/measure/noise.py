@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from scipy.ndimage import uniform_filter
 
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 
 DARK = 0.05
 """Share of the mean luminance that counts as the eye's floor: below it grain is judged against the floor."""

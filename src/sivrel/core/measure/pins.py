@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 from .difference import visible_difference
 from .noise import LUMINANCE
 

@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 from ..scene.arrays import EMISSION, FLAGS, GLOWS, NO_LIGHT, SceneArrays
 from ..trace.traverse import closest_hits
 from .noise import FEW_FINDS, LUMINANCE, relative_weights

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from ..formats.exr import Picture
+from ..pictures.exr import Picture
 from .changes import changes_between
 from .difference import PIXELS_PER_DEGREE, shared_part, visible_difference
 from .noise import LUMINANCE

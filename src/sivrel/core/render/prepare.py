@@ -13,12 +13,12 @@ from ..errors import InputError
 from ..formats.beside import MOST_BYTES
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
-from ..lights.pack import active_lights, pack_lights, pass_names, with_maps
+from ..pack.geometry import pack_geometry
+from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
 from ..scene.apply_edits import apply_edits
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
 from ..scene.edits import Edits, to_json
 from ..scene.model import Camera, Profile, Scene, Texture
-from ..scene.pack import pack_geometry
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
 from ..shadows.depth_map import DEPTH_MAP, KIND_OF_MAP, map_row, map_shape, render_map

@@ -8,11 +8,11 @@ import numpy as np
 from ..kernel import called_kernel
 from ..lights.direct import lights_object
 from ..lights.emitters import DELTA, sample_light
-from ..lights.pack import active_lights
+from ..pack.lights import active_lights
+from ..pack.objects import packed_meshes
 from ..reference import by_reference
 from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
 from ..scene.next_surface import next_surface
-from ..scene.pack import packed_meshes
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
 from ..shadows.ways import share_from

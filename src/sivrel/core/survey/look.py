@@ -5,13 +5,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..lights.pack import active_lights
+from ..pack.lights import active_lights
+from ..pack.objects import packed_meshes
 from ..render.preparation import camera_rays
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
 from ..scene.arrays import BY_CAMERA, BY_SHADOW, EMISSION, EMISSION_MAP, FLAGS, OPACITY, OPACITY_MAP, POWER, SEE_THROUGH
 from ..scene.model import Mesh
-from ..scene.pack import packed_meshes
 from ..scene.topology import Topology, facets, topology, volume
 from ..trace.traverse import closest_hits
 from ..vector import LUMINANCE

@@ -9,9 +9,9 @@ from ..diagnose.finding import cleared
 from ..diagnose.leaks import sheet_suspects
 from ..diagnose.stand import Stand
 from ..diagnose.truth import DEEP
-from ..lights.pack import GLOW
 from ..measure.ledger import measure_ledger
 from ..measure.noise import LUMINANCE, relative_weights
+from ..pack.lights import GLOW
 from ..render.film import BETWEEN, BOUNCED, DIRECT, INDIRECT, WITHIN
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values

@@ -4,8 +4,8 @@ from collections.abc import Callable
 
 from ..diagnose.stand import Stand
 from ..gi.ways import SEEN
-from ..lights.pack import GLOW, OTHERS
 from ..measure.noise import relative_weights
+from ..pack.lights import GLOW, OTHERS
 from ..render.film import BETWEEN, CLOCK_BOUNCED, CLOCK_PAIRS, FILM_COLUMNS, PASS_COLUMNS, WITHIN_BOUNCED, WITHIN_LIGHT
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe

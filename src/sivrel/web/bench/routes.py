@@ -14,9 +14,9 @@ from markupsafe import Markup
 
 from ...core.finish.finishing import Finish
 from ...core.finish.view import VIEWS
-from ...core.formats.exr import read_exr
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
+from ...core.pictures.exr import read_exr
 from ...core.render.film import film_beauty
 from ...core.render.frame import Frame
 from ...core.render.recipe import QUESTIONS, Recipe, SettingInfo, difference, settings, with_values

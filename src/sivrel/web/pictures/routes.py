@@ -12,9 +12,9 @@ from PIL import Image
 from ...core.errors import InputError
 from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS, lookup_table, to_bytes
-from ...core.formats.exr import Picture, read_exr
 from ...core.measure.difference import compare
 from ...core.measure.verdict import judge
+from ...core.pictures.exr import Picture, read_exr
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, questions, shots
 from ..database import data, db

@@ -9,7 +9,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from ...core.finish.finishing import Finish, finished
 from ...core.finish.view import to_bytes
-from ...core.formats.exr import read_exr
+from ...core.pictures.exr import read_exr
 
 MOST_PROOFS = 48
 WIDTH, GAP, MARGIN, ROWS_OF_TEXT, LINE = 480, 28, 48, 4, 21

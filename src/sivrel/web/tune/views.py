@@ -6,8 +6,8 @@ import numpy as np
 from markupsafe import Markup
 
 from ...core.errors import InputError
-from ...core.formats.exr import read_exr
 from ...core.measure.noise import LUMINANCE
+from ...core.pictures.exr import read_exr
 from ...core.render.recipe import QUESTIONS, settings
 from ...core.scene.edits import SETTINGS
 from ...core.survey.finding import short

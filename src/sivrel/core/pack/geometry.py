@@ -2,17 +2,11 @@
 
 import numpy as np
 
-from ..lights.pack import pack_lights, without_lights
-from ..trace.bvh import build_bvh
-from .arrays import (
+from ..scene.arrays import (
     ABSORPTION,
     BASE,
     BASE_MAP,
-    BIAS,
     BOTH_SIDES,
-    BY_BOUNCED,
-    BY_CAMERA,
-    BY_SHADOW,
     BY_SPECULAR,
     COAT,
     COAT_MAP,
@@ -20,7 +14,6 @@ from .arrays import (
     COAT_ROUGHNESS_MAP,
     EMISSION,
     EMISSION_MAP,
-    HEIGHT,
     IOR,
     METALLIC,
     METALLIC_MAP,
@@ -29,38 +22,29 @@ from .arrays import (
     OPACITY_MAP,
     ROUGHNESS,
     ROUGHNESS_MAP,
-    SCALE,
     SEE_THROUGH,
     SEE_THROUGHS,
     SPECULAR_COLOUR,
     SPECULAR_MAP,
     SURFACE_COLUMNS,
-    TEXEL_START,
     TEXTURE_COLUMNS,
     THRESHOLD,
     TINT,
-    TRANSFORM,
-    WIDTH,
-    WRAP_S,
-    WRAP_T,
-    WRAPS,
     SceneArrays,
 )
-from .model import Mesh, Scene, Surface, Texture, TextureUse
+from ..scene.model import Scene, Surface
+from ..trace.bvh import build_bvh
+from .lights import pack_lights, without_lights
+from .objects import TexturePool, packed_meshes
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
 """The automatic ray offset in roundings (2**-24) of the largest coordinate: a hit point is off by a few of them."""
 
 
-def packed_meshes(scene: Scene) -> list[Mesh]:
-    """The meshes that are packed, in the order in which `object_of` counts them."""
-    return [mesh for mesh in scene.meshes if len(mesh.vertices)]
-
-
 def pack_geometry(scene: Scene) -> SceneArrays:
     """Flatten meshes, surfaces and textures of `scene` and build its hierarchy; lights are packed onto it
-    (`core.lights.pack`)."""
+    (`pack.lights`)."""
     meshes = packed_meshes(scene)
 
     def gathered(attribute: str, columns: int) -> np.ndarray:
@@ -93,41 +77,6 @@ def pack_geometry(scene: Scene) -> SceneArrays:
 def pack_scene(scene: Scene) -> SceneArrays:
     """Geometry and lights of `scene`, shadows traced with one ray."""
     return pack_lights(pack_geometry(scene), scene)
-
-
-def object_flags(meshes: list[Mesh]) -> np.ndarray:
-    """int64 [meshes]: which rays meet each mesh."""
-    return np.array([BY_CAMERA * m.seen_by_camera + BY_SHADOW * m.casts_shadows + BY_BOUNCED * m.seen_by_bounced for m in meshes], np.int64)
-
-
-class TexturePool:
-    """Collects textures, each once, behind `used` texels and `first` textures that are packed already."""
-
-    def __init__(self, used: int = 0, first: int = 0) -> None:
-        self.rows: list[np.ndarray] = []
-        self.texels: list[np.ndarray] = []
-        self._known: dict[int, int] = {}
-        self._used, self._first = used, first
-
-    def reference(self, use: TextureUse | None) -> tuple[float, float]:
-        if use is None:
-            return -1.0, 0.0
-        texture = use.texture
-        if id(texture) not in self._known:
-            self._known[id(texture)] = self._first + len(self.rows)
-            self.rows.append(self._row(texture))
-        return float(self._known[id(texture)]), float(use.channel)
-
-    def _row(self, texture: Texture) -> np.ndarray:
-        height, width = texture.texels.shape[:2]
-        row = np.zeros(TEXTURE_COLUMNS)
-        row[[TEXEL_START, WIDTH, HEIGHT]] = self._used, width, height
-        row[[WRAP_S, WRAP_T]] = [WRAPS[w] for w in texture.wrap]
-        row[SCALE : SCALE + 4], row[BIAS : BIAS + 4] = texture.scale, texture.bias
-        row[TRANSFORM : TRANSFORM + 6] = texture.transform.reshape(-1)
-        self.texels.append(np.ascontiguousarray(texture.texels, np.float32).reshape(-1, 4))
-        self._used += width * height
-        return row
 
 
 def _surface_row(surface: Surface, both_sides: bool, pool: TexturePool) -> np.ndarray:

@@ -7,6 +7,14 @@ from typing import Any
 import numpy as np
 
 from ..gi.ways import NOTHING_PREPARED
+from ..lights.mesh_emitter import areas_of, glow_of
+from ..lights.mesh_tree import CHILD, LINK_COLUMNS, NONE, PARENT, build_mesh_tree
+from ..lights.mesh_tree import NODE_COLUMNS as MESH_COLUMNS
+from ..lights.panorama import sky_table
+from ..lights.picture import picture_cells, picture_table
+from ..lights.radiance import area, emitted
+from ..lights.shaping import profile_table
+from ..lights.tree import build_tree
 from ..scene.arrays import (
     AIM,
     AREA,
@@ -65,14 +73,7 @@ from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import CODES
 from ..vector import LUMINANCE
-from .mesh_emitter import areas_of, glow_of
-from .mesh_tree import CHILD, LINK_COLUMNS, NONE, PARENT, build_mesh_tree
-from .mesh_tree import NODE_COLUMNS as MESH_COLUMNS
-from .panorama import sky_table
-from .picture import picture_cells, picture_table
-from .radiance import area, emitted
-from .shaping import profile_table
-from .tree import build_tree
+from .objects import TexturePool, object_flags, packed_meshes
 
 MOST_PASSES = 24
 """Lights that get a pass of their own; the weakest beyond share one."""
@@ -132,8 +133,6 @@ def _rough_strength(light: Light) -> float:
 
 def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SHADOW) -> SceneArrays:
     """`geometry` with the lights of `scene` on it; `shadow` says what a light does that leaves it to the recipe."""
-    from ..scene.pack import TexturePool, object_flags, packed_meshes
-
     meshes = packed_meshes(scene)
     lights = active_lights(scene)
     names = pass_names(scene)

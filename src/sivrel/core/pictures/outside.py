@@ -5,10 +5,10 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import InputError
+from ..formats.exr_file import open_exr
+from ..formats.image import read_image
 from ..render.frame import Frame
 from .exr import Picture, read_exr
-from .exr_file import open_exr
-from .image import read_image
 
 SUFFIXES = (".exr", ".png", ".hdr", ".jpg", ".jpeg", ".tif", ".tiff")
 NAMES = {

@@ -1,0 +1,1 @@
+"""Rendered pictures as files: our own EXR, and pictures of any program."""
