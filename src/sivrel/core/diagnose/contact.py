@@ -1,10 +1,10 @@
 """Contact shadows that are lost or have come off: too bright where things meet, under what smooths, filters or starts its rays too far off."""
 
+from ..suspect import BRIGHT
 from .case import Case
 from .finding import Finding
 from .regions import Region, placed_at
 from .suspects import of_light
-from .suspects_of_ways import BRIGHT
 
 
 def claims(case: Case, region: Region) -> float:

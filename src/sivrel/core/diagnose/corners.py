@@ -1,10 +1,10 @@
 """Dark corners and creases: less light than brute force has, in a place."""
 
+from ..suspect import DARK
 from .case import Case
 from .finding import Finding
 from .regions import Region, placed_at
 from .suspects import of_light
-from .suspects_of_ways import DARK
 
 
 def claims(case: Case, region: Region) -> float:

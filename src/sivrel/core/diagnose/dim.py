@@ -2,13 +2,13 @@
 
 import numpy as np
 
+from ..suspect import DARK
 from ..work_time import work_time
 from .case import Case, placed
 from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
 from .stand import Stand
 from .suspects import of_light
-from .suspects_of_ways import DARK
 from .truth import Coarse
 
 LEAST = 0.04

@@ -2,12 +2,12 @@
 
 import numpy as np
 
+from ..suspect import BRIGHT, DARK, LEAK
 from .case import Case, placed
 from .eye import SEEN, as_shown
 from .finding import Finding, Remedy
 from .regions import Off
 from .suspects import of_light, ways_in_use
-from .suspects_of_ways import BRIGHT, DARK, LEAK
 from .truth import Coarse
 
 CERTAIN, LEAST = 4.0, 0.06

@@ -3,11 +3,11 @@
 import numpy as np
 
 from ..render.recipe import Recipe
+from ..suspect import DARK
 from .case import Case, placed
 from .finding import Finding, Suspect
 from .regions import Region, placed_at
-from .suspects import of_light
-from .suspects_of_ways import DARK, held
+from .suspects import held, of_light
 
 LEAST_ENDED, LEAST_SHARE = 0.08, 0.002
 

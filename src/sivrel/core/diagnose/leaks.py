@@ -13,6 +13,7 @@ from ..survey import sheets as sheet_check
 from ..survey.finding import Finding as Gap
 from ..survey.finding import short
 from ..survey.look import Look
+from ..suspect import LEAK
 from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
@@ -20,7 +21,6 @@ from .grid import Grid
 from .regions import Region, placed_at
 from .stand import Stand
 from .suspects import of_light, ways_in_use
-from .suspects_of_ways import LEAK
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""

@@ -11,8 +11,7 @@ from ..survey.finding import short
 from .case import Case, placed
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .suspects import FINE
-from .suspects_of_ways import held
+from .suspects import FINE, held
 
 COARSE = 0.6
 """Texels a pixel below which steps are seen."""
