@@ -15,6 +15,7 @@ from ..survey.finding import short
 from ..survey.look import Look
 from ..suspect import LEAK
 from .case import Case, placed
+from .detector import Detector
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
 from .grid import Grid
@@ -150,3 +151,6 @@ def _by_gap(case: Case, cells: np.ndarray, contrast: float, ratio: float, gaps_f
         )
     ]
     return made
+
+
+DETECTOR = Detector("leak", claims=claims, describe=describe)
