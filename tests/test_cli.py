@@ -3,6 +3,7 @@
 import contextlib
 import io
 import json
+import os
 import signal
 import subprocess
 import sys
@@ -191,6 +192,13 @@ class CommandLine(unittest.TestCase):
             done = sivrel("finish", *arguments)
             self.assertEqual(done.returncode, 2)
             self.assertIn(part, done.stderr)
+
+    def test_the_shell_completes_commands_and_options(self):
+        for words, count, wanted in (("sivrel com", "1", "compare"), ("sivrel render --time", "2", "--time-limit")):
+            environment = {**os.environ, "COMP_WORDS": words, "COMP_CWORD": count, "_SIVREL_COMPLETE": "bash_complete"}
+            code = "from sivrel.cli import main; main([])"
+            done = subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True, text=True)
+            self.assertIn(wanted, done.stdout, done.stderr)
 
     def test_stand_ins_are_told(self):
         told, _ = self.render("s.exr", "--set", "surfaces.stand_ins=costly", "--set", "object.Chair.stand_in=on", shot="demo:lamp-room")

@@ -1,8 +1,10 @@
 """The survey against rooms with planted faults and their clean twins, and on the demo shots; each mend against the fault that it mends."""
 
 import json
+import types
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -10,6 +12,7 @@ from sivrel.core.formats.scenes import read_scene
 from sivrel.core.render.prepare import Prepared, prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits
+from sivrel.core.survey.finding import Finding
 from sivrel.core.survey.look import Look
 from sivrel.core.survey.plan import cut_lines, inside_cut, plan_and_elevation
 from sivrel.core.survey.standpoint import seen_from
@@ -25,6 +28,18 @@ ELSEWHERE = {"one object"}
 
 def ready_of(room: rooms.Room, edits: Edits | None = None) -> Prepared:
     return prepare(room.scene, DIRECT, edits)
+
+
+class ANewCheck(unittest.TestCase):
+    def test_it_is_one_module_and_one_line(self):
+        toy = types.ModuleType("toy")
+        at = (1.0, 2.0, 3.0)
+        toy.check = lambda look: [Finding("toy", "A ball rolls.", "It is never where it was.", 0.9, at, (at, at), ["/Room/Ball"])]
+        with mock.patch.dict(CHECKS, {"toys that roll": toy}):
+            found = survey(ready_of(rooms.room(401)))
+        self.assertEqual([(f.kind, f.severity) for f in found.findings], [("toy", "spoils the picture")])
+        told = json.loads(json.dumps(found.as_dict()))
+        self.assertEqual((told["findings"][0]["title"], told["seconds"].keys()), ("A ball rolls.", set(told["checks"]) | {"toys that roll"}))
 
 
 class PlantedFaults(unittest.TestCase):

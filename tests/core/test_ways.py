@@ -199,6 +199,7 @@ from typing import NamedTuple
 
 from ..kernel import kernel
 from ..settings import Group, setting
+from ..suspect import Suspect
 from .way import INDIRECT, Way
 
 
@@ -219,9 +220,27 @@ WAY = Way(
     key="toy", code=77, title="a toy", seen=True, beyond=True, does="Shines from above.", costs="Everything else.", question="How the toy shines",
     settings=ToySettings, kind="toy", nothing=Toy(0.0), makes=lambda wanted, recipe: wanted.level, depends=("geometry",),
     make=lambda job, wanted: ({}, {}), serve=lambda job, wanted, arrays, notes: Toy(wanted.level), lookup=_lookup,
-    points=lambda arrays: (1, "toys"),
+    points=lambda arrays: (1, "toys"), interpolates=True, pilots={"toy": 1.0}, small={"level": 0.1},
+    suspects=lambda own, recipe, flaw, where, radii: [Suspect("toy level", "the toy shines", {"toy.level": 0.0}, prior=9.0, cure="Dim the toy.")],
 )
 '''
+FLOW = """
+import json
+import sivrel
+shot, view = sivrel.open("demo:slipway"), {"size": (64, 36)}
+recipe = {"gi.seen": "toy", "toy.level": 2.0, "sampling.max": 8}
+picture = shot.render(recipe, **view)
+diagnosed = shot.diagnose(picture, seconds=6.0)
+matched = shot.match(["toy", "off"], seconds=2.0, **view)
+advised = shot.advise(seconds=5.0, **view)
+print(json.dumps({
+    "caches": [note["way"] for note in picture.measured["meters"]["ways"]],
+    "tried": sorted({trial.suspect for finding in diagnosed.findings for trial in finding.trials}),
+    "matched": sorted(entrant.candidate.name for entrant in matched.entrants),
+    "advised": sorted([way.name for _, way in advised.ways] + [name for name, _, _ in advised.untried]),
+    "surveyed": [finding.kind for finding in shot.survey(recipe).findings],
+}))
+"""
 PAGE = """
 import tempfile
 from pathlib import Path
@@ -236,7 +255,7 @@ with tempfile.TemporaryDirectory() as folder:
 
 
 class OneModuleOneLine(unittest.TestCase):
-    def test_a_toy_way_shows_up_everywhere(self):
+    def test_a_toy_way_goes_through_the_whole_program(self):
         with tempfile.TemporaryDirectory() as folder:
             shutil.copytree(ROOT / "src", Path(folder) / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
             gi = Path(folder) / "src" / "sivrel" / "core" / "gi"
@@ -246,7 +265,7 @@ class OneModuleOneLine(unittest.TestCase):
             env = {**os.environ, "PYTHONPATH": str(Path(folder) / "src")}
 
             def run(*arguments: str) -> subprocess.CompletedProcess:
-                return subprocess.run([sys.executable, *arguments], env=env, capture_output=True, text=True, timeout=300)
+                return subprocess.run([sys.executable, *arguments], env=env, capture_output=True, text=True, timeout=1800)
 
             told = json.loads(run("-m", "sivrel.cli", "recipes", "--json").stdout)
             self.assertIn("toy", told["keys"]["gi.seen"]["choices"])
@@ -257,6 +276,12 @@ class OneModuleOneLine(unittest.TestCase):
             page = run("-c", PAGE).stdout
             self.assertIn('name="toy.level"', page)
             self.assertIn("How the toy shines", page)
+            flow = run("-c", FLOW)
+            self.assertEqual(flow.returncode, 0, flow.stderr[-2000:])
+            went = json.loads(flow.stdout)
+            self.assertEqual((went["caches"], went["matched"]), (["toy"], ["off", "toy"]))
+            self.assertIn("toy level", went["tried"])
+            self.assertIn("toy", went["advised"])
 
 
 if __name__ == "__main__":

@@ -40,14 +40,14 @@ def diagnose(
     if not seconds > 0.0:
         raise InputError(f"{seconds:g} seconds leave no time to try anything; give more than 0.")
     check_distance(per_degree)
-    from ..core.formats.scenes import READERS
+    from ..core.formats.scenes import suffixes
     from ..core.pictures.exr import Picture
     from ..shot import diagnose as diagnose_picture
     from ..shot import read_picture, warm_up
 
     report, opened = Reporter(), None
     picture: Render | Picture
-    if what.startswith("demo:") or Path(what).suffix.lower() in READERS:
+    if what.startswith("demo:") or Path(what).suffix.lower() in suffixes():
         settings, view = given.settings()
         opened = given.open(what, view)
         warm_up(report)

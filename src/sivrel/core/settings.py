@@ -19,3 +19,12 @@ class Group(BaseModel):
     """Settings that answer one question."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    def within(self, name: str, value: float) -> float:
+        """A value held to the range of one of the settings, whole where it has to be."""
+        info = type(self).model_fields[name]
+        for limit in info.metadata:
+            low, high = getattr(limit, "ge", None), getattr(limit, "le", None)
+            value = max(value, low) if low is not None else value
+            value = min(value, high) if high is not None else value
+        return round(value) if info.annotation is int else float(f"{value:.4g}")

@@ -9,7 +9,7 @@ import sqlite3
 from pathlib import Path
 
 from ..core.errors import InputError
-from ..core.formats.scenes import READERS, read_scene
+from ..core.formats.scenes import read_scene, suffixes
 from ..core.pictures.exr import read_exr
 from ..demo.shots import SHOTS, DemoShot
 from ..store import files, proofs, shots
@@ -18,7 +18,7 @@ from .facts import facts_of
 from .finishing import make_thumbnail
 from .looking_in import looked_into
 
-SCENES = tuple(READERS)
+SCENES = suffixes()
 """Suffixes of the scene files that can be opened."""
 
 

@@ -4,6 +4,7 @@ A file may be damaged, or made to: it may claim a million million points, or nes
 else is. `python -m sivrel.work.looking_in scene FILE [FOLDER]`, `… picture FILE OUT` and `… cache FILE` print what they found as JSON.
 """
 
+import contextlib
 import json
 import os
 import resource
@@ -141,10 +142,13 @@ def look(arguments: list[str]) -> dict[str, Any]:
 
 def main(arguments: list[str]) -> None:
     # Loaded before the bounds count.
-    from ..core.formats import scenes  # noqa: F401
+    from ..core.formats import scenes
     from ..core.pictures import outside  # noqa: F401
     from . import facts  # noqa: F401
 
+    if arguments[0] == "scene":
+        with contextlib.suppress(InputError):  # which the look itself will say
+            scenes.reader_of(Path(arguments[1]).suffix)
     if arguments[0] == "cache":
         from ..core import cache_contents  # noqa: F401
 

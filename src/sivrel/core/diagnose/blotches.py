@@ -8,12 +8,12 @@ next their size. What is wide is a bias, and taken off before.
 import numpy as np
 from scipy import ndimage
 
+from ..suspect import BLOTCHES
 from .case import Case, placed, tidied
 from .eye import SEEN
 from .finding import Finding
 from .measures import covariance
 from .suspects import of_light, ways_in_use
-from .suspects_of_ways import BLOTCHES
 from .truth import Coarse
 
 WIDE = 6.0

@@ -5,8 +5,10 @@ from scipy import ndimage
 
 from ..measure.noise import LUMINANCE
 from .case import Case, placed
+from .detector import Detector, Kept
 from .eye import as_shown
 from .finding import Finding, Remedy
+from .truth import Coarse
 
 WHITE = 0.93
 """Share of the screen's white from which on the soft view shows no more detail."""
@@ -60,3 +62,10 @@ def find(case: Case) -> list[Finding]:
     else:
         made.settles = [f"Look at it {-stops:g} stops darker: if detail comes back, it is the exposure; if not, it was burnt when it was written."]
     return [made]
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    return float(burnt(case).mean()), 0.0
+
+
+DETECTOR = Detector("burnt", find=find, exact=True, measure="burnt", amount=_amount)

@@ -1,10 +1,11 @@
 """Contact shadows that are lost or have come off: too bright where things meet, under what smooths, filters or starts its rays too far off."""
 
+from ..suspect import BRIGHT
 from .case import Case
+from .detector import Detector
 from .finding import Finding
 from .regions import Region, placed_at
 from .suspects import of_light
-from .suspects_of_ways import BRIGHT
 
 
 def claims(case: Case, region: Region) -> float:
@@ -19,3 +20,6 @@ def describe(case: Case, region: Region) -> Finding:
     title = "Shadow is lost {there}: " + f"{(region.ratio - 1.0) * 100.0:.0f} % too bright."
     suspects = of_light(case.recipe, BRIGHT, case.radii, case.mapped)
     return placed_at(case, region, "lost contact shadow", title, "Brute force has it darker there.", suspects)
+
+
+DETECTOR = Detector("lost contact shadow", claims=claims, describe=describe)

@@ -1,10 +1,11 @@
 """Dark corners and creases: less light than brute force has, in a place."""
 
+from ..suspect import DARK
 from .case import Case
+from .detector import Detector
 from .finding import Finding
 from .regions import Region, placed_at
 from .suspects import of_light
-from .suspects_of_ways import DARK
 
 
 def claims(case: Case, region: Region) -> float:
@@ -16,3 +17,6 @@ def describe(case: Case, region: Region) -> Finding:
     title = "Too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % of the light is missing."
     suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
     return placed_at(case, region, "dark corner", title, "Brute force finds light there that this recipe does not.", suspects)
+
+
+DETECTOR = Detector("dark corner", claims=claims, describe=describe)

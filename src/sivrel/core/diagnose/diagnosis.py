@@ -1,12 +1,11 @@
 """A whole diagnosis: what the picture itself shows, at once; what brute force shows it to be off; what the scene does; then trials and remedies.
 
-`diagnose` is given a case and, where the picture was rendered here, a stand to render trials on. One module per flaw; a line in the tables
+`diagnose` is given a case and, where the picture was rendered here, a stand to render trials on. One module per flaw; a line in detectors.py
 adds one.
 """
 
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from types import ModuleType
 from typing import Any
 
 import numpy as np
@@ -17,8 +16,10 @@ from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
 from ..survey.look import Look
 from ..work_time import work_time
-from . import blotches, burnt, contact, corners, dim, fireflies, flat, glass, grain, leaks, slow, smear, speckle, steps, suns
+from . import blotches, dim, fireflies, glass, leaks, smear, suns
 from .case import Case
+from .detector import Detector
+from .detectors import DETECTORS, is_exact
 from .echo import Echo
 from .fed import feed
 from .finding import PROVEN, Finding, cleared
@@ -29,12 +30,6 @@ from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
 from .truth import Coarse, dependencies
 
-OF_PICTURE: tuple[ModuleType, ...] = (grain, fireflies, steps, glass, speckle, burnt, smear, slow)
-"""Flaws that a picture and its passes show by themselves: `find(case)`."""
-OF_THE_WHOLE: tuple[ModuleType, ...] = (dim, flat)
-"""Flaws of all the light, against brute force: `find(case, truth, off)`."""
-OF_PLACES: tuple[ModuleType, ...] = (glass, leaks, contact, corners)
-"""Flaws of places that are off brute force: `claims(case, region)` says how well one fits, `describe` makes the finding."""
 TRUTH_SECONDS, ECHO_SECONDS = 0.1, 0.05
 """Shares of the time that a round of brute force and of its echo take."""
 PAIR_SECONDS, SLICE = 2.4, 0.9
@@ -52,8 +47,6 @@ LEAST_TO_LOOK = 0.3
 """Share of the time that must be left to look longer."""
 SAME_PLACE = 0.3
 """Share of a finding's place in which another one says it, too."""
-COLD = {"burnt", "smear", "slow"}
-"""Kinds that need no trial: what they rest on is exact."""
 Tell = Callable[[str, float, list[Finding]], bool]
 
 
@@ -81,8 +74,7 @@ class Diagnosis:
 
 def find_in_picture(case: Case) -> list[Finding]:
     """What the picture and its passes show by themselves, worst first."""
-    found = [finding for module in OF_PICTURE for finding in module.find(case)]
-    found += flat.find_weak(case)
+    found = [finding for one in DETECTORS if one.find is not None for finding in one.find(case)]
     return sorted(found, key=lambda f: -f.rank)
 
 
@@ -91,29 +83,31 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
     if case.recipe is None:
         return []
     off = places_off(case, truth)
-    whole = [finding for module in OF_THE_WHOLE for finding in module.find(case, truth, off)]
+    whole = [finding for one in DETECTORS if one.find_off is not None for finding in one.find_off(case, truth, off)]
     blotchy = blotches.find(case, truth)
     found = [*whole, *blotchy, *smear.find_off(case, truth)]
     signs = {finding.sign for finding in whole}
     both = any(f.kind == "flat" and case.recipe.gi.seen == "ambient" for f in whole)
     for region in off.regions:
-        module, score = _best(case, region)
-        if score <= 0.0 or both or (region.sign in signs and module is not glass):
+        detector, score = _best(case, region)
+        if score <= 0.0 or both or (region.sign in signs and detector is not glass.DETECTOR):
             continue
         # Where light goes up and down in patches, a patch by itself is no finding.
         if blotchy and _is_patch(region, blotchy[0]):
             continue
-        made = module.describe(case, region)
+        assert detector.describe is not None
+        made = detector.describe(case, region)
         # What no shortcut of the recipe could make is chance: rare paths, which one of the two has met and the other has not.
         if made.suspects and sum(f.kind == made.kind for f in found) < MOST_OF_A_KIND:
             found.append(made)
     return found
 
 
-def _best(case: Case, region: Region) -> tuple[ModuleType, float]:
-    scored = [(module.claims(case, region), module) for module in OF_PLACES]
-    score, module = max(scored, key=lambda s: s[0])
-    return module, score
+def _best(case: Case, region: Region) -> tuple[Detector, float]:
+    """The detector that a place fits best, and how well."""
+    scored = [(one.claims(case, region), one) for one in DETECTORS if one.claims is not None]
+    score, detector = max(scored, key=lambda s: s[0])
+    return detector, score
 
 
 def _is_patch(region: Region, blotch: Finding) -> bool:
@@ -160,7 +154,7 @@ def diagnose(
         result.seconds["remedies"] = work_time() - since
     result.withdrawn = [f for f in result.findings if f.chance]
     result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
-    result.complete &= all(f.trials or f.kind in COLD or f.confidence is not None for f in result.findings)
+    result.complete &= all(f.trials or is_exact(f.kind) or f.confidence is not None for f in result.findings)
     return result
 
 
@@ -360,7 +354,7 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: C
     """Try the suspects of each finding, worst first, while there is time; each has its share of what is left. What was proven of one finding is tried
     first of the next: one cause shows in many places."""
     proven: set[str] = set()
-    waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and f.kind not in COLD]
+    waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and not is_exact(f.kind)]
     waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each
     for k, finding in enumerate(waiting):
         left = until - work_time()

@@ -2,13 +2,14 @@
 
 import numpy as np
 
+from ..suspect import DARK
 from ..work_time import work_time
 from .case import Case, placed
+from .detector import Detector
 from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
 from .stand import Stand
 from .suspects import of_light
-from .suspects_of_ways import DARK
 from .truth import Coarse
 
 LEAST = 0.04
@@ -65,3 +66,6 @@ def without_bounces(case: Case, stand: Stand) -> list[Finding]:
     made.pictures["as it is"] = base.colour
     made.remedies = [Remedy("Find bounced light by brute force.", {"gi.seen": "brute_force"}, {}, 0.0, 0.0, 0.0, seconds, "trial")]
     return [made]
+
+
+DETECTOR = Detector("dim", find_off=find)

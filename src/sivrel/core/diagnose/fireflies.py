@@ -11,8 +11,10 @@ from ..measure.noise import DARK
 from ..render.passes import kind_in_words
 from ..survey.finding import short
 from .case import MOST_RARE, Case, placed
+from .detector import Detector, Kept
 from .finding import Finding, Suspect
-from .measures import dots_in
+from .measures import dots_in, spread_of
+from .truth import Coarse
 
 LEAST, LEAST_SHARE = 6, 1.5e-4
 """Pixels, and share of them, below which a sparkle is chance."""
@@ -165,3 +167,12 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
             )
         )
     return sorted(found, key=lambda suspect: -suspect.prior)
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    spread = spread_of(parent.light, parent.variance) if parent is not None and parent.light.shape == case.light.shape else None
+    count = float(sparkling(case, spread).sum())
+    return count / case.light.size, (count + 1.0) ** 0.5 / case.light.size
+
+
+DETECTOR = Detector("fireflies", find=find, measure="sparkle", amount=_amount)

@@ -2,12 +2,13 @@
 
 import numpy as np
 
+from ..suspect import BRIGHT, DARK, LEAK
 from .case import Case, placed
+from .detector import Detector
 from .eye import SEEN, as_shown
 from .finding import Finding, Remedy
 from .regions import Off
 from .suspects import of_light, ways_in_use
-from .suspects_of_ways import BRIGHT, DARK, LEAK
 from .truth import Coarse
 
 CERTAIN, LEAST = 4.0, 0.06
@@ -68,3 +69,6 @@ def find_weak(case: Case) -> list[Finding]:
         "Look at it in plain sRGB: if it has contrast there, the view transform was applied twice.",
     ]  # fmt: skip
     return [made]
+
+
+DETECTOR = Detector("flat", find=find_weak, find_off=find)

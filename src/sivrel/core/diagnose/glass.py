@@ -3,11 +3,12 @@
 import numpy as np
 
 from ..render.recipe import Recipe
+from ..suspect import DARK
 from .case import Case, placed
+from .detector import Detector
 from .finding import Finding, Suspect
 from .regions import Region, placed_at
-from .suspects import of_light
-from .suspects_of_ways import DARK, held
+from .suspects import held, of_light
 
 LEAST_ENDED, LEAST_SHARE = 0.08, 0.002
 
@@ -84,3 +85,6 @@ def describe(case: Case, region: Region) -> Finding:
     why = f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings."
     others = [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key != "glass limit"]
     return placed_at(case, region, "black glass", title, why, limit_suspects(case.recipe) + others)
+
+
+DETECTOR = Detector("black glass", find=find, claims=claims, describe=describe)

@@ -15,8 +15,10 @@ from ..scene.edits import apart, is_edit
 from ..survey.finding import short
 from ..survey.idle_lights import MANY
 from .case import Case, placed, tidied
+from .detector import Detector, Kept
 from .eye import GRAIN_SEEN
-from .finding import PROVEN, Finding, Remedy, Suspect
+from .finding import PROVEN, Finding, Remedy, Suspect, mask_of
+from .truth import Coarse
 
 LEAST_SHARE = 0.04
 """Share of the picture below which grain is not worth a word."""
@@ -227,3 +229,13 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
         )
     offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may go with it"))
     return offers
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    pixels = case.spread(mask_of(finding["mask"]))
+    rare = case.bright_are_rare and (parent is None or parent.bright_are_rare)
+    value = mean_of(seen_in(case, rare), pixels) / case.grain_of_one
+    return value, 0.03 * value
+
+
+DETECTOR = Detector("grain", find=find, measure="noise", amount=_amount)

@@ -13,14 +13,15 @@ from ..survey import sheets as sheet_check
 from ..survey.finding import Finding as Gap
 from ..survey.finding import short
 from ..survey.look import Look
+from ..suspect import LEAK
 from .case import Case, placed
+from .detector import Detector
 from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
 from .grid import Grid
 from .regions import Region, placed_at
 from .stand import Stand
 from .suspects import of_light, ways_in_use
-from .suspects_of_ways import LEAK
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""
@@ -150,3 +151,6 @@ def _by_gap(case: Case, cells: np.ndarray, contrast: float, ratio: float, gaps_f
         )
     ]
     return made
+
+
+DETECTOR = Detector("leak", claims=claims, describe=describe)

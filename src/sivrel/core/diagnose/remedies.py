@@ -5,9 +5,10 @@ from typing import Any
 from ..render.recipe import Recipe
 from ..work_time import work_time
 from .case import Case
+from .detectors import is_tried, patch_amount
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
-from .measures import MEASURES, NEED_TRUTH, whole_error
+from .measures import NEED_TRUTH, whole_error
 from .stand import OutOfTime, Stand
 from .trials import Common, TrialRegion
 
@@ -41,10 +42,10 @@ def add_remedies(case: Case, finding: Finding) -> None:
 def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
     """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
     open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "predicted") and r.changes]
-    if not open_ones or finding.measure not in MEASURES or finding.measure in NEED_TRUTH:
+    if not open_ones or not is_tried(finding.measure) or finding.measure in NEED_TRUTH:
         return
     region = TrialRegion(case, finding)
-    about, measure = region.about(finding), MEASURES[finding.measure]
+    about = region.about(finding)
     base = None
     for remedy in open_ones:
         if work_time() + 1.0 > until or stand.cancel:
@@ -60,7 +61,8 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
         patch = stand.patch(ready, recipe, region.frame, 0.4)
         if base is None or patch is None:
             return
-        share = measure(patch, None, about).value / max(measure(base, None, about).value, 1e-9)
+        left, was = (patch_amount(finding.measure, one, None, about).value for one in (patch, base))
+        share = left / max(was, 1e-9)
         remedy.amount, remedy.seen, remedy.basis = finding.amount * share, finding.seen * share, "trial"
         if case.pixel_seconds is not None:
             remedy.seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) + prepares
@@ -87,7 +89,7 @@ def confirm_remedies(common: Common, until: float) -> None:
         patch = stand.patch(ready, recipe, common.region.frame, common.slice, first_seed=CONFIRMING_SEED, **common.how)
         if patch is None:
             return
-        after = MEASURES[finding.measure](patch, truth, common.about)
+        after = patch_amount(finding.measure, patch, truth, common.about)
         left = after.value / before.value
         errors = whole_error(common.base, truth, case.samples), whole_error(patch, truth, case.samples)
         if _is_worse(*errors) or left - 2.0 * after.error / before.value > LEAST_HELP:

@@ -5,12 +5,11 @@ from typing import Any
 
 import numpy as np
 
-from . import burnt, grain, smear, speckle, steps
 from .blotches import INDEPENDENT, bands_of
 from .case import Case
+from .detectors import own_amount
 from .finding import mask_of
-from .fireflies import sparkling
-from .measures import bias_of, covariance, root, spread_of
+from .measures import bias_of, covariance, root
 from .truth import Coarse
 
 GONE, SMALLER, UNCHANGED, WORSE, UNCERTAIN = "gone", "smaller", "unchanged", "worse", "not certain"
@@ -90,46 +89,17 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
 
 def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None = None) -> tuple[float, float]:
     """The amount of a finding, as it was kept, in the case of another proof, and its standard error; `parent`: the case that it is held to."""
-    measure, mask = finding["measure"], mask_of(finding["mask"]) if finding["mask"] else None
-    if measure == "burnt":
-        return float(burnt.burnt(case).mean()), 0.0
-    if measure == "smear":
-        found = [*smear.find(case), *(smear.find_off(case, truth) if truth is not None else [])]
-        return max((f.amount for f in found), default=0.0), 0.0
-    if measure == "time":
-        return _wasted(finding, case), 0.0
-    if finding["kind"] == "steps" and "texels_per_pixel" in finding["evidence"]:
-        return sum(f.amount for f in steps.find(case) if f.about == finding["about"]), 0.0
-    if measure == "self_hits":
-        return sum(f.amount for f in speckle.find(case)), 0.0
-    assert mask is not None
-    pixels = case.spread(mask)
+    measured = own_amount(finding, case, truth, parent)
+    if measured is not None:
+        return measured
+    mask = mask_of(finding["mask"])
     if mask.shape != (case.grid.rows, case.grid.columns):
-        mask = case.in_cells(pixels, 0.5)
-    if measure == "sparkle":
-        spread = spread_of(parent.light, parent.variance) if parent is not None and parent.light.shape == case.light.shape else None
-        count = float(sparkling(case, spread).sum())
-        return count / case.light.size, (count + 1.0) ** 0.5 / case.light.size
-    if measure == "noise":
-        rare = case.bright_are_rare and (parent is None or parent.bright_are_rare)
-        value = grain.mean_of(grain.seen_in(case, rare), pixels) / case.grain_of_one
-        return value, 0.03 * value
+        mask = case.in_cells(case.spread(mask), 0.5)
     assert truth is not None
-    if measure == "bias":
+    if finding["measure"] == "bias":
         light, against, variance = case.against(truth)
         signed = bias_of(light, variance, against, np.zeros_like(variance), mask, case.exposure)
         return max(0.0, finding["sign"] * signed.value), signed.error
     one, other = bands_of(case, truth)
     inside = mask & case.flat if (mask & case.flat).sum() > 8 else mask
     return root(*covariance(one[inside], other[inside], max(2.0, inside.sum() * INDEPENDENT)))
-
-
-def _wasted(finding: dict[str, Any], case: Case) -> float:
-    """What of the time the source still takes, beyond its share of what was kept."""
-    name = finding["about"]
-    now = next((row["time"] for row in case.ledger if row["name"] == name and row.get("time") is not None), 0.0)
-    if name == "lights":
-        now = sum(row["time"] or 0.0 for row in case.ledger if row["name"] in case.lights) * 0.7
-    seconds = finding["evidence"].get("seconds") or case.seconds or 1.0
-    kept = (case.seconds or seconds) / seconds
-    return max(0.0, min(1.0, now * kept))

@@ -10,8 +10,10 @@ from ..measure.ledger import CAMERA, CROSS, MEASURING
 from ..scene.edits import apart
 from ..survey.finding import short
 from .case import Case, placed
+from .detector import Detector, Kept
 from .finding import Finding, Remedy
 from .grain import called, counted, knob
+from .truth import Coarse
 
 LEAST_TIME, LEAST_SECONDS = 0.3, 0.5
 MOST_NOISE = 0.12
@@ -97,3 +99,17 @@ def _made(case: Case, title: str, why: str, about: str, wasted: float, remedy: R
     )
     made.cause, made.cause_key, made.confidence, made.remedies = f"the rays of {short(about)}", f"source {about}", 0.9, [remedy]
     return made
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    """What of the time the source still takes, beyond its share of what was kept."""
+    name = finding["about"]
+    now = next((row["time"] for row in case.ledger if row["name"] == name and row.get("time") is not None), 0.0)
+    if name == "lights":
+        now = sum(row["time"] or 0.0 for row in case.ledger if row["name"] in case.lights) * 0.7
+    seconds = finding["evidence"].get("seconds") or case.seconds or 1.0
+    kept = (case.seconds or seconds) / seconds
+    return max(0.0, min(1.0, now * kept)), 0.0
+
+
+DETECTOR = Detector("slow", find=find, exact=True, measure="time", amount=_amount)

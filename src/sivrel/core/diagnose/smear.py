@@ -11,6 +11,7 @@ from ..measure.noise import LUMINANCE
 from ..render.filter import SMEARED
 from .blotches import LEAST_CONTRAST, band, bands_of, patches_in
 from .case import Case, placed
+from .detector import Detector, Kept
 from .eye import SEEN
 from .finding import Finding, Remedy
 from .truth import Coarse
@@ -98,3 +99,11 @@ def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
     seen = case.contrast_of_noise(lost) * case.seen(1.0, SIZE) > SEEN
     plane = case.smear if case.smear is not None else case.picture.passes.get("smeared", np.zeros((*taken.shape, 1)))[..., 0]
     return ((going_on > CERTAIN * error) & seen) | (plane > SMEARED), lost
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    found = [*find(case), *(find_off(case, truth) if truth is not None else [])]
+    return max((f.amount for f in found), default=0.0), 0.0
+
+
+DETECTOR = Detector("smear", find=find, exact=True, measure="smear", amount=_amount)

@@ -3,8 +3,10 @@
 from scipy import ndimage
 
 from .case import Case, placed
+from .detector import Detector, Kept
 from .eye import SEEN
 from .finding import Finding, Suspect
+from .truth import Coarse
 
 LEAST_HITS, LEAST_SHARE = 0.01, 0.005
 
@@ -49,3 +51,10 @@ def find(case: Case) -> list[Finding]:
         ),
     ]
     return [made]
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
+    return sum(f.amount for f in find(case)), 0.0
+
+
+DETECTOR = Detector("speckle", find=find, measure="self_hits", amount=_amount)

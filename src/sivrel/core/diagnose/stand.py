@@ -7,9 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..caches import Cache, CacheFolder, from_bytes
-from ..gi.baked import ELEMENTS
-from ..gi.elements import edge_for
-from ..gi.ways import PREPARING
+from ..gi.ways import PREPARING, SEEN
 from ..render.frame import Cancel, Frame
 from ..render.passes import on_screen
 from ..render.prepare import Files, Geometry, Prepared, prepare
@@ -25,8 +23,12 @@ from .patch import Patch, render_patch
 from .truth import DEEP, OF_CHANCE, Coarse, brute_force, dependencies, traced_shadows
 from .truth import KIND as KIND_OF_TRUTH
 
-FOLLOWS_CAMERA = "irradiance_cache"
-"""The way whose records are made for what the camera sees: a trial makes those of its region alone."""
+BY_VIEW = {way.kind for way in PREPARING.values() if way.by_view}
+"""Kinds of caches that are made for what the camera sees: a trial makes those of its region alone."""
+
+
+def _by_view(recipe: Recipe) -> bool:
+    return SEEN[recipe.gi.seen].by_view
 
 
 class _Partial(CacheFolder):
@@ -40,16 +42,13 @@ class _Partial(CacheFolder):
         return super().find(kind, depends) or self.whole.find(kind, depends)
 
     def keep(self, cache: Cache) -> None:
-        super().keep(cache) if cache.kind == KIND else self.whole.keep(cache)
+        super().keep(cache) if cache.kind in BY_VIEW else self.whole.keep(cache)
 
     def locked(self, kind: str, subject: str) -> Cache | None:
-        return None if kind == KIND else self.whole.locked(kind, subject)
+        return None if kind in BY_VIEW else self.whole.locked(kind, subject)
 
     def alike(self, kind: str, subject: str) -> list[Cache]:
         return []
-
-
-KIND = PREPARING[FOLLOWS_CAMERA].kind
 
 
 class OutOfTime(Exception):
@@ -94,14 +93,14 @@ class Stand:
     def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
         # How many samples are taken needs nothing else made ready.
         plain = with_values(recipe, {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.seconds": 0})
-        return json.dumps([plain.flat(), edits.flat(), only if recipe.gi.seen == FOLLOWS_CAMERA else None])
+        return json.dumps([plain.flat(), edits.flat(), only if _by_view(recipe) else None])
 
     def ready(self, recipe: Recipe, edits: Edits, only: Box | None = None) -> tuple[Prepared, float]:
         """The shot made ready for a recipe and edits, and the seconds that it took to make its caches, now or before. With `only`, a box of the
         frame's pixels, records are made for what is seen there alone. Raises OutOfTime when `until` passes meanwhile."""
         key = self._key(recipe, edits, only)
         if key not in self.known:
-            partial = only is not None and recipe.gi.seen == FOLLOWS_CAMERA
+            partial = only is not None and _by_view(recipe)
             shape = to_json(edits.of_geometry())
             caches = _Partial(self.caches) if partial else self.caches
             with self.lock:
@@ -138,9 +137,9 @@ class Stand:
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
         """Seconds that all caches of a recipe take, from those of a box: in proportion to what the proof's own took, there and in all."""
         own = self.ready(recipe, edits, only)[1]
-        if recipe.gi.seen != FOLLOWS_CAMERA:
+        if not _by_view(recipe):
             return own
-        if self.recipe.gi.seen != FOLLOWS_CAMERA:
+        if not _by_view(self.recipe):
             return own * self.frame.width * self.frame.height / max(1, (only[2] - only[0]) * (only[3] - only[1]))
         there = self.ready(self.recipe, self.edits, only)[1]
         return self.ready(self.recipe, self.edits)[1] * own / max(there, 1e-3)
@@ -208,13 +207,10 @@ class Stand:
 
     def radii(self) -> dict[str, float]:
         """Distances in metres that the caches were made with where the recipe leaves them open, by setting."""
-        ready, found = self.base(), {}
+        ready, found = self.base(), dict[str, float]()
         for note in ready.ways:
-            for name, key in (("radius", "photon_map.radius"), ("cell", "radiance_cache.cell")):
-                if note.way == key.split(".")[0] and note.notes.get(name):
-                    found[key] = float(note.notes[name])
-            if note.way == "baked":
-                found["baked.max_edge"] = float(edge_for(ready.arrays, ELEMENTS))
+            measured = PREPARING[note.way].distances
+            found |= measured(ready.arrays, note.notes) if measured is not None else {}
         return found
 
     def spacing(self, depth: float, there: np.ndarray) -> tuple[str, float] | None:
@@ -224,14 +220,15 @@ class Stand:
         pixel = 2.0 * ready.camera.half_width / self.frame.width * (1.0 if ready.camera.orthographic else depth)
         for note in reversed(ready.ways):
             cache = self.cache(note.digest)
-            if note.way == FOLLOWS_CAMERA and cache is not None:
+            if PREPARING[note.way].by_view and cache is not None:
                 at = on_screen(cache.arrays["records"][:, :3].astype(float), ready.camera, (self.frame.width, self.frame.height)).astype(int)
                 at = at[((at >= 0) & (at < [there.shape[1], there.shape[0]])).all(axis=1)]
                 count = int(there[at[:, 1], at[:, 0]].sum())
                 return ("records lie {} pixels apart there", (float(there.sum()) / count) ** 0.5) if count else None
-            for name, words in (("radius", "photons are gathered {} pixels wide"), ("cell", "cells are {} pixels wide")):
-                if note.notes.get(name) and note.way in ("photon_map", "radiance_cache"):
-                    return words, 2.0 * float(note.notes[name]) / max(pixel, 1e-9)
+            width = PREPARING[note.way].width
+            found = width(note.notes) if width is not None else None
+            if found is not None:
+                return found[0], found[1] / max(pixel, 1e-9)
         return None
 
     def cache(self, digest: str) -> Cache | None:

@@ -9,10 +9,11 @@ from ..measure.noise import LUMINANCE
 from ..render.passes import LIGHT, SHADOW, layer_of
 from ..survey.finding import short
 from .case import Case, placed
+from .detector import Detector, Kept
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .suspects import FINE
-from .suspects_of_ways import held
+from .suspects import FINE, held
+from .truth import Coarse
 
 COARSE = 0.6
 """Texels a pixel below which steps are seen."""
@@ -115,3 +116,13 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
         )
     )
     return found
+
+
+def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float] | None:
+    """By the texels that the picture shows, where the finding rests on them; else by its light."""
+    if finding["kind"] != "steps" or "texels_per_pixel" not in finding["evidence"]:
+        return None
+    return sum(f.amount for f in find(case) if f.about == finding["about"]), 0.0
+
+
+DETECTOR = Detector("steps", find=find, amount=_amount)

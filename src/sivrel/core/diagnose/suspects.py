@@ -4,33 +4,37 @@ The order is by how often each is at fault where its kind of flaw is seen; trial
 """
 
 from ..gi.ways import BEYOND, SEEN
-from ..render.recipe import Recipe
+from ..render.recipe import Recipe, settings
 from ..scene.edits import apart
 from ..scene.model import Shadow
 from ..survey.finding import short
-from .finding import Remedy, Suspect
-from .suspects_of_ways import BLOTCHES, BRIGHT, DARK, LEAK, OF_WAYS, held
+from ..suspect import BLOTCHES, BRIGHT, DARK, LEAK, Remedy, Suspect
 
 FINE = 4096
 """Texels across of a depth map that is fitted to the view."""
 
 
+def held(key: str, value: float) -> float:
+    """A value within the range of its setting, whole where it has to be."""
+    info = settings()[key]
+    value = min(max(value, info.minimum if info.minimum is not None else value), info.maximum if info.maximum is not None else value)
+    return round(value) if info.type == "integer" else float(f"{value:.4g}")
+
+
 def ways_in_use(recipe: Recipe) -> dict[str, str]:
     """Ways that interpolate, and where: `seen` or `beyond`."""
-    used = {}
-    if SEEN[recipe.gi.seen].asks_beyond and recipe.gi.beyond not in ("off", "brute_force"):
-        used[recipe.gi.beyond] = "beyond"
-    if recipe.gi.seen not in ("off", "ambient", "brute_force"):
-        used[recipe.gi.seen] = "seen"
-    return used
+    seen, beyond = SEEN[recipe.gi.seen], BEYOND[recipe.gi.beyond]
+    used = {beyond.key: "beyond"} if seen.asks_beyond and beyond.lookup is not None else {}
+    return {**used, seen.key: "seen"} if seen.lookup is not None else used
 
 
 def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[str, Shadow]) -> list[Suspect]:
     """Suspects for light that is off brute force in a place. `radii`: automatic distances that the caches were made with, in metres by
     setting, where the recipe leaves them open; `mapped`: the depth maps of lights that have one of their own."""
     found: list[Suspect] = []
-    for way, where in ways_in_use(recipe).items():
-        found += OF_WAYS[way](recipe, flaw, where, radii)
+    for key, where in ways_in_use(recipe).items():
+        of_way = (SEEN | BEYOND)[key].suspects
+        found += of_way(recipe.of(key), recipe, flaw, where, radii) if of_way is not None else []
     if recipe.gi.seen == "ambient":
         found.append(
             Suspect(
@@ -59,7 +63,7 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[st
             )
         )
     seen_way = recipe.gi.seen
-    if seen_way not in ("off", "ambient", "brute_force"):
+    if SEEN[seen_way].lookup is not None:
         found.append(
             Suspect(
                 "way seen",
@@ -71,7 +75,7 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[st
                 costs="even grain instead",
             )
         )
-    if recipe.gi.beyond not in ("off", "brute_force") and SEEN[seen_way].asks_beyond:
+    if BEYOND[recipe.gi.beyond].lookup is not None and SEEN[seen_way].asks_beyond:
         found.append(
             Suspect(
                 "way beyond",

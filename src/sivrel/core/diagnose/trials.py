@@ -15,6 +15,7 @@ from scipy import ndimage
 from ..work_time import work_time
 from .blotches import WIDE
 from .case import Case
+from .detectors import patch_amount
 from .finding import NO_TIME, OPEN, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import RAISE
 from .grid import Grid
@@ -126,7 +127,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     if of_the_scene(finding):
         _try_in_scene(stand, finding, region, 1.5 * slice_)
         return None
-    about, measure = region.about(finding), MEASURES[finding.measure]
+    about = region.about(finding)
     how = {"samples": max(1, min(MOST_SPARKLES, round(case.samples)))} if finding.measure == "sparkle" else {}
     truth: Patch | None = None
     if finding.measure in NEED_TRUTH:
@@ -141,7 +142,7 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     finding.pictures["as it is"] = base.colour
     if finding.measure == "sparkle":
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
-    before = measure(base, truth, about)
+    before = patch_amount(finding.measure, base, truth, about)
     finding.evidence |= {"trial_amount": before.value, "trial_error": before.error}
     if finding.measure in NEED_TRUTH and before.value < 3.0 * before.error and before.value < 0.5 * finding.amount:
         finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
@@ -184,7 +185,7 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
     patch = stand.patch(ready, recipe, region.frame, slice_, **how)
     if patch is None or stand.cancel:
         return None
-    after = MEASURES[finding.measure](patch, against, about)
+    after = patch_amount(finding.measure, patch, against, about)
     whole = [whole_error(one, true, case.samples) if true is not None else None for one, true in ((base, truth), (patch, against))]
     if finding.measure == "noise":
         # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
@@ -260,7 +261,7 @@ def _combine(common: Common) -> None:
     patch = stand.patch(ready, recipe, region.frame, slice_, **how)
     if patch is None or any(key.startswith(("object.", "card.")) for key in edits):
         return
-    left = 1.0 - explained(before, MEASURES[finding.measure](patch, truth, about)).value
+    left = 1.0 - explained(before, patch_amount(finding.measure, patch, truth, about)).value
     words = f"{one.cure.rstrip('.')}; and {other.cure[0].lower()}{other.cure[1:]}"
     seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) + prepares if case.pixel_seconds is not None else None
     finding.combined.append(

@@ -22,7 +22,6 @@ from .beside import Beside
 from .framing import framing_camera
 from .gltf_surface import SurfaceReader
 
-SUFFIXES = (".gltf", ".glb")
 MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}

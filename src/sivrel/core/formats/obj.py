@@ -18,7 +18,6 @@ from .faces import triangulate
 from .framing import framing_camera
 from .image import read_image
 
-SUFFIXES = (".obj",)
 MOST_LINES = 20_000_000
 MAPS = {
     "map_kd": ("base_color_map", "sRGB"), "map_ke": ("emission_map", "sRGB"), "map_pr": ("roughness_map", "raw"), "map_pm": ("metallic_map", "raw"),

@@ -18,7 +18,6 @@ from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
 MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
-SUFFIXES = (".usda", ".usdc", ".usdz", ".usd")
 
 
 def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:

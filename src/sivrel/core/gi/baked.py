@@ -11,6 +11,7 @@ from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
 from .radiosity import FINER_SHOTS, Solution, chance_of, gloss_photons, solve, solve_finer
+from .suspect_elements import suspects
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 BAKED = 6
@@ -347,4 +348,11 @@ WAY = Way(
     },
     sound=_is_sound,
     tells=("corners", "coming", "rounds", "refined", "chance", "chance_solved"),
+    interpolates=True,
+    suspects=suspects,
+    distances=lambda arrays, notes: {"baked.max_edge": float(edge_for(arrays, ELEMENTS))},
+    chance=lambda own, recipe: 0.3,
+    chance_beyond=0.08,
+    pilots={"baked": 60.0},
+    small={"shots": 1000, "samples": 1, "max_edge": 1.0},
 )

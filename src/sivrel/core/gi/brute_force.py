@@ -12,4 +12,5 @@ WAY = Way(
     does="Traces paths anew for every sample: right on average everywhere, whatever the scene.",
     costs="Even grain that falls with the square root of the samples; slow in dark rooms.",
     asks_beyond=True,
+    pilots={"brute_force": 0.0},
 )

@@ -228,4 +228,6 @@ WAY = Way(
         "axes": Table(0, whole=True, rows=lambda arrays: len(arrays["points"]), low=0, high=lambda arrays: 2),
         "starts": Table(0, whole=True, rows=lambda arrays: max(2, len(arrays["starts"])), low=0, high=lambda arrays: len(arrays["points"])),
     },
+    pilots={"brute_force+caustics": 60.0},
+    small={"count": 100, "on": "yes", "passes": 1},
 )

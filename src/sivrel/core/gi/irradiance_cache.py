@@ -13,7 +13,8 @@ from ..kernel import kernel
 from ..settings import Group, setting
 from .record_lookup import COLUMNS, LIGHT, NORMAL, RADIUS, Records, as_records, light_of_records
 from .records import make_records
-from .way import INDIRECT, NOT_SERVED, Preview, Table, Way
+from .suspect_records import suspects
+from .way import INDIRECT, NOT_SERVED, WORST, Preview, Table, Way
 
 IRRADIANCE_CACHE = 4
 USED = {"gi.seen": ["irradiance_cache"]}
@@ -156,4 +157,10 @@ WAY = Way(
     preview=_preview,
     points=lambda arrays: (len(arrays["records"]), "records"),
     holds={"records": Table(COLUMNS, places=9)},
+    interpolates=True,
+    by_view=True,
+    suspects=suspects,
+    chance=lambda own, recipe: WORST / own.rays**0.5,
+    pilots={"irradiance_cache/radiance_cache": 6.0, "irradiance_cache": 8.0},
+    small={"rays": 16},
 )

@@ -19,8 +19,9 @@ from ..trace.traverse import make_stack
 from ..vector import LUMINANCE, scale
 from .photons import CAUSTIC, COLUMNS, DIRECT, FLUX, KIND_OF_PHOTON, NORMAL, automatic_radius, shoot_photons
 from .shielding import SERVED_COLUMNS, SHIELDED, is_hidden, with_shielding
+from .suspect_photons import suspects
 from .tree import DEEPEST, push_halves, sort_into_tree
-from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
+from .way import INDIRECT, NOT_SERVED, WHOLE, WORST, Preview, Table, Way
 
 PHOTON_MAP = 3
 MOST_GATHERED = 512
@@ -268,6 +269,14 @@ WAY = Way(
     says=_says,
     points=lambda arrays: (len(arrays["photons"]), "photons"),
     holds={"photons": Table(COLUMNS, places=6)},
+    interpolates=True,
+    suspects=suspects,
+    distances=lambda arrays, notes: {"photon_map.radius": float(notes["radius"])} if notes.get("radius") else {},
+    width=lambda notes: ("photons are gathered {} pixels wide", 2.0 * float(notes["radius"])) if notes.get("radius") else None,
+    chance=lambda own, recipe: WORST / own.gather**0.5,
+    chance_beyond=0.08,
+    pilots={"photon_map": 8.0},
+    small={"count": 100},
 )
 
 

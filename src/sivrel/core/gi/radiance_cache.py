@@ -14,6 +14,7 @@ from ..settings import Group, setting
 from ..trace.sampler import hash32, sample_2d
 from ..vector import add, frame, scale
 from .hemisphere import cosine_directions
+from .suspect_cells import suspects
 from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 RADIANCE_CACHE = 5
@@ -257,4 +258,12 @@ WAY = Way(
     says=lambda notes: f"Cells are {notes['cell']:.2g} m wide.",
     points=lambda arrays: (len(arrays["samples"]), "paths"),
     holds={"samples": Table(12, places=6)},
+    interpolates=True,
+    suspects=suspects,
+    distances=lambda arrays, notes: {"radiance_cache.cell": float(notes["cell"])} if notes.get("cell") else {},
+    width=lambda notes: ("cells are {} pixels wide", 2.0 * float(notes["cell"])) if notes.get("cell") else None,
+    chance=lambda own, recipe: 0.8,
+    chance_beyond=0.2,
+    pilots={"brute_force/radiance_cache": 1.5},
+    small={"paths": 1.0},
 )

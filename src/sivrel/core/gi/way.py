@@ -7,9 +7,15 @@ import numpy as np
 
 from ..settings import Group
 from ..surfaces.preview import Look
+from ..suspect import Suspects
 
 NOT_SERVED, INDIRECT, WHOLE = 0, 1, 2
 """What a lookup has found: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
+
+
+WORST = 3.0
+"""Times the root of how many rays or photons one answer rests on, by which chance moves it at the worst spots (measured on pairs of seeds,
+docs/benchmarks.md). How uneven light is decides the rest."""
 
 
 class Spot(NamedTuple):
@@ -94,6 +100,15 @@ class Way(NamedTuple):
     points: of its arrays, how many things it holds, and what they are called
     holds: its arrays by name, as a file must have them; sound: of its arrays, whether what they say of each other can be
     tells: names of the numbers in its notes that serving, preview or words need
+    interpolates: whether it serves from places other than the one that is asked for, so that light may leak through thin things
+    by_view: whether its cache is made for what a camera sees, so that a trial makes that of its region alone
+    suspects: what may be at fault in it for a flaw, see core.suspect
+    distances: of the scene's arrays and its notes, automatic distances in metres by setting, where the recipe leaves them open
+    width: of its notes, what sets the size of its blotches: words with {} for pixels, and metres; None where nothing does
+    chance: of its settings and the recipe, by how much chance moves what it serves where it is looked up at once, as a share in the worst spots;
+    chance_beyond: the same where the rays that gather it land
+    pilots: what of it an advice tries, as matches write it, and the seconds that the caches take in those of one sample a pixel of a small frame
+    small: settings with which its kernels are compiled soonest
     """
 
     key: str
@@ -122,3 +137,12 @@ class Way(NamedTuple):
     holds: dict[str, Table] = {}  # noqa: RUF012 (a named tuple's default is never changed)
     sound: Callable[[dict[str, np.ndarray]], bool] | None = None
     tells: tuple[str, ...] = ()
+    interpolates: bool = False
+    by_view: bool = False
+    suspects: Suspects | None = None
+    distances: Callable[[Any, dict[str, Any]], dict[str, float]] | None = None
+    width: Callable[[dict[str, Any]], tuple[str, float] | None] | None = None
+    chance: Callable[[Any, Any], float] | None = None
+    chance_beyond: float = 0.0
+    pilots: dict[str, float] = {}  # noqa: RUF012
+    small: dict[str, Any] = {}  # noqa: RUF012

@@ -26,6 +26,8 @@ NOTHING_PREPARED = tuple(way.nothing for way in (*WAYS, *EXTRAS))
 """What the kernels get of the ways, in the order of the table, where none has been prepared."""
 CAUSTICS = len(WAYS) + EXTRAS.index(caustics.WAY)
 PLACES = {way.key: place for place, way in enumerate((*WAYS, *EXTRAS))}
+if len({way.code for way in WAYS}) < len(WAYS) or len({way.key for way in (*WAYS, *EXTRAS)}) < len(PLACES):
+    raise ValueError("Two ways of finding bounced light have one code or one key; give each its own.")
 
 
 @kernel

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import ndimage
 from scipy.stats import chi2
 
-from ..gi.ways import SEEN
+from ..gi.ways import BEYOND, SEEN
 from ..pictures.exr import Picture
 from ..render.recipe import Recipe
 from .noise import DARK, LUMINANCE
@@ -33,11 +33,8 @@ LEAST_REGION = 24
 HIDDEN_SIDE = 32
 SHARED_SIDE = 32
 """Pixels across which what caches hold is taken to err alike."""
-WORST, OF_CAUSTICS = 3.0, 0.1
-LOOKED_UP = {"radiance_cache": 0.8, "baked": 0.3}
-OF_BEYOND = {"photon_map": 0.08, "radiance_cache": 0.2, "baked": 0.08}
-"""By how much chance moves bounced light as a share of it: looked up where it is seen, in the worst spots; and where the rays that gather it
-land, over a neighbourhood."""
+OF_CAUSTICS = 0.1
+"""By how much chance moves the light of caustic photons, as a share of all bounced light."""
 PATTERN_SEEN = 0.04
 """Root mean square change of an object's blocks, as a share of their light, from which its pattern counts as changed to the eye."""
 
@@ -240,17 +237,10 @@ def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
 
 
 def chance_of_caches(recipe: Recipe) -> float:
-    """By how much chance moves what the caches of a recipe serve, as a share of it, at the worst spots: some times the root of how many rays or
-    photons one answer rests on (measured on pairs of seeds, docs/benchmarks.md). How uneven light is decides the rest."""
-    way = recipe.gi.seen
-    if recipe.final_gather_rays(way):
-        chance = OF_BEYOND[way]
-    elif SEEN[way].asks_beyond:
-        chance = OF_BEYOND.get(recipe.gi.beyond, 0.0)
-    else:
-        chance = LOOKED_UP.get(way, 0.0)
-    if way == "irradiance_cache":
-        chance = math.hypot(chance, WORST / recipe.of(way).rays ** 0.5)
-    elif way == "photon_map" and not recipe.final_gather_rays(way):
-        chance = WORST / recipe.of(way).gather ** 0.5
+    """By how much chance moves what the caches of a recipe serve, as a share of it, at the worst spots, as its ways declare it."""
+    seen, beyond = SEEN[recipe.gi.seen], BEYOND[recipe.gi.beyond]
+    gathered = bool(recipe.final_gather_rays(seen.key))
+    at_once = seen.chance(recipe.of(seen.key), recipe) if seen.chance is not None and not gathered else 0.0
+    farther = seen.chance_beyond if gathered else beyond.chance_beyond if seen.asks_beyond else 0.0
+    chance = math.hypot(at_once, farther)
     return math.hypot(chance, OF_CAUSTICS) if recipe.of("caustics").on == "yes" else chance

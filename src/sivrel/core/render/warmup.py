@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from numba.core import event
 
-from ..gi.ways import SEEN
+from ..gi.ways import PREPARING, SEEN
 from ..kernel import KERNELS
 from ..kernel_cache import thin_out
 from ..scene.edits import Edits, with_edits
@@ -72,10 +72,7 @@ def _render_smallest_scene() -> None:
 
 
 def _prepare_every_way(scene: Scene, recipe: Recipe) -> None:
-    small = {
-        "photon_map.count": 100, "irradiance_cache.rays": 16, "radiance_cache.paths": 1.0, "baked.shots": 1000, "baked.samples": 1,
-        "baked.max_edge": 1.0, "caustics.count": 100, "caustics.on": "yes", "caustics.passes": 1,
-    }  # fmt: skip
+    small = {f"{way.key}.{name}": value for way in PREPARING.values() for name, value in way.small.items()}
     for way in SEEN.values():
         if way.make is not None:
             prepare(scene, with_values(recipe, {**small, "gi.seen": way.key}), frame=Frame(8, 8))

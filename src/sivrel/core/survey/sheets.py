@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ..gi.ways import WAYS
 from ..scene.arrays import BASE, POWER
 from ..scene.frames import upright_frame
 from ..vector import LUMINANCE
@@ -36,7 +37,7 @@ FLAT = 0.9
 """Share of a sheet's area that must lie in its plane, and of its outline that it must fill, for a blocker to stand behind it."""
 
 
-INTERPOLATING = {"irradiance_cache", "photon_map", "radiance_cache", "baked"}
+INTERPOLATING = {way.key for way in WAYS if way.interpolates}
 REACHES_THROUGH = """What interpolates reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality \
 setting cures that."""
 TRACED = """This recipe traces every ray, and rays stop at it. A cache, photons or a bake would reach through it from the bright side, and no \

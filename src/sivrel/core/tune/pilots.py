@@ -8,6 +8,7 @@ import numpy as np
 
 from ..diagnose.stand import OutOfTime, Stand
 from ..diagnose.truth import brute_force
+from ..gi.ways import EXTRAS, SEEN, WAYS
 from ..render.frame import Frame
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
@@ -36,15 +37,7 @@ SMALL = 240 * 135
 """Pixels of the frame for which records are made at most; a larger one's are foretold."""
 GROWTH = 0.5
 """Power of the frame's pixels with which the seconds that records take grow."""
-RATES = {
-    "brute_force": 0.0,
-    "brute_force/radiance_cache": 1.5,
-    "irradiance_cache/radiance_cache": 6.0,
-    "irradiance_cache": 8.0,
-    "photon_map": 8.0,
-    "brute_force+caustics": 60.0,
-    "baked": 60.0,
-}
+RATES = dict(sorted(((name, seconds) for way in (*WAYS, *EXTRAS) for name, seconds in way.pilots.items()), key=lambda one: one[1]))
 """The ways that are tried, in turn, and the seconds that their caches take, in those of one sample a pixel of a small frame."""
 Pair = tuple[Taken, Taken]
 Tell = Callable[[str, float, "Facts"], bool]
@@ -142,7 +135,7 @@ def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: K
     # Lights that are drawn by importance change chance alone.
     truth = with_values(brute_force(stand.recipe), {"lights.seen": recipe.lights.seen})
     squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
-    if one.values["gi.seen"] == "irradiance_cache":
+    if SEEN[one.values["gi.seen"]].by_view:
         prepares *= (blocks.width * blocks.height / (stand.frame.width * stand.frame.height)) ** GROWTH
     return Pilot(one.name, rate, curve, squared, spread, prepares)
 

@@ -1,0 +1,41 @@
+"""What a detector of flaws declares about itself."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from .case import Case
+from .finding import Finding
+from .measures import About, Amount
+from .patch import Patch
+from .regions import Off, Region
+from .truth import Coarse
+
+Kept = dict[str, Any]
+"""A finding as it is kept: Finding.as_dict, cleared."""
+
+
+@dataclass(frozen=True)
+class Detector:
+    """One kind of flaw: how it is found, and how much of it there is.
+
+    kind: of its findings
+    find: in the picture and its passes alone, at once
+    find_off: in all the light, against brute force
+    claims, describe: of a place that is off brute force, how well this flaw fits, 0 for not at all; and the finding
+    exact: whether what it rests on needs no trial
+    measure: the name that its findings give their amount, where this detector measures it itself
+    amount: of a kept finding in the case of another proof, with brute force where there is some, and the case that it is held to: the amount and its
+    standard error; None where the finding is not of its sort
+    on_patch: the same on a small render of a trial, against brute force of it where there is some
+    """
+
+    kind: str
+    find: Callable[[Case], list[Finding]] | None = None
+    find_off: Callable[[Case, Coarse, Off], list[Finding]] | None = None
+    claims: Callable[[Case, Region], float] | None = None
+    describe: Callable[[Case, Region], Finding] | None = None
+    exact: bool = False
+    measure: str = ""
+    amount: Callable[[Kept, Case, Coarse | None, Case | None], tuple[float, float] | None] | None = None
+    on_patch: Callable[[Patch, Patch | None, About], Amount] | None = None
