@@ -6,7 +6,6 @@ import click
 
 from .common import (
     Given,
-    Reporter,
     check_seconds,
     json_option,
     print_result,
@@ -24,12 +23,7 @@ from .common import (
 def advise(shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Measure the facts of SHOT, and say which recipe they ask for, and why."""
     check_seconds(seconds)
-    settings, view = given.settings()
-    opened = given.open(shot, view)
-    from ..shot import warm_up
-
-    report = Reporter()
-    warm_up(report)
+    opened, settings, view, report = given.begin(shot)
     made = opened.advise(settings, seconds=seconds, progress=report, **view)
     report.done()
     print_result(as_json, {"shot": opened.name, **made.as_dict()}, lambda: in_words(made))

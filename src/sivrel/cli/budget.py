@@ -7,7 +7,6 @@ import click
 from ..core.errors import InputError
 from .common import (
     Given,
-    Reporter,
     check_seconds,
     json_option,
     print_result,
@@ -31,12 +30,7 @@ def budget(noise: float | None, shot: str, given: Given, seconds: float | None, 
         check_seconds(seconds)
     elif noise is not None and not 0.1 <= noise <= 100.0:
         raise InputError(f"{noise:g} % is no noise to aim at; give 0.1 to 100 (at 5 % grain is seen on a plain wall, at 1 % not at all).")
-    settings, view = given.settings()
-    opened = given.open(shot, view)
-    from ..shot import warm_up
-
-    report = Reporter()
-    warm_up(report)
+    opened, settings, view, report = given.begin(shot)
     made = opened.budget(settings, seconds=seconds, noise=None if noise is None else noise / 100.0, progress=report, **view)
     report.done()
     print_result(as_json, {"shot": opened.name, **made.as_dict()}, lambda: in_words(made))

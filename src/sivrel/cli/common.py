@@ -56,6 +56,15 @@ class Given:
         check_camera(opened, view)
         return opened
 
+    def begin(self, name: str) -> "tuple[Shot, Recipe, View, Reporter]":
+        """The shot that was named, the recipe and the view, with compiled kernels, and what reports progress. Raises InputError."""
+        from ..shot import warm_up
+
+        settings, view = self.settings()
+        opened, report = self.open(name, view), Reporter()
+        warm_up(report)
+        return opened, settings, view, report
+
 
 def view_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options of a view; the command is called with them as `given`."""

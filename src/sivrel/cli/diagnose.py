@@ -48,9 +48,7 @@ def diagnose(
     report, opened = Reporter(), None
     picture: Render | Picture
     if what.startswith("demo:") or Path(what).suffix.lower() in suffixes():
-        settings, view = given.settings()
-        opened = given.open(what, view)
-        warm_up(report)
+        opened, settings, view, report = given.begin(what)
         picture = opened.render(settings, progress=report, **view)
     else:
         picture = read_picture(what)

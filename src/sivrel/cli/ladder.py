@@ -8,7 +8,6 @@ import click
 from ..core.errors import InputError
 from .common import (
     Given,
-    Reporter,
     check_distance,
     check_seconds,
     distance_option,
@@ -42,12 +41,7 @@ def ladder(vary: tuple[str, ...], per_degree: float, strip: str | None, shot: st
     if len(vary) > 2:
         raise InputError("A ladder varies one setting, or two as a grid; remove the others.")
     check_seconds(seconds)
-    settings, view = given.settings()
-    opened = given.open(shot, view)
-    from ..shot import warm_up
-
-    report = Reporter()
-    warm_up(report)
+    opened, settings, view, report = given.begin(shot)
     chosen: dict[str, list[Any] | None] = {}
     for text in vary:
         key, equals, values = text.partition("=")

@@ -6,7 +6,6 @@ import click
 
 from .common import (
     Given,
-    Reporter,
     check_seconds,
     json_option,
     print_result,
@@ -27,12 +26,7 @@ from .common import (
 def match(ways: str, shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Set ways of finding light against each other on SHOT, in equal time and to equal error."""
     check_seconds(seconds)
-    settings, view = given.settings()
-    opened = given.open(shot, view)
-    from ..shot import warm_up
-
-    report = Reporter()
-    warm_up(report)
+    opened, settings, view, report = given.begin(shot)
     chosen = [name for name in ways.split(",") if name.strip()]
     made = opened.match(chosen, settings, seconds=seconds, progress=report, **view)
     report.done()
