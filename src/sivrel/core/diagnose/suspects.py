@@ -4,7 +4,7 @@ The order is by how often each is at fault where its kind of flaw is seen; trial
 """
 
 from ..gi.ways import BEYOND, SEEN
-from ..render.recipe import Recipe, settings
+from ..render.recipe import Recipe
 from ..scene.edits import apart
 from ..scene.model import Shadow
 from ..survey.finding import short
@@ -16,9 +16,8 @@ FINE = 4096
 
 def held(key: str, value: float) -> float:
     """A value within the range of its setting, whole where it has to be."""
-    info = settings()[key]
-    value = min(max(value, info.minimum if info.minimum is not None else value), info.maximum if info.maximum is not None else value)
-    return round(value) if info.type == "integer" else float(f"{value:.4g}")
+    group, _, name = key.partition(".")
+    return getattr(Recipe(), group).within(name, value)
 
 
 def ways_in_use(recipe: Recipe) -> dict[str, str]:
