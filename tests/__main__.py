@@ -1,5 +1,6 @@
 """All tests, in two processes side by side, or those named in one: `python -m tests [tests.core.test_trace ...]`."""
 
+import faulthandler
 import re
 import subprocess
 import sys
@@ -14,6 +15,8 @@ ROOT = Path(__file__).parents[1]
 WHOLE = ("browser", "work", "tests")
 """The tests of these folders run the program as a whole, and mostly wait for it: each file is a batch by itself, and comes first."""
 SLOWEST = 5
+HUNG = 1500
+"""Seconds after which a batch is held to hang: it says where it stands, and ends."""
 TOGETHER, SIDE_BY_SIDE = 6, 2
 """Files of other folders in a batch, and batches at a time."""
 
@@ -36,6 +39,7 @@ class Timed(unittest.TextTestResult):
 
 def run(names: list[str]) -> bool:
     """Run the tests of these names in this process; whether all passed."""
+    faulthandler.dump_traceback_later(HUNG, exit=True)
     begun, suite = time.monotonic(), unittest.defaultTestLoader.loadTestsFromNames(names)
     result = unittest.TextTestRunner(resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors)

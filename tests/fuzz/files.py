@@ -5,7 +5,6 @@ sentence, within MOST_SECONDS of processor time and MOST_MEGABYTES.
 """
 
 import json
-import os
 import random
 import shutil
 import subprocess
@@ -23,8 +22,8 @@ from sivrel.core.formats.gltf_out import write_gltf
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.pictures.exr import Picture, write_exr
 from sivrel.core.render.frame import Frame
-from sivrel.work import looking_in
 
+from .looker import Looker
 from .test_readers import mutant
 
 MOST_SECONDS, MOST_MEGABYTES = 10.0, 1500
@@ -145,42 +144,15 @@ class Tally:
     failures: list[tuple[int, str]] = field(default_factory=list)
 
 
-def look_in_fork(path: Path, folder: Path) -> tuple[dict | None, float, float]:
-    """What a first look tells of a file, or None where its process died; processor seconds and megabytes that it took beyond those it began with."""
-    read_end, write_end = os.pipe()
-    pid = os.fork()
-    if pid == 0:
-        code = 1
-        try:
-            os.close(read_end)
-            os.environ["SIVREL_LOOK_BYTES"] = str(looking_in.MEMORY)
-            looking_in.bound_this_process()
-            os.write(write_end, json.dumps(looking_in.look(["scene", str(path), str(folder)])).encode())
-            code = 0
-        finally:
-            os._exit(code)
-    os.close(write_end)
-    told = b""
-    while part := os.read(read_end, 1 << 16):
-        told += part
-    os.close(read_end)
-    _, _, usage = os.wait4(pid, 0)
-    try:
-        found = json.loads(told)
-    except ValueError:
-        found = None
-    return found, usage.ru_utime + usage.ru_stime, usage.ru_maxrss / 1024
-
-
 def run_format(seeds: Path, mutated: str, opened: str, count: int, seed: int, kept: Path | None = None, render: bool = False) -> Tally:
     """Try `count` mutants of a file of the seeds. Failing ones are kept in a folder."""
     tally, original = Tally(), (seeds / mutated).read_bytes()
-    with tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").is_dir() else None) as name:
+    with tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").is_dir() else None) as name, Looker() as looker:
         folder = Path(name) / "scene"
         shutil.copytree(seeds, folder)
         for number in range(count):
             (folder / mutated).write_bytes(mutant(original, random.Random(f"{seed} {mutated} {number}")))
-            told, seconds, megabytes = look_in_fork(folder / opened, folder)
+            told, seconds, megabytes = looker.look(folder / opened, folder)
             tally.seconds, tally.megabytes = max(tally.seconds, seconds), max(tally.megabytes, megabytes)
             problem = _problem(told, seconds, megabytes)
             if told is not None and "problem" not in told:
