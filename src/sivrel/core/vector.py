@@ -84,3 +84,13 @@ def to_local(x, y, n, v):
 def row3(array, row, column):
     """Three numbers of a two-dimensional array as a tuple."""
     return array[row, column], array[row, column + 1], array[row, column + 2]
+
+
+@kernel
+def part_of(part, whole):
+    """Share of a part in a colour, per channel."""
+    return (
+        part[0] / whole[0] if whole[0] > 0.0 else 0.0,
+        part[1] / whole[1] if whole[1] > 0.0 else 0.0,
+        part[2] / whole[2] if whole[2] > 0.0 else 0.0,
+    )

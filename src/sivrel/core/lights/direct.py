@@ -37,7 +37,7 @@ from ..surfaces.preview import GLOSS as GLOSS_PART
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
-from ..vector import add, dot, luminance, multiply, scale, to_local
+from ..vector import add, dot, luminance, multiply, part_of, scale, to_local
 from .emitters import BLACK, DELTA, meet_light, sample_light
 from .mesh_emitter import mesh_density, mesh_radiance
 from .tree import choice_chance, choose_light, enters
@@ -65,18 +65,6 @@ class Arrival(NamedTuple):
     seen: bool
 
 
-class Shading(NamedTuple):
-    """A point that scatters light: its `SurfacePoint`, the row of its object, its `Scattering`, the axes x and y of its
-    frame about the normal, and the direction to the viewer in that frame."""
-
-    point: tuple
-    row: int
-    scattering: tuple
-    x: tuple
-    y: tuple
-    wo: tuple
-
-
 @kernel
 def _power_heuristic(mine, other):
     return mine * mine / (mine * mine + other * other)
@@ -87,16 +75,6 @@ def _keep(tally, slot, colour):
     tally[slot, 0] += colour[0]
     tally[slot, 1] += colour[1]
     tally[slot, 2] += colour[2]
-
-
-@kernel
-def part_of(part, whole):
-    """Share of a part in a colour, per channel."""
-    return (
-        part[0] / whole[0] if whole[0] > 0.0 else 0.0,
-        part[1] / whole[1] if whole[1] > 0.0 else 0.0,
-        part[2] / whole[2] if whole[2] > 0.0 else 0.0,
-    )
 
 
 @kernel
@@ -161,8 +139,8 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
 
 
 @called_kernel
-def lights_met(scene, settings, memory, arrival, origin, d, start, distance, throughput, direct):
-    """Light of all lights that a ray meets between `start` and `distance` metres, times `throughput`; kept in the tally if
+def lights_met(scene, settings, memory, replicate, arrival, origin, d, start, distance, throughput, direct):
+    """Light of all lights that a ray meets between `start` and `distance` metres, times `throughput`; kept in the tally of the replicate if
     `direct`."""
     total = BLACK
     limit = FAR if scene.careful and arrival.density > 0.0 else distance
@@ -171,7 +149,7 @@ def lights_met(scene, settings, memory, arrival, origin, d, start, distance, thr
         light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, start, distance))
         total = add(total, light)
         if direct:
-            _keep(memory.tally, int(scene.lights[i, SLOT]), light)
+            _keep(memory.tally[replicate], int(scene.lights[i, SLOT]), light)
     count = len(scene.tree)
     if count == 0:
         return total
@@ -191,13 +169,13 @@ def lights_met(scene, settings, memory, arrival, origin, d, start, distance, thr
             light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, start, distance))
             total = add(total, light)
             if direct:
-                _keep(memory.tally, int(scene.lights[i, SLOT]), light)
+                _keep(memory.tally[replicate], int(scene.lights[i, SLOT]), light)
         node += 1
     return total
 
 
 @kernel
-def glow_met(scene, settings, memory, arrival, hit, point, d, distance, throughput, direct):
+def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distance, throughput, direct):
     """What a surface `point` that a ray along `d` has met on triangle `hit` emits, times `throughput`: plain where it
     merely glows and where the camera sees it, else as its mesh light states, weighed against having aimed at it. `distance` is from where
     the ray set out."""
@@ -224,17 +202,17 @@ def glow_met(scene, settings, memory, arrival, hit, point, d, distance, throughp
             light = scale(light, weight)
         light = multiply(multiply(throughput, light), _factors(scene, i, arrival.gloss))
     if direct:
-        _keep(memory.tally, slot, light)
+        _keep(memory.tally[replicate], slot, light)
     return light
 
 
 @called_kernel
-def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, shading, throughput, seen, direct):
+def lights_aimed_at(scene, settings, memory, replicate, key, sample, choices, dimension, shading, throughput, seen, direct):
     """Light that comes straight from the lights to a point and on towards the eye, found by aiming, times `throughput`:
     at all of them, each with its own rays, or at some chosen by importance, where the camera looks; at one elsewhere.
 
     `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. Kept in the
-    tally if `direct`, and the cycles that each light costs in the memory's clock; and in the memory's parts, by what scattered it.
+    tally of the replicate if `direct`, and the cycles that each light costs in its clock; and in its parts, by what scattered it.
     """
     count = len(scene.lights)
     total = BLACK
@@ -246,10 +224,10 @@ def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, sh
             rays = int(scene.lights[i, RAYS])
             for k in range(rays):
                 u, v = sample_2d(key, sample * rays + k, dimension + i % MOST_DIMENSIONS)
-                light = _aim(scene, settings, memory, shading, i, float(rays), u, v, throughput, direct)
+                light = _aim(scene, settings, memory, replicate, shading, i, float(rays), u, v, throughput, direct)
                 total = add(total, light)
             if direct:
-                memory.clock[int(scene.lights[i, SLOT])] += float(cycles() - before)
+                memory.clock[replicate, int(scene.lights[i, SLOT])] += float(cycles() - before)
         return total
     draws = settings.draws if seen else 1
     point = shading.point
@@ -259,15 +237,15 @@ def lights_aimed_at(scene, settings, memory, key, sample, choices, dimension, sh
         if chance <= 0.0:
             continue
         u, v = sample_2d(key, sample * draws + k, dimension)
-        light = _aim(scene, settings, memory, shading, chosen, draws * chance, u, v, throughput, direct)
+        light = _aim(scene, settings, memory, replicate, shading, chosen, draws * chance, u, v, throughput, direct)
         total = add(total, light)
         if direct:
-            memory.clock[int(scene.lights[chosen, SLOT])] += float(cycles() - before)
+            memory.clock[replicate, int(scene.lights[chosen, SLOT])] += float(cycles() - before)
     return total
 
 
 @called_kernel
-def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct):
+def _aim(scene, settings, memory, replicate, shading, i, samples, u, v, throughput, direct):
     """One sample of light `i`, of which `samples` are taken on average."""
     if not lights_object(scene, i, shading.row):
         return BLACK
@@ -293,8 +271,8 @@ def _aim(scene, settings, memory, shading, i, samples, u, v, throughput, direct)
     found = scale(multiply(light, share), weight)
     if direct:
         slot = int(scene.lights[i, SLOT])
-        memory.tally[slot, UNHINDERED] += luminance(light)
-        memory.tally[slot, REACHING] += luminance(multiply(share, light))
-        _keep(memory.tally, slot, found)
-        keep_parts(memory.parts, scattering.eta > 0.0, part_of(scale(gloss, scene.lights[i, SPECULAR]), colour), found)
+        memory.tally[replicate, slot, UNHINDERED] += luminance(light)
+        memory.tally[replicate, slot, REACHING] += luminance(multiply(share, light))
+        _keep(memory.tally[replicate], slot, found)
+        keep_parts(memory.parts[replicate], scattering.eta > 0.0, part_of(scale(gloss, scene.lights[i, SPECULAR]), colour), found)
     return found

@@ -11,7 +11,7 @@ from ..kernel import called_kernel
 from ..reference import by_reference
 from ..surfaces.preview import Look
 from ..vector import LUMINANCE
-from .film import make_memory
+from .memory import make_memory
 from .preparation import Points, Preparation
 
 SPOTS, RINGS, SLICES = 48, 10, 26

@@ -1,17 +1,11 @@
 """The film: what a pixel keeps of its samples, their sums and then their means, column by column."""
 
-from typing import NamedTuple
-
 import numpy as np
 
-from ..gi.photon_map import MOST_GATHERED
-from ..gi.tree import DEEPEST
 from ..kernel import called_kernel, kernel
 from ..lights.direct import TALLY_COLUMNS
 from ..scene.model import Camera
-from ..scene.surface_at import is_finite
-from ..trace.traverse import Stack, make_stack
-from ..vector import LUMINANCE, add, luminance
+from ..vector import LUMINANCE, luminance
 
 # Columns of a film pixel. VARIANCE (of each channel) and TOTAL_VARIANCE (of luminance) are those of the pixel's mean.
 DIRECT, INDIRECT, ALPHA, ALBEDO, NORMAL, DEPTH, VARIANCE, DROPPED, TOTAL_VARIANCE, TEXELS = 0, 3, 6, 7, 10, 13, 14, 17, 18, 19
@@ -79,124 +73,11 @@ def camera_array(camera: Camera, width: int, height: int) -> np.ndarray:
     return array
 
 
-class PathResult(NamedTuple):
-    """Radiance of one sample, and what its camera ray met first; hit 0 when that was nothing, triangle -1.
-
-    direct: light found by the camera ray, and straight from the lights at the first surface; indirect: all the rest
-    bounced: luminance of the indirect light by what scattered it first: base, gloss, glass; total: of all light but what the
-    camera ray met
-    paired: whether the sample was taken twice; bounced_again and total_again are those of the second time
-    clamped: luminance that the clamp took off; left: luminance that lies beyond the limits of diffuse bounces, reflections,
-    glass and all, found by following a few paths further; ended_in_glass: paths that the limit of glass ended
-    self_hits: rays that met the very triangle they left; occlusion: share of the occlusion rays that got away
-    brightest: luminance of the greatest single find, and brightest_kind its kind of path
-    asked, served: how often a cache was asked for light, and had it
-    """
-
-    direct: tuple
-    indirect: tuple
-    hit: float
-    albedo: tuple
-    normal: tuple
-    position: tuple
-    depth: float
-    triangle: int
-    b1: float
-    b2: float
-    bounced: tuple
-    total: float
-    paired: bool
-    bounced_again: tuple
-    total_again: float
-    clamped: float
-    left: tuple
-    ended_in_glass: float
-    self_hits: float
-    occlusion: float
-    brightest: float
-    brightest_kind: int
-    asked: float
-    served: float
-
-
-@kernel
-def clear_sample(memory):
-    """Make the memory ready for the next sample."""
-    for slot in range(len(memory.tally)):
-        for c in range(TALLY_COLUMNS):
-            memory.tally[slot, c] = memory.again[slot, c] = 0.0
-    for part in range(3):
-        for c in range(3):
-            memory.parts[part, c] = memory.parts_again[part, c] = 0.0
-
-
-@kernel
-def keep_sample(memory, path, sums):
-    """Add a sample, a `PathResult` with what the memory holds of it, to the sums of its pixel, which have the columns of the film. A
-    sample that is not finite or is negative is left out and counted in column DROPPED."""
-    first = sums[SAMPLES] == 0.0
-    sums[SAMPLES] += 1.0
-    beauty = add(path.direct, path.indirect)
-    if not is_finite(beauty) or min(beauty[0], beauty[1], beauty[2]) < 0.0:
-        sums[DROPPED] += 1.0
-        return
-    for c in range(3):
-        sums[DIRECT + c] += path.direct[c]
-        sums[INDIRECT + c] += path.indirect[c]
-        sums[VARIANCE + c] += beauty[c] * beauty[c]
-        sums[LEFT + c] += path.left[c]
-    sums[LEFT + 3] += path.left[3]
-    sums[TOTAL_VARIANCE] += luminance(beauty) ** 2
-    sums[ASKED] += path.asked
-    sums[SERVED] += path.served
-    sums[CLAMPED] += path.clamped
-    sums[SELF_HITS] += path.self_hits
-    sums[ENDED_IN_GLASS] += path.ended_in_glass
-    if path.brightest > sums[BRIGHTEST]:
-        sums[BRIGHTEST], sums[BRIGHTEST_KIND] = path.brightest, path.brightest_kind
-    if first:
-        sums[TRIANGLE], sums[WEIGHTS], sums[WEIGHTS + 1] = path.triangle, path.b1, path.b2
-    for part in range(3):
-        sums[BOUNCED + part] += path.bounced[part]
-        for c in range(3):
-            sums[PARTS + 3 * part + c] += memory.parts[part, c]
-    for slot in range(len(memory.tally)):
-        at = FILM_COLUMNS + slot * PASS_COLUMNS
-        for c in range(TALLY_COLUMNS):
-            sums[at + c] += memory.tally[slot, c]
-    if path.paired:
-        _keep_pair(memory, path, sums)
-    if path.hit > 0.0:
-        sums[ALPHA] += 1.0
-        for c in range(3):
-            sums[ALBEDO + c] += path.albedo[c]
-            sums[NORMAL + c] += path.normal[c]
-        sums[DEPTH] += path.depth
-        sums[OCCLUSION] += path.occlusion
-
-
-@called_kernel
-def _keep_pair(memory, path, sums):
-    """Add half the squared differences of a sample that was taken twice: the variance with the camera ray held still."""
-    sums[WITHIN] += 0.5 * (path.total - path.total_again) ** 2
-    met = luminance(path.direct) + luminance(path.indirect) - path.total
-    sums[BETWEEN] += (path.total + met) * (path.total_again + met)
-    sums[PAIR_SUMS] += path.total + path.total_again + 2.0 * met
-    sums[PAIRS] += 1.0
-    for part in range(3):
-        sums[WITHIN_BOUNCED + part] += 0.5 * (path.bounced[part] - path.bounced_again[part]) ** 2
-    for slot in range(len(memory.tally)):
-        change = 0.0
-        for c, weight in enumerate((0.2126, 0.7152, 0.0722)):
-            change += weight * (memory.tally[slot, c] - memory.again[slot, c])
-        sums[FILM_COLUMNS + slot * PASS_COLUMNS + WITHIN_LIGHT] += 0.5 * change * change
-
-
 @called_kernel
 def write_means(memory, columns, count, pairs, film):
     """The film's values of a tile's pixels from their sums."""
     for i in range(count):
-        _write_pixel(memory.pixels[i], len(memory.tally), pairs, film[i // columns, i % columns])
+        _write_pixel(memory.pixels[i], memory.tally.shape[1], pairs, film[i // columns, i % columns])
 
 
 @kernel
@@ -258,30 +139,3 @@ def sums_of(film: np.ndarray, slots: int, pairs: float) -> np.ndarray:
 def variance_of_mean(squares, mean, count):
     """Variance of the mean of `count` numbers from the sum of their squares (Bessel); a single one tells nothing."""
     return max(0.0, squares / count - mean * mean) / (count - 1) if count > 1 else np.inf
-
-
-class Memory(NamedTuple):
-    """Working memory of one thread: the traversals' stack; what gathers photons; of a sample its light passes [slots, TALLY_COLUMNS] and its parts
-    [3, 3], and the same of its second time; the cycles spent, by light pass and then as CLOCK_… say; and of each pixel of a tile its
-    sums, how many samples it takes next, and its noise."""
-
-    stack: Stack
-    near: np.ndarray
-    tally: np.ndarray
-    again: np.ndarray
-    parts: np.ndarray
-    parts_again: np.ndarray
-    clock: np.ndarray
-    clock_again: np.ndarray
-    pixels: np.ndarray
-    more: np.ndarray
-    noise: np.ndarray
-
-
-def make_memory(slots: int) -> Memory:
-    tally, clock = np.zeros((slots, TALLY_COLUMNS)), np.zeros(clock_entries(slots))
-    pixels = np.zeros((TILE * TILE, film_columns(slots)))
-    parts = np.zeros((3, 3))
-    near, count = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4)), TILE * TILE
-    again = tally.copy(), parts, parts.copy(), clock, clock.copy()
-    return Memory(make_stack(), near, tally, *again, pixels, np.zeros(count, np.int64), np.zeros(count))

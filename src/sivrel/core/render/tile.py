@@ -19,12 +19,12 @@ from .film import (
     TOTAL_VARIANCE,
     TRIANGLE,
     VARIANCE,
-    Memory,
     sums_of,
     variance_of_mean,
     write_means,
 )
 from .integrator import PathSettings, trace_paths
+from .memory import Memory
 
 NO_RAYS = np.zeros((0, 6))
 MOST_JOBS = 16384

@@ -1,0 +1,518 @@
+"""A light path: what it carries from surface to surface, and each thing that happens to it on the way.
+
+`integrator.trace_paths` calls every step in turn. A step is compiled into it, at its one call site.
+"""
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from ..gi.ambient import AMBIENT, ambient_at
+from ..gi.caustics import caustics_at
+from ..gi.off import OFF
+from ..gi.way import NOT_SERVED, WHOLE, Spot
+from ..gi.ways import CAUSTICS, looked_up
+from ..kernel import kernel
+from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_parts, lights_aimed_at, lights_met
+from ..lights.emitters import BLACK
+from ..reference import by_passing_reference
+from ..scene.arrays import ABSORPTION, TINT
+from ..scene.next_surface import CLEAR, OPAQUE, TINTED, next_surface
+from ..scene.surface_at import SurfacePoint, offset_point, surface_at
+from ..surfaces.met import Shading, scatter, shading_met
+from ..surfaces.preview import BASE, GLASS, GLOSS, Look
+from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
+from ..trace.traverse import NO_HIT
+from ..vector import add, luminance, multiply, row3, scale
+from .memory import (
+    BEYOND,
+    BRIGHTEST,
+    BRIGHTEST_KIND,
+    BY_BASE,
+    BY_GLASS,
+    BY_GLOSS,
+    CLAMPED,
+    DIRECT,
+    ENDED_IN_GLASS,
+    FOUND,
+    LEFT,
+    MET,
+    add_to,
+    colour_in,
+    put_colour,
+)
+from .rays import camera_ray, occlusion_at, tent
+
+MIRROR_ROUGHNESS = 0.1
+"""What is met in or through a surface smoother than this counts as seen."""
+
+# Dimensions of the random numbers: a block for each point of the path.
+PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
+CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
+# What ends a path: nothing yet, or a limit of diffuse bounces, of reflections, of glass, or of all.
+NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
+LOOK_FURTHER = 0.03125
+"""Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
+MOST_SHINE = 0.35
+"""Share of gloss above which a point is traced on where all of its light could be looked up."""
+LEAST_GLOSS = 1e-4
+"""Share of gloss below which a ray that left a point whose base was looked up is not followed."""
+# A kind of path in one number: the scatterings as digits from 1 to 3 to base 4, the first one first, at most six; times
+# three, plus how its light was found.
+AIMED, BY_CHANCE, GLOW = 0, 1, 2
+MOST_DIGITS = 1024
+WHITE = (1.0, 1.0, 1.0)
+UP = (0.0, 0.0, 1.0)
+
+
+class Sample(NamedTuple):
+    """One sample of a pixel. key, number: of its random numbers; origin, direction: where its ray sets out; paired: whether it is traced twice;
+    gathering: whether the ray was given, as one that a diffuse surface has scattered, and is not the camera's."""
+
+    key: int
+    number: int
+    origin: tuple
+    direction: tuple
+    paired: bool
+    gathering: bool
+
+
+class Numbers(NamedTuple):
+    """Which random numbers serve at a point of a path: the key, the number of the sample, the first dimension."""
+
+    key: int
+    sample: int
+    dimension: int
+
+
+class Ray(NamedTuple):
+    """Where a path goes. start: distance in metres from which on surfaces count; layer: how many cut-outs and panes it has passed; absorption: of
+    the medium, per metre; lifted: stretch in metres that the ray saved by starting off its surface."""
+
+    origin: tuple
+    direction: tuple
+    start: float
+    layer: int
+    absorption: tuple
+    lifted: float
+
+
+class Hit(NamedTuple):
+    """What a ray met: the triangle, or NO_HIT; how far away in metres; the weights of its second and third corner; how it was met (OPAQUE, CLEAR,
+    TINTED); the surface there, unless it is tinted."""
+
+    triangle: np.uint32
+    distance: float
+    b1: np.float32
+    b2: np.float32
+    kind: int
+    point: SurfacePoint
+
+
+class Carried(NamedTuple):
+    """What light found on a path counts. throughput: share that reaches the pixel; pending: a share that holds from the next surface on; plain: share
+    that is no caustic, should the next find be a light; mirrored: whether the last surface scatters nothing diffusely."""
+
+    throughput: tuple
+    pending: tuple
+    plain: tuple
+    mirrored: bool
+
+
+class State(NamedTuple):
+    """How far a path may go on. seen: whether it is where the camera looks, also in mirrors; last: whether it ends at the next surface, and by which
+    limit; further: whether it is followed beyond that limit; how often it was scattered, by what."""
+
+    seen: bool
+    last: bool
+    ended_by: int
+    further: bool
+    diffuse_bounces: int
+    reflections: int
+    refractions: int
+
+
+class Sent(NamedTuple):
+    """How the first surface sent a path on: the lobe, the glossy share of the colour, how many rays that lobe was given; and the code of the
+    path's kind."""
+
+    lobe: int
+    gloss: tuple
+    rays: float
+    code: int
+
+
+class First(NamedTuple):
+    """The first surface of a sample, from which all its turns start. albedo and occlusion: for the passes; let_through: share of the direct light
+    that occlusion leaves; branches: turns of a replicate, of which the first `gloss_branches` scatter by gloss."""
+
+    hit: Hit
+    throughput: tuple
+    albedo: tuple
+    occlusion: float
+    let_through: float
+    branches: int
+    gloss_branches: int
+
+
+class Surface(NamedTuple):
+    """The point that a path has met, as it scatters. glass: whether it is solid glass; diffuse: whether its base scatters; split: whether several
+    rays leave it."""
+
+    shading: Shading
+    glass: bool
+    diffuse: bool
+    split: bool
+
+
+NOWHERE = Hit(
+    NO_HIT, 0.0, np.float32(0.0), np.float32(0.0), OPAQUE,
+    SurfacePoint(BLACK, BLACK, BLACK, False, 0, Look(BLACK, 0.0, 0.0, 1.0, False, BLACK, 0.0, 0.0), BLACK),
+)  # fmt: skip
+NO_SURFACE = First(NOWHERE, WHITE, BLACK, 0.0, 1.0, 1, 0)
+"""What stands for the first surface until it is met."""
+
+
+@kernel
+def begin_sample(settings, camera, given_rays, row, x, y, width, height, seed, number):
+    """Sample `number` of pixel (x, y): along a ray of the camera, or along row `row` of the rays that are given, if any are."""
+    key = pixel_key(seed, y * width + x)
+    paired = sample_1d(key, number, PAIRED) < settings.pairs
+    if len(given_rays) > 0:
+        ray = given_rays[row]
+        return Sample(key, number, (ray[0], ray[1], ray[2]), (ray[3], ray[4], ray[5]), paired, True)
+    u, v = sample_2d(key, number, PIXEL)
+    film_x = (x + 0.5 + tent(u)) / width * 2.0 - 1.0
+    film_y = 1.0 - (y + 0.5 + tent(v)) / height * 2.0
+    origin, direction = camera_ray(camera, film_x, film_y, key, number)
+    return Sample(key, number, origin, direction, paired, False)
+
+
+@kernel
+def begin_turn(settings, sample, row):
+    """A path at the sample's origin."""
+    put_colour(row, FOUND, BLACK)
+    row[BEYOND] = 0.0
+    return (
+        Ray(sample.origin, sample.direction, 0.0, 0, BLACK, 0.0),
+        Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
+        State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
+        Sent(BASE, BLACK, 1.0, 0),
+        Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True),
+    )
+
+
+@kernel
+def begun_at(first, carried):
+    """What a turn carries that starts at the first surface once more."""
+    return Carried(first.throughput, carried.pending, carried.plain, carried.mirrored)
+
+
+@kernel
+def key_of(sample, replicate):
+    """Key of the random numbers from the first surface on."""
+    return hash32(sample.key ^ np.uint32(0x5BD1E995)) if replicate > 0 else sample.key
+
+
+@kernel
+def advance(scene, stack, numbers, by, ray):
+    """The next surface along a ray; and the ray, with the layers that it has passed."""
+    triangle, distance, b1, b2, kind, layer = next_surface(
+        scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start
+    )
+    point = NOWHERE.point
+    if triangle != NO_HIT and kind != TINTED:
+        point = surface_at(scene, triangle, b1, b2, ray.direction)
+    return Hit(triangle, distance, b1, b2, kind, point), Ray(ray.origin, ray.direction, ray.start, layer, ray.absorption, ray.lifted)
+
+
+@kernel
+def absorb(carried, ray, distance):
+    """What is carried after a stretch through an absorbing medium (Beer's law)."""
+    absorption = ray.absorption
+    if absorption[0] + absorption[1] + absorption[2] <= 0.0:
+        return carried
+    stretch = distance - ray.start + ray.lifted
+    left = (math.exp(-absorption[0] * stretch), math.exp(-absorption[1] * stretch), math.exp(-absorption[2] * stretch))
+    return Carried(multiply(carried.throughput, left), carried.pending, carried.plain, carried.mirrored)
+
+
+@kernel
+def keep_light(row, further, place, light):
+    """Add light to what was found at `place`; on a path that is followed beyond a limit, to that alone."""
+    if further:
+        row[BEYOND] += luminance(light)
+    else:
+        add_to(row, place, light)
+
+
+@kernel
+def keep_brightest(row, code, how, light):
+    bright = luminance(light)
+    if bright > row[BRIGHTEST]:
+        row[BRIGHTEST], row[BRIGHTEST_KIND] = bright, code * 3 + how
+
+
+@kernel
+def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray, carried, state, sent, arrival, first):
+    """Add the light of what the ray met by chance: lights on its way, and the surface where it glows."""
+    row = memory.found[replicate]
+    # Light met straight after the first scattering is direct light: what occlusion takes of that, it takes here too.
+    lit = scale(carried.throughput, first.let_through) if vertex == 1 else carried.throughput
+    near = vertex <= 1 and not sample.gathering
+    met = lights_met(scene, settings, memory, replicate, arrival, ray.origin, ray.direction, ray.start, hit.distance, lit, near)
+    glow = BLACK
+    if hit.triangle != NO_HIT and hit.kind != TINTED:
+        glow = glow_met(scene, settings, memory, replicate, arrival, hit.triangle, hit.point, ray.direction, hit.distance, lit, near)
+    if vertex > 0 and not state.further:
+        keep_brightest(row, sent.code, BY_CHANCE, met)
+        keep_brightest(row, sent.code, GLOW, glow)
+    met = add(met, glow)
+    if carried.mirrored:
+        met = multiply(met, carried.plain)
+    if vertex > 1 or state.further:
+        keep_light(row, state.further, FOUND, met)
+    elif vertex == 1:
+        add_to(row, DIRECT, met)
+        keep_parts(memory.parts[replicate], sent.lobe == GLASS, sent.gloss, met)
+    elif not sample.gathering:
+        add_to(row, MET, met)
+
+
+@kernel
+def settle(carried):
+    """What is carried when the share that was pending holds."""
+    return Carried(multiply(carried.throughput, carried.pending), WHITE, carried.plain, carried.mirrored)
+
+
+@kernel
+def pass_pane(scene, carried, ray, hit):
+    """Go on through a tinted pane."""
+    tint = row3(scene.surfaces, np.int64(scene.surface_of[hit.triangle]), TINT)
+    through = Ray(ray.origin, ray.direction, hit.distance + scene.offset, ray.layer, ray.absorption, 0.0)
+    return Carried(multiply(carried.throughput, tint), carried.pending, carried.plain, carried.mirrored), through
+
+
+@kernel
+def follow_further(numbers, carried, state):
+    """Whether a path that a limit has ended is followed on, as a few are to measure what lies beyond; raised by how few they are."""
+    if state.ended_by == NOTHING or sample_1d(numbers.key, numbers.sample, numbers.dimension + FURTHER) >= LOOK_FURTHER:
+        return False, carried, state
+    raised = Carried(scale(carried.throughput, 1.0 / LOOK_FURTHER), carried.pending, carried.plain, carried.mirrored)
+    return True, raised, State(state.seen, state.last, state.ended_by, True, state.diffuse_bounces, state.reflections, state.refractions)
+
+
+@kernel
+def surface_met(scene, settings, sample, vertex, hit, ray):
+    """How the point that was met scatters."""
+    split = vertex == 0 and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
+    base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
+    glass, shading = shading_met(scene, np.int64(scene.object_of[hit.triangle]), hit.kind, hit.point, ray.direction, base_rays, gloss_rays)
+    return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, split)
+
+
+@kernel
+def first_surface(scene, settings, memory, sample, numbers, hit, carried, surface):
+    """What is kept of the first surface, for the passes and for the turns that start there."""
+    shading, scattering = surface.shading, surface.shading.scattering
+    albedo = WHITE if hit.kind == CLEAR else hit.point.look.base
+    if sample.gathering:
+        albedo = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
+    occlusion = occlusion_at(scene, settings, memory.stack, sample.key, sample.number, numbers.dimension + OCCLUSION, hit.point, shading.x, shading.y)
+    branches, gloss_branches = 1, 0
+    if surface.split:
+        shiny = scattering.gloss_chance + scattering.coat_chance > 0.0
+        gloss_branches = settings.glossy_rays if surface.glass or shiny else 0
+        branches = gloss_branches + (0 if surface.glass else settings.gi_rays)
+    return First(hit, carried.throughput, albedo, occlusion, 1.0 - settings.occlude_direct * (1.0 - occlusion), branches, gloss_branches)
+
+
+@kernel
+def look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surface):
+    """Irradiance of the bounced light that the way in use knows here, that of the caustics, and what of it was found."""
+    point, scattering = hit.point, surface.shading.scattering
+    spot = Spot(
+        point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
+        hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen, numbers.key, numbers.sample, numbers.dimension + LOOKUP,
+    )  # fmt: skip
+    by_rays, served = looked_up(settings.seen if state.seen else settings.beyond, scene.prepared, scene, memory, spot)
+    if served == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
+        by_rays, served = BLACK, NOT_SERVED
+    by_photons = BLACK
+    if settings.caustics:
+        by_photons = caustics_at(scene, memory.stack, scene.prepared[CAUSTICS], memory.near, sample.number, point.position, point.geometric_normal)
+    return by_rays, by_photons, served
+
+
+@kernel
+def add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, vertex, carried, state, sent, surface, first):
+    """Add light straight from the lights, found by aiming at them."""
+    row = memory.found[replicate]
+    shading = by_passing_reference(surface.shading)
+    aimed = lights_aimed_at(
+        scene, settings, memory, replicate, numbers.key, numbers.sample, numbers.dimension + CHOICE, numbers.dimension + LIGHTS, shading,
+        scale(carried.throughput, first.let_through) if vertex == 0 else carried.throughput, state.seen, vertex == 0,
+    )  # fmt: skip
+    if (vertex > 0 or sample.gathering) and not surface.diffuse:
+        aimed = multiply(aimed, carried.plain)
+    if not state.further:
+        keep_brightest(row, sent.code, AIMED, aimed)
+    keep_light(row, state.further, DIRECT if vertex == 0 else FOUND, aimed)
+
+
+@kernel
+def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, irradiance, served):
+    """Add what the surface reflects of the light that was looked up, and of flat ambient light."""
+    shading, scattering = surface.shading, surface.shading.scattering
+    reflected = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
+    if served == WHOLE:
+        # The path ends here: gloss sends on what it reflects as the base does, too.
+        plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.many)
+        shine = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
+        reflected = add(reflected, scale(scattering.many, scattering.escape_o * scattering.coat_left_o))
+        reflected = add(reflected, (shine, shine, shine))
+    light = multiply(reflected, scale(irradiance, 1.0 / math.pi))
+    if settings.seen == AMBIENT and state.seen and not surface.glass:
+        near = first.occlusion
+        if vertex > 0:
+            near = occlusion_at(
+                scene, settings, memory.stack, numbers.key, numbers.sample, numbers.dimension + OCCLUSION, shading.point, shading.x, shading.y
+            )
+        light = add(light, ambient_at(settings, scattering, near))
+    keep_light(memory.found[replicate], state.further, BY_BASE if vertex == 0 else FOUND, multiply(carried.throughput, light))
+
+
+@kernel
+def scatter_on(settings, sample, numbers, branch, surface, first):
+    """A direction to go on in, by which lobe and how rough that is, and the random numbers of the branch that goes there. Where several rays
+    leave, the last branches scatter by the base and the others by gloss."""
+    by_base = surface.split and branch >= first.gloss_branches
+    index, scattering = numbers.sample, surface.shading.scattering
+    if surface.split:
+        index = sample.number * settings.gi_rays + branch - first.gloss_branches if by_base else sample.number * settings.glossy_rays + branch
+    choice = sample_1d(numbers.key, index, numbers.dimension + LOBE)
+    u, v = sample_2d(numbers.key, index, numbers.dimension + (BASE_DIRECTION if by_base else DIRECTION))
+    if surface.split and not surface.glass:
+        choice = 1.0 if by_base else choice * (scattering.gloss_chance + scattering.coat_chance)
+    way_on = scatter(surface.shading, surface.glass, choice, u, v)
+    look = surface.shading.point.look
+    roughness = look.coat_roughness if way_on.lobe == GLOSS and choice < scattering.coat_chance else look.roughness
+    return way_on, roughness, Numbers(numbers.key, index, numbers.dimension)
+
+
+@kernel
+def apply_limits(settings, state, surface, way_on, roughness, served):
+    """The state after a bounce. The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance)."""
+    specular = state.seen and way_on.lobe != BASE and roughness < MIRROR_ROUGHNESS
+    diffuse_bounces, reflections, refractions = state.diffuse_bounces, state.reflections, state.refractions
+    if way_on.lobe == BASE:
+        diffuse_bounces += 1
+    elif surface.glass and (way_on.through or not surface.shading.point.front):
+        refractions += 1
+    else:
+        reflections += 1
+    way, last, ended_by = settings.seen if state.seen else settings.beyond, state.last, state.ended_by
+    if not last:
+        if way in (OFF, AMBIENT) and not specular:
+            last = True
+        elif diffuse_bounces > settings.diffuse_bounces:
+            last, ended_by = True, BY_DIFFUSE
+        elif reflections > settings.reflections:
+            last, ended_by = True, BY_REFLECTIONS
+        elif refractions > settings.refractions:
+            last, ended_by = True, BY_REFRACTIONS
+        elif diffuse_bounces + reflections + refractions > settings.total:
+            last, ended_by = True, BY_TOTAL
+    if served != NOT_SERVED:
+        share = way_on.gloss_share
+        last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
+    return State(specular, last, ended_by, state.further, diffuse_bounces, reflections, refractions)
+
+
+@kernel
+def carry_on(settings, carried, last, surface, way_on, served):
+    """What is carried after a bounce. Where what the base scatters has been looked up, that is left out from the next surface on: the light that
+    the ray itself meets there still counts wholly."""
+    throughput = multiply(carried.throughput, scale(way_on.value, 1.0 / way_on.density))
+    pending, plain = carried.pending, carried.plain
+    if served != NOT_SERVED:
+        pending = way_on.gloss_share
+    if settings.caustics and surface.diffuse:
+        plain = WHITE if served != NOT_SERVED or last else way_on.gloss_share
+    return Carried(throughput, pending, plain, not surface.diffuse)
+
+
+@kernel
+def arrival_from(surface, way_on, seen):
+    """How the scattered ray sets out, to weigh what it meets against having aimed at it."""
+    point = surface.shading.point
+    alone = surface.glass and (way_on.through or not point.front)
+    return Arrival(point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen)
+
+
+@kernel
+def note_scattering(sent, vertex, surface, way_on):
+    """The kind of the path with one scattering more; at the first surface also how it was sent."""
+    code = sent.code * 4 + way_on.lobe + 1 if sent.code < MOST_DIGITS else sent.code
+    if vertex > 0:
+        return Sent(sent.lobe, sent.gloss, sent.rays, code)
+    scattering, rays = surface.shading.scattering, 1.0
+    if surface.split:
+        rays = scattering.base_rays if way_on.lobe == BASE else scattering.gloss_rays + scattering.coat_rays
+    return Sent(way_on.lobe, way_on.gloss_share, rays, code)
+
+
+@kernel
+def roulette(numbers, carried, state, sent, served):
+    """Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time than from the fourth. What
+    survives is raised, so nothing is lost on average (Arvo & Kirk 1990). Returns whether the path goes on, and what it is then."""
+    if state.last and not state.further:
+        return True, carried, state
+    weight = sent.rays * LOOK_FURTHER if state.further else sent.rays
+    kept = multiply(carried.throughput, carried.pending)
+    survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
+    survives = sample_1d(numbers.key, numbers.sample, numbers.dimension + ROULETTE) < survival
+    if served != NOT_SERVED and not state.further:
+        # The light that this ray itself may meet is all of it: what is thinned and raised is what comes after alone.
+        pending = scale(carried.pending, 1.0 / survival) if survives else BLACK
+        last = State(state.seen, not survives, state.ended_by, False, state.diffuse_bounces, state.reflections, state.refractions)
+        return True, Carried(carried.throughput, pending, carried.plain, carried.mirrored), last
+    if not survives:
+        return False, carried, state
+    return True, Carried(scale(carried.throughput, 1.0 / survival), carried.pending, carried.plain, carried.mirrored), state
+
+
+@kernel
+def leave(scene, settings, ray, surface, way_on):
+    """The ray that leaves a surface; through glass it enters or leaves the medium."""
+    point, absorption = surface.shading.point, ray.absorption
+    if way_on.through:
+        absorption = row3(scene.surfaces, point.surface, ABSORPTION) if point.front else BLACK
+    origin = offset_point(point, way_on.direction, settings.offset)
+    return Ray(origin, way_on.direction, 0.0, 0, absorption, settings.offset / max(abs(way_on.side), 0.1))
+
+
+@kernel
+def end_turn(row, state, sent, branches):
+    """Add what the turn found to what its replicate found, by what scattered it first; and what it found beyond a limit."""
+    found = colour_in(row, FOUND)
+    if sent.lobe == GLASS:
+        add_to(row, BY_GLASS, found)
+    else:
+        gloss = multiply(sent.gloss, found)
+        add_to(row, BY_GLOSS, gloss)
+        add_to(row, BY_BASE, add(found, scale(gloss, -1.0)))
+    if state.ended_by != NOTHING:
+        row[LEFT + state.ended_by - BY_DIFFUSE] += row[BEYOND]
+    row[ENDED_IN_GLASS] += (1.0 if state.ended_by == BY_REFRACTIONS else 0.0) / branches
+
+
+@kernel
+def apply_clamp(row, most):
+    """Hold the luminance of a replicate's indirect light to `most`, if that is not 0."""
+    bright = luminance(colour_in(row, BY_BASE)) + luminance(colour_in(row, BY_GLOSS)) + luminance(colour_in(row, BY_GLASS))
+    if most > 0.0 and bright > most:
+        row[CLAMPED] = bright - most
+        for place in (BY_BASE, BY_GLOSS, BY_GLASS):
+            put_colour(row, place, scale(colour_in(row, place), most / bright))
