@@ -59,7 +59,7 @@ def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tupl
         name = str(sorted(edits.items()))
         if name not in truths:
             truth = Coarse(case.grid, 900_000)
-            truth.refine(*stand.truth(edits), LONG, stand.cancel)
+            truth.refine(*stand.truth(edits), LONG, stand.task)
             truths[name] = truth, stand.echo(truth, LONG / 2.0)
         truth, case.echo = truths[name]
         value, error = amount_in(told, case, truth)
@@ -93,14 +93,14 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
     told, truth = cleared(finding.as_dict()), None
     if finding.measure in ("bias", "structure"):
         truth = Coarse(case.grid, 300_000)
-        truth.refine(*child_stand.truth(), LONG / 3.0, stand.cancel)
+        truth.refine(*child_stand.truth(), LONG / 3.0, stand.task)
         child.echo = child_stand.echo(truth, LONG / 3.0)
     before = None
     if truth is not None:
         held = truth
         if not of_mended_scene(told):
             held = Coarse(case.grid, 320_000)
-            held.refine(*stand.truth(), LONG / 3.0, stand.cancel)
+            held.refine(*stand.truth(), LONG / 3.0, stand.task)
         case.echo = stand.echo(held, LONG / 3.0)
         before = amount_in(told, case, held)[0]
     result = retest(told, cleared(remedy.__dict__), child, truth, before, case)

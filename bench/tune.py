@@ -113,7 +113,7 @@ def budget() -> str:
             plan = made.plans[k]
             recipe, edits = stand.changed(plan.values, plan.edits)
             ready = stand.ready(recipe, edits)[0]
-            one, other = (take(ready, recipe, Frame(320, 180, None, seed), stand.cancel) for seed in (31, 32))
+            one, other = (take(ready, recipe, Frame(320, 180, None, seed), stand.task) for seed in (31, 32))
             assert one is not None and other is not None
             plans[k] = (one.seconds + other.seconds) / 2.0, noise_of(one, other), plan
         even, best = plans[0], plans[made.chosen]
@@ -179,7 +179,7 @@ def enough() -> str:
         fresh = []
         for rung in done:
             recipe, edits = stand.changed(rung.values, {})
-            one = take(stand.ready(recipe, edits, frame.window)[0], recipe, Frame(480, 270, frame.region, 2 * SECOND_SEED + 5), stand.cancel)
+            one = take(stand.ready(recipe, edits, frame.window)[0], recipe, Frame(480, 270, frame.region, 2 * SECOND_SEED + 5), stand.task)
             assert one is not None
             fresh.append(one.colours[0])
         seen = [bool(where_seen(visible_difference(one, fresh[-1], exposure)).mean() >= SEEN_SHARE) for one in fresh[:-1]]

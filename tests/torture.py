@@ -26,7 +26,7 @@ from sivrel.core.errors import InputError
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, to_json, with_values
 from sivrel.core.scene.edits import Edits
-from sivrel.store import database, files, jobs, proofs, questions, shots
+from sivrel.store import database, files, jobs, proofs, requests, shots
 
 DISK_MEGABYTES = 400
 PATIENCE = 300.0
@@ -177,7 +177,7 @@ class Torture:
             shot = shots.find(db, chance.choice(SHOTS))
             assert shot is not None
             body = {"recipe": to_json(Recipe()), "edits": "{}", "camera": None}
-            asked = [questions.ask(db, kind, shot.id, body) for kind in KINDS]
+            asked = [requests.ask(db, kind, shot.id, body) for kind in KINDS]
         fault = chance.choice(
             [self.kill_worker, self.kill_worker, self.kill_server, self.end_server, self.freeze, self.fill, self.damage, self.poison]
         )
@@ -200,7 +200,7 @@ class Torture:
                     self.problems.append(f"the picture of proof {proof} is not what its name says")
             for number in asked:
                 self.expect(
-                    lambda number=number: any(questions.answered(db, number)), PATIENCE, f"question {number} is unanswered after {fault.__name__}"
+                    lambda number=number: any(requests.answered(db, number)), PATIENCE, f"question {number} is unanswered after {fault.__name__}"
                 )
                 self.expect(lambda number=number: self.done(db, number), PATIENCE, f"question {number} is never done after {fault.__name__}")
             if db.execute("PRAGMA integrity_check").fetchone()[0] != "ok":

@@ -14,7 +14,7 @@ _FROM = {
     ".core.caches": ("CacheFolder",),
     ".core.errors": ("Cancelled", "InputError", "SivrelError"),
     ".core.pictures.exr": ("Picture",),
-    ".core.render.frame": ("Cancel",),
+    ".core.task": ("Cancel",),
     ".core.render.recipe": ("Recipe",),
     ".core.rendered": ("Render",),
     ".core.scene.edits": ("Edits",),
@@ -28,10 +28,10 @@ if TYPE_CHECKING:
     from .core.errors import InputError as InputError
     from .core.errors import SivrelError as SivrelError
     from .core.pictures.exr import Picture as Picture
-    from .core.render.frame import Cancel as Cancel
     from .core.render.recipe import Recipe as Recipe
     from .core.rendered import Render as Render
     from .core.scene.edits import Edits as Edits
+    from .core.task import Cancel as Cancel
     from .shot import Shot as Shot
     from .shot import View as View
     from .shot import compare as compare

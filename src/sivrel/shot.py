@@ -10,14 +10,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from .core.caches import CacheFolder
-from .core.errors import Cancelled, InputError
+from .core.errors import InputError
 from .core.pictures.exr import Picture, read_exr
-from .core.render.frame import Cancel, Frame
+from .core.render.frame import Frame
 from .core.render.recipe import Recipe, with_values
 from .core.render.starting import STARTING, named_from_json
 from .core.rendered import Render
 from .core.scene.edits import Edits, apart, with_edits
 from .core.scene.model import Scene
+from .core.task import Cancel, Task
 
 if TYPE_CHECKING:
     from .core.diagnose.diagnosis import Diagnosis
@@ -97,24 +98,25 @@ class Shot:
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
         if seconds is not None:
             settings = with_values(settings, {"sampling.seconds": seconds})
-        frame, camera, begun = self._frame(view), view.get("camera"), time.monotonic()
-        ready = self._prepare(settings, edits, camera, frame, progress, cancel)
+        frame, camera, task, begun = self._frame(view), view.get("camera"), _task(progress, cancel), time.monotonic()
+        ready = self._prepare(settings, edits, camera, frame, task)
         prepared = time.monotonic() - begun
         made = render_prepared(
-            ready, settings, frame, self.name, edits, threads=threads, progress=progress, cancel=cancel,
-            following=self._following(settings, edits, camera),
+            ready, settings, frame, self.name, edits, threads=threads, task=task, following=self._following(settings, edits, camera),
         )  # fmt: skip
-        if made is None:
-            raise Cancelled
         made.prepare_seconds = prepared
         return made
 
-    def survey(self, recipe: RecipeLike = None, *, edits: EditsLike = None, camera: str | None = None, progress: Progress | None = None) -> "Survey":
+    def survey(
+        self, recipe: RecipeLike = None, *, edits: EditsLike = None, camera: str | None = None, progress: Progress | None = None,
+        cancel: Cancel | None = None,
+    ) -> "Survey":  # fmt: skip
         """Look the scene over before any render, for this recipe: what is wrong, where, why it matters, and fixes."""
         from .core.survey.survey import survey
 
         settings, laid = recipe_and_edits(recipe, edits)
-        return survey(self._prepare(_lights_alone(settings), laid, camera, Frame(), None, None), settings, _told(progress, None))
+        task = _task(progress, cancel)
+        return survey(self._prepare(_lights_alone(settings), laid, camera, Frame(), Task(cancel=task.cancel)), settings, task)
 
     def diagnose(self, picture: Render | Picture, **how: Any) -> "Diagnosis":
         """`sivrel.diagnose` of a picture of this shot, with trials on it."""
@@ -130,9 +132,9 @@ class Shot:
 
         if not 1 <= len(vary) <= 2:
             raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
-        stand, exposure = self._stand(recipe, cancel, view)
+        stand, exposure = self._stand(recipe, _task(progress, cancel), view)
         chosen = [rungs_of(stand, key, None if values is None else list(values), exposure) for key, values in vary.items()]
-        return climb(stand, chosen, stand.frame, exposure, _told(progress, cancel), seconds=seconds, per_degree=per_degree)
+        return climb(stand, chosen, stand.frame, exposure, seconds=seconds, per_degree=per_degree)
 
     def budget(
         self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
@@ -141,8 +143,8 @@ class Shot:
         """The split of samples that leaves least noise in `seconds` a frame, or reaches a relative `noise` (0.02 is 2 %) soonest."""
         from .core.tune.budget import plan_budget
 
-        stand, _ = self._stand(recipe, cancel, view)
-        return plan_budget(stand, stand.frame, _told(progress, cancel), seconds=seconds, noise=noise)
+        stand, _ = self._stand(recipe, _task(progress, cancel), view)
+        return plan_budget(stand, stand.frame, seconds=seconds, noise=noise)
 
     def match(
         self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, progress: Progress | None = None,
@@ -155,8 +157,8 @@ class Shot:
 
         settings, laid = recipe_and_edits(recipe, view.get("edits"))
         chosen = candidates(list(ways), settings)
-        stand, _ = self._stand(settings, cancel, {**view, "edits": laid})
-        return run_match(stand, chosen, stand.frame, _told(progress, cancel), seconds=seconds)
+        stand, _ = self._stand(settings, _task(progress, cancel), {**view, "edits": laid})
+        return run_match(stand, chosen, stand.frame, seconds=seconds)
 
     def advise(
         self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,
@@ -167,12 +169,10 @@ class Shot:
         from .core.tune.advice import advise
         from .core.tune.facts import measure_facts, motion_between
 
-        stand, exposure = self._stand(recipe, cancel, view)
+        stand, exposure = self._stand(recipe, _task(progress, cancel), view)
         frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.animated else None
         motion = motion_between(*frames, view.get("camera")) if frames else None
-        facts = measure_facts(stand, stand.frame, exposure, motion, _told(progress, cancel), seconds=seconds)
-        if facts is None:
-            raise Cancelled
+        facts = measure_facts(stand, stand.frame, exposure, motion, seconds=seconds)
         return advise(facts, stand.recipe, seconds=seconds)
 
     def edited(self, edits: EditsLike) -> Scene:
@@ -204,7 +204,7 @@ class Shot:
         return Frame(width, height, view.get("region"), view.get("seed", 0))
 
     def _prepare(
-        self, settings: Recipe, edits: Edits, camera: str | None, frame: Frame, progress: Progress | None, cancel: Cancel | None
+        self, settings: Recipe, edits: Edits, camera: str | None, frame: Frame, task: Task
     ) -> "Prepared":  # fmt: skip
         from .core.render.prepare import Files, prepare
 
@@ -214,10 +214,8 @@ class Shot:
         geometry = self._last.geometry if self._last is not None else None
         ready = prepare(
             self.scene, settings, edits, camera, geometry=geometry, files=self._files, caches=self.caches, frame=frame,
-            progress=_told(progress, cancel),
+            task=task,
         )  # fmt: skip
-        if cancel is not None and cancel:
-            raise Cancelled
         self._last = ready
         return ready
 
@@ -230,7 +228,7 @@ class Shot:
 
         return prepare(read_scene(self.path, frame=self.frame + 1.0), settings, edits, camera)
 
-    def _stand(self, recipe: RecipeLike, cancel: Cancel | None, view: View) -> tuple["Stand", float]:
+    def _stand(self, recipe: RecipeLike, task: Task, view: View) -> tuple["Stand", float]:
         """Where trials are rendered, and the camera's exposure in stops."""
         from .core.diagnose.stand import Stand
 
@@ -238,7 +236,7 @@ class Shot:
         camera, frame = view.get("camera"), self._frame(view)
         if camera not in edits.cameras:
             self.scene.camera(camera)
-        stand = Stand(self.scene, settings, edits, camera, frame, caches=self.caches, cancel=cancel)
+        stand = Stand(self.scene, settings, edits, camera, frame, caches=self.caches, task=task)
         return stand, self.exposure(camera, edits)
 
 
@@ -273,10 +271,10 @@ def diagnose(
             raise InputError("This picture was not rendered here, so no cause can be tried on it; leave the shot out, and read what would settle it.")
         ready = picture.ready if isinstance(picture, Render) else None
         stand = Stand(
-            shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches, cancel=cancel, ready=ready,
-            geometry=ready.geometry if ready is not None else None,
+            shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches,
+            task=_task(progress, cancel), ready=ready, geometry=ready.geometry if ready is not None else None,
         )  # fmt: skip
-    return look_into(case, stand, _told(progress, cancel), seconds=seconds)
+    return look_into(case, stand, seconds=seconds)
 
 
 def compare(a: Render | Picture | str | Path, b: Render | Picture | str | Path, exposure: float | None = None) -> "Comparison":
@@ -342,12 +340,5 @@ def _picture(given: Render | Picture | str | Path) -> Picture:
     return given if isinstance(given, Picture) else read_exr(Path(given))
 
 
-def _told(progress: Progress | None, cancel: Cancel | None) -> Callable[..., bool]:
-    """Progress as the core's long functions tell it: whether to go on is the answer."""
-
-    def told(what: str, share: float, so_far: Any = None) -> bool:
-        if progress is not None:
-            progress(what, share)
-        return cancel is None or not cancel
-
-    return told
+def _task(progress: Progress | None, cancel: Cancel | None) -> Task:
+    return Task(None if progress is None else lambda what, share, result: progress(what, share), cancel)

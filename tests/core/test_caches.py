@@ -8,13 +8,14 @@ from pathlib import Path
 import numpy as np
 
 from sivrel.core.caches import Cache, CacheFolder, from_bytes, header_of, to_bytes
-from sivrel.core.errors import InputError
+from sivrel.core.errors import Cancelled, InputError
 from sivrel.core.gi.ways import PREPARING
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.model import Light, Scene
+from sivrel.core.task import Task
 from tests.scenes import box_inside, lambert, looking_down
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
@@ -92,7 +93,9 @@ class Files(unittest.TestCase):
         for key in PREPARING:
             values = {"caustics.on": "yes"} if key == "caustics" else {"gi.seen": key}
             keeper = CacheFolder(self.folder / key)
-            prepare(ROOM, with_values(Recipe(), {**values, **SMALL}), caches=keeper, progress=lambda what, share: False, frame=Frame(16, 16))
+            task = Task(lambda what, share, result: task.cancel.set())  # noqa: B023  heard within this turn
+            with self.assertRaises(Cancelled):
+                prepare(ROOM, with_values(Recipe(), {**values, **SMALL}), caches=keeper, task=task, frame=Frame(16, 16))
             self.assertEqual(keeper.headers(), [])
 
     def test_every_cache_can_be_drawn_and_counted(self):

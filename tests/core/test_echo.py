@@ -8,6 +8,7 @@ from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.grid import grid_of
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.diagnose.truth import Coarse
+from sivrel.core.errors import Cancelled
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.edits import Edits
@@ -22,7 +23,7 @@ def rendered(values: dict, rounds: int = 4) -> tuple[Stand, Coarse, Echo]:
     stand = Stand(ROOM, with_values(Recipe(), {"limits.diffuse_bounces": 24, **values}), Edits(), None, FRAME)
     truth, ready, recipe = stand.coarse(grid_of(FRAME))
     for _ in range(rounds):  # each call with no time takes two rounds of the fewest samples
-        assert truth.refine(ready, recipe, 0.0, stand.cancel)
+        truth.refine(ready, recipe, 0.0, stand.task)
     echo = stand.echo(truth, 600.0)
     assert echo is not None
     return stand, truth, echo
@@ -39,7 +40,7 @@ class Echoes(unittest.TestCase):
         apart, inside = echo.apart(truth), truth.grid.inside()
         other = Coarse(truth.grid, 777)
         for _ in range(4):
-            other.refine(stand.base(), stand.recipe, 0.0, stand.cancel)
+            other.refine(stand.base(), stand.recipe, 0.0, stand.task)
         plain, paired = (other.light - truth.light)[inside].sum(), apart.value[inside].sum()
         error = float(np.sqrt((other.variance + truth.variance)[inside].sum()))
         self.assertLess(abs(plain - paired), 4.0 * error)
@@ -57,12 +58,13 @@ class Echoes(unittest.TestCase):
     def test_it_follows_the_last_rounds_first_and_goes_on(self):
         stand, truth, _ = rendered({"limits.indirect_clamp": 0.15}, 3)
         echo = Echo()
-        self.assertTrue(echo.follow(truth, stand.base(), stand.recipe, 0.0, stand.cancel))
+        echo.follow(truth, stand.base(), stand.recipe, 0.0, stand.task)
         self.assertEqual(sorted(echo.planes), [4, 5])
-        self.assertTrue(echo.follow(truth, stand.base(), stand.recipe, 600.0, stand.cancel))
+        echo.follow(truth, stand.base(), stand.recipe, 600.0, stand.task)
         self.assertEqual(sorted(echo.planes), list(range(6)))
-        stand.cancel.set()
-        self.assertFalse(Echo().follow(truth, stand.base(), stand.recipe, 600.0, stand.cancel))
+        stand.task.cancel.set()
+        with self.assertRaises(Cancelled):
+            Echo().follow(truth, stand.base(), stand.recipe, 600.0, stand.task)
 
     def test_rounds_come_back_from_the_cache(self):
         stand, truth, echo = rendered({"limits.indirect_clamp": 0.15}, 2)

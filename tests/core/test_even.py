@@ -4,11 +4,13 @@ import unittest
 
 import numpy as np
 
+from sivrel.core.errors import Cancelled
 from sivrel.core.render.even import render_even
 from sivrel.core.render.film import FILM_COLUMNS, SAMPLES, film_columns, sums_of
-from sivrel.core.render.frame import Cancel, Frame, assemble, path_settings, render_tiles
+from sivrel.core.render.frame import Frame, assemble, path_settings, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.task import Cancel, Task
 from tests.rooms import room
 
 FRAME = Frame(80, 48, seed=3)
@@ -24,6 +26,7 @@ class Even(unittest.TestCase):
     def even(self, seconds: float, a_sample: float = 1.0, stop_after: int | None = None, films=None, rounds=None):
         """Films by tile after so many seconds by a clock on which a sample of the whole frame takes `a_sample`."""
         kept, at, cancel, got = dict(films or {}), [0.0], Cancel(), []
+        done = True
         count = len(FRAME.tiles())
 
         def on_tile(index, film):
@@ -34,10 +37,13 @@ class Even(unittest.TestCase):
             if stop_after is not None and len(got) >= stop_after:
                 cancel.set()
 
-        done = render_even(
-            self.ready.arrays, self.ready.camera, RECIPE, FRAME, seconds, on_tile, films=films, cancel=cancel, now=lambda: at[0], threads=2,
-            on_round=(rounds if rounds is not None else []).append,
-        )  # fmt: skip
+        try:
+            render_even(
+                self.ready.arrays, self.ready.camera, RECIPE, FRAME, seconds, on_tile, films=films, task=Task(cancel=cancel), now=lambda: at[0],
+                threads=2, on_round=(rounds if rounds is not None else []).append,
+            )  # fmt: skip
+        except Cancelled:
+            done = False
         return done, kept
 
     def whole(self, films) -> np.ndarray:

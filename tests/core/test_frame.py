@@ -4,12 +4,13 @@ import unittest
 
 import numpy as np
 
-from sivrel.core.errors import InputError
+from sivrel.core.errors import Cancelled, InputError
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import DEPTH, NORMAL, VARIANCE
-from sivrel.core.render.frame import Cancel, Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Camera, Light, Scene, Surface
+from sivrel.core.task import Cancel, Task
 from tests.scenes import box_inside, floor, looking_down, render, sky
 
 ROOM = Scene(
@@ -45,10 +46,11 @@ class SamePicture(unittest.TestCase):
             if len(tiles) == 3:
                 cancel.set()
 
-        self.assertFalse(render_tiles(arrays, CAMERA, recipe, frame, stop_after_three, threads=2, cancel=cancel))
+        with self.assertRaises(Cancelled):
+            render_tiles(arrays, CAMERA, recipe, frame, stop_after_three, threads=2, task=Task(cancel=cancel))
         self.assertLess(len(tiles), len(frame.tiles()))
         rest = {}
-        self.assertTrue(render_tiles(arrays, CAMERA, recipe, frame, rest.__setitem__, threads=2, finished=list(tiles)))
+        render_tiles(arrays, CAMERA, recipe, frame, rest.__setitem__, threads=2, finished=list(tiles))
         self.assertFalse(set(tiles) & set(rest))
         whole = render(ROOM, CAMERA, (150, 100), sampling__max=4)
         np.testing.assert_array_equal(assemble(frame, whole.shape[2], tiles | rest), whole)

@@ -15,6 +15,7 @@ from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
+from sivrel.core.task import Task
 from tests.scenes import box_inside, floor, lambert, looking_down, mesh, quad
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
@@ -162,7 +163,7 @@ class Mesh(unittest.TestCase):
         for passes in (1, 2):
             heard = []
             given = {"gi.seen": "baked", "baked.max_edge": 0.5, "baked.shots": 70_000, "baked.refine": passes, "baked.contrast": 0.1}
-            ready = prepare(scene, with_values(Recipe(), given), progress=lambda what, share, heard=heard: heard.append(share) or True)
+            ready = prepare(scene, with_values(Recipe(), given), task=Task(lambda what, share, result, heard=heard: heard.append(share)))
             self.assertEqual((min(heard) >= 0.0, max(heard) <= 1.0), (True, True), heard)
             self.assertEqual(heard, sorted(heard))
             notes[passes] = ready.ways[0].notes

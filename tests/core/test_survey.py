@@ -17,6 +17,7 @@ from sivrel.core.survey.look import Look
 from sivrel.core.survey.plan import cut_lines, inside_cut, plan_and_elevation
 from sivrel.core.survey.standpoint import seen_from
 from sivrel.core.survey.survey import CHECKS, survey
+from sivrel.core.task import Task
 from sivrel.demo.shots import find_shot
 from tests import rooms
 
@@ -178,7 +179,14 @@ class DemoShots(unittest.TestCase):
     def test_it_says_the_same_each_time_and_can_be_stopped(self):
         ready = ready_of(rooms.room(9))
         told = []
-        stopped = survey(ready, None, lambda what, share, found: told.append(what) or len(told) < 4)
+
+        def hear(what, share, found):
+            told.append(what)
+            if len(told) == 4:
+                task.cancel.set()
+
+        task = Task(hear)
+        stopped = survey(ready, None, task)
         self.assertEqual(len(stopped.seconds), 3)
         a, b = (Look(ready, Recipe()) for _ in range(2))
         np.testing.assert_array_equal(a.air, b.air)

@@ -18,6 +18,7 @@ from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, settings, with_values
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.model import Light, Scene
+from sivrel.core.task import Task
 from sivrel.core.tune.advice import advise
 from sivrel.core.tune.allocation import Source, best_split, cost_of, variance_of
 from sivrel.core.tune.blocks import noise_of, weights_of
@@ -124,9 +125,9 @@ class Measuring(unittest.TestCase):
         frame, scene = Frame(160, 90), ROOM
         ready = stand(scene, frame).base()
         recipe = with_values(Recipe(), {"sampling.max": 8})
-        whole = take(ready, recipe, frame, stand(scene).cancel)
+        whole = take(ready, recipe, frame, stand(scene).task)
         blocks = scattered(frame, 5000, 1)
-        part = take(ready, recipe, blocks, stand(scene).cancel)
+        part = take(ready, recipe, blocks, stand(scene).task)
         self.assertLess(blocks.pixels, 0.5 * frame.pixels)
         mean = np.concatenate([light.reshape(-1) for light in part.lights]).mean()
         self.assertAlmostEqual(mean / whole.lights[0].mean(), 1.0, delta=0.1)
@@ -201,7 +202,8 @@ class Ladders(unittest.TestCase):
         pair = [varied("sampling.max", [2, 4], one.recipe, one.edits), varied("shadows.rays", [1, 4], one.recipe, one.edits)]
         made = climb(one, pair, SMALL, 0.0, seconds=10.0)
         self.assertEqual(len([r for r in made.rungs if r.error]), 4)
-        stopped = climb(one, pair, SMALL, 0.0, lambda what, share, ladder: share < 0.5, seconds=10.0)
+        one.task = Task(lambda what, share, ladder: share < 0.5 or one.task.cancel.set())
+        stopped = climb(one, pair, SMALL, 0.0, seconds=10.0)
         self.assertFalse(stopped.complete)
         self.assertEqual(len([r for r in stopped.rungs if r.error]), 2)
 
@@ -209,12 +211,14 @@ class Ladders(unittest.TestCase):
         one, heard = stand(ROOM, sampling__max=4), []
         chosen = varied("sampling.max", [64, 2, 16, 8], one.recipe, one.edits)
         self.assertTrue(chosen.given)
-        made = climb(one, [chosen], SMALL, 0.0, lambda what, share, ladder: heard.append(what) or True, seconds=0.01)
+        one.task = Task(lambda what, share, ladder: heard.append(what))
+        made = climb(one, [chosen], SMALL, 0.0, seconds=0.01)
         self.assertEqual([r.values["sampling.max"] for r in made.rungs if r.error], [2, 8, 16, 64])
         self.assertAlmostEqual(made.rungs[3].predicted / (2.0 * made.rungs[2].seconds), 4.0, delta=0.01, msg="by rays")
         pair = [varied("sampling.max", [2, 16], one.recipe, one.edits), varied("sampling.gi_rays", [1, 8], one.recipe, one.edits)]
         order = []
-        climb(one, pair, SMALL, 0.0, lambda what, share, ladder: order.append(what) or True, seconds=0.01)
+        one.task = Task(lambda what, share, ladder: order.append(what))
+        climb(one, pair, SMALL, 0.0, seconds=0.01)
         self.assertEqual(order[1:], [f"rendering {a} and {b}" for a, b in ((2, 1), (2, 8), (16, 1), (16, 8))])
 
     def test_settings_of_taste_are_set_side_by_side_and_none_is_enough(self):
@@ -338,25 +342,25 @@ class AdviceTest(unittest.TestCase):
     def test_noise_of_more_samples_is_told_by_cells(self):
         at, blocks = stand(ROOM), scattered(Frame(96, 64), 2000, 1)
         ready, recipe = at.truth()
-        weights = weights_of(ready, recipe, blocks, at.cancel)
+        weights = weights_of(ready, recipe, blocks, at.task)
         pair, _, curve = curve_of(at, ready, with_values(recipe, {"sampling.gi_rays": 1}), blocks, weights)
-        many = [take(ready, with_values(recipe, {"sampling.gi_rays": 1, "sampling.max": 256}), replace(blocks, seed=k), at.cancel) for k in (7, 8)]
+        many = [take(ready, with_values(recipe, {"sampling.gi_rays": 1, "sampling.max": 256}), replace(blocks, seed=k), at.task) for k in (7, 8)]
         self.assertEqual([samples for samples, _ in curve], [4, 16, 64, 256])
         self.assertAlmostEqual(curve[-1][1] / noise_of(*many), 1.0, delta=0.25)
-        whole = take(ready, with_values(recipe, {"sampling.max": 32}), Frame(96, 64, None, 5), at.cancel)
-        halves = [take(ready, with_values(recipe, {"sampling.max": 16}), Frame(96, 64, None, k), at.cancel).lights[0] for k in (6, 7)]
-        other = take(ready, with_values(recipe, {"sampling.max": 32}), Frame(96, 64, None, 8), at.cancel)
+        whole = take(ready, with_values(recipe, {"sampling.max": 32}), Frame(96, 64, None, 5), at.task)
+        halves = [take(ready, with_values(recipe, {"sampling.max": 16}), Frame(96, 64, None, k), at.task).lights[0] for k in (6, 7)]
+        other = take(ready, with_values(recipe, {"sampling.max": 32}), Frame(96, 64, None, 8), at.task)
         self.assertAlmostEqual(noise_of_mean(*halves, (halves[0] + halves[1]) / 2.0) / noise_of(whole, other), 1.0, delta=0.2)
 
     def test_bias_of_blocks_is_the_light_that_is_missing(self):
         at, blocks = stand(GLOWING), scattered(Frame(96, 64), 1500, 1)
         ready, recipe = at.truth()
-        weights = weights_of(ready, recipe, blocks, at.cancel)
-        held = tuple(take(ready, with_values(recipe, {"sampling.max": 64}), replace(blocks, seed=k), at.cancel) for k in (1, 2))
+        weights = weights_of(ready, recipe, blocks, at.task)
+        held = tuple(take(ready, with_values(recipe, {"sampling.max": 64}), replace(blocks, seed=k), at.task) for k in (1, 2))
         without = with_values(recipe, {"gi.seen": "off", "sampling.max": 16})
-        pair = tuple(take(at.ready(without, at.edits)[0], without, replace(blocks, seed=k), at.cancel) for k in (3, 4))
+        pair = tuple(take(at.ready(without, at.edits)[0], without, replace(blocks, seed=k), at.task) for k in (3, 4))
         # Without bounces 1 + 0.6 of 1 / (1 - 0.6) is found: 0.36 of the light is missing, against the eye's floor of a twentieth.
-        plain = tuple(take(ready, with_values(recipe, {"sampling.max": 16}), replace(blocks, seed=k), at.cancel) for k in (5, 6))
+        plain = tuple(take(ready, with_values(recipe, {"sampling.max": 16}), replace(blocks, seed=k), at.task) for k in (5, 6))
         squared, error = squared_bias_of_blocks(pair, held, plain, weights)
         self.assertAlmostEqual(squared**0.5, 0.36 / 1.05, delta=0.02)
         self.assertLess(error, 0.02)

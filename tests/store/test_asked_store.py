@@ -4,46 +4,46 @@ import unittest
 
 from sivrel.core.errors import InputError
 from sivrel.core.scene.edits import Edits, with_edits
-from sivrel.store import cameras, findings, moments, questions, tunings
-from sivrel.store.questions import KEPT
+from sivrel.store import cameras, findings, moments, requests, tunings
+from sivrel.store.requests import KEPT
 from tests.store.test_store import StoreTest
 
 
 class Questions(StoreTest):
     def test_the_newest_is_taken_first_and_by_one_alone(self):
         shot = self.shot()
-        old, new = (questions.ask(self.db, "reach", shot.id, {"n": n}) for n in (1, 2))
-        self.assertEqual(questions.take(self.db), (new, "reach", shot.id, {"n": 2}))
-        self.assertEqual(questions.take(self.db)[0], old)
-        self.assertIsNone(questions.take(self.db))
+        old, new = (requests.ask(self.db, "reach", shot.id, {"n": n}) for n in (1, 2))
+        self.assertEqual(requests.take(self.db), (new, "reach", shot.id, {"n": 2}))
+        self.assertEqual(requests.take(self.db)[0], old)
+        self.assertIsNone(requests.take(self.db))
 
     def test_an_answer_comes_in_parts_and_then_whole(self):
-        number = questions.ask(self.db, "survey", self.shot().id, {})
-        self.assertEqual(questions.answered(self.db, number), (None, ""))
-        self.assertTrue(questions.tell(self.db, number, {"share": 0.5}))
-        self.assertEqual(questions.answered(self.db, number), ({"share": 0.5}, ""))
-        questions.answer(self.db, number, {"findings": []})
-        self.assertEqual(questions.answered(self.db, number), ({"findings": []}, ""))
+        number = requests.ask(self.db, "survey", self.shot().id, {})
+        self.assertEqual(requests.answered(self.db, number), (None, ""))
+        self.assertTrue(requests.tell(self.db, number, {"share": 0.5}))
+        self.assertEqual(requests.answered(self.db, number), ({"share": 0.5}, ""))
+        requests.answer(self.db, number, {"findings": []})
+        self.assertEqual(requests.answered(self.db, number), ({"findings": []}, ""))
 
     def test_what_is_called_off_is_neither_taken_nor_answered(self):
-        number = questions.ask(self.db, "survey", self.shot().id, {})
-        questions.call_off(self.db, number)
-        self.assertIsNone(questions.take(self.db))
-        self.assertFalse(questions.tell(self.db, number, {"share": 0.5}))
-        questions.answer(self.db, number, {"findings": []})
-        answer, problem = questions.answered(self.db, number)
+        number = requests.ask(self.db, "survey", self.shot().id, {})
+        requests.call_off(self.db, number)
+        self.assertIsNone(requests.take(self.db))
+        self.assertFalse(requests.tell(self.db, number, {"share": 0.5}))
+        requests.answer(self.db, number, {"findings": []})
+        answer, problem = requests.answered(self.db, number)
         self.assertIsNone(answer)
         self.assertIn("Called off", problem)
 
     def test_a_problem_is_kept_and_old_questions_go(self):
         shot = self.shot()
-        number = questions.ask(self.db, "reach", shot.id, {})
-        questions.answer(self.db, number, None, "The lamp is gone.")
-        self.assertEqual(questions.answered(self.db, number), (None, "The lamp is gone."))
+        number = requests.ask(self.db, "reach", shot.id, {})
+        requests.answer(self.db, number, None, "The lamp is gone.")
+        self.assertEqual(requests.answered(self.db, number), (None, "The lamp is gone."))
         for _ in range(KEPT + 2):
-            last = questions.ask(self.db, "reach", shot.id, {})
-        self.assertIn("ask again", questions.answered(self.db, number)[1])
-        self.assertEqual(questions.answered(self.db, last), (None, ""))
+            last = requests.ask(self.db, "reach", shot.id, {})
+        self.assertIn("ask again", requests.answered(self.db, number)[1])
+        self.assertEqual(requests.answered(self.db, last), (None, ""))
 
 
 class Findings(StoreTest):

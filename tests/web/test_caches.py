@@ -5,7 +5,7 @@ import shutil
 import time
 
 from sivrel.core.caches import CacheFolder
-from sivrel.store import jobs, proofs, questions, shots
+from sivrel.store import jobs, proofs, requests, shots
 from tests.web.test_lights import WithWorker
 
 PHOTONS = {
@@ -33,7 +33,7 @@ class Caches(WithWorker):
     def answer(self, address: str, **fields) -> dict:
         number = self.client.post(address, data={"csrf_token": self.token(), **fields}, headers={"HX-Request": "true"}).json["question"]
         for _ in range(4000):
-            told, problem = questions.answered(self.db, number)
+            told, problem = requests.answered(self.db, number)
             self.assertEqual(problem, "")
             if told is not None:
                 return told

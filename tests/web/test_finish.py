@@ -8,8 +8,10 @@ from PIL import Image
 from sivrel.core.finish.finishing import Finish, finished, measured_exposure
 from sivrel.core.finish.view import to_bytes
 from sivrel.core.pictures.exr import read_exr
-from sivrel.store import files, proofs, questions, shots
-from sivrel.work.answers import filter_picture
+from sivrel.store import files, proofs, requests, shots
+from sivrel.work.picture_handlers import filter_picture
+from sivrel.work.request import Request
+from sivrel.work.worker import Worker
 from tests.web.test_web import WebTest
 
 
@@ -52,9 +54,9 @@ class Finishing(WebTest):
     def test_filter_is_asked_for_and_its_picture_served(self):
         self.assertEqual(self.client.get(f"/pictures/{self.proof.picture}.half?pass=filtered").status_code, 404)
         number = self.client.post(f"/proofs/{self.proof.id}/filter", data={"csrf_token": self.token()}).json["question"]
-        taken = questions.take(self.db)
+        taken = requests.take(self.db)
         self.assertEqual(taken[:2], (number, "filter"))
-        told = filter_picture(self.data, self.db, shots.get(self.db, taken[2]), taken[3])
+        told = filter_picture(Request(Worker(self.data), self.db, taken[0], taken[2], taken[3]))
         self.assertLess(told["smeared"], 0.1)
         raw = self.client.get(f"/pictures/{self.proof.picture}.half?pass=filtered").data
         image = np.frombuffer(raw, np.float16).reshape(*self.picture.beauty.shape[:2], 4)

@@ -5,8 +5,8 @@ import threading
 import time
 
 from sivrel.core.measure.ledger import NOT_LIGHTS
-from sivrel.store import files, proofs, questions, shots
-from sivrel.work.answers import answer_questions
+from sivrel.store import files, proofs, requests, shots
+from sivrel.work.handlers import handle_requests
 from sivrel.work.worker import Worker
 from tests.web.test_web import WebTest
 
@@ -84,7 +84,7 @@ class WithWorker(LightsTest):
     def setUpClass(cls):
         super().setUpClass()
         cls.worker = Worker(cls.data)
-        threading.Thread(target=answer_questions, args=(cls.worker,), daemon=True).start()
+        threading.Thread(target=handle_requests, args=(cls.worker,), daemon=True).start()
 
     @classmethod
     def tearDownClass(cls):
@@ -156,10 +156,10 @@ class Answers(WithWorker):
 class Kept(LightsTest):
     def test_old_questions_go(self):
         shot = shots.find(self.db, "slipway")
-        first = questions.ask(self.db, "plan", shot.id, {})
-        for _ in range(questions.KEPT + 2):
-            questions.ask(self.db, "plan", shot.id, {})
-        self.assertEqual(questions.answered(self.db, first), (None, "The question was dropped; ask again."))
+        first = requests.ask(self.db, "plan", shot.id, {})
+        for _ in range(requests.KEPT + 2):
+            requests.ask(self.db, "plan", shot.id, {})
+        self.assertEqual(requests.answered(self.db, first), (None, "The question was dropped; ask again."))
 
 
 if __name__ == "__main__":

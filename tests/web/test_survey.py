@@ -7,7 +7,7 @@ import unittest
 
 from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.edits import to_json as edits_to_json
-from sivrel.store import proofs, questions, shots
+from sivrel.store import proofs, requests, shots
 from tests.web.test_web import SCENE, WebTest
 
 WALL = "object./Kitchen/Room/NorthWall.thickness"
@@ -29,24 +29,24 @@ class SurveyPage(WebTest):
 
     def test_questions_carry_edits_camera_and_places(self):
         answer = self.post("/shots/keepers-kitchen/survey", edits=json.dumps({WALL: 0.25}), camera="stove")
-        number, kind, _, body = questions.take(self.db)
+        number, kind, _, body = requests.take(self.db)
         self.assertEqual((number, kind, body["camera"]), (answer.json["question"], "survey", "stove"))
         self.assertEqual(body["edits"], edits_to_json(with_edits(Edits(), {WALL: 0.25})))
         self.post("/shots/keepers-kitchen/section", height="1.25", behind="-2")
-        _, kind, _, body = questions.take(self.db)
+        _, kind, _, body = requests.take(self.db)
         self.assertEqual((kind, body["height"], body["behind"]), ("plan", 1.25, -2.0))
         self.post("/shots/keepers-kitchen/standpoint", x="1", y="2", z="3")
-        self.assertEqual(questions.take(self.db)[3]["z"], 3.0)
+        self.assertEqual(requests.take(self.db)[3]["z"], 3.0)
         for form in ({"x": "1", "y": "2"}, {"x": "1", "y": "2", "z": "nan"}, {"x": "1e30", "y": "0", "z": "0"}):
             self.assertEqual(self.post("/shots/keepers-kitchen/standpoint", **form).status_code, 422)
 
     def test_an_answer_comes_in_parts_and_can_be_called_off(self):
         number = self.post("/shots/slipway/survey").json["question"]
-        self.assertTrue(questions.tell(self.db, number, {"share": 0.2, "done": False}))
+        self.assertTrue(requests.tell(self.db, number, {"share": 0.2, "done": False}))
         self.assertEqual(self.client.get(f"/questions/{number}.json").json["answer"]["share"], 0.2)
         self.post(f"/questions/{number}/call-off")
-        self.assertFalse(questions.tell(self.db, number, {"share": 0.4, "done": False}))
-        questions.answer(self.db, number, {"done": True})
+        self.assertFalse(requests.tell(self.db, number, {"share": 0.4, "done": False}))
+        requests.answer(self.db, number, {"done": True})
         said = self.client.get(f"/questions/{number}.json")
         self.assertEqual(said.status_code, 422)
         self.assertIn("Called off", said.text)

@@ -4,7 +4,7 @@ import re
 import unittest
 
 from sivrel.core.render.recipe import Recipe
-from sivrel.store import jobs, proofs, questions, shots, tunings
+from sivrel.store import jobs, proofs, requests, shots, tunings
 from tests.web.test_web import WebTest
 
 ERROR = {"noise": 0.05, "bias": 0.03, "bias_error": 0.002, "total": 0.06, "light": 0.98}
@@ -149,7 +149,7 @@ class Tune(WebTest):
                 told = self.ask(kind).json
                 one = tunings.get(self.db, told["tuning"])
                 self.assertEqual((one.kind, one.proof_id, one.question), (kind, self.proof, told["question"]))
-                self.assertEqual(questions.answered(self.db, told["question"]), (None, ""))
+                self.assertEqual(requests.answered(self.db, told["question"]), (None, ""))
         self.assertEqual(tunings.of_proof(self.db, self.proof, "ladder")[0].asked["vary"], {"sampling.max": [4, 8]})
 
     def test_bad_input_is_refused_in_one_sentence(self):

@@ -17,7 +17,7 @@ from sivrel.core.errors import InputError
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
-from sivrel.store import database, files, jobs, proofs, questions, shots, tunings
+from sivrel.store import database, files, jobs, proofs, requests, shots, tunings
 from sivrel.web.app import create_app
 from sivrel.work.recovery import MOST_ATTEMPTS, program_started, sweep, worker_died
 from sivrel.work.supervisor import Supervisor, ended_how
@@ -61,19 +61,19 @@ class Poison(Supervised):
         wait_for(lambda: jobs.worker(self.db).phase == "idle", "the worker")
         shot = shots.find(self.db, "keepers-kitchen")
         body = {"recipe": json.dumps({"version": 1}), "edits": "{}", "camera": None}
-        number = questions.ask(self.db, "survey", shot.id, body)
+        number = requests.ask(self.db, "survey", shot.id, body)
 
         def taken() -> bool:
             return bool(self.db.execute("SELECT 1 FROM questions WHERE id = ? AND taken AND NOT done", (number,)).fetchone())
 
         self.kill_when(taken, "the question to be taken")
         wait_for(taken, "the question to be taken again")
-        self.assertEqual(questions.answered(self.db, number)[1], "")
+        self.assertEqual(requests.answered(self.db, number)[1], "")
         self.kill_when(taken, "the question to be taken again")
-        problem = wait_for(lambda: questions.answered(self.db, number)[1], "the failure")
+        problem = wait_for(lambda: requests.answered(self.db, number)[1], "the failure")
         self.assertIn("ended twice", problem)
-        again = questions.ask(self.db, "plan", shot.id, body)
-        self.assertIn("plan", wait_for(lambda: questions.answered(self.db, again)[0], "the next answer"))
+        again = requests.ask(self.db, "plan", shot.id, body)
+        self.assertIn("plan", wait_for(lambda: requests.answered(self.db, again)[0], "the next answer"))
 
 
 class Attempts(WorkerTest):
@@ -95,25 +95,25 @@ class Attempts(WorkerTest):
         shot = shots.find(self.db, "slipway")
         proof = proofs.of_shot(self.db, shot.id)[0]
         tuning = tunings.add(self.db, proof.id, "ladder", {})
-        question = questions.ask(self.db, "tune", shot.id, {"tuning": tuning})
+        question = requests.ask(self.db, "tune", shot.id, {"tuning": tuning})
         tunings.set_question(self.db, tuning, question)
         for _ in range(MOST_ATTEMPTS):
             self.assertEqual(tunings.get(self.db, tuning).question, question)
-            questions.take(self.db)
+            requests.take(self.db)
             worker_died(self.db, "SIGSEGV")
         self.assertIsNone(tunings.get(self.db, tuning).question)
         self.assertIn("ended twice", tunings.get(self.db, tuning).problem)
 
     def test_after_a_restart_no_page_waits_for_an_answer_of_before(self):
         shot = shots.find(self.db, "slipway")
-        asked = [questions.ask(self.db, kind, shot.id, {}) for kind in ("survey", "plan", "retest")]
-        questions.take(self.db)
-        done = questions.ask(self.db, "reach", shot.id, {})
-        questions.answer(self.db, done, {"object": None})
+        asked = [requests.ask(self.db, kind, shot.id, {}) for kind in ("survey", "plan", "retest")]
+        requests.take(self.db)
+        done = requests.ask(self.db, "reach", shot.id, {})
+        requests.answer(self.db, done, {"object": None})
         program_started(self.db, self.data)
-        told = [questions.answered(self.db, number)[1] for number in (*asked, done)]
+        told = [requests.answered(self.db, number)[1] for number in (*asked, done)]
         self.assertEqual([bool(problem) for problem in told], [True, True, False, False])
-        self.assertEqual(questions.take(self.db)[1], "retest")
+        self.assertEqual(requests.take(self.db)[1], "retest")
 
     def test_exit_codes_in_words(self):
         self.assertEqual([ended_how(code) for code in (-11, -9, 1, -200)], ["SIGSEGV", "SIGKILL", "exit 1", "signal 200"])
@@ -215,10 +215,10 @@ class Sweeping(WorkerTest):
         path = self.data / "caches" / ".new-being-written"
         path.parent.mkdir(exist_ok=True)
         path.write_bytes(b"x")
-        asked = questions.ask(self.db, "plan", shots.find(self.db, "slipway").id, {"recipe": "{}", "edits": "{}"})
+        asked = requests.ask(self.db, "plan", shots.find(self.db, "slipway").id, {"recipe": "{}", "edits": "{}"})
         program_started(self.db, self.data)
         self.assertTrue(path.exists())
-        self.assertNotIn("started anew", questions.answered(self.db, asked)[1])
+        self.assertNotIn("started anew", requests.answered(self.db, asked)[1])
 
 
 def fill(ballast: Path) -> None:

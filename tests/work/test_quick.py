@@ -7,12 +7,14 @@ from pathlib import Path
 
 import numpy as np
 
+from sivrel.core.errors import Cancelled
 from sivrel.core.measure.noise import LUMINANCE
 from sivrel.core.pictures.exr import read_exr
-from sivrel.core.render.frame import Cancel, Frame
+from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Scene
+from sivrel.core.task import Cancel, Task
 from sivrel.store import database, files, pins, proofs, shots
 from sivrel.work.intake import add_demo_shots
 from sivrel.work.pins import read_pins
@@ -45,7 +47,7 @@ class Finer(unittest.TestCase):
 
     def pictures(self, cancel=None, step=4):
         rates = []
-        found = list(finer_and_finer(self.ready, self.recipe, Frame(40, 24, (8, 4, 40, 20)), step, 2, cancel or Cancel(), rates.append))
+        found = list(finer_and_finer(self.ready, self.recipe, Frame(40, 24, (8, 4, 40, 20)), step, 2, Task(cancel=cancel), rates.append))
         return found, rates
 
     def test_samples_rise_to_the_recipes_and_the_mean_is_right(self):
@@ -61,7 +63,8 @@ class Finer(unittest.TestCase):
     def test_it_ends_when_another_wish_comes(self):
         cancel = Cancel()
         cancel.set()
-        self.assertEqual(self.pictures(cancel)[0], [])
+        with self.assertRaises(Cancelled):
+            self.pictures(cancel)
 
     def test_a_held_render_goes_on_when_it_is_let_go_or_ended(self):
         cancel = Cancel()

@@ -3,7 +3,6 @@
 import functools
 import os
 import time
-from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -18,11 +17,12 @@ from .pack.objects import packed_meshes
 from .pictures.exr import Picture, save_exr
 from .render.even import render_even
 from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
-from .render.frame import Cancel, Frame, assemble, render_tiles
+from .render.frame import Frame, assemble, render_tiles
 from .render.passes import film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
 from .scene.edits import Edits
+from .task import Task
 
 
 @dataclass
@@ -104,31 +104,28 @@ def make_picture(
 
 def render_prepared(
     ready: Prepared, recipe: Recipe, frame: Frame, shot: str, edits: Edits | None = None, *, threads: int = 0,
-    progress: Callable[[str, float], None] | None = None, cancel: Cancel | None = None, following: Prepared | None = None,
-) -> Render | None:  # fmt: skip
-    """Render a prepared shot on `threads`, all cores if 0; None when cancelled. Where the recipe has a time, the whole picture is rendered evenly
-    until it is over. `progress(what, share)` is called after each tile or round."""
+    task: Task | None = None, following: Prepared | None = None,
+) -> Render:  # fmt: skip
+    """Render a prepared shot on `threads`, all cores if 0. Where the recipe has a time, the whole picture is rendered evenly
+    until it is over. `task` hears of each tile or round. Raises Cancelled."""
+    task = task or Task()
     clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray]()
     begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds
-    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "cancel": cancel}
+    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task}
 
     def on_tile(index: int, film: np.ndarray) -> None:
         tiles[index] = film
-        if progress is not None and limit == 0.0:
+        if limit == 0.0:
             left = (time.monotonic() - begun) * (count - len(tiles)) / len(tiles)
-            progress(f"rendering, about {left:.0f} s left", len(tiles) / count)
+            task.report(f"rendering, about {left:.0f} s left", len(tiles) / count)
 
     def on_round(samples: int) -> None:
-        if progress is not None:
-            progress(f"rendering, {samples} samples a pixel", min(1.0, (time.monotonic() - begun) / limit))
+        task.report(f"rendering, {samples} samples a pixel", min(1.0, (time.monotonic() - begun) / limit))
 
-    if progress is not None:
-        progress("rendering", 0.0)
+    task.report("rendering")
     if limit > 0.0:
-        done = render_even(ready.arrays, ready.camera, recipe, frame, limit, on_tile, on_round=on_round, **how)
+        render_even(ready.arrays, ready.camera, recipe, frame, limit, on_tile, on_round=on_round, **how)
     else:
-        done = render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
-    if not done:
-        return None
+        render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
     film = assemble(frame, film_columns(ready.arrays.slots), tiles)
     return Render(make_picture(film, ready, frame, recipe, shot, edits, following), film, ready, clock, time.monotonic() - begun)

@@ -11,7 +11,7 @@ from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe, settings, to_json, with_values
 from ..core.scene.edits import Edits, with_edits
 from ..core.scene.edits import to_json as edits_to_json
-from ..store import cameras, proofs, questions, recipes, shots
+from ..store import cameras, proofs, recipes, requests, shots
 from .database import db
 from .numbers import whole_number
 
@@ -54,7 +54,7 @@ def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
     recipe = proof.recipe if proof else recipes.default(db())
     camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
     asked = {"recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, **body}
-    return jsonify(question=questions.ask(db(), kind, shot.id, asked))
+    return jsonify(question=requests.ask(db(), kind, shot.id, asked))
 
 
 def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:

@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.caches import CacheFolder, digest_of, from_bytes
+from ..core.caches import digest_of, from_bytes
 from ..core.errors import InputError
 from ..core.gi.way import Preview
 from ..core.gi.ways import OF_KIND
@@ -13,23 +13,25 @@ from ..core.render.passes import on_screen
 from ..core.render.preparation import Preparation
 from ..core.render.prepare import Prepared
 from ..core.render.prepare_ways import dependencies, needs_more, parts_of, what_changed
-from ..core.render.recipe import from_json
 from ..core.trace.traverse import closest_hits
 from ..core.vector import LUMINANCE
+from .request import Request
 
 MOST_MARKS = 5000
 SCENE = ("geometry", "surfaces", "lights")
 """Dependencies that make a cache wrong, not just another."""
 
 
-def _job(ready: Prepared, body: dict[str, Any]) -> Preparation:
+def _job(ready: Prepared, request: Request) -> Preparation:
+    body = request.body
     frame = Frame(int(body.get("width") or 480), int(body.get("height") or 270), None, int(body.get("seed") or 0))
-    return Preparation(ready.scene, ready.arrays, from_json(body["recipe"]), ready.camera, frame)
+    return Preparation(ready.scene, ready.arrays, request.recipe, ready.camera, frame)
 
 
-def ways_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+def ways_state(request: Request) -> dict[str, Any]:
     """What the recipe's ways have ready, and what they would have to prepare: a row each."""
-    job, rows, beyond = _job(ready, body), [], ""
+    caches, ready = request.worker.caches, request.prepared()
+    job, rows, beyond = _job(ready, request), [], ""
     parts = parts_of(job)
     for way in job.recipe.preparing():
         depends = dependencies(job, way, ready.geometry.surfaces_hash(), ready.geometry.hash(), beyond)
@@ -48,9 +50,10 @@ def ways_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> di
     return {"ways": rows}
 
 
-def cache_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+def cache_state(request: Request) -> dict[str, Any]:
     """Which caches of a shot are fresh against its newest proof, and what makes the others stale, by their digests."""
-    job, told, wanted = _job(ready, body), {}, {}
+    caches, ready = request.worker.caches, request.prepared()
+    job, told, wanted = _job(ready, request), {}, {}
     parts = parts_of(job)
     for path, cache in caches.headers():
         way = OF_KIND.get(cache.kind)
@@ -65,17 +68,18 @@ def cache_state(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> d
     return {"caches": told}
 
 
-def preview(caches: CacheFolder, ready: Prepared, body: dict[str, Any]) -> dict[str, Any]:
+def preview(request: Request) -> dict[str, Any]:
     """What a cache holds, where the camera sees it and in space: marks as [x, y, radius in pixels, tone, world x, y, z, radius in metres],
     or, of triangles, their corners in pixels."""
-    path = caches.path(body["digest"])
+    path = request.worker.caches.path(request.body["digest"])
     if path is None or not path.is_file():
         raise InputError("This cache is gone; prove once more to make it again.")
     cache = from_bytes(path.read_bytes(), path.name)
     way = OF_KIND.get(cache.kind)
     if way is None or way.preview is None:
         raise InputError(f"A {cache.kind} has nothing to show on the plate.")
-    return {"kind": cache.kind, **marks_of(way.preview(cache.arrays), ready, _job(ready, body))}
+    ready = request.prepared()
+    return {"kind": cache.kind, **marks_of(way.preview(cache.arrays), ready, _job(ready, request))}
 
 
 def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any]:

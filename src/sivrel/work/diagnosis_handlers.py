@@ -1,11 +1,8 @@
-"""What the worker answers about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are kept as PNG."""
+"""What pages ask about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are kept as PNG."""
 
-import contextlib
 import sqlite3
-import threading
-from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from PIL import Image
@@ -20,63 +17,38 @@ from ..core.diagnose.truth import Coarse
 from ..core.errors import InputError
 from ..core.finish.view import to_bytes, to_display
 from ..core.pictures.exr import read_exr
-from ..core.render.frame import Cancel
 from ..core.render.passes import on_screen
 from ..core.scene.model import Camera
-from ..store import database, files, findings, jobs, proofs, questions, shots
+from ..core.task import Task
+from ..store import files, findings, jobs, proofs, shots
 from .filtering import kept_filtered
-
-if TYPE_CHECKING:
-    from .worker import Worker
+from .request import Request
 
 SMALL, LARGE = 60, 200
 """Pixels that the sides of small pictures are brought to, in whole steps, at least; and that a loupe cut has at most."""
 RETEST_SECONDS = 2.0
-POLL = 0.1
-"""Seconds between looks whether somebody called a diagnosis off."""
-Tell = Callable[[dict[str, Any]], bool]
 
 
-def diagnose_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def diagnose_proof(request: Request) -> dict[str, Any]:
     """Diagnose a proof, part by part, and keep what was found."""
+    worker, db, body = request.worker, request.db, request.body
     proof = proofs.get(db, body["proof"])
     if proof is None or proof.picture is None:
         raise InputError("This proof has no picture to diagnose; wait until it is done, or choose another.")
     shot = shots.get(db, proof.shot_id)
     case = case_of_proof(worker.data, db, shot, proof)
-    stand = None if shot.outside else stand_of(worker, db, shot, proof)
+    stand = None if shot.outside else stand_of(request, shot, proof)
     if stand is not None and proof.made_on:
         case.seconds = case.pixel_seconds = None  # another machine's: they foretell nothing here
     exposure, camera = case.exposure, None if stand is None else stand.base().camera
-
-    def told(what: str, share: float, found: list[Finding]) -> bool:
-        return tell({"what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]})
-
-    with heard(worker, body["question"], stand):
-        made = diagnose(case, stand, told, seconds=float(body.get("seconds") or 20.0))
+    if stand is not None:
+        stand.task = request.task(
+            lambda what, share, found: {
+                "what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]
+            }
+        )  # fmt: skip
+    made = diagnose(case, stand, seconds=float(body.get("seconds") or 20.0))
     return keep(worker.data, db, proof.id, case, made, exposure, camera)
-
-
-@contextlib.contextmanager
-def heard(worker: "Worker", number: int, stand: Stand | None) -> Iterator[None]:
-    """Stop the stand's renders at once when the question is called off."""
-    over = threading.Event()
-
-    def watch() -> None:
-        db = database.connect(worker.data)
-        while not over.wait(POLL):
-            if questions.answered(db, number)[1] and stand is not None:
-                stand.cancel.set()
-                break
-        db.close()
-
-    watcher = threading.Thread(target=watch, daemon=True)
-    watcher.start()
-    try:
-        yield
-    finally:
-        over.set()
-        watcher.join()
 
 
 def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Diagnosis, exposure: float, camera: Camera | None) -> dict[str, Any]:
@@ -105,8 +77,10 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     )  # fmt: skip
 
 
-def stand_of(worker: "Worker", db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, cancel: Cancel | None = None) -> Stand:
-    scene, beside, geometry = worker.scene_of(db, shot)
+def stand_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> Stand:
+    """Where trials of a proof are rendered."""
+    worker = request.worker
+    scene, beside, geometry = worker.scene_of(request.db, shot)
     return Stand(
         scene,
         proof.recipe,
@@ -116,7 +90,7 @@ def stand_of(worker: "Worker", db: sqlite3.Connection, shot: shots.Shot, proof: 
         caches=worker.caches,
         files=beside,
         geometry=geometry,
-        cancel=cancel,
+        task=Task(cancel=request.cancel),
         lock=worker.scene_lock,
     )
 
@@ -162,15 +136,16 @@ def kept_small(data: Path, linear: np.ndarray, exposure: float) -> str:
     return files.keep(files.trials(data), ".png", lambda path: image.save(path, format="PNG"))
 
 
-def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def retest_proof(request: Request) -> dict[str, Any]:
     """Measure what a remedy was proven for, on its proof, and keep what came of it."""
+    worker, db, body = request.worker, request.db, request.body
     proof = proofs.get(db, body["proof"])
     waiting = [r for r in findings.retests_of_proof(db, body["proof"]) if r.result is None]
     if proof is None or proof.picture is None or not waiting:
         return {"retests": []}
     shot = shots.get(db, proof.shot_id)
     case, told = case_of_proof(worker.data, db, shot, proof), []
-    stand = stand_of(worker, db, shot, proof)
+    stand = stand_of(request, shot, proof)
     truth: Coarse | None = None
     for waits in waiting:
         kept = findings.get(db, waits.finding_id)
@@ -187,7 +162,7 @@ def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any],
         if finding["measure"] in (*NEED_TRUTH, "smear"):
             truth = truth or measured(stand, case)
             if parent is not None and was is not None:
-                held = truth if of_mended_scene(finding) else measured(stand_of(worker, db, shot, parent), was)
+                held = truth if of_mended_scene(finding) else measured(stand_of(request, shot, parent), was)
                 before = amount_in(finding, was, held)[0]
         result = cleared(retest(finding, waits.remedy, case, truth, before, was).as_dict())
         findings.keep_result(db, waits.id, result)
@@ -198,7 +173,7 @@ def retest_proof(worker: "Worker", db: sqlite3.Connection, body: dict[str, Any],
 def measured(stand: Stand, case: Case) -> Coarse:
     """Brute force of a proof's view, as it was kept and a little finer; and, on its case, its echo."""
     truth, ready, recipe = stand.coarse(case.grid)
-    truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.cancel)
+    truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.task)
     stand.keep_coarse(truth, ready, recipe)
     case.echo = stand.echo(truth, RETEST_SECONDS / 2.0)
     return truth

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ..core.errors import InputError
-from ..core.render.frame import Cancel, Frame
+from ..core.errors import Cancelled, InputError
+from ..core.render.frame import Frame
 from ..core.render.recipe import from_json
 from ..core.scene.edits import from_json as edits_from_json
+from ..core.task import Cancel, Task
 from ..store import database, files, moments, shots
 from ..store.database import is_full
 from .quick import finer_and_finer, step_for
@@ -73,18 +74,19 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
                 break
         own.close()
 
-    def making(what: str, share: float) -> bool:
+    def making(what: str, share: float, result: object) -> None:
         moments.say(db, moment.number, f"making the {what}, {share:.0%}")
-        return not cancel
 
     watcher = threading.Thread(target=watch, daemon=True)
     watcher.start()
     try:
-        ready = worker.prepare(db, shots.get(db, moment.shot_id), recipe, edits_from_json(body["edits"]), body["camera"], making, frame)
+        ready = worker.prepare(db, shots.get(db, moment.shot_id), recipe, edits_from_json(body["edits"]), body["camera"], Task(making, cancel), frame)
         moments.say(db, moment.number, "rendering")
         threads = os.cpu_count() or 1
-        for picture, samples in finer_and_finer(ready, recipe, frame, step_for(frame, rate * FIRST), threads, cancel, rates.append):
+        for picture, samples in finer_and_finer(ready, recipe, frame, step_for(frame, rate * FIRST), threads, Task(cancel=cancel), rates.append):
             keep_picture(worker.data, moment, frame, samples, picture)
+    except Cancelled:
+        pass  # another wish has come
     finally:
         over.set()
         watcher.join()

@@ -1,17 +1,17 @@
 """Reading pins off proofs, each once."""
 
 import sqlite3
-from collections.abc import Callable
 from pathlib import Path
 
 from ..core.measure.pins import read_pin
 from ..core.pictures.exr import read_exr
+from ..core.task import Task
 from ..store import files, pins, proofs, shots
 
 
-def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int], goes_on: Callable[[int], bool] | None = None) -> int:
+def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int], task: Task | None = None) -> int:
     """Read all pins of a shot off some proofs, where that was not done yet, newest first, against each one's parent; returns how many
-    proofs were read. A proof of another view has nothing to read, and its picture is left alone. `goes_on(how many)` may end it."""
+    proofs were read. A proof of another view has nothing to read, and its picture is left alone. `task` hears how many were read."""
     wanted, known = pins.of_shot(db, shot.id), pins.readings(db, shot.id, numbers)
     read = 0
     for number in sorted(numbers, reverse=True):
@@ -29,6 +29,6 @@ def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: lis
             reading = read_pin(picture, pin.box, before, exposure) if picture and pin in seen else None
             pins.keep_reading(db, pin.id, number, reading.as_dict() if reading else None)
         read += 1
-        if goes_on is not None and not goes_on(read):
-            break
+        if task is not None:
+            task.report("reading pins", read / len(numbers), read)
     return read

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 from ..core.render.film import film_beauty
-from ..core.render.frame import Cancel, Frame, assemble, render_tiles
+from ..core.render.frame import Frame, assemble, render_tiles
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, with_values
+from ..core.task import Task
 
 COARSEST = 16
 
@@ -32,16 +33,15 @@ def step_for(frame: Frame, most_pixels: float) -> int:
     return step
 
 
-def beauty_of(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, cancel: Cancel) -> np.ndarray | None:
-    """Beauty float32 [rows, columns, 3] of a frame at so many samples a pixel; None when cancelled."""
+def beauty_of(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, task: Task) -> np.ndarray:
+    """Beauty float32 [rows, columns, 3] of a frame at so many samples a pixel. Raises Cancelled."""
     plain = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0})
     tiles: dict[int, np.ndarray] = {}
 
     def keep(index: int, film: np.ndarray) -> None:
         tiles[index] = film_beauty(film)
 
-    if not render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, cancel=cancel):
-        return None
+    render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, task=task)
     return assemble(frame, 3, tiles)
 
 
@@ -53,33 +53,27 @@ def spread(coarse: np.ndarray, of: Frame, frame: Frame, step: int) -> np.ndarray
     return coarse[rows[:, None], columns[None, :]]
 
 
-def sketch(ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, cancel: Cancel) -> np.ndarray | None:
-    """One sample for each `step` x `step` pixels, at the pixels of the window; None when cancelled."""
+def sketch(ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task) -> np.ndarray:
+    """One sample for each `step` x `step` pixels, at the pixels of the window. Raises Cancelled."""
     of = coarser(frame, step)
-    coarse = beauty_of(ready, recipe, of, 1, threads, cancel)
-    return None if coarse is None else spread(coarse, of, frame, step)
+    return spread(beauty_of(ready, recipe, of, 1, threads, task), of, frame, step)
 
 
 def finer_and_finer(
-    ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, cancel: Cancel, timed: Callable[[float], None]
+    ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task, timed: Callable[[float], None]
 ) -> Iterator[tuple[np.ndarray, float]]:
     """Pictures float32 [rows, columns, 3] of a frame's window, each with its samples a pixel: first one for each `step` x `step` pixels, then
-    finer, then of more and more samples, up to the recipe's. `timed` hears samples per second. Ends when cancelled."""
+    finer, then of more and more samples, up to the recipe's. `timed` hears samples per second. Raises Cancelled."""
     pixels = (frame.window[2] - frame.window[0]) * (frame.window[3] - frame.window[1])
     while step > 1:
-        picture = sketch(ready, recipe, frame, step, threads, cancel)
-        if picture is None:
-            return
-        yield picture, 1.0 / step**2
+        yield sketch(ready, recipe, frame, step, threads, task), 1.0 / step**2
         step //= 2
     total, taken, round_ = np.zeros(0), 0, 0
     while taken < recipe.sampling.max:
         samples = min(max(1, taken), recipe.sampling.max - taken)
         begun = time.monotonic()
         seed = (frame.seed + round_) % (1 << 32)
-        picture = beauty_of(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), samples, threads, cancel)
-        if picture is None:
-            return
+        picture = beauty_of(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), samples, threads, task)
         timed(pixels * samples / max(time.monotonic() - begun, 1e-6))
         total = picture.astype(np.float64) * samples if taken == 0 else total + picture * samples
         taken, round_ = taken + samples, round_ + 1

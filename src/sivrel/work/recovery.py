@@ -8,7 +8,7 @@ import sqlite3
 import time
 from pathlib import Path
 
-from ..store import jobs, moments, questions, shots, tunings
+from ..store import jobs, moments, requests, shots, tunings
 
 MOST_ATTEMPTS = 2
 """Times that a worker may die over one thing before it has failed."""
@@ -27,7 +27,7 @@ def worker_died(db: sqlite3.Connection, how: str) -> None:
         f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or let it go on; the log tells more.",
     )  # fmt: skip
     problem = f"The renderer ended twice ({how}) over this; the log in the data folder tells more."
-    for question in questions.count_attempt(db, MOST_ATTEMPTS, problem):
+    for question in requests.count_attempt(db, MOST_ATTEMPTS, problem):
         tunings.end_of_question(db, question, problem)
     moments.end_all(db, f"The renderer ended ({how}) over this picture; change something else.")
     shots.forget_opened(db)
@@ -59,7 +59,7 @@ def program_started(db: sqlite3.Connection, data: Path) -> None:
 
 
 def _end_questions(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> None:
-    for question in questions.end_all(db, problem, but):
+    for question in requests.end_all(db, problem, but):
         tunings.end_of_question(db, question, problem)
     moments.end_all(db, problem)
 

@@ -19,22 +19,23 @@ from typing import Any, TypeVar
 import numpy as np
 
 from ..core.caches import CacheFolder
-from ..core.errors import InputError
+from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
-from ..core.render.frame import Cancel, Frame, empty_film, paste, render_tiles
+from ..core.render.frame import Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
 from ..core.rendered import Render, make_picture
 from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
-from ..store import database, files, findings, jobs, proofs, questions, shots
+from ..core.task import Cancel, Task
+from ..store import database, files, findings, jobs, proofs, requests, shots
 from ..store.database import is_full
 from ..store.files import DamagedTile
-from .answers import answer_questions
 from .finishing import keep_focus, keep_picture, make_thumbnail
+from .handlers import handle_requests
 from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
@@ -48,7 +49,6 @@ NICE = 5
 KEPT_SCENES = 2
 SKETCH_PIXELS = 10_000
 """Pixels of the sketch that is seen until the tiles come: some hundredths of a second."""
-Progress = Callable[[str, float], bool]
 T = TypeVar("T")
 log = logging.getLogger(__name__)
 
@@ -74,7 +74,7 @@ class Worker:
             warm_up(self._compiled)
             if self.compiled_some:
                 print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
-            for beside in (answer_questions, render_moments):
+            for beside in (handle_requests, render_moments):
                 threading.Thread(target=self._endlessly, args=(beside,), daemon=True).start()
             while not self.ending.is_set():
                 job = when_there_is_room(functools.partial(jobs.take, self.db), lambda: True)
@@ -99,13 +99,13 @@ class Worker:
         print(f"\rcompiling kernels {done}/{total}: {name:<24}", end="", file=sys.stderr, flush=True)
 
     def prepare(
-        self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, progress: Progress | None = None,
+        self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, task: Task | None = None,
         frame: Frame | None = None,
     ) -> Prepared:  # fmt: skip
         """The shot made ready, its geometry kept for the next time. Safe from any thread."""
         with self.scene_lock:
             scene, files, geometry = self.scene_of(db, shot)
-            ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, progress=progress, frame=frame)
+            ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame)
             self.scenes[self._version(shot)] = scene, files, ready.geometry
             return ready
 
@@ -173,7 +173,7 @@ class Worker:
             # Whatever fails because the disk is full is done again when there is room, from the tiles that there are.
             self._written(lambda: self._render_proof(job, proof, shot, cancel), cancel)
         except Exception as error:
-            if is_full(error) and cancel:  # called off while it waited for room
+            if cancel.is_set() and (is_full(error) or isinstance(error, Cancelled)):  # before its tiles, or while it waited for room
                 when_there_is_room(lambda: self._stop(job, job.tiles_done, job.seconds, job.pixel_seconds), lambda: True)
             else:
                 self._fail(job, self._problem(job, error))
@@ -206,11 +206,11 @@ class Worker:
     def _render_proof(self, job: jobs.Job, proof: proofs.Proof, shot: shots.Shot, cancel: Cancel) -> None:
         begun = time.monotonic() - self._stood()
 
-        def making(what: str, share: float) -> bool:
+        def making(what: str, share: float, result: object) -> None:
             jobs.set_worker(self.db, "making", int(share * 100), 100, what)
-            return not cancel
 
-        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, making, proof.frame)
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel), proof.frame)
+        task = Task(cancel=cancel)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
@@ -247,21 +247,22 @@ class Worker:
 
         jobs.progress(self.db, job.id, far(), *spent())
         if not done and len(boxes) > 1:
-            whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, cancel)
-            if whole is not None:
-                self._written(lambda: tiles.add_sketch(whole), cancel)
+            whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, task)
+            self._written(lambda: tiles.add_sketch(whole), cancel)
         what = ready.arrays, ready.camera, proof.recipe, proof.frame
-        if limit > 0.0:
-            complete = render_even(
-                *what, limit - job.pixel_seconds, on_tile,
-                films=kept, now=lambda: time.monotonic() - self._stood(), threads=threads, cancel=cancel, clock=clock,
-            )  # fmt: skip
-        else:
-            complete = render_tiles(*what, on_tile, threads=threads, finished=list(done), cancel=cancel, clock=clock)
-        seconds, pixel_seconds = spent()
-        if not complete:
-            when_there_is_room(lambda: self._stop(job, len(done), seconds, pixel_seconds), lambda: True)
+        try:
+            if limit > 0.0:
+                render_even(
+                    *what, limit - job.pixel_seconds, on_tile,
+                    films=kept, now=lambda: time.monotonic() - self._stood(), threads=threads, task=task, clock=clock,
+                )  # fmt: skip
+            else:
+                render_tiles(*what, on_tile, threads=threads, finished=list(done), task=task, clock=clock)
+        except Cancelled:
+            stopped = len(done), *spent()
+            when_there_is_room(lambda: self._stop(job, *stopped), lambda: True)
             return
+        seconds, pixel_seconds = spent()
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)
         self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
@@ -278,7 +279,7 @@ class Worker:
         self._written(finish, cancel)
         tiles.remove()
         if findings.retests_of_proof(self.db, proof.id):
-            self._written(lambda: questions.ask(self.db, "retest", shot.id, {"proof": proof.id}), cancel)
+            self._written(lambda: requests.ask(self.db, "retest", shot.id, {"proof": proof.id}), cancel)
         try:
             parent = proofs.get(self.db, proof.parent_id) if proof.parent_id else None
             if parent is not None and parent.picture:
@@ -298,7 +299,7 @@ class Worker:
     @staticmethod
     def _written(write: Callable[[], T], cancel: Cancel) -> T:
         """What `write` returns: while the disk is full it waits for room, unless the render is called off."""
-        return when_there_is_room(write, lambda: not cancel)
+        return when_there_is_room(write, lambda: not cancel.is_set())
 
 
 def main(folder: str) -> int:

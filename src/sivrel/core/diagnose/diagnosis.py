@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from ..caches import Cache, hash_of
+from ..errors import Cancelled
 from ..survey import gaps
 from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
@@ -25,7 +26,7 @@ from .fed import feed
 from .finding import PROVEN, Finding, cleared
 from .regions import Region, places_off
 from .remedies import add_remedies, confirm_remedies, try_remedies
-from .stand import OutOfTime, Stand
+from .stand import Stand
 from .suspects import ways_in_use
 from .trials import of_the_scene, try_suspects
 from .truth import Coarse, dependencies
@@ -47,7 +48,6 @@ LEAST_TO_LOOK = 0.3
 """Share of the time that must be left to look longer."""
 SAME_PLACE = 0.3
 """Share of a finding's place in which another one says it, too."""
-Tell = Callable[[str, float, list[Finding]], bool]
 
 
 @dataclass
@@ -115,16 +115,12 @@ def _is_patch(region: Region, blotch: Finding) -> bool:
     return abs(region.contrast) < (5.0 if wide else 2.5) * blotch.contrast and region.share < 0.1
 
 
-class _CalledOff(Exception):
-    """Nobody waits for the diagnosis any more."""
-
-
 def diagnose(
-    case: Case, stand: Stand | None = None, told: Tell | None = None, *, seconds: float = 20.0
+    case: Case, stand: Stand | None = None, *, seconds: float = 20.0
 ) -> Diagnosis:  # fmt: skip
     """Find what is wrong with a picture; with a stand, prove the causes by trial within about `seconds` in all, and offer remedies.
 
-    `told(what, share, findings)` hears each step, and stops the work by returning False; what was found till then is told. Brute
+    The stand's task hears each step with the findings so far; where it is called off, what was found till then is told. Brute
     force is kept among the stand's caches for the next diagnosis of the same view.
     """
     begun = work_time()
@@ -132,30 +128,37 @@ def diagnose(
     result.seconds["picture"] = result.first
 
     def say(what: str, share: float) -> None:
-        if stand is not None and stand.cancel or (told and not told(what, share, sorted(result.findings, key=lambda f: -f.rank))):
-            raise _CalledOff
+        assert stand is not None
+        stand.task.report(what, share, sorted(result.findings, key=lambda f: -f.rank))
 
     if stand is not None and case.recipe is not None:
         try:
             _on_stand(case, stand, result, say, begun, seconds)
-        except (_CalledOff, OutOfTime):
-            stand.cancel.set()
+        except Cancelled:
             result.complete = False
     for finding in result.findings:
         add_remedies(case, finding)
     if stand is not None and result.complete:
         since = work_time()
-        for finding in result.findings:
-            try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
-        for finding in sorted(result.findings, key=lambda f: -f.rank):
-            common = stand.tried.get(id(finding))
-            if common is not None and not finding.chance:
-                confirm_remedies(common, begun + MOST_CONFIRMING * seconds)
+        try:
+            _prove_remedies(case, stand, result.findings, begun, seconds)
+        except Cancelled:
+            result.complete = False
         result.seconds["remedies"] = work_time() - since
     result.withdrawn = [f for f in result.findings if f.chance]
     result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
     result.complete &= all(f.trials or is_exact(f.kind) or f.confidence is not None for f in result.findings)
     return result
+
+
+def _prove_remedies(case: Case, stand: Stand, found: list[Finding], begun: float, seconds: float) -> None:
+    """Try remedies whose effect nobody knows, and the best of the others once more."""
+    for finding in found:
+        try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
+    for finding in sorted(found, key=lambda f: -f.rank):
+        common = stand.tried.get(id(finding))
+        if common is not None and not finding.chance:
+            confirm_remedies(common, begun + MOST_CONFIRMING * seconds)
 
 
 def _on_stand(
@@ -207,11 +210,9 @@ def _against_brute_force(
         if k == rounds and (case.echo is None or any(f.measure in ("bias", "structure") for f in result.findings)):
             break
         say("rendering brute force", 0.08 + 0.25 * k / (rounds + 1))
-        going = truth.refine(ready, recipe, TRUTH_SECONDS * seconds, stand.cancel)
-        if going and case.echo is not None:
-            going = case.echo.follow(truth, stand.base(), stand.recipe, ECHO_SECONDS * seconds, stand.cancel)
-        if not going:
-            raise _CalledOff
+        truth.refine(ready, recipe, TRUTH_SECONDS * seconds, stand.task)
+        if case.echo is not None:
+            case.echo.follow(truth, stand.base(), stand.recipe, ECHO_SECONDS * seconds, stand.task)
         result.findings = _merged(of_picture, find_off(case, truth))
     say("looking at the scene", 0.34)
     stand.keep_coarse(truth, ready, recipe)
@@ -226,9 +227,8 @@ def _look_longer(
     say("looking longer", 0.9)
     ready, recipe = stand.truth()
     seconds = (until - work_time()) / 2.0
-    going = truth.refine(ready, recipe, seconds / 2.0, stand.cancel)
-    if not going or not case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.cancel):
-        raise _CalledOff
+    truth.refine(ready, recipe, seconds / 2.0, stand.task)
+    case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.task)
     stand.keep_coarse(truth, ready, recipe)
     known = [f for f in result.findings if not f.chance]
     new = [f for f in find_off(case, truth) if all(_overlap(f, k) < SAME_PLACE for k in known if k.measure in ("bias", "structure"))]
@@ -243,9 +243,8 @@ def _time(case: Case, stand: Stand) -> None:
     """How long the picture would take on this machine, from its whole frame on the coarse grid."""
     cells = case.grid.cells_of(case.grid.window)
     patch = stand.patch(stand.base(), stand.recipe, case.grid.frame(0, cells), 0.0, samples=2)
-    if patch is not None:
-        case.pixel_seconds = patch.rate * case.samples * case.light.size
-        case.seconds = case.pixel_seconds + stand.ready(stand.recipe, stand.edits)[1]
+    case.pixel_seconds = patch.rate * case.samples * case.light.size
+    case.seconds = case.pixel_seconds + stand.ready(stand.recipe, stand.edits)[1]
 
 
 def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
@@ -307,7 +306,7 @@ def _of_scene(case: Case, stand: Stand, found: list[Finding]) -> list[Finding]:
         return made
     _feed_leaks(case, stand, found, look)
     open_joints = _gaps(stand, look)
-    if open_joints and not stand.cancel:
+    if open_joints:
         edits = {key: value for gap in open_joints for mend in gap.mends[:1] for key, value in mend.edits.items()}
         pair = _pair(case, stand, edits)
         if pair is not None:
@@ -333,8 +332,7 @@ def _pair(case: Case, stand: Stand, edits: dict[str, Any]) -> leaks.Pair | None:
     if kept is not None:
         return leaks.Pair(kept.arrays["open"], kept.arrays["closed"])
     begun, pair = work_time(), leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
-    if pair is not None:
-        stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": work_time() - begun}))
+    stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": work_time() - begun}))
     return pair
 
 

@@ -44,8 +44,6 @@ def without_bounces(case: Case, stand: Stand) -> list[Finding]:
     ready, cells = stand.ready(recipe, edits)[0], case.grid.cells_of(case.grid.window)
     begun, frame = work_time(), case.grid.frame(0, cells)
     patch, base = stand.patch(ready, recipe, frame, 0.8), stand.patch(stand.base(), stand.recipe, frame, 0.4)
-    if patch is None or base is None:
-        return []
     whole, error = float(patch.light.sum()), float(np.sqrt(patch.variance.sum()))
     missing = 1.0 - float(base.light.sum()) / max(whole, 1e-12)
     if missing < LEAST or missing * whole < CERTAIN * error:

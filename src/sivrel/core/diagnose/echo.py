@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from ..render.frame import Cancel
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..task import Task
 from ..work_time import work_time
 from .truth import OF_CHANCE, Coarse, round_of, whole
 
@@ -35,9 +35,9 @@ class Echo:
     def __init__(self) -> None:
         self.planes: dict[int, np.ndarray] = {}
 
-    def follow(self, truth: Coarse, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
-        """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all; False when
-        cancelled."""
+    def follow(self, truth: Coarse, ready: Prepared, recipe: Recipe, seconds: float, task: Task) -> None:
+        """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all. Raises
+        Cancelled."""
         own = UNDER_A_CLAMP if recipe.limits.indirect_clamp > 0.0 else set()
         begun, same = work_time(), with_values(recipe, {key: value for key, value in OF_CHANCE.items() if key not in own})
         for number in reversed(range(len(truth.planes))):
@@ -45,11 +45,8 @@ class Echo:
                 continue
             if work_time() - begun > seconds and len({k % 2 for k in self.planes}) == 2:
                 break
-            patch = round_of(truth, ready, same, number, truth.sizes[number], cancel)
-            if patch is None:
-                return False
+            patch = round_of(truth, ready, same, number, truth.sizes[number], task)
             self.planes[number] = whole(truth.grid, patch.light)
-        return True
 
     def apart(self, truth: Coarse) -> Apart:
         """The mean difference of the rounds that were followed, by their samples, and its variance, by how they differ, with the neighbours'."""

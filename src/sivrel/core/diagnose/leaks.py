@@ -74,8 +74,8 @@ class Pair(NamedTuple):
     closed: np.ndarray
 
 
-def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair | None:
-    """Both, within about so many seconds; None when cancelled. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
+def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair:
+    """Both, within about so many seconds. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
     for Common Random Numbers".)"""
     cells, planes = grid.cells_of(grid.window), np.zeros((2, 2, grid.rows, grid.columns))
     x0, y0, x1, y1 = cells
@@ -85,12 +85,8 @@ def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float)
             ready, recipe = stand.truth(laid)
             if not samples:
                 probe = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=2)
-                if probe is None:
-                    return None
                 samples = int(np.clip(seconds / 4.0 / max(probe.rate * probe.light.size, 1e-9), 8, 1024))
             patch = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=samples, first_seed=40_000 + half)
-            if patch is None:
-                return None
             planes[k, half, y0:y1, x0:x1] = patch.light
     return Pair(planes[0], planes[1])
 

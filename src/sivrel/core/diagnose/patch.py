@@ -8,10 +8,11 @@ import numpy as np
 from ..measure.noise import LUMINANCE
 from ..render import film as columns
 from ..render.film import film_beauty, film_columns
-from ..render.frame import Cancel, Frame, assemble, render_tiles
+from ..render.frame import Frame, assemble, render_tiles
 from ..render.passes import film_passes
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..task import Task
 from ..work_time import work_time
 
 FIRST_SAMPLES, MOST_SAMPLES = 4, 256
@@ -50,10 +51,10 @@ class Patch:
 
 
 def render_patch(
-    ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, cancel: Cancel, *, samples: int = 0, first_seed: int = 1000, most: int = 1 << 20
-) -> Patch | None:  # fmt: skip
-    """Render a frame in rounds of more and more samples until `seconds` have passed, or with `samples` exactly so many at once. None when
-    cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
+    ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, task: Task, *, samples: int = 0, first_seed: int = 1000, most: int = 1 << 20
+) -> Patch:  # fmt: skip
+    """Render a frame in rounds of more and more samples until `seconds` have passed, or with `samples` exactly so many at once. Raises
+    Cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
     begun, total, taken, round_ = work_time(), np.zeros(0), 0, 0
     first, variance = np.zeros(0), np.zeros(0)
     parts, of_parts = [np.zeros(0), np.zeros(0)], [0, 0]
@@ -62,8 +63,7 @@ def render_patch(
         plain = with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0})
         tiles: dict[int, np.ndarray] = {}
         of = Frame(frame.width, frame.height, frame.region, (first_seed + round_) % (1 << 32))
-        if not render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, cancel=cancel):
-            return None
+        render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, task=task)
         film = assemble(of, film_columns(ready.arrays.slots), tiles).astype(np.float64)
         own = film[..., columns.TOTAL_VARIANCE] * n * n
         if taken == 0:

@@ -3,13 +3,14 @@
 from typing import Any
 
 from ..render.recipe import Recipe
+from ..task import OutOfTime
 from ..work_time import work_time
 from .case import Case
 from .detectors import is_tried, patch_amount
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
 from .measures import NEED_TRUTH, whole_error
-from .stand import OutOfTime, Stand
+from .stand import Stand
 from .trials import Common, TrialRegion
 
 NO_SETTING = "No setting cures this: {why}."
@@ -48,19 +49,17 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
     about = region.about(finding)
     base = None
     for remedy in open_ones:
-        if work_time() + 1.0 > until or stand.cancel:
+        if work_time() + 1.0 > until:
             break
-        stand.until = until
         try:
             recipe, edits = stand.changed(remedy.values, remedy.edits)
-            ready = stand.ready(recipe, edits, region.pixels)[0]
-            prepares = stand.prepares(recipe, edits, region.pixels)
+            with stand.within(until):
+                ready = stand.ready(recipe, edits, region.pixels)[0]
+                prepares = stand.prepares(recipe, edits, region.pixels)
         except OutOfTime:
             continue
         base = base or stand.patch(stand.base(), stand.recipe, region.frame, 0.4)
         patch = stand.patch(ready, recipe, region.frame, 0.4)
-        if base is None or patch is None:
-            return
         left, was = (patch_amount(finding.measure, one, None, about).value for one in (patch, base))
         share = left / max(was, 1e-9)
         remedy.amount, remedy.seen, remedy.basis = finding.amount * share, finding.seen * share, "trial"
@@ -76,19 +75,17 @@ def confirm_remedies(common: Common, until: float) -> None:
     if truth is None or before.value <= 0.0:
         return
     for remedy in [r for r in finding.remedies if r.basis == "trial" and r.changes][:MOST_CONFIRMED]:
-        if work_time() > until or stand.cancel:
+        if work_time() > until:
             return
         if any(key.startswith(("object.", "card.")) for key in remedy.edits):
             return  # a mended scene has a truth of its own, which its trial was held to
-        stand.until = until
         try:
             recipe, edits = stand.changed(remedy.values, remedy.edits)
-            ready, prepares = stand.ready(recipe, edits)
+            with stand.within(until):
+                ready, prepares = stand.ready(recipe, edits)
         except OutOfTime:
             continue
         patch = stand.patch(ready, recipe, common.region.frame, common.slice, first_seed=CONFIRMING_SEED, **common.how)
-        if patch is None:
-            return
         after = patch_amount(finding.measure, patch, truth, common.about)
         left = after.value / before.value
         errors = whole_error(common.base, truth, case.samples), whole_error(patch, truth, case.samples)

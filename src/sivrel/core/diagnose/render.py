@@ -1,15 +1,15 @@
 """From a render to a diagnosis: the case of a render with what was measured of it, and a shot rendered for one."""
 
 import time
-from typing import Any
 
 from ..caches import CacheFolder
-from ..render.frame import Cancel, Frame
+from ..render.frame import Frame
 from ..render.prepare import Files, prepare
 from ..render.recipe import Recipe
 from ..rendered import Render, render_prepared
 from ..scene.edits import Edits
 from ..scene.model import Scene
+from ..task import Task
 from .case import Case
 from .stand import Stand
 
@@ -25,16 +25,14 @@ def case_of(render: Render) -> Case:
 
 def render_case(
     scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, caches: CacheFolder | None = None, files: Files | None = None,
-    cancel: Cancel | None = None, told: Any = None,
-) -> tuple[Case, Stand] | None:  # fmt: skip
-    """Render a shot, and give its case and a stand for trials; None when cancelled."""
-    caches, cancel = caches or CacheFolder(), cancel or Cancel()
+    task: Task | None = None,
+) -> tuple[Case, Stand]:  # fmt: skip
+    """Render a shot, and give its case and a stand for trials. Raises Cancelled."""
+    caches, task = caches or CacheFolder(), task or Task()
     begun = time.monotonic()
-    ready = prepare(scene, recipe, edits, camera, frame=frame, caches=caches, files=files, progress=told)
+    ready = prepare(scene, recipe, edits, camera, frame=frame, caches=caches, files=files, task=task)
     prepared = time.monotonic() - begun
-    render = render_prepared(ready, recipe, frame, scene.name, edits, cancel=cancel)
-    if render is None:
-        return None
+    render = render_prepared(ready, recipe, frame, scene.name, edits, task=task)
     render.prepare_seconds = prepared
-    stand = Stand(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, cancel=cancel, ready=ready)
+    stand = Stand(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, task=task, ready=ready)
     return case_of(render), stand

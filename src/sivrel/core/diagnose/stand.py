@@ -1,21 +1,23 @@
 """Where trials are rendered: one shot, its proof's recipe, and what is changed in turn."""
 
 import json
-from contextlib import AbstractContextManager, nullcontext
+import math
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from typing import Any
 
 import numpy as np
 
 from ..caches import Cache, CacheFolder, from_bytes
 from ..gi.ways import PREPARING, SEEN
-from ..render.frame import Cancel, Frame
+from ..render.frame import Frame
 from ..render.passes import on_screen
 from ..render.prepare import Files, Geometry, Prepared, prepare
 from ..render.recipe import Recipe, with_values
 from ..scene.edits import Edits, to_json, with_edits
 from ..scene.model import Scene, Shadow
 from ..survey.look import Look
-from ..work_time import work_time
+from ..task import Task
 from .echo import Echo
 from .finding import Box
 from .grid import Grid
@@ -51,18 +53,14 @@ class _Partial(CacheFolder):
         return []
 
 
-class OutOfTime(Exception):
-    """What was to be made ready would take longer than there is time."""
-
-
 def _spent(ready: Prepared) -> float:
     """Seconds that the caches of a shot took, now or when they were made."""
     return sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
 
 
 class Stand:
-    """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `cancel` stops all work;
-    `lock` is held while something is made ready, where others use the same caches."""
+    """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `task`: all its renders are part
+    of it; `lock` is held while something is made ready, where others use the same caches."""
 
     def __init__(
         self,
@@ -75,20 +73,29 @@ class Stand:
         caches: CacheFolder | None = None,
         files: Files | None = None,
         geometry: Geometry | None = None,
-        cancel: Cancel | None = None,
+        task: Task | None = None,
         ready: Prepared | None = None,
         lock: AbstractContextManager[Any] | None = None,
     ) -> None:
         self.scene, self.recipe, self.edits, self.camera, self.frame = scene, recipe, edits, camera, frame
         self.caches, self.files = caches or CacheFolder(), files or Files()
         self.geometries: dict[str, Geometry] = {to_json(edits.of_geometry()): geometry} if geometry else {}
-        self.cancel = cancel or Cancel()
+        self.task = task or Task()
+        self.making = self.task.before(math.inf)
         self.known: dict[str, tuple[Prepared, float]] = {}
-        self.until = float("inf")
         self.tried: dict[int, Any] = {}  # by the finding's id: what its trials had in common
         self.lock = lock or nullcontext()
         if ready is not None:
             self.known[self._key(recipe, edits, None)] = ready, _spent(ready)
+
+    @contextmanager
+    def within(self, until: float) -> Iterator[None]:
+        """Give what is made ready meanwhile no longer than to the work time `until`: OutOfTime is raised then."""
+        before, self.making = self.making, self.task.before(until)
+        try:
+            yield
+        finally:
+            self.making = before
 
     def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
         # How many samples are taken needs nothing else made ready.
@@ -97,7 +104,7 @@ class Stand:
 
     def ready(self, recipe: Recipe, edits: Edits, only: Box | None = None) -> tuple[Prepared, float]:
         """The shot made ready for a recipe and edits, and the seconds that it took to make its caches, now or before. With `only`, a box of the
-        frame's pixels, records are made for what is seen there alone. Raises OutOfTime when `until` passes meanwhile."""
+        frame's pixels, records are made for what is seen there alone. Raises as `Task.check`."""
         key = self._key(recipe, edits, only)
         if key not in self.known:
             partial = only is not None and _by_view(recipe)
@@ -112,12 +119,10 @@ class Stand:
                     geometry=self.geometries.get(shape),
                     files=self.files,
                     caches=caches,
-                    progress=lambda what, share: not self.cancel and work_time() < self.until,
+                    task=self.making,
                     frame=self.frame,
                     only=only if partial else None,
                 )
-            if len(ready.ways) < len(recipe.preparing()):
-                raise OutOfTime
             while len(self.geometries) >= 4 and shape not in self.geometries:
                 self.geometries.pop(list(self.geometries)[1])
             self.geometries[shape] = ready.geometry
@@ -131,7 +136,7 @@ class Stand:
         """The same for another frame of the view: what follows the camera is made for that, and not kept."""
         return Stand(
             self.scene, self.recipe, self.edits, self.camera, frame, caches=_Partial(self.caches), files=self.files,
-            geometry=self.geometries.get(to_json(self.edits.of_geometry())), cancel=self.cancel, lock=self.lock,
+            geometry=self.geometries.get(to_json(self.edits.of_geometry())), task=self.task, lock=self.lock,
         )  # fmt: skip
 
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
@@ -169,10 +174,11 @@ class Stand:
         """Keep brute force for the next diagnosis of the same view."""
         self.keep(truth.cache(self.scene.name, dependencies(ready, recipe, truth.grid)))
 
-    def echo(self, truth: Coarse, seconds: float) -> Echo | None:
-        """The recipe as it is on brute force's grid, with the same caches; None when cancelled."""
+    def echo(self, truth: Coarse, seconds: float) -> Echo:
+        """The recipe as it is on brute force's grid, with the same caches. Raises Cancelled."""
         echo = Echo()
-        return echo if echo.follow(truth, self.base(), self.recipe, seconds, self.cancel) else None
+        echo.follow(truth, self.base(), self.recipe, seconds, self.task)
+        return echo
 
     def found(self, kind: str, depends: dict[str, str]) -> Cache | None:
         with self.lock:
@@ -197,8 +203,8 @@ class Stand:
         plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE, **dict.fromkeys(DEEP, 1)}
         return with_values(recipe, plain) != with_values(truth, plain) or bool(traced_shadows(self.edits, self.scene.lights))
 
-    def patch(self, ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, **how: Any) -> Patch | None:
-        return render_patch(ready, recipe, frame, seconds, self.cancel, **how)
+    def patch(self, ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, **how: Any) -> Patch:
+        return render_patch(ready, recipe, frame, seconds, self.task, **how)
 
     def look(self, effort: float = 1.0) -> Look:
         """The scene as checks see it; see there for `effort`."""

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from scipy import ndimage
 
+from ..task import OutOfTime
 from ..work_time import work_time
 from .blotches import WIDE
 from .case import Case
@@ -21,7 +22,7 @@ from .grain import RAISE
 from .grid import Grid
 from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of, whole_error
 from .patch import Patch
-from .stand import OutOfTime, Stand
+from .stand import Stand
 
 CELLS, MARGIN = 900, 40
 """Cells of a trial's region at most, and pixels about it for which records are made."""
@@ -123,7 +124,6 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended. Returns what later trials of the same
     finding may use; None where there is none."""
     region = TrialRegion(case, finding)
-    stand.until = float("inf")
     if of_the_scene(finding):
         _try_in_scene(stand, finding, region, 1.5 * slice_)
         return None
@@ -133,12 +133,8 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
     if finding.measure in NEED_TRUTH:
         ready, recipe = stand.truth() if finding.kind != "steps" else stand.traced()
         truth = stand.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
-        if truth is None:
-            return None
         finding.pictures["traced" if finding.kind == "steps" else "brute force"] = truth.colour
     base = stand.patch(stand.base(), stand.recipe, region.frame, slice_, **how)
-    if base is None:
-        return None
     finding.pictures["as it is"] = base.colour
     if finding.measure == "sparkle":
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
@@ -149,25 +145,27 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         finding.confidence = 0.0
         return None
     common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
-    for k, suspect in enumerate(finding.suspects):
-        now = work_time()
-        stand.until = max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))
-        if stand.cancel or (work_time() + 0.6 * slice_ > until and k > 0):
-            break
-        trial = _try(common, suspect)
-        if trial is None:
-            return None
-        finding.trials.append(trial)
-        if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
-            break
-    if work_time() < until - slice_ and not stand.cancel:
-        _combine(common)
-    _conclude(finding)
+    try:
+        for k, suspect in enumerate(finding.suspects):
+            now = work_time()
+            if now + 0.6 * slice_ > until and k > 0:
+                break
+            with stand.within(max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))):
+                trial = _try(common, suspect)
+            finding.trials.append(trial)
+            if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
+                break
+        if work_time() < until - slice_:
+            with stand.within(until):
+                _combine(common)
+    finally:  # also where it is called off: what was tried counts
+        if finding.trials:
+            _conclude(finding)
     return common
 
 
-def _try(common: Common, suspect: Suspect) -> Trial | None:
-    """Render a suspect's change, and judge it; None when cancelled."""
+def _try(common: Common, suspect: Suspect) -> Trial:
+    """Render a suspect's change, and judge it."""
     case, stand, finding, region, truth, base, before, about, slice_, how = common
     begun = work_time()
     changes = {**(suspect.tried or suspect.values), **suspect.edits}
@@ -183,8 +181,6 @@ def _try(common: Common, suspect: Suspect) -> Trial | None:
         true_ready, true_recipe = stand.truth(suspect.edits)
         against = stand.patch(true_ready, true_recipe, region.frame, slice_, first_seed=90_000)
     patch = stand.patch(ready, recipe, region.frame, slice_, **how)
-    if patch is None or stand.cancel:
-        return None
     after = patch_amount(finding.measure, patch, against, about)
     whole = [whole_error(one, true, case.samples) if true is not None else None for one, true in ((base, truth), (patch, against))]
     if finding.measure == "noise":
@@ -259,7 +255,7 @@ def _combine(common: Common) -> None:
     except OutOfTime:
         return
     patch = stand.patch(ready, recipe, region.frame, slice_, **how)
-    if patch is None or any(key.startswith(("object.", "card.")) for key in edits):
+    if any(key.startswith(("object.", "card.")) for key in edits):
         return
     left = 1.0 - explained(before, patch_amount(finding.measure, patch, truth, about)).value
     words = f"{one.cure.rstrip('.')}; and {other.cure[0].lower()}{other.cure[1:]}"
@@ -288,8 +284,6 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
         # Twice, with nothing in common: what they differ in is chance, what the light does over the place is none.
         pairs = [_with_and_without(stand, suspect, region, slice_, samples * times // 2, seed) for seed in SCENE_SEEDS]
         patches, again = pairs
-        if not patches or not again:
-            return
         amount = _brought(finding, region, patches, again)
         if finding.kind == "two suns":
             finding.amount = max(amount.value, 0.02)  # where both shine at once, each brings a part
@@ -322,14 +316,11 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
 
 def _with_and_without(stand: Stand, suspect: Suspect, region: TrialRegion, slice_: float, samples: int, seed: int) -> list[Patch]:
     """Brute force of the region as the scene is and with the suspect's edits, with the same random numbers: they differ by what comes by the gap, or
-    from the sun, alone. Empty when cancelled."""
+    from the sun, alone."""
     patches = []
     for edits in ({}, suspect.edits):
         ready, recipe = stand.truth(edits)
-        patch = stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=seed)
-        if patch is None:
-            return []
-        patches.append(patch)
+        patches.append(stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=seed))
     return patches
 
 

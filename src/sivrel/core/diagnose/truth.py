@@ -9,11 +9,11 @@ from scipy import ndimage
 from ..caches import Cache, hash_of
 from ..measure.noise import LUMINANCE
 from ..render.film import camera_array
-from ..render.frame import Cancel
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, to_json, with_values
 from ..scene.arrays import RAYS
 from ..scene.edits import Edits
+from ..task import Task
 from ..work_time import work_time
 from .grid import Grid
 from .patch import Patch, render_patch
@@ -72,17 +72,14 @@ class Coarse:
         self.sizes: list[int] = []
         self.seconds = 0.0
 
-    def refine(self, ready: Prepared, recipe: Recipe, seconds: float, cancel: Cancel) -> bool:
-        """Add samples for some seconds, in rounds of about a sixth of them, until there are enough rounds; False when cancelled."""
+    def refine(self, ready: Prepared, recipe: Recipe, seconds: float, task: Task) -> None:
+        """Add samples for some seconds, in rounds of about a sixth of them, until there are enough rounds. Raises Cancelled."""
         if len(self.planes) >= MOST_ROUNDS:
-            return True
+            return
         begun, size, done = work_time(), FIRST_SAMPLES, 0
         while True:
             for _ in range(2):
-                patch = round_of(self, ready, recipe, len(self.planes), size, cancel)
-                if patch is None:
-                    return False
-                self._add(patch)
+                self._add(round_of(self, ready, recipe, len(self.planes), size, task))
             done += 2 * size
             spent = work_time() - begun
             left, pace = seconds - spent, spent / done
@@ -90,7 +87,6 @@ class Coarse:
                 break
             size = int(np.clip(min(left / 2.0, seconds / 6.0) / pace, FIRST_SAMPLES, MOST_SAMPLES))
         self.seconds += spent
-        return True
 
     def _add(self, patch: Patch) -> None:
         half, (x0, y0, x1, y1) = len(self.planes) % 2, self.cells
@@ -137,15 +133,15 @@ class Coarse:
         self.seconds = float(cache.notes["seconds"])
 
 
-def round_of(coarse: Coarse, ready: Prepared, recipe: Recipe, number: int, samples: int, cancel: Cancel) -> Patch | None:
-    """Render a round of a coarse picture, with one shadow ray a light: the same random numbers for the same number, whatever is rendered; None when
-    cancelled."""
+def round_of(coarse: Coarse, ready: Prepared, recipe: Recipe, number: int, samples: int, task: Task) -> Patch:
+    """Render a round of a coarse picture, with one shadow ray a light: the same random numbers for the same number, whatever is rendered. Raises
+    Cancelled."""
     grid = coarse.grid
     cells = None if coarse.cells == (0, 0, grid.columns, grid.rows) else coarse.cells
     lights = ready.arrays.lights.copy()
     lights[:, RAYS] = np.minimum(lights[:, RAYS], 1.0)
     single = replace(ready, arrays=ready.arrays._replace(lights=lights))
-    return render_patch(single, recipe, grid.frame(0, cells), 0.0, cancel, samples=samples, first_seed=coarse.first_seed + number)
+    return render_patch(single, recipe, grid.frame(0, cells), 0.0, task, samples=samples, first_seed=coarse.first_seed + number)
 
 
 def whole(grid: Grid, plane: np.ndarray) -> np.ndarray:

@@ -158,10 +158,10 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
     coarse_nodes, gloss = len(mesh.split), gloss_photons(job, wanted)
     passes = np.array([wanted.refine if own is None else own for own in job.refine_of_objects()] or [wanted.refine])
     rounds = int(passes.max(initial=0))
-    solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share: job.tell(share * (1.0 if rounds == 0 else 0.5)))
+    solution = solve(job, mesh, longest, coarse_nodes, gloss, wanted, lambda share: job.report(share * (1.0 if rounds == 0 else 0.5)))
     chance_solved, refined = chance_of(solution), 0
     for number in range(rounds):
-        job.tell(0.5 + 0.5 * number / rounds)
+        job.report(0.5 + 0.5 * number / rounds)
         score = _over_contrast(job, mesh, solution, wanted)
         score *= importances(job.importance(), mesh.corners.mean(axis=1)) > 0.0
         score *= passes[job.arrays.object_of[mesh.triangle].astype(np.int64)] > number

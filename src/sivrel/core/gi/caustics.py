@@ -118,8 +118,8 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
     points, axes, starts, shot, count = [], [], [0], 0, _maps(wanted, job.recipe)
     for number in range(count if job.has_mirrors() else 0):
 
-        def goes_on(share: float, number: int = number) -> bool:
-            return job.goes_on((number + share) / count)
+        def report(share: float, number: int = number) -> None:
+            job.report((number + share) / count)
 
         photons, more = shoot_photons(
             job.arrays,
@@ -129,7 +129,7 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
             seed=number + 1,
             threads=job.threads,
             mode=CAUSTICS,
-            progress=goes_on,
+            report=report,
             importance=job.importance(),
         )
         tree, split = as_tree(photons)

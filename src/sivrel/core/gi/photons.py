@@ -39,11 +39,11 @@ from ..scene.arrays import (
 from ..scene.next_surface import TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
-from ..surfaces.met import scattering_met
-from ..surfaces.preview import BASE, evaluate_parts, sample_direction
+from ..surfaces.met import scatter, shading_met
+from ..surfaces.preview import BASE
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
-from ..vector import add, dot, frame, luminance, multiply, row3, scale, to_local, to_world
+from ..vector import add, luminance, multiply, row3, scale
 from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
@@ -117,10 +117,8 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                 if not is_linked(scene, row, lit):
                     break  # a light that does not light this object brings no bounce from it
             point = surface_at(scene, hit, b1, b2, d)
-            x, y = frame(point.normal)
-            wo = to_local(x, y, point.normal, scale(d, -1.0))
-            glass, scattering = scattering_met(scene, kind, point, 0.0, 0.0, wo[2])
-            if not glass and luminance(scattering.diffuse) > 0.0:
+            glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0)
+            if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 if mode == EVERYTHING or kind_here != DIRECT:
                     if kind_here != DIRECT:
                         mattering[k] += luminance(flux) * importance_at(importance, point.position)
@@ -137,37 +135,33 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                 kind_here = BOUNCED
             elif kind_here == DIRECT:
                 kind_here = CAUSTIC
-            choice = sample_1d(key, number, dimension + LOBE)
             u, v = sample_2d(key, number, dimension + SCATTER)
-            wi, lobe = sample_direction(scattering, wo, choice, u, v)
-            base, gloss, density = evaluate_parts(scattering, wo, wi)
-            d = to_world(x, y, point.normal, wi)
-            side = dot(d, point.geometric_normal)
-            through = wi[2] < 0.0
-            if density <= 0.0 or (side < 0.0) != through or (through and not glass):
+            sent = scatter(shading, glass, sample_1d(key, number, dimension + LOBE), u, v)
+            if not sent.leaves:
                 break
             before = luminance(flux)
-            flux = multiply(flux, scale(gloss if mode == BY_GLOSS and not glass else add(base, gloss), 1.0 / density))
+            flux = multiply(flux, scale(sent.gloss if mode == BY_GLOSS and not glass else sent.value, 1.0 / sent.density))
             survival = min(1.0, luminance(flux) / max(before, 1e-30))
             if sample_1d(key, number, dimension + ROULETTE) >= survival:
                 break
             flux = scale(flux, 1.0 / survival)
-            if lobe == BASE or not glass:
+            if sent.lobe == BASE or not glass:
                 scattered += 1
             else:
                 scattered = max(scattered, 1)  # what glass has bent is a caustic: it is kept where it lands
+            d = sent.direction
             origin, start, layer = offset_point(point, d, offset), 0.0, 0
     return landed
 
 
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
-    progress: Callable[[float], bool] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
+    report: Callable[[float], None] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
     importance: Importance = ANYWHERE,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
     """Photons float32 [n, COLUMNS], and how many were shot: until `wanted` have landed after they have scattered, where the lights
-    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `progress(share)` may stop it by
-    returning False. For `mode` see _shoot. More are shot, each with less flux, to
+    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` hears how far it is, and
+    may raise. For `mode` see _shoot. More are shot, each with less flux, to
     where light matters."""
     targets = targets_of(scene.vertices[turns_light(scene)].reshape(-1, 3, 3).astype(float)) if mode == CAUSTICS else NO_TARGETS
     corners = scene.vertices.reshape(-1, 3).astype(float)
@@ -224,8 +218,8 @@ def shoot_photons(
                 batches.append(job.result()[0])
                 landed += int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
             rounds += 1
-            if progress is not None and not progress(min(1.0, max(landed / wanted, rounds / most))):
-                break
+            if report is not None:
+                report(min(1.0, max(landed / wanted, rounds / most)))
             if enough is not None and rounds & (rounds - 1) == 0 and enough(np.concatenate(batches)):
                 break
     photons = np.concatenate(batches)

@@ -201,7 +201,7 @@ def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
         kept[part] = reflected.min(axis=1) > LEAST_REFLECTED
         share = math.pi / np.maximum(reflected, LEAST_REFLECTED)
         samples[part, 6:9], samples[part, 9:12] = bounced * share, light * share
-        job.tell(min(1.0, (start + (1 << 16)) / len(p)))
+        job.report(min(1.0, (start + (1 << 16)) / len(p)))
     return samples[kept]
 
 

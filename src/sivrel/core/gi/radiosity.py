@@ -18,11 +18,10 @@ from ..reference import by_reference
 from ..scene.arrays import BY_BOUNCED, TINT
 from ..scene.next_surface import TINTED, next_surface
 from ..scene.surface_at import offset_point, surface_at
-from ..surfaces.met import scattering_met
-from ..surfaces.preview import evaluate_parts, sample_direction
+from ..surfaces.met import scatter, shading_met
 from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
-from ..vector import LUMINANCE, add, cross, dot, frame, luminance, multiply, normalize, row3, scale, subtract, to_local, to_world
+from ..vector import LUMINANCE, add, cross, frame, luminance, multiply, normalize, row3, scale, subtract, to_world
 from .elements import ElementMesh, cluster, element_at
 from .importance import Importance, importances
 from .photons import BY_GLOSS, CAUSTIC, FLUX, KIND_OF_PHOTON, NORMAL, shoot_photons
@@ -91,10 +90,8 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                 start = distance + scene.offset
                 continue
             point = surface_at(scene, hit, b1, b2, d)
-            x, y = frame(point.normal)
-            wo = to_local(x, y, point.normal, scale(d, -1.0))
-            glass, scattering = scattering_met(scene, kind, point, 0.0, 0.0, wo[2])
-            if not glass and luminance(scattering.diffuse) > 0.0:
+            glass, shading = shading_met(scene, np.int64(scene.object_of[hit]), kind, point, d, 0.0, 0.0)
+            if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 place, _, _ = element_at(split, child, element, hit, b1, b2)
                 landed[count] = 2 * np.int64(patches[place]) + (0 if point.front else 1)
                 for c2 in range(3):
@@ -105,19 +102,16 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                     break
             # What the base scatters is shot in a round of its own; what gloss and glass turn goes on.
             u, v = sample_2d(key, number, dimension + SCATTER)
-            wi, _ = sample_direction(scattering, wo, sample_1d(key, number, dimension + LOBE), u, v)
-            _, gloss, density = evaluate_parts(scattering, wo, wi)
-            d = to_world(x, y, point.normal, wi)
-            side = dot(d, point.geometric_normal)
-            through = wi[2] < 0.0
-            if density <= 0.0 or (side < 0.0) != through or (through and not glass):
+            sent = scatter(shading, glass, sample_1d(key, number, dimension + LOBE), u, v)
+            if not sent.leaves:
                 break
             before = luminance(flux)
-            flux = multiply(flux, scale(gloss, 1.0 / density))
+            flux = multiply(flux, scale(sent.gloss, 1.0 / sent.density))
             survival = min(1.0, luminance(flux) / max(before, 1e-30))
             if sample_1d(key, number, dimension + ROULETTE) >= survival:
                 break
             flux = scale(flux, 1.0 / survival)
+            d = sent.direction
             origin, start, layer = offset_point(point, d, offset), 0.0, 0
     return count
 
@@ -247,7 +241,7 @@ def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> 
 def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
     """Photons that glass, mirrors and gloss throw straight from the lights; without caustics where these are found by photons of their own."""
     photons, _ = shoot_photons(
-        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, progress=lambda _: job.goes_on(job.at), mode=BY_GLOSS,
+        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, report=lambda _: job.report(job.at), mode=BY_GLOSS,
         importance=job.importance(),
     )  # fmt: skip
     return photons[photons[:, KIND_OF_PHOTON] != CAUSTIC] if job.recipe.of("caustics").on == "yes" else photons

@@ -59,7 +59,7 @@ def make_records(job: Any, wanted: "IrradianceCacheSettings", records: np.ndarra
             p, surface, n, pixels = (column[missing] for column in points[:4])
             made = _look_about(job, wanted, p, surface, n, pixels, level)
             records = _with_radii(np.concatenate([records, made]))
-        job.tell((level + 1) / len(steps))
+        job.report((level + 1) / len(steps))
     chance = float(np.sqrt(np.mean(records[:, ERROR].astype(float) ** 2))) if len(records) else 0.0
     return {"records": records}, {"passes": passes, "added": len(records) - before, "chance": chance}
 

@@ -9,8 +9,9 @@ import numpy as np
 
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
+from ..task import Task
 from .film import SAMPLES
-from .frame import Cancel, Frame, render_tiles
+from .frame import Frame, render_tiles
 from .recipe import Recipe
 
 MOST_SAMPLES = 1 << 16
@@ -29,21 +30,20 @@ def render_even(
     on_tile: Callable[[int, np.ndarray], None],
     *,
     films: dict[int, np.ndarray] | None = None,
-    cancel: Cancel | None = None,
+    task: Task | None = None,
     now: Callable[[], float] = time.monotonic,
     on_round: Callable[[int], None] = lambda samples: None,
     **how: Any,
-) -> bool:
-    """Render all of `frame` until `seconds` by the clock `now` are over, at least one sample a pixel; False when cancelled, which leaves some
-    tiles a round ahead of others.
+) -> None:
+    """Render all of `frame` until `seconds` by the clock `now` are over, at least one sample a pixel. Raises Cancelled, which leaves some tiles a
+    round ahead of others.
 
     `on_tile(index, film)` is called each time a tile has got further; `on_round(samples)` when every pixel has that many. Rounds double the
     samples, whose points are spread most evenly then; the last takes what fits into the time that is left, by what a sample took. `films`: by tile,
     what an earlier call with the same recipe and frame has got to. What one sample finds depends on nothing but scene, recipe and frame; how
     many there are depends on the clock.
     """
-    cancel, begun = Cancel() if cancel is None else cancel, now()
-    kept = dict(films or {})
+    begun, kept = now(), dict(films or {})
     count = len(frame.tiles())
 
     def keep(index: int, film: np.ndarray) -> None:
@@ -55,8 +55,7 @@ def render_even(
     while True:
         started, missing = now(), sum(wanted - (_samples(kept[k]) if k in kept else 0) for k in range(count)) / count
         done = [k for k, film in kept.items() if _samples(film) >= wanted]
-        if not render_tiles(scene, camera, recipe, frame, keep, finished=done, before=kept, samples=wanted, cancel=cancel, **how):
-            return False
+        render_tiles(scene, camera, recipe, frame, keep, finished=done, before=kept, samples=wanted, task=task, **how)
         level = wanted
         on_round(level)
         if missing > 0.0:
@@ -65,7 +64,7 @@ def render_even(
         fits = int(left * SAFE / rate) if rate > 0.0 and math.isfinite(rate) else (level if left > 0.0 else 0)
         more = min(level, fits, MOST_SAMPLES - level)
         if more < max(1.0, WORTH_IT * level):
-            return True
+            return
         wanted = level + more
 
 

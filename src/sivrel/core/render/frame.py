@@ -7,14 +7,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import InputError
+from ..errors import Cancelled, InputError
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
+from ..task import Task
 from ..work_time import Pool
-from .film import TILE, camera_array, film_columns, make_memory
+from .film import TILE, camera_array, film_columns
 from .integrator import PathSettings
+from .memory import make_memory
 from .recipe import Recipe
 from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, render_tile
 
@@ -62,33 +64,6 @@ class Frame:
         cells = [(x, y, min(x + TILE, x1), min(y + TILE, y1)) for y in range(y0, y1, TILE) for x in range(x0, x1, TILE)]
         mx, my = (x0 + x1) / 2, (y0 + y1) / 2
         return sorted(cells, key=lambda t: math.hypot((t[0] + t[2]) / 2 - mx, (t[1] + t[3]) / 2 - my))
-
-
-class Cancel:
-    """A switch that stops a render within some thousand samples, or holds it between tiles. Safe to use from any thread."""
-
-    def __init__(self) -> None:
-        self.flag = np.zeros(1, np.uint8)
-        self._may_go_on = threading.Event()
-        self._may_go_on.set()
-
-    def set(self) -> None:
-        self.flag[0] = 1
-        self._may_go_on.set()
-
-    def hold(self, on: bool) -> None:
-        """Let no tile begin while `on`."""
-        if on and not self:
-            self._may_go_on.clear()
-        else:
-            self._may_go_on.set()
-
-    def wait(self) -> None:
-        """Wait for as long as the render is held."""
-        self._may_go_on.wait()
-
-    def __bool__(self) -> bool:
-        return bool(self.flag[0])
 
 
 def pair_share(recipe: Recipe, frame: Frame) -> float:
@@ -153,19 +128,19 @@ def render_tiles(
     clock: np.ndarray | None = None,
     threads: int = 1,
     finished: Iterable[int] = (),
-    cancel: Cancel | None = None,
+    task: Task | None = None,
     before: dict[int, np.ndarray] | None = None,
     samples: int = 0,
-) -> bool:
+) -> None:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
     film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] takes the processor's cycles by what
     they were spent on. The calls come one at a time, in no fixed
-    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Returns False when cancelled. With
+    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Raises Cancelled. With
     `samples` every pixel takes that many, whatever the recipe says; those of the films in `before`, by tile, are part of them.
     """
     check_memory(frame, film_columns(scene.slots))
-    cancel = Cancel() if cancel is None else cancel
+    cancel = (task or Task()).cancel
     tiles = frame.tiles()
     done = set(finished)
     waiting = iter([i for i in range(len(tiles)) if i not in done])
@@ -178,7 +153,7 @@ def render_tiles(
 
     def work() -> None:
         memory = make_memory(scene.slots)
-        while not cancel:
+        while not cancel.is_set():
             cancel.wait()
             with lock:
                 index = next(waiting, None)
@@ -192,7 +167,7 @@ def render_tiles(
                 with delivered:
                     done.add(index)
                     if clock is not None:
-                        np.add(clock, memory.clock, out=clock)
+                        np.add(clock, memory.clock[0], out=clock)
                     on_tile(index, film)
 
     with Pool(threads) as pool:
@@ -203,7 +178,8 @@ def render_tiles(
             except BaseException:
                 cancel.set()
                 raise
-    return len(done) == len(tiles)
+    if len(done) < len(tiles):
+        raise Cancelled
 
 
 def empty_film(frame: Frame, columns: int) -> np.ndarray:

@@ -1,14 +1,16 @@
 """Light that arrives along given rays, by the same paths that pixels take: for what is prepared before them."""
 
-from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
 
+from ..errors import Cancelled
 from ..scene.arrays import SceneArrays
+from ..task import Task
 from ..work_time import Pool
-from .film import ALBEDO, ALPHA, DEPTH, PARTS, SAMPLES, TILE, film_beauty, make_memory
+from .film import ALBEDO, ALPHA, DEPTH, PARTS, SAMPLES, TILE, film_beauty
 from .integrator import PathSettings, trace_paths
+from .memory import make_memory
 
 AT_ONCE = TILE * TILE
 NO_CAMERA = np.zeros((7, 3))
@@ -28,14 +30,14 @@ class Arrived(NamedTuple):
 
 def gather(
     scene: SceneArrays, settings: PathSettings, rays: np.ndarray, samples: int = 1, *, seed: int = 0, first: int = 0, threads: int = 1,
-    goes_on: Callable[[float], bool] | None = None,
+    task: Task | None = None,
 ) -> Arrived:  # fmt: skip
     """Follow each of some rays float64 [n, 6], origin and unit direction, as a ray that a diffuse surface has scattered.
 
-    What a ray finds depends on the scene, the settings, the seed and its number, counted from `first`, alone. `goes_on(share)` may stop
-    the work by returning False; the rest is black then.
+    What a ray finds depends on the scene, the settings, the seed and its number, counted from `first`, alone. Raises as
+    `Task.check`.
     """
-    n = len(rays)
+    task, n = task or Task(), len(rays)
     light, by_base, base, distance = np.zeros((n, 3)), np.zeros((n, 3)), np.zeros((n, 3)), np.full(n, np.inf)
     settings = settings._replace(pairs=0.0, gi_rays=1, glossy_rays=1, occlusion_rays=0)
     starts = range(0, n, AT_ONCE)
@@ -60,8 +62,11 @@ def gather(
             met = sums[:, ALPHA] > 0.0
             base[rows] = sums[:, ALBEDO : ALBEDO + 3] / np.maximum(sums[:, ALPHA], 1.0)[:, None]
             distance[rows] = np.where(met, sums[:, DEPTH] / np.maximum(sums[:, ALPHA], 1.0), np.inf)
-            if thread == 0 and goes_on is not None and not goes_on(min(1.0, (start + count) / n)):
-                stop[0] = 1
+            try:
+                task.check()
+            except Cancelled:
+                stop[0] = 1  # for the other threads
+                raise
 
     with Pool(threads) as pool:
         for job in [pool.submit(work, thread) for thread in range(threads)]:

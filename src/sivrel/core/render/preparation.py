@@ -11,6 +11,7 @@ from ..gi.photons import WHOLLY_METAL, turns_light
 from ..gi.ways import BEYOND, PLACES, SEEN
 from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
+from ..task import Task
 from ..trace.traverse import closest_hits
 from ..work_time import Pool
 from .film import camera_array
@@ -22,10 +23,6 @@ from .recipe import Recipe
 ROWS_AT_ONCE = 2048
 MOST_PASSED = 8
 """Panes, cut-outs and mirrors that a line of sight passes."""
-
-
-class Stopped(Exception):
-    """The work was called off."""
 
 
 class Points(NamedTuple):
@@ -45,23 +42,19 @@ class Preparation:
 
     def __init__(
         self, scene: Scene, arrays: SceneArrays, recipe: Recipe, camera: Camera, frame: Frame,
-        progress: Callable[[float], bool] | None = None, only: tuple[int, int, int, int] | None = None,
+        task: Task | None = None, only: tuple[int, int, int, int] | None = None,
     ) -> None:  # fmt: skip
-        self.scene, self.arrays, self.recipe, self.camera, self.frame, self.progress = scene, arrays, recipe, camera, frame, progress
+        self.scene, self.arrays, self.recipe, self.camera, self.frame = scene, arrays, recipe, camera, frame
+        self.task, self.making = task or Task(), ""
         self.threads = os.cpu_count() or 1
         self.offset = recipe.limits.ray_offset or arrays.offset
         self.at, self.rays, self.only = 0.0, 0, only
         self.where_it_matters: Importance | None = None
 
-    def goes_on(self, share: float) -> bool:
-        """Tell how much is done; False when the work is called off."""
-        return self.progress is None or self.progress(share)
-
-    def tell(self, share: float) -> None:
-        """Tell how much is done. Raises Stopped when the work is called off."""
+    def report(self, share: float) -> None:
+        """Say how much of what is made now is done; raises as `Task.report`."""
         self.at = share
-        if not self.goes_on(share):
-            raise Stopped
+        self.task.report(self.making, share)
 
     def looked_up_beyond(self, way: str) -> bool:
         """Whether rays look a way up where they land, after what the camera sees."""
@@ -80,14 +73,12 @@ class Preparation:
         return arrived.light, arrived.distance
 
     def arrive(self, origins: np.ndarray, directions: np.ndarray, settings: PathSettings, samples: int = 1, again: bool = False) -> Arrived:
-        """What arrives along rays; `again` takes the random numbers of the last time. Raises Stopped when the work is called off."""
+        """What arrives along rays; `again` takes the random numbers of the last time. Raises as `Task.check`."""
         rays = np.concatenate([origins, directions], axis=1)
         first = self.rays - len(rays) if again else self.rays
-        arrived = gather(
-            self.arrays, settings, rays, samples, seed=self.frame.seed, first=first, threads=self.threads, goes_on=lambda _: self.goes_on(self.at)
-        )
+        arrived = gather(self.arrays, settings, rays, samples, seed=self.frame.seed, first=first, threads=self.threads, task=self.task)
         self.rays = first + len(rays)
-        self.tell(self.at)
+        self.report(self.at)
         return arrived
 
     def look_at(
@@ -115,16 +106,16 @@ class Preparation:
             return np.concatenate([job.result() for job in jobs])
 
     def shared_out(self, function: Callable[[np.ndarray], None], rows: np.ndarray) -> None:
-        """`function` on parts of some rows, in place, on all threads. Raises Stopped when the work is called off, within a part."""
+        """`function` on parts of some rows, in place, on all threads. Raises as `Task.check`, within a part."""
 
         def unless_called_off(part: np.ndarray) -> None:
-            if self.goes_on(self.at):
-                function(part)
+            self.task.check()
+            function(part)
 
         with Pool(self.threads) as pool:
             for job in [pool.submit(unless_called_off, part) for part in np.array_split(rows, max(self.threads, len(rows) // ROWS_AT_ONCE))]:
                 job.result()
-        self.tell(self.at)
+        self.report(self.at)
 
     def in_order(self, function: Callable[[int], Any], numbers: Iterable[int]) -> Iterator[Any]:
         """`function` of each number, on all threads; what comes of it in their order."""

@@ -2,7 +2,6 @@
 
 import functools
 import json
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -22,6 +21,7 @@ from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
 from ..shadows.depth_map import DEPTH_MAP, KIND_OF_MAP, map_row, map_shape, render_map
+from ..task import Task
 from ..trace.traverse import closest_hits
 from ..work_time import work_time
 from .frame import Frame
@@ -119,13 +119,13 @@ class Files:
 
 def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
-    files: Files | None = None, caches: CacheFolder | None = None, progress: Callable[[str, float], bool] | None = None,
+    files: Files | None = None, caches: CacheFolder | None = None, task: Task | None = None,
     frame: Frame | None = None, only: tuple[int, int, int, int] | None = None,
 ) -> Prepared:  # fmt: skip
-    """Make a shot ready to render. `geometry` of an earlier call is used again where it still fits; `progress(what, share)`
-    may stop the work by returning False. Some caches fit the camera and `frame`, the size of the
+    """Make a shot ready to render. `geometry` of an earlier call is used again where it still fits; `task`
+    hears what is made. Some caches fit the camera and `frame`, the size of the
     picture; `only`, a box of its pixels, lets them hold what is seen there alone, and then they must not be kept. Raises InputError when an
-    edit can't be applied."""
+    edit can't be applied, and as `Task.check`."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     check_edited(edited)
@@ -139,14 +139,15 @@ def prepare(
     chosen = edited.camera(camera)
     prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
     caches = caches or CacheFolder()
-    _add_maps(prepared, recipe, caches, progress)
-    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame(), only=only)
-    prepared.ways = prepare_ways(job, geometry.surfaces_hash(), geometry.hash(), caches, progress)
+    task = task or Task()
+    _add_maps(prepared, recipe, caches, task)
+    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame(), task, only)
+    prepared.ways = prepare_ways(job, geometry.surfaces_hash(), geometry.hash(), caches)
     prepared.arrays = job.arrays
     return prepared
 
 
-def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress: Callable[[str, float], bool] | None) -> None:
+def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, task: Task) -> None:
     arrays, scene = prepared.arrays, prepared.scene
     if not any(arrays.lights[i, WAY] == DEPTH_MAP for i in range(len(active_lights(scene)))):
         return
@@ -177,10 +178,9 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, progress:
             because = what_changed(caches.alike(KIND_OF_MAP, light.name), depends)
             begun = work_time()
             what = f"depth map of {light.name}"
-            depths = render_map(arrays, i, row, functools.partial(progress, what) if progress else None)
+            depths = render_map(arrays, i, row, functools.partial(task.report, what))
             cache = Cache(KIND_OF_MAP, light.name, depends, {"depths": depths, "row": row}, {"seconds": work_time() - begun})
-            if progress is None or progress(what, 1.0):
-                caches.keep(cache)
+            caches.keep(cache)
         maps[light.name] = row, cache.arrays["depths"]
         prepared.maps.append(
             MapNote(

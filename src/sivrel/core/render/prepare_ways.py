@@ -1,7 +1,6 @@
 """The caches of the ways of finding bounced light: found, made or added to; told why; and checked against brute force."""
 
 import functools
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,7 +10,7 @@ from ..scene.arrays import CAMERA, RAYS, SLOT
 from ..work_time import work_time
 from .check import check_against_brute_force
 from .film import camera_array
-from .preparation import Preparation, Stopped
+from .preparation import Preparation
 
 OF_FILE = ("parts", "cameras", "seconds", "count", "unit", "way")
 """Notes of every cache; the others are what its way tells."""
@@ -106,19 +105,15 @@ def needs_more(job: Preparation, way: Way, cache: Cache) -> bool:
     return shared and camera_hash(job) not in cache.notes.get("cameras", [])
 
 
-def prepare_ways(
-    job: Preparation, surfaces: str, geometry: str, caches: CacheFolder, progress: Callable[[str, float], bool] | None
-) -> list[CacheNote]:
-    """Make ready what the recipe's ways need, in the order in which they rest on each other; the job's arrays then hold it."""
+def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFolder) -> list[CacheNote]:
+    """Make ready what the recipe's ways need, in the order in which they rest on each other; the job's arrays then hold it. Raises as
+    `Task.check`."""
     told: list[CacheNote] = []
     ways = job.recipe.preparing()
     parts, beyond = parts_of(job) if ways else {}, ""
     for way in ways:
-        job.progress = functools.partial(progress, way.kind) if progress else None
-        try:
-            note = _prepare_way(job, way, dependencies(job, way, surfaces, geometry, beyond), parts, caches)
-        except Stopped:
-            return told
+        job.making = way.kind
+        note = _prepare_way(job, way, dependencies(job, way, surfaces, geometry, beyond), parts, caches)
         told.append(note)
         beyond = note.digest
     return told
@@ -150,7 +145,7 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
 
 
 def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
-    """Make the cache of a way, or add to the one there was `before` what the job's camera needs. Raises Stopped."""
+    """Make the cache of a way, or add to the one there was `before` what the job's camera needs."""
     assert way.make is not None and way.points is not None
     wanted, begun, about = job.recipe.of(way.key), work_time(), dict(before.notes) if before else {}
     if before is None:
@@ -158,7 +153,7 @@ def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, 
     else:
         assert way.extend is not None
         arrays, notes = way.extend(job, wanted, before.arrays)
-    job.tell(1.0)
+    job.report(1.0)
     count, unit = way.points(arrays)
     seconds = about.get("seconds", 0.0) + work_time() - begun
     cameras = [*about.get("cameras", []), camera_hash(job)]

@@ -97,9 +97,9 @@ def map_shape(row: np.ndarray) -> tuple[int, int, int]:
     return 6 if row[MAP_KIND] == SIX else 1, resolution, resolution
 
 
-def render_map(scene: SceneArrays, i: int, row: np.ndarray, on_rows: Callable[[float], bool] | None = None) -> np.ndarray:
+def render_map(scene: SceneArrays, i: int, row: np.ndarray, report: Callable[[float], None] | None = None) -> np.ndarray:
     """Depths float32 [faces, resolution, resolution] of light `i`, infinite where nothing is met, on all cores.
-    `on_rows(share done)` may stop the work by returning False, whereupon the rest stays infinite."""
+    `report(share)` hears how far it is, and may raise."""
     faces, resolution, _ = map_shape(row)
     depths = np.full((faces, resolution, resolution), np.inf, np.float32)
     strips = [(face, y) for face in range(faces) for y in range(0, resolution, ROWS_AT_ONCE)]
@@ -112,8 +112,12 @@ def render_map(scene: SceneArrays, i: int, row: np.ndarray, on_rows: Callable[[f
 
     with Pool(os.cpu_count() or 1) as pool:
         for done, _ in enumerate(pool.map(work, strips), start=1):
-            if on_rows is not None and not on_rows(done / len(strips)):
-                going[0] = False
+            if report is not None:
+                try:
+                    report(done / len(strips))
+                except BaseException:
+                    going[0] = False  # what waits in the pool is let go
+                    raise
     return depths
 
 

@@ -2,15 +2,16 @@
 
 import time
 import zlib
-from collections.abc import Callable
 from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
 import numpy as np
 
+from ..errors import Cancelled
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
+from ..task import Task
 from . import (
     albedo,
     camera,
@@ -60,14 +61,16 @@ class Survey:
         }  # fmt: skip
 
 
-def survey(ready: Prepared, recipe: Recipe | None = None, told: Callable[[str, float, list[Finding]], bool] | None = None) -> Survey:
-    """Look a prepared shot over, for `recipe` (by default brute force). `told(what, share, found)` may stop it by returning False; what was
-    found till then, worst first, is kept."""
+def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = None) -> Survey:
+    """Look a prepared shot over, for `recipe` (by default brute force). `task` hears each check with what was found
+    so far, worst first, which is returned where it is called off."""
     look = Look(ready, recipe or Recipe())
     findings: list[Finding] = []
     seconds: dict[str, float] = {}
     for k, (name, module) in enumerate(CHECKS.items()):
-        if told and not told(name, k / len(CHECKS), findings):
+        try:
+            (task or Task()).report(name, k / len(CHECKS), findings)
+        except Cancelled:
             break
         begun = time.perf_counter()
         look.rng = np.random.default_rng(zlib.crc32(name.encode()) + SEED)  # its own: what one check draws changes nothing for the others

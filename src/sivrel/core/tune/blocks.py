@@ -11,10 +11,11 @@ from scipy import ndimage
 from ..diagnose.stand import Stand
 from ..measure.noise import DARK, LUMINANCE, NEIGHBOURHOOD, relative_weights
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
-from ..render.frame import Cancel, Frame, sampling_of
+from ..render.frame import Frame, sampling_of
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
 from ..render.tile import GAIN_SAMPLES, NEIGHBOURS
+from ..task import Task
 from .error import MOST, pooled, variance_between
 from .render import Scattered, Taken, scattered, take
 
@@ -58,14 +59,12 @@ def noise_by_cells(one: Taken, other: Taken, weights: list[np.ndarray], side: in
     return float(np.sqrt(one.mean(cells)))
 
 
-def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, cancel: Cancel) -> list[np.ndarray] | None:
+def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, task: Task) -> list[np.ndarray]:
     """What squared differences in the pixels of each block are multiplied by to be judged as the eye does, as `relative_weights`, by what a small
-    picture of the frame shows about them: a block is too small to tell its neighbourhood. None when cancelled."""
+    picture of the frame shows about them: a block is too small to tell its neighbourhood. Raises Cancelled."""
     columns = min(SMALL_WIDTH, blocks.width)
     rows = max(1, round(columns * blocks.height / blocks.width))
-    small = take(ready, with_values(recipe, {"sampling.max": SMALL_SAMPLES, "sampling.noise_target": 0.0}), Frame(columns, rows, None, 6), cancel)
-    if small is None:
-        return None
+    small = take(ready, with_values(recipe, {"sampling.max": SMALL_SAMPLES, "sampling.noise_target": 0.0}), Frame(columns, rows, None, 6), task)
     light = small.lights[0]
     around = ndimage.uniform_filter(light, max(1, round(NEIGHBOURHOOD * columns / blocks.width)), mode="nearest")
     weights = 1.0 / np.maximum(around + DARK * light.mean(), 1e-12) ** 2
@@ -74,10 +73,6 @@ def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, cancel: Cance
         x, y = ((np.arange(low, high) + 0.5) * n / size for low, high, n, size in ((x0, x1, columns, blocks.width), (y0, y1, rows, blocks.height)))
         found.append(weights[np.ix_(y.astype(int), x.astype(int))])
     return found
-
-
-class CalledOff(Exception):
-    """Nobody waits for the plan any more."""
 
 
 class Blocks:
@@ -93,10 +88,7 @@ class Blocks:
         """A render with some changes, and the seconds that caches take."""
         recipe, laid = self.stand.changed(values, edits)
         ready, prepares = self.stand.ready(recipe, laid)
-        one = take(ready, recipe, frame, self.stand.cancel, threads)
-        if one is None:
-            raise CalledOff
-        return one, prepares
+        return take(ready, recipe, frame, self.stand.task, threads), prepares
 
     def look_where(self, values: dict[str, Any]) -> None:
         """See by a small picture where a frame is grainy, and let blocks lie there more often."""

@@ -5,7 +5,6 @@ rendered once more on other blocks, and what was predicted is set against what c
 """
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,10 +12,11 @@ import numpy as np
 
 from ..diagnose.finding import cleared
 from ..diagnose.stand import Stand
+from ..errors import Cancelled
 from ..render.frame import Frame
 from ..render.recipe import Recipe
 from .allocation import Source, best_split, cost_of, variance_of
-from .blocks import SEEDS, TARGET_SAMPLES, Blocks, CalledOff, Plan
+from .blocks import SEEDS, TARGET_SAMPLES, Blocks, Plan
 from .render import Taken
 from .sources import sources_of
 
@@ -35,7 +35,6 @@ WORTH, WORTH_TRYING = 0.03, 1.1
 """Share by which a plan has to be better than an even raise; and times that a split is foretold to be, for it to be tried."""
 AGAIN = 21, 22
 """Seeds of the blocks on which a plan is checked."""
-Tell = Callable[[str, float, "Budget"], bool]
 
 
 @dataclass
@@ -61,23 +60,22 @@ class Budget:
 
 
 def plan_budget(
-    stand: Stand, frame: Frame, told: Tell | None = None, *, seconds: float | None = None, noise: float | None = None
+    stand: Stand, frame: Frame, *, seconds: float | None = None, noise: float | None = None
 ) -> Budget:  # fmt: skip
-    """Find how to spend `seconds` a frame, or reach `noise`, with the stand's recipe. One of the two is given. `told(what, share, budget)` hears
-    each step, and stops by returning False."""
+    """Find how to spend `seconds` a frame, or reach `noise`, with the stand's recipe. One of the two is given. The stand's
+    task hears each step with the budget so far, which is returned where it is called off."""
     budget = Budget((frame.width, frame.height), seconds, noise)
     try:
-        _plan(stand, frame, budget, told)
+        _plan(stand, frame, budget)
         budget.complete = True
-    except CalledOff:
-        stand.cancel.set()
+    except Cancelled:
+        pass
     return budget
 
 
-def _plan(stand: Stand, frame: Frame, budget: Budget, told: Tell | None) -> None:
+def _plan(stand: Stand, frame: Frame, budget: Budget) -> None:
     def say(what: str, share: float) -> None:
-        if stand.cancel or (told and not told(what, share, budget)):
-            raise CalledOff
+        stand.task.report(what, share, budget)
 
     say("reading where noise and time come from", 0.02)
     pilot = Blocks(stand, frame, LEAST_PIXELS)

@@ -57,14 +57,13 @@ class Reference:
         return self.colours[0] @ LUMINANCE, self.colours[1] @ LUMINANCE
 
 
-def reference(stand: Stand, frame: Frame, seconds: float) -> Reference | None:
-    """Brute force of a frame's window, refined until it has taken `seconds` in all, and kept; None when cancelled."""
+def reference(stand: Stand, frame: Frame, seconds: float) -> Reference:
+    """Brute force of a frame's window, refined until it has taken `seconds` in all, and kept. Raises Cancelled."""
     grid = Grid(frame.width, frame.height, frame.width, frame.height, frame.window)
     truth, ready, recipe = stand.coarse(grid)
     left = seconds - truth.seconds
     if left > 0.1 * seconds or truth.samples == 0:
-        if not truth.refine(ready, recipe, max(left, 0.1), stand.cancel):
-            return None
+        truth.refine(ready, recipe, max(left, 0.1), stand.task)
         stand.keep_coarse(truth, ready, recipe)
     x0, y0, x1, y1 = frame.window
     one, other = (truth.sum[k, y0:y1, x0:x1] / max(1, truth.taken[k]) for k in (0, 1))

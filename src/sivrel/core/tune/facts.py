@@ -19,7 +19,7 @@ from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
 from ..work_time import work_time
 from .blocks import weights_of
-from .pilots import SAMPLES, SEEDS, SMALL, Known, Pilot, Tell, curve_of, fly
+from .pilots import SAMPLES, SEEDS, SMALL, Known, Pilot, curve_of, fly
 from .render import Taken, scattered, take
 from .sources import sources_of
 
@@ -140,31 +140,24 @@ class Facts:
 
 
 def measure_facts(
-    stand: Stand, frame: Frame, exposure: float, motion: Motion | None = None, told: Tell | None = None, *, seconds: float = 12.0
-) -> Facts | None:  # fmt: skip
-    """Measure the facts of a shot for a frame that may take so many seconds; None when cancelled. `told(what, share, facts)` hears each step, and
-    stops by returning False."""
+    stand: Stand, frame: Frame, exposure: float, motion: Motion | None = None, *, seconds: float = 12.0
+) -> Facts:  # fmt: skip
+    """Measure the facts of a shot for a frame that may take so many seconds. The stand's task hears each step with the facts so far.
+    Raises Cancelled."""
     begun = work_time()
     facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)
     ready, recipe = stand.truth()
     recipe = with_values(recipe, {**DEEP, "gi.seen": "brute_force", "sampling.max": SAMPLES, "sampling.gi_rays": 2, "sampling.glossy_rays": 2})
     blocks = scattered(frame, PIXELS, frame.seed, side=SIDE)
-    pilot = take(ready, recipe, blocks, stand.cancel)
-    if pilot is None:
-        return None
-    weights = weights_of(ready, recipe, blocks, stand.cancel)
-    grain = curve_of(stand, ready, with_values(recipe, PLAIN), blocks, weights) if weights else None
-    if grain is None or weights is None:
-        return None
-    plain, facts.rate, facts.curve = grain
+    pilot = take(ready, recipe, blocks, stand.task)
+    weights = weights_of(ready, recipe, blocks, stand.task)
+    plain, facts.rate, facts.curve = curve_of(stand, ready, with_values(recipe, PLAIN), blocks, weights)
     deep = plain[0]
     # With the same random numbers paths are the same up to the limit, so that what is left shows through the noise.
     left = []
     for bounces in (FIRST, DEEPER):
         limited = with_values(recipe, {**PLAIN, "sampling.max": round(deep.samples), "limits.diffuse_bounces": bounces})
-        one = take(ready, limited, replace(blocks, seed=SEEDS[0]), stand.cancel)
-        if one is None:
-            return None
+        one = take(ready, limited, replace(blocks, seed=SEEDS[0]), stand.task)
         left.append(max(deep.mean(deep.lights) - one.mean(one.lights), 0.0))
     _of_light(facts, pilot, left)
     _of_noise(facts, stand, recipe, pilot)
@@ -187,8 +180,7 @@ def measure_facts(
         facts.open = float((look.cast(at, d.reshape(-1, 3))[0] < 0).mean())
     if look.inside:
         facts.thin = [suspect.key.removeprefix("sheet ") for suspect in sheet_suspects(look)]
-    if stand.cancel or not fly(stand, blocks, facts, Known(plain, weights), seconds, told):
-        return None
+    fly(stand, blocks, facts, Known(plain, weights), seconds)
     facts.seconds = work_time() - begun
     return facts
 

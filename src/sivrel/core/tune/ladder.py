@@ -6,20 +6,21 @@ what is to be found, are set side by side alone: there is nothing to hold them t
 
 import itertools
 import math
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.stand import OutOfTime, Stand
+from ..diagnose.stand import Stand
+from ..errors import Cancelled
 from ..measure.cost import work_of
 from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
 from ..measure.noise import LUMINANCE
 from ..measure.verdict import where_seen
 from ..render.frame import Frame
 from ..scene.edits import apart, is_edit
+from ..task import OutOfTime
 from ..work_time import work_time
 from .error import Error, Reference, error_of, reference
 from .fits import Fit, fit_power
@@ -32,7 +33,6 @@ REFERENCE_SHARE = 0.3
 """Share of a ladder's time that goes to brute force, which is kept for the next."""
 SECOND_SEED = 7919
 NOT_NOISE = 1e-9
-Tell = Callable[[str, float, "Ladder"], bool]
 
 
 @dataclass
@@ -99,22 +99,27 @@ def rungs_of(stand: Stand, key: str, values: list[Any] | None, exposure: float) 
 
 
 def climb(
-    stand: Stand, chosen: list[Varied], frame: Frame, exposure: float, told: Tell | None = None, *, seconds: float = 60.0,
+    stand: Stand, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
     per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
     """Render the rungs on a frame's window, cheapest first, and say which is enough at a viewing distance. Rungs that were chosen, not asked for, are
-    left out when `seconds` in all are over. `told(what, share, ladder)` hears each rung, and stops by returning False."""
-    begun = work_time()
+    left out when `seconds` in all are over. The stand's task hears each rung with the ladder so far, which is returned where it is called off."""
     ladder = Ladder(tuple(chosen), frame.window, per_degree)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
-    held = None
+    try:
+        _climb(stand, ladder, frame, exposure, seconds)
+        ladder.complete = True
+    except Cancelled:
+        pass
+    return ladder
+
+
+def _climb(stand: Stand, ladder: Ladder, frame: Frame, exposure: float, seconds: float) -> None:
+    begun, held, chosen = work_time(), None, ladder.varied
     if not ladder.of_taste:
-        if told and not told("rendering brute force", 0.02, ladder):
-            return ladder
+        stand.task.report("rendering brute force", 0.02, ladder)
         held = reference(stand, frame, REFERENCE_SHARE * seconds)
-        if held is None:
-            return ladder
         ladder.reference_error, ladder.reference_seconds = held.error, held.seconds
     given = all(one.given for one in chosen)
     work = {id(rung): _work(stand, rung) for rung in ladder.rungs}
@@ -127,36 +132,27 @@ def climb(
             continue
         what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
         what += f", about {rung.predicted:.2g} s" if rung.predicted >= 1.0 else ""
-        if told and not told(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder):
-            return ladder
+        stand.task.report(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder)
         if not render_rung(stand, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
-            if stand.cancel:
-                return ladder
             continue
         if held is not None:
             _set_against(ladder, held, exposure)
         judge(ladder)
-    ladder.complete = True
-    return ladder
 
 
 def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
-    """Render a rung with two seeds, and measure it, where there is brute force to hold it to; False when cancelled, or when its caches take
-    longer than is left."""
+    """Render a rung with two seeds, and measure it, where there is brute force to hold it to; False when its caches take longer than is
+    left. Raises Cancelled."""
     recipe, edits = stand.changed(*apart(rung.values))
-    stand.until = work_time() + max(left, 1.0)
     try:
-        ready = stand.ready(recipe, edits, frame.window)[0]
-        rung.prepares = stand.prepares(recipe, edits, frame.window)
+        with stand.within(work_time() + max(left, 1.0)):
+            ready = stand.ready(recipe, edits, frame.window)[0]
+            rung.prepares = stand.prepares(recipe, edits, frame.window)
     except OutOfTime:
         rung.skipped = "its caches take longer than there was time"
         return False
-    finally:
-        stand.until = float("inf")
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
-    one, other = (take(ready, recipe, replace(frame, seed=seed), stand.cancel) for seed in seeds)
-    if one is None or other is None:
-        return False
+    one, other = (take(ready, recipe, replace(frame, seed=seed), stand.task) for seed in seeds)
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
     rung.error = error_of(one.lights[0], other.lights[0], held) if held is not None else None

@@ -1,16 +1,17 @@
 """The match: chosen ways on one region for equal time, and to equal error; bias apart from noise, preparation apart from pixels."""
 
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.stand import OutOfTime, Stand
+from ..diagnose.stand import Stand
+from ..errors import Cancelled
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
+from ..task import OutOfTime
 from ..work_time import work_time
 from .candidates import Candidate
 from .error import Error, Reference, error_of, noise_of_mean, reference
@@ -24,7 +25,6 @@ LEAST_REFERENCE = 4.0
 MOST_PREPARING = 6.0
 """Times the seconds of the match for which a way may prepare before it is given up."""
 FRAMES = (1, 2, 3, 5, 10, 20, 50, 100, 200, 500, 1000)
-Tell = Callable[[str, float, "Match"], bool]
 
 
 @dataclass
@@ -88,40 +88,35 @@ class Match:
 
 
 def run_match(
-    stand: Stand, chosen: list[Candidate], frame: Frame, told: Tell | None = None, *, seconds: float = 20.0
+    stand: Stand, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
 ) -> Match:  # fmt: skip
     """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
-    `told(what, share, match)` hears each step, and stops by returning False."""
+    The stand's task hears each step with the match so far, which is returned where it is called off."""
     match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
     share = frame.pixels / (frame.width * frame.height)
-    if told and not told("rendering brute force to hold them to", 0.02, match):
-        return match
-    held = reference(stand, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
-    if held is None:
-        return match
-    match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
-    for k, entrant in enumerate(match.entrants):
-        if told and not told(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match):
-            return match
-        _enter(stand, entrant, frame, held, seconds, share)
-        if stand.cancel:
-            return match
-        rank(match)
-    match.complete = True
+    try:
+        stand.task.report("rendering brute force to hold them to", 0.02, match)
+        held = reference(stand, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
+        match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
+        for k, entrant in enumerate(match.entrants):
+            stand.task.report(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match)
+            _enter(stand, entrant, frame, held, seconds, share)
+            rank(match)
+        match.complete = True
+    except Cancelled:
+        pass
     return match
 
 
 def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
     recipe, edits = stand.changed(entrant.candidate.values, {})
-    stand.until = work_time() + MOST_PREPARING * seconds
     try:
-        ready = stand.ready(recipe, edits, frame.window)[0]
-        entrant.prepares = stand.prepares(recipe, edits, frame.window)
+        with stand.within(work_time() + MOST_PREPARING * seconds):
+            ready = stand.ready(recipe, edits, frame.window)[0]
+            entrant.prepares = stand.prepares(recipe, edits, frame.window)
     except OutOfTime:
         entrant.out = f"its caches take more than {MOST_PREPARING:g} times the {seconds:g} s"
         return
-    finally:
-        stand.until = float("inf")
     entrant.each_frame = follows_camera(recipe)
     # Where caches leave too little, a few samples show all the same what they would give.
     left = max(seconds - entrant.prepares, 0.0) * share
@@ -129,9 +124,7 @@ def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, second
     while True:
         for half in (0, 1):
             seeded = replace(frame, seed=(frame.seed + 100_000 * (half + 1) + taken[half]) % (1 << 32))
-            render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, stand.cancel)
-            if render is None:
-                return
+            render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, stand.task)
             sums[half] = render.colours[0] * n if taken[half] == 0 else sums[half] + render.colours[0] * n
             taken[half], spent = taken[half] + n, spent + render.seconds
         one, other = sums[0] / taken[0], sums[1] / taken[1]

@@ -1,17 +1,17 @@
 """Pilots: what each way leaves on this shot, by short renders of it on blocks of the frame, held to a longer one by brute force."""
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..diagnose.stand import OutOfTime, Stand
+from ..diagnose.stand import Stand
 from ..diagnose.truth import brute_force
 from ..gi.ways import EXTRAS, SEEN, WAYS
 from ..render.frame import Frame
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..task import OutOfTime
 from ..work_time import work_time
 from .blocks import noise_by_cells
 from .candidates import CAUSTICS, Candidate, candidate
@@ -40,7 +40,6 @@ GROWTH = 0.5
 RATES = dict(sorted(((name, seconds) for way in (*WAYS, *EXTRAS) for name, seconds in way.pilots.items()), key=lambda one: one[1]))
 """The ways that are tried, in turn, and the seconds that their caches take, in those of one sample a pixel of a small frame."""
 Pair = tuple[Taken, Taken]
-Tell = Callable[[str, float, "Facts"], bool]
 
 
 @dataclass(frozen=True)
@@ -80,18 +79,15 @@ class Known:
     weights: list[np.ndarray]
 
 
-def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: float, told: Tell | None = None) -> bool:
+def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: float) -> None:
     """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these, or
     to the untried what TRYING has no time left for. known: of the blocks. Time is that of the processor: a busy machine comes to the same pilots.
-    False when cancelled."""
+    Raises Cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
     small = stand.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
-    if told and not told("rendering brute force to hold the ways to", 0.2, facts):
-        return False
+    stand.task.report("rendering brute force to hold the ways to", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), work_time()
-    if held is None:
-        return False
     for k, (name, rates) in enumerate(RATES.items()):
         left = trying - (work_time() - begun)
         if name.endswith(CAUSTICS) and not facts.sparkles:
@@ -100,38 +96,27 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: 
             facts.untried[name] = f"it would take about {rates * facts.pace:.0f} s to try, and {max(left, 0.0):.0f} s were left"
             continue
         one = candidate(name, stand.recipe)
-        if told and not told(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts):
-            return False
-        small.until = work_time() + left
+        stand.task.report(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts)
         try:
-            pilot = _pilot(small, one, blocks, held, known, facts.settled())
+            with small.within(work_time() + left):
+                facts.ways.append(_pilot(small, one, blocks, held, known, facts.settled()))
         except OutOfTime:
-            if stand.cancel:
-                return False
             facts.untried[name] = f"its caches were not done in the {max(left, 0.0):.0f} s that were left"
-            continue
-        if pilot is None:
-            return False
-        facts.ways.append(pilot)
-    return True
 
 
-def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair | None:
+def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair:
     """Two renders of blocks by brute force that take about so many seconds, where a sample of a pixel takes `each`."""
     ready, recipe = stand.truth()
     samples = max(SAMPLES, round(seconds / (len(SEEDS_HELD) * BRANCHED * each * blocks.pixels)))
     recipe = with_values(recipe, {"sampling.max": samples})
-    one, other = (take(ready, recipe, replace(blocks, seed=seed), stand.cancel) for seed in SEEDS_HELD)
-    return None if one is None or other is None else (one, other)
+    one, other = (take(ready, recipe, replace(blocks, seed=seed), stand.task) for seed in SEEDS_HELD)
+    return one, other
 
 
-def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: Known, limits: dict[str, Any]) -> Pilot | None:
+def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: Known, limits: dict[str, Any]) -> Pilot:
     recipe, edits = stand.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
     ready, prepares = stand.ready(recipe, edits)
-    taken = curve_of(stand, ready, recipe, blocks, known.weights)
-    if taken is None:
-        return None
-    pair, rate, curve = taken
+    pair, rate, curve = curve_of(stand, ready, recipe, blocks, known.weights)
     # Lights that are drawn by importance change chance alone.
     truth = with_values(brute_force(stand.recipe), {"lights.seen": recipe.lights.seen})
     squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
@@ -142,14 +127,12 @@ def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: K
 
 def curve_of(
     stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered, weights: list[np.ndarray]
-) -> tuple[Pair, float, list[tuple[float, float]]] | None:  # fmt: skip
-    """Two renders of blocks, seconds of the whole frame with one sample a pixel, and the curve of its noise; None when cancelled."""
+) -> tuple[Pair, float, list[tuple[float, float]]]:  # fmt: skip
+    """Two renders of blocks, seconds of the whole frame with one sample a pixel, and the curve of its noise."""
     curve = dict[float, float]()
     for samples in (FEWER, SAMPLES):
         wanted = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0.0})
-        one, other = (take(ready, wanted, replace(blocks, seed=seed), stand.cancel) for seed in SEEDS)
-        if one is None or other is None:
-            return None
+        one, other = (take(ready, wanted, replace(blocks, seed=seed), stand.task) for seed in SEEDS)
         pair = one, other
         rate = min(one.seconds / one.pixels, other.seconds / other.pixels) / samples * blocks.width * blocks.height
         curve |= {float(samples * side**2): max(noise_by_cells(one, other, weights, side), 1e-6) for side in SIDES}

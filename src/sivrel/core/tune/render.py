@@ -7,9 +7,10 @@ import numpy as np
 
 from ..measure.noise import LUMINANCE
 from ..render.film import CLOCK_PAIRS, SAMPLES, clock_entries, film_beauty, film_columns
-from ..render.frame import Cancel, Frame, assemble, pair_share, render_tiles
+from ..render.frame import Frame, assemble, pair_share, render_tiles
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
+from ..task import Task
 from ..work_time import work_time
 
 BLOCK = 8
@@ -109,8 +110,8 @@ class Taken:
         return self.once * float(sum(weight * own for weight, own in zip(self.weights, self.cycles, strict=True)))
 
 
-def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads: int = 0) -> Taken | None:
-    """Render a frame, or blocks of it, on all cores or so many; None when cancelled."""
+def take(ready: Prepared, recipe: Recipe, frame: Frame, task: Task, threads: int = 0) -> Taken:
+    """Render a frame, or blocks of it, on all cores or so many. Raises Cancelled."""
     clock, tiles, begun = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray](), work_time()
     cycles, before = dict[int, float](), 0.0
 
@@ -118,8 +119,7 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, cancel: Cancel, threads:
         nonlocal before
         tiles[index], cycles[index], before = film, float(clock[-1]) - before, float(clock[-1])
 
-    if not render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, cancel=cancel):
-        return None
+    render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, task=task)
     # The ledger's second times are a larger share of few pixels than of a whole frame.
     own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))
     again = float(clock[len(ready.passes) + CLOCK_PAIRS] / max(clock[-1], 1.0))

@@ -15,7 +15,7 @@ from ...core.errors import InputError
 from ...core.render.recipe import Recipe, to_json
 from ...core.scene.edits import to_json as edits_to_json
 from ...store import caches as stored
-from ...store import proofs, questions, shots
+from ...store import proofs, requests, shots
 from ...work.intake import new_upload
 from ...work.looking_in import cache_looked_into
 from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
@@ -137,7 +137,7 @@ def import_() -> ResponseReturnValue:
 
 
 def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
-    return jsonify(question=questions.ask(db(), kind, shot.id, body))
+    return jsonify(question=requests.ask(db(), kind, shot.id, body))
 
 
 @pages.post("/shots/<slug>/caches")

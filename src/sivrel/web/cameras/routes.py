@@ -7,7 +7,7 @@ from ...core.errors import InputError
 from ...core.render.recipe import Recipe, to_json
 from ...core.scene.edits import Edits, with_edits
 from ...core.scene.edits import to_json as edits_to_json
-from ...store import cameras, questions
+from ...store import cameras, requests
 from ..asked import edits_of, shot_or_404
 from ..database import db
 
@@ -19,7 +19,7 @@ def where(slug: str) -> ResponseReturnValue:
     """Ask where a camera of the form stands and looks, and how far what it looks at is; the answer comes at /questions/N.json."""
     shot, form = shot_or_404(slug), request.form
     edits = edits_to_json(edits_of(form.get("edits", "")))
-    return {"question": questions.ask(db(), "camera", shot.id, {"recipe": to_json(Recipe()), "edits": edits, "camera": form.get("camera", "")})}
+    return {"question": requests.ask(db(), "camera", shot.id, {"recipe": to_json(Recipe()), "edits": edits, "camera": form.get("camera", "")})}
 
 
 @pages.post("/shots/<slug>/cameras")

@@ -11,7 +11,7 @@ from flask.typing import ResponseReturnValue
 from ...core.errors import InputError
 from ...core.render.recipe import with_values
 from ...core.scene.edits import apart, with_edits
-from ...store import files, findings, jobs, proofs, questions, shots
+from ...store import files, findings, jobs, proofs, requests, shots
 from ...store.database import transaction
 from ..asked import proof_or_404, scene_or_refuse
 from ..database import data, db
@@ -32,7 +32,7 @@ def diagnose(proof_id: int) -> ResponseReturnValue:
     seconds = request.form.get("seconds", 20.0, type=finite_number)
     if not LEAST_SECONDS <= seconds <= MOST_SECONDS:
         raise InputError(f"Trials take from {LEAST_SECONDS:g} to {MOST_SECONDS:g} seconds; give a time between them.")
-    return jsonify(question=questions.ask(db(), "diagnose", proof.shot_id, {"proof": proof_id, "seconds": seconds}))
+    return jsonify(question=requests.ask(db(), "diagnose", proof.shot_id, {"proof": proof_id, "seconds": seconds}))
 
 
 @pages.get("/proofs/<int:proof_id>/findings.json")

@@ -14,7 +14,7 @@ from ...core.errors import InputError
 from ...core.formats.usd_edits import write_layer
 from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS
 from ...core.shadows.depth_map import map_picture
-from ...store import proofs, questions
+from ...store import proofs, requests
 from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
 from ..database import data, db
 from ..numbers import finite_number
@@ -68,7 +68,7 @@ def reach(slug: str) -> ResponseReturnValue:
 
 @pages.get("/questions/<int:number>.json")
 def question(number: int) -> ResponseReturnValue:
-    answer, problem = questions.answered(db(), number)
+    answer, problem = requests.answered(db(), number)
     if problem:
         raise InputError(problem)
     return jsonify(answer=answer)

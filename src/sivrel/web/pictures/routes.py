@@ -16,7 +16,7 @@ from ...core.measure.difference import compare
 from ...core.measure.verdict import judge
 from ...core.pictures.exr import Picture, read_exr
 from ...core.render.filter import SMEARED
-from ...store import files, proofs, questions, shots
+from ...store import files, proofs, requests, shots
 from ..database import data, db
 from ..numbers import finite_number
 from ..words import percent
@@ -135,7 +135,7 @@ def filter_proof(proof_id: int) -> ResponseReturnValue:
     proof = proofs.get(db(), proof_id)
     if proof is None or proof.picture is None:
         abort(404)
-    return {"question": questions.ask(db(), "filter", proof.shot_id, {"picture": proof.picture})}
+    return {"question": requests.ask(db(), "filter", proof.shot_id, {"picture": proof.picture})}
 
 
 @pages.get("/pictures/<digest:digest>.exr")

@@ -4,7 +4,7 @@ from flask import Blueprint, abort, jsonify, request
 from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
-from ...store import pins, proofs, questions
+from ...store import pins, proofs, requests
 from ..asked import shot_or_404
 from ..database import db
 from ..numbers import finite_number, whole_number
@@ -51,7 +51,7 @@ def add(slug: str) -> ResponseReturnValue:
         raise InputError(f"A shot has at most {MOST_PINS} pins; take one out first.")
     name = request.form.get("name", "").strip()[:60] or _next_name([pin.name for pin in there])
     number = pins.add(db(), shot.id, name, (left, top, right, bottom), proof.view)
-    questions.ask(db(), "pins", shot.id, {})
+    requests.ask(db(), "pins", shot.id, {})
     return jsonify(id=number, name=name)
 
 

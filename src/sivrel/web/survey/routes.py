@@ -12,7 +12,7 @@ from ...core.render.frame import Frame
 from ...core.scene.apply_edits import apply_edits
 from ...core.scene.edits import SETTINGS, split_key
 from ...core.survey.finding import short
-from ...store import jobs, proofs, questions, recipes
+from ...store import jobs, proofs, recipes, requests
 from ...store.database import transaction
 from ..asked import ask_worker, cameras_of, edits_of, proof_of_form, scene_or_refuse, shot_or_404
 from ..database import db
@@ -72,7 +72,7 @@ def _metres(name: str) -> float:
 
 @pages.post("/questions/<int:number>/call-off")
 def call_off(number: int) -> ResponseReturnValue:
-    questions.call_off(db(), number)
+    requests.call_off(db(), number)
     return "", 204
 
 

@@ -14,7 +14,7 @@ from ...core.scene.edits import apart, with_edits
 from ...core.shadows.ways import WAYS as SHADOW_WAYS
 from ...core.tune.candidates import Candidate, candidate, candidates, usual
 from ...core.tune.varied import MOST_CELLS, about, varied
-from ...store import jobs, proofs, questions, shots, tunings
+from ...store import jobs, proofs, requests, shots, tunings
 from ...store.database import transaction
 from ..asked import proof_or_404, region_of, scene_or_refuse
 from ..database import db
@@ -100,7 +100,7 @@ def start(proof_id: int, kind: str) -> ResponseReturnValue:
     scene_or_refuse(shot)
     asked = ASKED[kind](proof)
     number = tunings.add(db(), proof.id, kind, asked)
-    question = questions.ask(db(), "tune", shot.id, {"tuning": number})
+    question = requests.ask(db(), "tune", shot.id, {"tuning": number})
     tunings.set_question(db(), number, question)
     return jsonify(question=question, tuning=number)
 

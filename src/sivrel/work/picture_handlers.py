@@ -1,0 +1,25 @@
+"""What pages ask of finished pictures: their filtered twins, and pins read off them."""
+
+import threading
+from typing import Any
+
+from ..store import proofs
+from .filtering import kept_filtered
+from .pins import read_pins
+from .request import Request
+
+READING_PINS = threading.Lock()
+
+
+def filter_picture(request: Request) -> dict[str, Any]:
+    """Filter a picture, once, beside it; says how much of it was smeared, and mostly which object."""
+    kept = kept_filtered(request.worker.data, request.body["picture"])
+    return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
+
+
+def pins_read(request: Request) -> dict[str, Any]:
+    """Read the pins of a shot off all its finished proofs. One at a time: the next finds most of them read."""
+    with READING_PINS:
+        shot = request.shot
+        task = request.task(lambda what, share, read: {"read": read})
+        return {"read": read_pins(request.worker.data, request.db, shot, proofs.finished(request.db, shot.id), task)}

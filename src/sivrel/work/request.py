@@ -1,0 +1,82 @@
+"""What the worker was asked for beside its renders, as its handlers get it."""
+
+import functools
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from ..core.render.prepare import Prepared
+from ..core.render.recipe import Recipe, from_json, with_values
+from ..core.scene.edits import from_json as edits_from_json
+from ..core.task import Cancel, Hear, Task
+from ..store import database, requests, shots
+
+if TYPE_CHECKING:
+    from .worker import Worker
+
+POLL = 0.1
+"""Seconds between looks whether somebody called a request off."""
+
+
+@dataclass
+class Request:
+    """number: of the request; shot_id, body: what it is about; db: a connection of the thread that handles it; cancel: set when nobody waits any
+    more."""
+
+    worker: "Worker"
+    db: sqlite3.Connection
+    number: int
+    shot_id: int
+    body: dict[str, Any]
+    cancel: Cancel = field(default_factory=Cancel)
+
+    @functools.cached_property
+    def shot(self) -> shots.Shot:
+        return shots.get(self.db, self.shot_id)
+
+    @functools.cached_property
+    def recipe(self) -> Recipe:
+        return from_json(self.body["recipe"])
+
+    def prepared(self) -> Prepared:
+        """The shot made ready with the recipe and edits of the body: its scene and lights. What bounced light needs is made for pictures alone."""
+        plain = with_values(self.recipe, {"gi.seen": "off", "caustics.on": "no"})
+        return self.worker.prepare(self.db, self.shot, plain, edits_from_json(self.body["edits"]), self.body.get("camera"))
+
+    def report(self, part: dict[str, Any]) -> None:
+        """Keep a part of the reply, which the page shows meanwhile; notes where the request was called off."""
+        if not requests.tell(self.db, self.number, {**part, "done": False}):
+            self.cancel.set()
+
+    def task(self, part_of: Callable[[str, float, Any], dict[str, Any]]) -> Task:
+        """A task of the core that reports parts, as `part_of(what, share, result)` puts them."""
+
+        def hear(what: str, share: float, result: Any) -> None:
+            self.report(part_of(what, share, result))
+
+        hearing: Hear = hear
+        return Task(hearing, self.cancel)
+
+    @contextmanager
+    def watched(self) -> Iterator[None]:
+        """Notice within a moment when the request is called off."""
+        over = threading.Event()
+
+        def watch() -> None:
+            db = database.connect(self.worker.data)
+            while not over.wait(POLL):
+                if requests.answered(db, self.number)[1]:
+                    self.cancel.set()
+                    break
+            db.close()
+
+        watcher = threading.Thread(target=watch, daemon=True)
+        watcher.start()
+        try:
+            yield
+        finally:
+            over.set()
+            watcher.join()
