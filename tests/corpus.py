@@ -80,7 +80,7 @@ RECIPES: dict[str, Case] = {
     "mood draft, wide cells": _recipe(
         "mood-draft", {"radiance_cache.cell": 2.0, "sampling.max": 64, "gi.seen": "radiance_cache"},
         {"leak", "blotches", "dark corner", "lost contact shadow"}, {"cells", "fill paths"}),
-    "mood draft, as it comes": _recipe("mood-draft", {}, {"grain"}, {"source bounced light"}),
+    "mood draft, as it comes": _recipe("mood-draft", {}, {"grain"}, set()),
     "still interior, few rays": _recipe("still-interior", {"irradiance_cache.rays": 16}, {"blotches"}, {"record rays"}),
     "still interior, records far apart": _recipe(
         "still-interior", {"irradiance_cache.error": 2.0, "irradiance_cache.min_spacing": 40.0, "irradiance_cache.max_spacing": 400.0},
@@ -92,7 +92,7 @@ RECIPES: dict[str, Case] = {
         {"map resolution", "map fit", "depth map"}, _shaded),
     "exterior, lifted rays": _recipe("exterior", {"limits.ray_offset": 0.1}, CONTACT, {"ray offset"}, _shaded),
     "product with glass, shallow": _recipe("product-with-glass", {"limits.refractions": 1}, {"black glass"}, {"glass limit"}, _crystal),
-    "moving shot, few samples": _recipe("animation", {"sampling.max": 6, "sampling.min": 4}, {"grain"}, {"source bounced light"}),
+    "moving shot, few samples": _recipe("animation", {"sampling.max": 6, "sampling.min": 4}, {"grain"}, set()),
     "moving shot, clamped": _recipe("animation", {"limits.indirect_clamp": 0.02}, {"dim", "dark corner"}, {"clamp"}),
     "cells at a thin wall": _recipe(
         "mood-draft", {"gi.seen": "radiance_cache", "sampling.max": 64}, {"leak"},
@@ -101,7 +101,7 @@ RECIPES: dict[str, Case] = {
         "still-interior", {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.radius": 0.4, "photon_map.count": 200_000},
         {"leak"}, {"sheet /Room/North", "sheet /Room/East", "gather radius", "looked up at once"}, _thin_wall),
 }  # fmt: skip
-"""Starting recipes with one thing wrong. The first two are of the same recipe: what it is wrong for, and what it is like."""
+"""Starting recipes with one thing wrong. Where no cause is named it is grain, and its cause whatever source makes most of the noise."""
 
 
 def _both(first: Plant, second: Plant) -> Case:

@@ -10,10 +10,8 @@ from PIL import Image
 from ..core.diagnose.case import Case
 from ..core.diagnose.diagnosis import Diagnosis, diagnose
 from ..core.diagnose.finding import Finding, cleared
-from ..core.diagnose.measures import NEED_TRUTH
-from ..core.diagnose.retest import amount_in, of_mended_scene, retest
+from ..core.diagnose.retesting import Side, retest_on
 from ..core.diagnose.stand import Stand
-from ..core.diagnose.truth import Coarse
 from ..core.errors import InputError
 from ..core.finish.view import to_bytes, to_display
 from ..core.pictures.exr import read_exr
@@ -138,42 +136,25 @@ def kept_small(data: Path, linear: np.ndarray, exposure: float) -> str:
 
 def retest_proof(request: Request) -> dict[str, Any]:
     """Measure what a remedy was proven for, on its proof, and keep what came of it."""
-    worker, db, body = request.worker, request.db, request.body
-    proof = proofs.get(db, body["proof"])
-    waiting = [r for r in findings.retests_of_proof(db, body["proof"]) if r.result is None]
+    worker, db, number = request.worker, request.db, request.body["proof"]
+    proof = proofs.get(db, number)
+    waiting = [r for r in findings.retests_of_proof(db, number) if r.result is None]
     if proof is None or proof.picture is None or not waiting:
         return {"retests": []}
-    shot = shots.get(db, proof.shot_id)
-    case, told = case_of_proof(worker.data, db, shot, proof), []
-    stand = stand_of(request, shot, proof)
-    truth: Coarse | None = None
+    shot, told = shots.get(db, proof.shot_id), []
+    child = Side(case_of_proof(worker.data, db, shot, proof), stand_of(request, shot, proof))
     for waits in waiting:
         kept = findings.get(db, waits.finding_id)
         if kept is None:
             continue
-        finding, before, was = kept.body, None, None
-        parent = proofs.get(db, kept.proof_id)
-        if parent is not None and parent.picture is not None:
-            was = case_of_proof(worker.data, db, shot, parent)
-        if finding["measure"] == "smear" and case.filtered is None:
+        finding, parent = kept.body, None
+        before = proofs.get(db, kept.proof_id)
+        if before is not None and before.picture is not None:
+            parent = Side(case_of_proof(worker.data, db, shot, before), stand_of(request, shot, before))
+        if finding["measure"] == "smear" and child.case.filtered is None:
             kept_filtered(worker.data, proof.picture)
-            case = case_of_proof(worker.data, db, shot, proof)
-            truth = None
-        if finding["measure"] in (*NEED_TRUTH, "smear"):
-            truth = truth or measured(stand, case)
-            if parent is not None and was is not None:
-                held = truth if of_mended_scene(finding) else measured(stand_of(request, shot, parent), was)
-                before = amount_in(finding, was, held)[0]
-        result = cleared(retest(finding, waits.remedy, case, truth, before, was).as_dict())
+            child = Side(case_of_proof(worker.data, db, shot, proof), child.stand)
+        result = cleared(retest_on(finding, waits.remedy, child, parent, RETEST_SECONDS).as_dict())
         findings.keep_result(db, waits.id, result)
         told.append(result)
     return {"retests": told}
-
-
-def measured(stand: Stand, case: Case) -> Coarse:
-    """Brute force of a proof's view, as it was kept and a little finer; and, on its case, its echo."""
-    truth, ready, recipe = stand.coarse(case.grid)
-    truth.refine(ready, recipe, RETEST_SECONDS if truth.samples == 0 else RETEST_SECONDS / 2.0, stand.task)
-    stand.keep_coarse(truth, ready, recipe)
-    case.echo = stand.echo(truth, RETEST_SECONDS / 2.0)
-    return truth

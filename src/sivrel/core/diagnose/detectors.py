@@ -23,7 +23,9 @@ def is_exact(kind: str) -> bool:
 def own_amount(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float] | None:
     """The amount of a kept finding in another case, by the detector that measures it; None where it is measured by its light alone."""
     for one in DETECTORS:
-        if one.amount is not None and (one.kind == finding["kind"] or one.measure == finding["measure"]):
+        # A finding may have got its kind by its cause: what it is measured by stays.
+        owns = one.measure == finding["measure"] if one.measure else one.kind == finding["kind"]
+        if one.amount is not None and owns:
             measured = one.amount(finding, case, truth, parent)
             if measured is not None:
                 return measured
