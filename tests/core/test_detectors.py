@@ -67,5 +67,13 @@ class Toy(unittest.TestCase):
         self.assertLess(again.after, 0.05)
 
 
+class Measures(unittest.TestCase):
+    def test_a_kind_that_came_with_the_cause_leaves_the_measure_as_it_was(self):
+        case, _ = render_case(Scene("s", [floor(2.0)], [lambert(0.5)], [Light("Sky", "dome")], cameras=[looking_down()]),
+                              with_values(Recipe(), {"sampling.max": 2}), Edits(), None, Frame(16, 16))  # fmt: skip
+        self.assertIsNone(detectors.own_amount({"kind": "speckle", "measure": "bias"}, case, None, None))
+        self.assertEqual(detectors.own_amount({"kind": "speckle", "measure": "self_hits"}, case, None, None), (0.0, 0.0))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -17,7 +17,7 @@ from sivrel.core.gi.record_lookup import COLUMNS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.render.recipe import settings as recipe_settings
-from sivrel.store import database, proofs, recipes, shots, tunings
+from sivrel.store import database, findings, proofs, recipes, shots, tunings
 from sivrel.web.app import create_app
 from sivrel.web.numbers import finite_number, whole_number
 from tests.work.test_looking_in import png_of
@@ -263,8 +263,21 @@ class Unreadable(WebTest):
             self.assertEqual(answer.status_code, 200, f"{address} {answer.text[:300]}")
         page = self.client.get("/shots/slipway").text
         self.assertIn("How this proof was made can&#39;t be read", page)
-        self.assertIn("version 1", page)
+        self.assertIn("versions up to 1", page)
         self.assertEqual(self.prove(parent=str(second.id)).status_code, 200)
+
+    def test_a_finding_of_a_newer_version_leaves_the_others(self):
+        proof = proofs.of_shot(self.db, shots.find(self.db, "keepers-kitchen").id)[0]
+        finding = {"key": "grain", "title": "Grain.", "remedies": [], "pictures": {}, "trials": []}
+        findings.keep(self.db, proof.id, {"findings": [finding, {**finding, "key": "leak"}], "seconds": {}, "withdrawn": []})
+        kept = findings.of_proof(self.db, proof.id)[1]
+        self.db.execute("UPDATE findings SET body = json_set(body, '$.version', 99) WHERE id = ?", (kept[0].id,))
+        told = self.client.get(f"/proofs/{proof.id}/findings.json").json
+        self.assertEqual(len(told["findings"]), len(kept) - 1)
+        self.assertIn("newer Sivrel", told["about"]["unreadable"][0])
+        self.assertIn("newer Sivrel", self.client.get(f"/proofs/{proof.id}/report").text)
+        self.db.execute("UPDATE findings SET body = '{' WHERE id = ?", (kept[0].id,))
+        self.assertIn("damaged", self.client.get(f"/proofs/{proof.id}/findings.json").json["about"]["unreadable"][0])
 
     def test_named_recipes_and_tunings(self):
         number = recipes.name(self.db, "Old one", "why", Recipe())

@@ -11,10 +11,11 @@ def recipes(as_json: bool) -> None:
     """Show every setting of recipes, edits and finishing with its range and what it trades, and the starting recipes."""
     from ..core.finish.finishing import Finish
     from ..core.gi.ways import WAYS
-    from ..core.render.recipe import VERSION, settings
+    from ..core.render.recipe import settings
     from ..core.render.starting import STARTING
     from ..core.scene.edits import SETTINGS, span_in_words
     from ..core.shadows.ways import WAYS as SHADOW_WAYS
+    from ..core.stored import RECIPE
 
     infos = settings()
     finishing = Finish.model_json_schema()["properties"]
@@ -38,6 +39,7 @@ def recipes(as_json: bool) -> None:
     starting = {key: {"title": s.title, "reason": s.reason, "values": s.values} for key, s in STARTING.items()}
     keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
     result = {
-        "version": VERSION, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing, "starting": starting,
+        "version": RECIPE.version, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing,
+        "starting": starting,
     }  # fmt: skip
     print_result(as_json, result, table)

@@ -5,19 +5,24 @@ import sqlite3
 from dataclasses import dataclass
 from typing import Any
 
-from .database import transaction
+from ..core.errors import InputError
+from ..core.json_text import parse_json
+from ..core.stored import FINDING
+from .database import read_json, transaction
 from .shots import now
 
 
 @dataclass(frozen=True)
 class Kept:
-    """A finding of a proof. body: as core.diagnose tells it; place: 0 for the worst, None when a later diagnosis did not find it again."""
+    """A finding of a proof. body: as core.diagnose tells it; place: 0 for the worst, None when a later diagnosis did not find it again; problem:
+    why it can't be read, one sentence, where it can't; its body is empty then."""
 
     id: int
     proof_id: int
     key: str
     body: dict[str, Any]
     place: int | None
+    problem: str = ""
 
 
 @dataclass(frozen=True)
@@ -43,7 +48,7 @@ def keep(db: sqlite3.Connection, proof_id: int, diagnosis: dict[str, Any]) -> No
             before.setdefault(row["key"], []).append(row["id"])
         db.execute("UPDATE findings SET place = NULL WHERE proof_id = ?", (proof_id,))
         for place, finding in enumerate(found):
-            body, known = json.dumps(finding), before.get(finding["key"], [])
+            body, known = json.dumps(FINDING.stamp(finding)), before.get(finding["key"], [])
             if known:
                 db.execute("UPDATE findings SET body = ?, place = ? WHERE id = ?", (body, place, known.pop(0)))
             else:
@@ -52,14 +57,19 @@ def keep(db: sqlite3.Connection, proof_id: int, diagnosis: dict[str, Any]) -> No
 
 
 def _kept(row: sqlite3.Row) -> Kept:
-    return Kept(row["id"], row["proof_id"], row["key"], json.loads(row["body"]), row["place"])
+    body, problem = dict[str, Any](), ""
+    try:
+        body = FINDING.upgrade(parse_json(row["body"], "A stored finding is damaged: it is not JSON."))
+    except InputError as error:
+        problem = str(error)
+    return Kept(row["id"], row["proof_id"], row["key"], body, row["place"], problem)
 
 
 def of_proof(db: sqlite3.Connection, proof_id: int) -> tuple[dict[str, Any] | None, list[Kept]]:
     """What a diagnosis of a proof said beside its findings, None where there was none; and the findings, worst first."""
     about = db.execute("SELECT body FROM diagnoses WHERE proof_id = ?", (proof_id,)).fetchone()
     rows = db.execute("SELECT * FROM findings WHERE proof_id = ? AND place IS NOT NULL ORDER BY place", (proof_id,))
-    return (json.loads(about["body"]) if about else None), [_kept(row) for row in rows]
+    return (read_json(about["body"], {}) if about else None), [_kept(row) for row in rows]
 
 
 def get(db: sqlite3.Connection, finding_id: int) -> Kept | None:
@@ -87,7 +97,7 @@ def add_retest(db: sqlite3.Connection, finding_id: int, proof_id: int, remedy: d
 
 
 def _retest(row: sqlite3.Row) -> Retest:
-    return Retest(row["id"], row["finding_id"], row["proof_id"], json.loads(row["remedy"]), json.loads(row["result"]) if row["result"] else None)
+    return Retest(row["id"], row["finding_id"], row["proof_id"], read_json(row["remedy"], {}), read_json(row["result"], {}) or None)
 
 
 def retests_of_finding(db: sqlite3.Connection, finding_id: int) -> list[Retest]:

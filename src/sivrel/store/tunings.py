@@ -5,6 +5,8 @@ import sqlite3
 from dataclasses import dataclass
 from typing import Any
 
+from ..core.errors import InputError
+from ..core.stored import TUNING
 from .database import read_json
 from .shots import now
 
@@ -46,7 +48,7 @@ def set_question(db: sqlite3.Connection, number: int, question: int | None) -> N
 
 def keep(db: sqlite3.Connection, number: int, result: dict[str, Any]) -> None:
     """Keep what came so far."""
-    db.execute("UPDATE tunings SET result = ? WHERE id = ?", (json.dumps(result), number))
+    db.execute("UPDATE tunings SET result = ? WHERE id = ?", (json.dumps(TUNING.stamp(result)), number))
 
 
 def end(db: sqlite3.Connection, number: int, problem: str = "") -> None:
@@ -59,8 +61,12 @@ def end_of_question(db: sqlite3.Connection, question: int, problem: str) -> None
 
 
 def _tuning(row: sqlite3.Row) -> Tuning:
-    result = read_json(row["result"], {}) or None
-    return Tuning(row["id"], row["proof_id"], row["kind"], read_json(row["asked"], {}), result, row["problem"], row["question"], row["made_at"])
+    asked, result, problem = read_json(row["asked"], {}), None, row["problem"]
+    try:
+        result = TUNING.upgrade(read_json(row["result"], {})) or None
+    except InputError as error:
+        problem = str(error)
+    return Tuning(row["id"], row["proof_id"], row["kind"], asked, result, problem, row["question"], row["made_at"])
 
 
 def get(db: sqlite3.Connection, number: int) -> Tuning | None:

@@ -15,9 +15,9 @@ from ..gi.way import Way
 from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
 from ..json_text import parse_json
 from ..settings import Group
+from ..stored import RECIPE
 from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
 
-VERSION = 1
 OF_WAYS = {way.key: way for way in (*WAYS, *EXTRAS) if way.settings is not None}
 """Ways that have settings of their own."""
 QUESTIONS = {
@@ -148,24 +148,22 @@ def _sentence(error: ValidationError, known: dict[str, SettingInfo]) -> str:
 
 def to_json(recipe: Recipe) -> str:
     """The recipe as it is stored in files and picture headers."""
-    return json.dumps({"version": VERSION, **recipe.model_dump()}, sort_keys=True)
+    return json.dumps({"version": RECIPE.version, **recipe.model_dump()}, sort_keys=True)
 
 
 def from_json(text: str | bytes) -> Recipe:
     """The inverse of `to_json`; keys that are missing take their defaults. Raises InputError."""
     data = parse_json(text, "The recipe is not JSON that this program can read; write one with `sivrel recipes --json` as a pattern.")
-    if not isinstance(data, dict) or data.get("version", VERSION) != VERSION:
-        raise InputError(f"The recipe is not of version {VERSION}, the one this program reads.")
+    data = RECIPE.upgrade(data)
     try:  # as this program writes it: many are read for one page
-        return Recipe.model_validate({group: members for group, members in data.items() if group != "version"})
+        return Recipe.model_validate(data)
     except ValidationError:
         pass  # what is wrong is said setting by setting
     values = {}
     for group, members in data.items():
-        if group != "version":
-            if not isinstance(members, dict):
-                raise InputError(f"The recipe has a plain value at “{group}”, where a group of settings is meant.")
-            values.update({f"{group}.{name}": value for name, value in members.items()})
+        if not isinstance(members, dict):
+            raise InputError(f"The recipe has a plain value at “{group}”, where a group of settings is meant.")
+        values.update({f"{group}.{name}": value for name, value in members.items()})
     return with_values(Recipe(), values)
 
 

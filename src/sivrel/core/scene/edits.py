@@ -12,6 +12,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 from ..errors import InputError, did_you_mean
 from ..json_text import is_text, parse_json
 from ..shadows.ways import CODES as SHADOW_WAYS
+from ..stored import EDITS
 
 ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "daylight", "portal")
 """Kinds of light that can be added to a shot."""
@@ -332,12 +333,12 @@ def _sentence(error: ValidationError) -> str:
 
 def to_json(edits: Edits) -> str:
     """The edits as they are stored and written to picture headers."""
-    return json.dumps(edits.model_dump(exclude_none=True, exclude_defaults=True), sort_keys=True)
+    return json.dumps(EDITS.stamp(edits.model_dump(exclude_none=True, exclude_defaults=True)), sort_keys=True)
 
 
 def from_json(text: str | bytes) -> Edits:
     """The inverse of `to_json`. Raises InputError."""
-    told = parse_json(text or "{}", "The edits are not JSON that this program can read.")
+    told = EDITS.upgrade(parse_json(text or "{}", "The edits are not JSON that this program can read."))
     try:
         return Edits.model_validate(told)
     except ValidationError as error:

@@ -55,7 +55,10 @@ def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, 
             "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
         }
         for one in kept
+        if not one.problem
     ]
+    if about is not None:
+        about = {**about, "unreadable": list(dict.fromkeys(one.problem for one in kept if one.problem))}
     return about, sorted(listed, key=lambda one: bool(one["dismissed"]))
 
 
@@ -63,14 +66,14 @@ def retests_of(proof: proofs.Proof) -> list[dict[str, Any]]:
     told = []
     for waits in findings.retests_of_proof(db(), proof.id):
         kept = findings.get(db(), waits.finding_id)
-        if kept is not None:
+        if kept is not None and not kept.problem:
             told.append({"finding": kept.body["title"], "of": kept.proof_id, "remedy": waits.remedy, "result": waits.result})
     return told
 
 
 def _finding_or_404(finding_id: int) -> tuple[findings.Kept, proofs.Proof]:
     kept = findings.get(db(), finding_id)
-    if kept is None:
+    if kept is None or kept.problem:
         abort(404)
     return kept, proof_or_404(kept.proof_id)
 

@@ -132,7 +132,8 @@ export class Findings {
     else if (!this.about) parts.push(this.first(proof));
     if (this.problem) parts.push(make("p", { className: "problem", role: "alert", textContent: this.problem }));
     parts.push(make("ol", { className: "found", ariaLabel: `${this.list.length} findings, worst first` }, ...this.list.map((one, k) => this.item(one, k))));
-    if (this.about && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within chance, or nobody sees it." }));
+    for (const problem of this.about?.unreadable ?? []) parts.push(make("p", { className: "problem", textContent: problem }));
+    if (this.about && !this.about.unreadable?.length && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within chance, or nobody sees it." }));
     if (this.about && !this.going) parts.push(this.foot(proof));
     holder.replaceChildren(...parts);
     this.outlines.show(this.list, this.open ? this.at : -1, this.open);
