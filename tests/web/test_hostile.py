@@ -275,6 +275,7 @@ class Unreadable(WebTest):
         told = self.client.get(f"/proofs/{proof.id}/findings.json").json
         self.assertEqual(len(told["findings"]), len(kept) - 1)
         self.assertIn("newer Sivrel", told["about"]["unreadable"][0])
+        self.db.execute("UPDATE findings SET body = json_set(body, '$.version', 99)")
         self.assertIn("newer Sivrel", self.client.get(f"/proofs/{proof.id}/report").text)
         self.db.execute("UPDATE findings SET body = '{' WHERE id = ?", (kept[0].id,))
         self.assertIn("damaged", self.client.get(f"/proofs/{proof.id}/findings.json").json["about"]["unreadable"][0])
