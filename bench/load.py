@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 from pxr import Usd, UsdGeom, Vt
 
+from sivrel.core.edits.mending import flat_normals
 from sivrel.core.formats.gltf_out import write_gltf
-from sivrel.core.scene.mending import flat_normals
 from sivrel.core.scene.model import Mesh, Scene, Surface
 
 SIDE = 708

@@ -9,13 +9,13 @@ import numpy as np
 
 from sivrel.core.caches import CacheFolder
 from sivrel.core.diagnose.stand import Stand
+from sivrel.core.edits.edits import Edits
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.measure.difference import visible_difference
 from sivrel.core.measure.verdict import where_seen
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.warmup import warm_up
-from sivrel.core.scene.edits import Edits
 from sivrel.core.scene.model import Scene
 from sivrel.core.tune.advice import advise
 from sivrel.core.tune.blocks import noise_of

@@ -12,10 +12,10 @@ import numpy as np
 from sivrel.core.diagnose.case import Case
 from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.stand import Stand
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.render.filter import filter_noise
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.frames import upright_frame
 from sivrel.core.scene.model import Light, Surface
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from sivrel.core.edits.mending import box_triangles, flat_normals, subdivided
 from sivrel.core.finish.finishing import measured_exposure
 from sivrel.core.render.film import film_beauty, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.frames import upright_frame
-from sivrel.core.scene.mending import box_triangles, flat_normals, subdivided
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Shaping, Surface, Texture
 
 WALLS, FLOOR, WOOD, CLOTH, GLOW, METAL = range(6)

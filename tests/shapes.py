@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 
+from sivrel.core.edits.mending import flat_normals, subdivided
 from sivrel.core.scene.frames import upright_frame
-from sivrel.core.scene.mending import flat_normals, subdivided
 
 from .rooms import CLOTH, FLOOR, WALLS, WOOD, Room, ball, box, exposed, made
 

@@ -22,10 +22,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from sivrel.core.edits.edits import Edits
 from sivrel.core.errors import InputError
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, to_json, with_values
-from sivrel.core.scene.edits import Edits
 from sivrel.store import database, files, jobs, proofs, requests, shots
 
 DISK_MEGABYTES = 400

@@ -24,13 +24,13 @@ __all__ = sorted(_MODULE_OF)  # noqa: PLE0604
 
 if TYPE_CHECKING:
     from .core.caches import CacheFolder as CacheFolder
+    from .core.edits.edits import Edits as Edits
     from .core.errors import Cancelled as Cancelled
     from .core.errors import InputError as InputError
     from .core.errors import SivrelError as SivrelError
     from .core.pictures.exr import Picture as Picture
     from .core.render.recipe import Recipe as Recipe
     from .core.rendered import Render as Render
-    from .core.scene.edits import Edits as Edits
     from .core.task import Cancel as Cancel
     from .shot import Shot as Shot
     from .shot import View as View

@@ -10,13 +10,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from .core.caches import CacheFolder
+from .core.edits.edits import Edits, apart, with_edits
 from .core.errors import InputError
 from .core.pictures.exr import Picture, read_exr
 from .core.render.frame import Frame
 from .core.render.recipe import Recipe, with_values
 from .core.render.starting import STARTING, named_from_json
 from .core.rendered import Render
-from .core.scene.edits import Edits, apart, with_edits
 from .core.scene.model import Scene
 from .core.task import Cancel, Task
 
@@ -177,7 +177,7 @@ class Shot:
 
     def edited(self, edits: EditsLike) -> Scene:
         """The scene with edits laid over it."""
-        from .core.scene.apply_edits import apply_edits
+        from .core.edits.apply_edits import apply_edits
 
         return apply_edits(self.scene, recipe_and_edits(None, edits)[1])
 

@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from sivrel.core.caches import Cache, CacheFolder, from_bytes, header_of, to_bytes
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import Cancelled, InputError
 from sivrel.core.gi.ways import PREPARING
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.model import Light, Scene
 from sivrel.core.task import Task
 from tests.scenes import box_inside, lambert, looking_down

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import numpy as np
 
+from sivrel.core.edits.apply_edits import apply_edits
+from sivrel.core.edits.edits import Edits, split_key, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.formats.usd_edits import write_layer
-from sivrel.core.scene.apply_edits import apply_edits
-from sivrel.core.scene.edits import Edits, split_key, with_edits
 from sivrel.core.scene.model import Scene
 from sivrel.demo.shots import find_shot
 from tests.scenes import floor, lambert, looking_down

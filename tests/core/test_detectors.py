@@ -13,9 +13,9 @@ from sivrel.core.diagnose.finding import PROVEN, Suspect, cleared
 from sivrel.core.diagnose.measures import Amount
 from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.retest import GONE, retest
+from sivrel.core.edits.edits import Edits
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits
 from sivrel.core.scene.model import Light, Scene
 from tests.scenes import floor, lambert, looking_down
 

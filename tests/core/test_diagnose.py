@@ -19,10 +19,10 @@ from sivrel.core.diagnose.remedies import add_remedies
 from sivrel.core.diagnose.retest import retest
 from sivrel.core.diagnose.trials import brings
 from sivrel.core.diagnose.truth import Coarse, brute_force
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 
 FRAME = Frame(480, 270)
 CACHED = with_values(Recipe(), {"gi.seen": "irradiance_cache"})

@@ -8,10 +8,10 @@ from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.grid import grid_of
 from sivrel.core.diagnose.stand import Stand
 from sivrel.core.diagnose.truth import Coarse
+from sivrel.core.edits.edits import Edits
 from sivrel.core.errors import Cancelled
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits
 from tests.rooms import room
 
 FRAME = Frame(64, 36)

@@ -7,6 +7,8 @@ from pathlib import Path
 import numpy as np
 from pxr import Usd, UsdGeom, UsdLux
 
+from sivrel.core.edits.apply_edits import apply_edits
+from sivrel.core.edits.edits import SETTINGS, Edits, difference, from_json, split_key, to_json, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.formats.usd_edits import write_layer
@@ -14,9 +16,7 @@ from sivrel.core.lights.radiance import emitted
 from sivrel.core.pack.geometry import pack_geometry
 from sivrel.core.pack.lights import active_lights, pack_lights, pass_names
 from sivrel.core.render.film import FILM_COLUMNS
-from sivrel.core.scene.apply_edits import apply_edits
 from sivrel.core.scene.cards import pattern_opacity
-from sivrel.core.scene.edits import SETTINGS, Edits, difference, from_json, split_key, to_json, with_edits
 from sivrel.core.scene.model import Light, Scene
 from tests.scenes import assert_agrees, floor, lambert, looking_down, quad, render
 

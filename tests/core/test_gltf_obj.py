@@ -13,6 +13,8 @@ import numpy as np
 from PIL import Image
 from pxr import Usd, UsdValidation
 
+from sivrel.core.edits.apply_edits import apply_edits
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.formats.gltf import glb
 from sivrel.core.formats.gltf_out import write_gltf
@@ -22,8 +24,6 @@ from sivrel.core.render.film import film_beauty, film_columns
 from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.apply_edits import apply_edits
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.model import Light, Scene, Shaping, Surface, Texture, TextureUse
 from sivrel.demo.shots import find_shot
 from tests.rooms import ball, box, looking_at, made

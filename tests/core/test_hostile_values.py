@@ -7,12 +7,12 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from sivrel.core.edits import edits
 from sivrel.core.errors import LONGEST, InputError, did_you_mean
 from sivrel.core.json_text import parse_json
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, from_json, to_json, with_values
 from sivrel.core.render.recipe import settings as recipe_settings
-from sivrel.core.scene import edits
 from sivrel.core.scene.model import Scene
 from sivrel.core.scene.sanitize import check_extent
 from sivrel.core.trace.bvh import build_bvh

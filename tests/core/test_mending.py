@@ -5,10 +5,10 @@ from dataclasses import replace
 
 import numpy as np
 
+from sivrel.core.edits.apply_edits import apply_edits
+from sivrel.core.edits.edits import Edits, from_json, to_json, with_edits
+from sivrel.core.edits.mending import plain_shape, simplified, split, subdivided, thickened, turned
 from sivrel.core.errors import InputError
-from sivrel.core.scene.apply_edits import apply_edits
-from sivrel.core.scene.edits import Edits, from_json, to_json, with_edits
-from sivrel.core.scene.mending import plain_shape, simplified, split, subdivided, thickened, turned
 from sivrel.core.scene.model import Light, Scene, Surface
 from sivrel.core.scene.topology import facets, topology, turned_triangles, volume
 from tests.rooms import ball, box, looking_at, made

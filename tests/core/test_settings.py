@@ -6,10 +6,10 @@ from itertools import pairwise
 
 from werkzeug.datastructures import MultiDict
 
+from sivrel.core.edits import edits as of_scene
+from sivrel.core.edits.edits import GROUPS, SETTINGS, Edits, apart, span_in_words, split_key, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import QUESTIONS, Recipe, difference, from_json, settings, to_json, with_values
-from sivrel.core.scene import edits as of_scene
-from sivrel.core.scene.edits import GROUPS, SETTINGS, Edits, apart, span_in_words, split_key, with_edits
 from sivrel.web.asked import form_values, recipe_of
 
 NUMBERS = ("integer", "number")

@@ -6,11 +6,11 @@ from dataclasses import replace
 from unittest import mock
 
 from sivrel.core import stored
+from sivrel.core.edits import edits as edits_module
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.render import recipe as recipes
 from sivrel.core.render.recipe import Recipe, from_json, to_json, with_values
-from sivrel.core.scene import edits as edits_module
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.stored import Format, renamed, retired
 
 

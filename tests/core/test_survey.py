@@ -8,10 +8,10 @@ from unittest import mock
 
 import numpy as np
 
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.render.prepare import Prepared, prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.survey.finding import Finding
 from sivrel.core.survey.look import Look
 from sivrel.core.survey.plan import cut_lines, inside_cut, plan_and_elevation

@@ -11,12 +11,12 @@ import numpy as np
 from PIL import Image
 
 from sivrel.core.diagnose.stand import Stand
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.finish.strip import write_strip
 from sivrel.core.gi.ways import SEEN
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, settings, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.core.scene.model import Light, Scene
 from sivrel.core.task import Task
 from sivrel.core.tune.advice import advise

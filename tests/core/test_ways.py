@@ -224,6 +224,22 @@ WAY = Way(
     suspects=lambda own, recipe, flaw, where, radii: [Suspect("toy level", "the toy shines", {"toy.level": 0.0}, prior=9.0, cure="Dim the toy.")],
 )
 '''
+VEIL = '''"""A toy: half of the light passes whatever stands in its way."""
+
+from ..kernel import kernel
+from .traced import traced_share
+from .way import ShadowWay
+
+
+@kernel
+def _share(scene, stack, i, p, d, distance, target):
+    share = traced_share(scene, stack, i, p, d, distance, target)
+    return 0.5 + 0.5 * share[0], 0.5 + 0.5 * share[1], 0.5 + 0.5 * share[2]
+
+
+WAY = ShadowWay("veil", 78, "a veil", "Lets half of the light pass.", "Walls leak.", share=_share, approximates=True)
+'''
+TOY_SETTING = '    toys: int = setting(3, "toys", "Up to {} toys.", "More toys, more fun.", ge=0, le=9)'
 FLOW = """
 import json
 import sivrel
@@ -233,7 +249,13 @@ picture = shot.render(recipe, **view)
 diagnosed = shot.diagnose(picture, seconds=6.0)
 matched = shot.match(["toy", "off"], seconds=2.0, **view)
 advised = shot.advise(seconds=5.0, **view)
+veiled = shot.render({"shadows.way": "veil", "gi.seen": "off", "sampling.max": 8}, **view)
+lit = {way: shot.render({"shadows.way": way, "gi.seen": "off", "sampling.max": 8}, **view).mean_light for way in ("off", "veil", "traced")}
 print(json.dumps({
+    "lit": lit,
+    "by_veil": sorted({trial.suspect for finding in shot.diagnose(veiled, seconds=6.0).findings for trial in finding.trials}),
+    "on_one": shot.render({"light.NoonSun.shadows.way": "veil", "sampling.max": 1}, **view).mean_light,
+    "matched_veils": [entrant.candidate.name for entrant in shot.match(["off+veil"], seconds=1.0, **view).entrants],
     "caches": [note["way"] for note in picture.measured["meters"]["ways"]],
     "tried": sorted({trial.suspect for finding in diagnosed.findings for trial in finding.trials}),
     "matched": sorted(entrant.candidate.name for entrant in matched.entrants),
@@ -255,13 +277,20 @@ with tempfile.TemporaryDirectory() as folder:
 
 
 class OneModuleOneLine(unittest.TestCase):
-    def test_a_toy_way_goes_through_the_whole_program(self):
+    def test_toy_ways_and_a_toy_setting_go_through_the_whole_program(self):
         with tempfile.TemporaryDirectory() as folder:
             shutil.copytree(ROOT / "src", Path(folder) / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
             gi = Path(folder) / "src" / "sivrel" / "core" / "gi"
             (gi / "toy.py").write_text(TOY)
             table = (gi / "ways.py").read_text()
             (gi / "ways.py").write_text(table.replace("    baked.WAY,\n", "    baked.WAY, __import__('sivrel.core.gi.toy').core.gi.toy.WAY,\n"))
+            shadows = gi.parent / "shadows"
+            (shadows / "veil.py").write_text(VEIL)
+            table = (shadows / "ways.py").read_text()
+            (shadows / "ways.py").write_text(table.replace("from . import depth_map, off, traced", "from . import depth_map, off, traced, veil")
+                                             .replace("off.WAY)", "off.WAY, veil.WAY)"))  # fmt: skip
+            groups = gi.parent / "render" / "groups.py"
+            groups.write_text(groups.read_text().replace("class LimitSettings(Group):", f"class LimitSettings(Group):\n{TOY_SETTING}\n", 1))
             env = {**os.environ, "PYTHONPATH": str(Path(folder) / "src")}
 
             def run(*arguments: str) -> subprocess.CompletedProcess:
@@ -270,11 +299,17 @@ class OneModuleOneLine(unittest.TestCase):
             told = json.loads(run("-m", "sivrel.cli", "recipes", "--json").stdout)
             self.assertIn("toy", told["keys"]["gi.seen"]["choices"])
             self.assertEqual(told["keys"]["toy.level"]["maximum"], 9.0)
-            self.assertIn("`toy.level`", run("-m", "sivrel.core.render.reference").stdout)
+            self.assertIn("veil", told["keys"]["shadows.way"]["choices"])
+            self.assertEqual(told["keys"]["limits.toys"]["default"], 3)
+            reference = run("-m", "sivrel.core.render.reference").stdout
+            for key in ("`toy.level`", "`limits.toys`", "half of the light pass"):
+                self.assertIn(key, reference)
             refused = run("-m", "sivrel.cli", "render", "demo:slipway", "-o", f"{folder}/a.exr", "--set", "toy.level=12")
             self.assertEqual((refused.returncode, "give a number from 0 to 9" in refused.stderr), (2, True), refused.stderr)
             page = run("-c", PAGE).stdout
-            self.assertIn('name="toy.level"', page)
+            for name in ("toy.level", "limits.toys"):
+                self.assertIn(f'name="{name}"', page)
+            self.assertIn("a veil", page)
             self.assertIn("How the toy shines", page)
             flow = run("-c", FLOW)
             self.assertEqual(flow.returncode, 0, flow.stderr[-2000:])
@@ -282,6 +317,11 @@ class OneModuleOneLine(unittest.TestCase):
             self.assertEqual((went["caches"], went["matched"]), (["toy"], ["off", "toy"]))
             self.assertIn("toy level", went["tried"])
             self.assertIn("toy", went["advised"])
+            self.assertLess(went["lit"]["traced"], went["lit"]["veil"])
+            self.assertAlmostEqual(went["lit"]["veil"], (went["lit"]["traced"] + went["lit"]["off"]) / 2.0, delta=0.02 * went["lit"]["off"])
+            self.assertIn("veil", went["by_veil"])
+            self.assertEqual(went["matched_veils"], ["off+veil"])
+            self.assertGreater(went["on_one"], 0.0)
 
 
 if __name__ == "__main__":

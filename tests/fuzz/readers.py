@@ -16,7 +16,7 @@ with atheris.instrument_imports(
         "sivrel.core.cache_contents",
         "sivrel.core.formats",
         "sivrel.core.render.recipe",
-        "sivrel.core.scene.edits",
+        "sivrel.core.edits.edits",
         "sivrel.core.scene.sanitize",
     ]
 ):  # fmt: skip  (modules with kernels can't be instrumented: Numba compiles their own bytecode)

@@ -10,6 +10,7 @@ import numpy as np
 
 from sivrel.core.cache_contents import check_contents
 from sivrel.core.caches import from_bytes
+from sivrel.core.edits import edits
 from sivrel.core.errors import InputError
 from sivrel.core.formats import hdr, ies
 from sivrel.core.formats.scenes import read_scene
@@ -17,7 +18,6 @@ from sivrel.core.gi.ways import OF_KIND
 from sivrel.core.pictures import exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import from_json, to_json
-from sivrel.core.scene import edits
 from sivrel.core.scene.model import Scene
 
 FOLDER = Path(tempfile.mkdtemp(prefix="sivrel-fuzz-", dir="/dev/shm" if Path("/dev/shm").is_dir() else None))

@@ -2,8 +2,8 @@
 
 import unittest
 
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store import cameras, findings, moments, requests, tunings
 from sivrel.store.requests import KEPT
 from tests.store.test_store import StoreTest

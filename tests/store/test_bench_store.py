@@ -2,9 +2,9 @@
 
 import unittest
 
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store import cameras, jobs, moments, pins, proofs, recipes
 from tests.store.test_store import StoreTest
 

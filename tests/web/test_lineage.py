@@ -3,9 +3,9 @@
 import unittest
 from dataclasses import replace
 
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.store.proofs import Proof
 from sivrel.web.lineage.cards import lineage, to_thin
 from sivrel.web.lineage.search import wanted

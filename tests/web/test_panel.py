@@ -4,7 +4,7 @@ import unittest
 from pathlib import Path
 from types import SimpleNamespace
 
-from sivrel.core.scene.edits import ADDED_KINDS, SETTINGS, Edits, split_key, with_edits
+from sivrel.core.edits.edits import ADDED_KINDS, SETTINGS, Edits, split_key, with_edits
 from sivrel.store.shots import Shot
 from sivrel.web.lights.panel import DEFAULTS, SENTENCES, as_text, light_lines, other_lines
 

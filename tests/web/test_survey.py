@@ -5,8 +5,8 @@ import json
 import re
 import unittest
 
-from sivrel.core.scene.edits import Edits, with_edits
-from sivrel.core.scene.edits import to_json as edits_to_json
+from sivrel.core.edits.edits import Edits, with_edits
+from sivrel.core.edits.edits import to_json as edits_to_json
 from sivrel.store import proofs, requests, shots
 from tests.web.test_web import SCENE, WebTest
 

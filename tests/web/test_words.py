@@ -3,8 +3,8 @@
 import unittest
 from types import SimpleNamespace
 
+from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.render.recipe import Recipe, settings, with_values
-from sivrel.core.scene.edits import Edits, with_edits
 from sivrel.web import words
 from sivrel.web.tune.offers import offer_of
 from sivrel.web.tune.tables import csv_of

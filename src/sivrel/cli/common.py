@@ -14,8 +14,8 @@ import click
 from ..core.errors import InputError
 
 if TYPE_CHECKING:
+    from ..core.edits.edits import Edits
     from ..core.render.recipe import Recipe
-    from ..core.scene.edits import Edits
     from ..shot import Shot, View
 
 LAST_FRAME = 1e9

@@ -9,11 +9,11 @@ from .common import json_option, print_result
 @json_option
 def recipes(as_json: bool) -> None:
     """Show every setting of recipes, edits and finishing with its range and what it trades, and the starting recipes."""
+    from ..core.edits.edits import SETTINGS, span_in_words
     from ..core.finish.finishing import Finish
     from ..core.gi.ways import WAYS
     from ..core.render.recipe import settings
     from ..core.render.starting import STARTING
-    from ..core.scene.edits import SETTINGS, span_in_words
     from ..core.shadows.ways import WAYS as SHADOW_WAYS
     from ..core.stored import RECIPE
 

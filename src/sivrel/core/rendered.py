@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from .edits.edits import Edits
 from .measure.ledger import LedgerRow, measure_ledger
 from .measure.meters import measure_meters
 from .measure.noise import LUMINANCE, Noise, measure_noise
@@ -21,7 +22,6 @@ from .render.frame import Frame, assemble, render_tiles
 from .render.passes import film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
-from .scene.edits import Edits
 from .task import Task
 
 

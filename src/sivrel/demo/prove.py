@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from ..core.edits.edits import Edits, apart, with_edits
 from ..core.formats.scenes import read_scene
 from ..core.pictures.exr import read_exr, write_exr
 from ..core.render.frame import Frame
@@ -17,7 +18,6 @@ from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.rendered import render_prepared
-from ..core.scene.edits import Edits, apart, with_edits
 from ..core.scene.model import Scene
 from .shots import SHOTS, DemoShot
 

@@ -2,8 +2,8 @@
 
 import sqlite3
 
+from ..core.edits.edits import Edits, from_json, to_json
 from ..core.errors import InputError
-from ..core.scene.edits import Edits, from_json, to_json
 from .shots import now
 
 

@@ -3,11 +3,11 @@
 import sqlite3
 from dataclasses import dataclass
 
+from ..core.edits.edits import Edits
+from ..core.edits.edits import to_json as edits_to_json
 from ..core.measure.cost import guess_seconds
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
-from ..core.scene.edits import Edits
-from ..core.scene.edits import to_json as edits_to_json
 from . import proofs
 from .database import transaction
 

@@ -7,13 +7,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from ..core.edits.edits import Edits
+from ..core.edits.edits import from_json as edits_from_json
+from ..core.edits.edits import to_json as edits_to_json
 from ..core.errors import InputError
 from ..core.measure.cost import Timed
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
-from ..core.scene.edits import Edits
-from ..core.scene.edits import from_json as edits_from_json
-from ..core.scene.edits import to_json as edits_to_json
 from . import recipes
 from .database import read_json, transaction
 from .shots import now

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from ..core.scene.edits import Edits
+from ..core.edits.edits import Edits
 from .database import read_json
 
 

@@ -5,12 +5,12 @@ from typing import Any
 from flask import Response, abort, jsonify, request
 from werkzeug.datastructures import MultiDict
 
+from ..core.edits.edits import Edits, with_edits
+from ..core.edits.edits import to_json as edits_to_json
 from ..core.errors import InputError
 from ..core.json_text import parse_json
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe, settings, to_json, with_values
-from ..core.scene.edits import Edits, with_edits
-from ..core.scene.edits import to_json as edits_to_json
 from ..store import cameras, proofs, recipes, requests, shots
 from .database import db
 from .numbers import whole_number

@@ -4,11 +4,11 @@ from typing import Any
 
 from flask import Flask
 
+from ..core.edits.edits import SETTINGS, split_key
+from ..core.edits.edits import difference as edits_difference
 from ..core.gi.ways import PREPARING, WAYS
 from ..core.measure.noise import Noise, noise_in_words
 from ..core.render.recipe import Recipe, difference, settings
-from ..core.scene.edits import SETTINGS, split_key
-from ..core.scene.edits import difference as edits_difference
 from ..core.shadows.ways import WAYS as SHADOW_WAYS
 from ..core.survey.finding import short
 from ..store.proofs import Proof

@@ -12,10 +12,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ..core.edits.edits import from_json as edits_from_json
 from ..core.errors import Cancelled, InputError
 from ..core.render.frame import Frame
 from ..core.render.recipe import from_json
-from ..core.scene.edits import from_json as edits_from_json
 from ..core.task import Cancel, Task
 from ..store import database, files, moments, shots
 from ..store.database import is_full

@@ -7,12 +7,12 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from ..core.edits.edits import Edits, with_edits
 from ..core.errors import InputError
 from ..core.pictures.exr import read_exr
 from ..core.pictures.outside import SUFFIXES
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
-from ..core.scene.edits import Edits, with_edits
 from ..store import files, proofs, shots
 from ..store.database import transaction
 from .facts import CAMERA

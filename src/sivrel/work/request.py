@@ -8,9 +8,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from ..core.edits.edits import from_json as edits_from_json
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, from_json, with_values
-from ..core.scene.edits import from_json as edits_from_json
 from ..core.task import Cancel, Hear, Task
 from ..store import database, requests, shots
 

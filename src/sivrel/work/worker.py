@@ -19,6 +19,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from ..core.caches import CacheFolder
+from ..core.edits.edits import Edits
 from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.even import render_even
@@ -28,7 +29,6 @@ from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.warmup import warm_up
 from ..core.rendered import Render, make_picture
-from ..core.scene.edits import Edits
 from ..core.scene.model import Scene
 from ..core.task import Cancel, Task
 from ..store import database, files, findings, jobs, proofs, requests, shots

@@ -45,7 +45,7 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
         evidence={"strength": strength, "size_px": size, "share_blotchy": float(blotchy.mean())},
     )  # fmt: skip
     made.share = float(blotchy.mean())
-    made.suspects = of_light(case.recipe, BLOTCHES, case.radii, case.mapped)
+    made.suspects = of_light(case.recipe, BLOTCHES, case.radii, case.own_shadows)
     return [made]
 
 

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
+from ..edits.edits import Edits
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.ledger import NOT_LIGHTS
 from ..measure.noise import DARK, LUMINANCE
@@ -14,7 +15,6 @@ from ..measure.verdict import where_in
 from ..pack.lights import GLOW, OTHERS
 from ..pictures.exr import Picture
 from ..render.recipe import Recipe
-from ..scene.edits import Edits
 from ..scene.model import Shadow
 from ..survey.finding import short
 from .echo import Apart, Echo
@@ -36,7 +36,7 @@ class Case:
     """picture, with its passes; exposure that it is looked at with; recipe, edits: None where it was made elsewhere
     ledger, meters, maps: as `core.rendered.Render.measured` has them, empty where nothing was measured; seconds, pixel_seconds: of the render,
     None where they are not known; filtered, smear: its filtered twin [rows, columns, 3] and how much was taken, where there is one
-    radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first; mapped: depth
+    radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first;
     maps of lights that have one of their own; echo: the recipe as it is on the coarse grid, with the same caches and brute force's random numbers
     """
 
@@ -53,7 +53,7 @@ class Case:
     smear: np.ndarray | None = None
     radii: dict[str, float] = field(default_factory=dict)
     glowing: list[str] = field(default_factory=list)
-    mapped: dict[str, Shadow] = field(default_factory=dict)
+    own_shadows: dict[str, Shadow] = field(default_factory=dict)
     echo: Echo | None = None
     per_degree: float = PIXELS_PER_DEGREE
 

@@ -18,7 +18,7 @@ def claims(case: Case, region: Region) -> float:
 def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Shadow is lost {there}: " + f"{(region.ratio - 1.0) * 100.0:.0f} % too bright."
-    suspects = of_light(case.recipe, BRIGHT, case.radii, case.mapped)
+    suspects = of_light(case.recipe, BRIGHT, case.radii, case.own_shadows)
     return placed_at(case, region, "lost contact shadow", title, "Brute force has it darker there.", suspects)
 
 

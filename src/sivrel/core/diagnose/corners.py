@@ -15,7 +15,7 @@ def claims(case: Case, region: Region) -> float:
 def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % of the light is missing."
-    suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
+    suspects = of_light(case.recipe, DARK, case.radii, case.own_shadows)
     return placed_at(case, region, "dark corner", title, "Brute force finds light there that this recipe does not.", suspects)
 
 

@@ -172,7 +172,7 @@ def _on_stand(
         result.seconds[name], now = work_time() - now, work_time()
 
     say("making the caches ready", 0.05)
-    case.radii, case.glowing, case.mapped = stand.radii(), stand.glowing(), stand.mapped()
+    case.radii, case.glowing, case.own_shadows = stand.radii(), stand.glowing(), stand.own_shadows()
     if case.seconds is None:
         _time(case, stand)
     for finding in result.findings:

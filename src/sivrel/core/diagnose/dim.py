@@ -27,7 +27,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
         seen=case.seen(contrast, 100.0), sign=-1, title=f"The picture is dim: {missing:.0%} of its light is missing.",
         why="Brute force with deep limits and no clamp is brighter nearly everywhere.", evidence={"missing": missing, "error": off.error}, about="",
     )  # fmt: skip
-    made.suspects = of_light(case.recipe, DARK, case.radii, case.mapped)
+    made.suspects = of_light(case.recipe, DARK, case.radii, case.own_shadows)
     lost = {"clamp": float(case.meters.get("clamped") or 0.0), "diffuse bounces": float((case.meters.get("beyond") or {}).get("diffuse", 0.0))}
     for suspect in made.suspects:  # the meters know how much each took
         suspect.prior *= 1.0 + 20.0 * lost.get(suspect.key, 0.0)

@@ -42,7 +42,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
         evidence={"ratio": off.whole, "too_bright": off.too_bright, "too_dark": off.too_dark},
     )  # fmt: skip
     leaks = not ambient and bool(ways_in_use(case.recipe))
-    made.suspects = of_light(case.recipe, (LEAK if leaks else BRIGHT) if sign > 0 else DARK, case.radii, case.mapped)
+    made.suspects = of_light(case.recipe, (LEAK if leaks else BRIGHT) if sign > 0 else DARK, case.radii, case.own_shadows)
     if leaks and sign > 0:
         made.kind, made.title = "leak", f"Light leaks over {off.too_bright:.0%} of the picture: it is {brighter:.0%} too bright in all."
     if ambient:

@@ -83,7 +83,7 @@ def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Glass is too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % is missing."
     why = f"Paths end inside it, at the limit of {case.recipe.limits.refractions} crossings."
-    others = [s for s in of_light(case.recipe, DARK, case.radii, case.mapped) if s.key != "glass limit"]
+    others = [s for s in of_light(case.recipe, DARK, case.radii, case.own_shadows) if s.key != "glass limit"]
     return placed_at(case, region, "black glass", title, why, limit_suspects(case.recipe) + others)
 
 

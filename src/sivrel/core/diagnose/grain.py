@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
+from ..edits.edits import apart, is_edit
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
 from ..pack.lights import GLOW, OTHERS
-from ..scene.edits import apart, is_edit
 from ..survey.finding import short
 from ..survey.idle_lights import MANY
 from .case import Case, placed, tidied

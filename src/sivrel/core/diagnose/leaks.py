@@ -41,7 +41,7 @@ def claims(case: Case, region: Region) -> float:
 def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Light leaks {there}: " + f"{region.ratio:.3g} times as bright as brute force."
-    suspects = of_light(case.recipe, LEAK, case.radii, case.mapped)
+    suspects = of_light(case.recipe, LEAK, case.radii, case.own_shadows)
     return placed_at(case, region, "leak", title, "No path of light brings as much there; what interpolates does.", suspects)
 
 

@@ -3,11 +3,11 @@
 import time
 
 from ..caches import CacheFolder
+from ..edits.edits import Edits
 from ..render.frame import Frame
 from ..render.prepare import Files, prepare
 from ..render.recipe import Recipe
 from ..rendered import Render, render_prepared
-from ..scene.edits import Edits
 from ..scene.model import Scene
 from ..task import Task
 from .case import Case

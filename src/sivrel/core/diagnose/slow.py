@@ -6,8 +6,8 @@ proportion to the square root of variance over cost. A source whose rays are far
 
 import numpy as np
 
+from ..edits.edits import apart
 from ..measure.ledger import CAMERA, CROSS, MEASURING
-from ..scene.edits import apart
 from ..survey.finding import short
 from .case import Case, placed
 from .detector import Detector, Kept

@@ -9,13 +9,14 @@ from typing import Any
 import numpy as np
 
 from ..caches import Cache, CacheFolder, from_bytes
+from ..edits.edits import Edits, to_json, with_edits
 from ..gi.ways import PREPARING, SEEN
 from ..render.frame import Frame
 from ..render.passes import on_screen
 from ..render.prepare import Files, Geometry, Prepared, prepare
 from ..render.recipe import Recipe, with_values
-from ..scene.edits import Edits, to_json, with_edits
 from ..scene.model import Scene, Shadow
+from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..survey.look import Look
 from ..task import Task
 from .echo import Echo
@@ -191,7 +192,7 @@ class Stand:
     def traced(self) -> tuple[Prepared, Recipe]:
         """The shot made ready for the recipe as it is, but for its shadows, which are traced; and that recipe."""
         laid = with_edits(self.edits, traced_shadows(self.edits, self.scene.lights))
-        recipe = with_values(self.recipe, {"shadows.way": "traced"} if self.recipe.shadows.way == "depth_map" else {})
+        recipe = with_values(self.recipe, {"shadows.way": "traced"} if SHADOW_WAYS[self.recipe.shadows.way].approximates else {})
         return self.ready(recipe, laid)[0], recipe
 
     def recipe_differs(self, truth: Recipe) -> bool:
@@ -245,12 +246,12 @@ class Stand:
             path = self.caches.path(digest)
             return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
 
-    def mapped(self) -> dict[str, Shadow]:
-        """The depth maps of lights that have one of their own, as the recipe fills them up."""
+    def own_shadows(self) -> dict[str, Shadow]:
+        """Shadows of lights that approximate them in a way of their own, as the recipe fills them up."""
         by_recipe = self.recipe.shadows
         return {
             light.name: Shadow(
-                "depth_map",
+                light.shadow.way,
                 light.shadow.rays,
                 light.shadow.resolution or by_recipe.resolution,
                 by_recipe.filter if light.shadow.filter is None else light.shadow.filter,
@@ -258,7 +259,7 @@ class Stand:
                 "scene" if light.kind == "sun" and (light.shadow.fit or by_recipe.fit) == "scene" else "view",
             )
             for light in self.base().scene.lights
-            if light.shadow.way == "depth_map"
+            if SHADOW_WAYS[light.shadow.way or "traced"].approximates
         }
 
     def glowing(self) -> list[str]:

@@ -7,12 +7,13 @@ from scipy import ndimage
 
 from ..measure.noise import LUMINANCE
 from ..render.passes import LIGHT, SHADOW, layer_of
+from ..shadows.suspect_maps import FINE
 from ..survey.finding import short
 from .case import Case, placed
 from .detector import Detector, Kept
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .suspects import FINE, held
+from .suspects import held
 from .truth import Coarse
 
 COARSE = 0.6

@@ -5,13 +5,10 @@ The order is by how often each is at fault where its kind of flaw is seen; trial
 
 from ..gi.ways import BEYOND, SEEN
 from ..render.recipe import Recipe
-from ..scene.edits import apart
 from ..scene.model import Shadow
+from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..survey.finding import short
 from ..suspect import BLOTCHES, BRIGHT, DARK, LEAK, Remedy, Suspect
-
-FINE = 4096
-"""Texels across of a depth map that is fitted to the view."""
 
 
 def held(key: str, value: float) -> float:
@@ -27,9 +24,9 @@ def ways_in_use(recipe: Recipe) -> dict[str, str]:
     return {**used, seen.key: "seen"} if seen.lookup is not None else used
 
 
-def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[str, Shadow]) -> list[Suspect]:
+def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], own_shadows: dict[str, Shadow]) -> list[Suspect]:
     """Suspects for light that is off brute force in a place. `radii`: automatic distances that the caches were made with, in metres by
-    setting, where the recipe leaves them open; `mapped`: the depth maps of lights that have one of their own."""
+    setting, where the recipe leaves them open; `own_shadows`: of lights whose shadows are approximated in a way of their own."""
     found: list[Suspect] = []
     for key, where in ways_in_use(recipe).items():
         of_way = (SEEN | BEYOND)[key].suspects
@@ -45,10 +42,9 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[st
                 cure="Find bounced light by brute force instead of flat ambient light.",
             )
         )
-    if recipe.shadows.way == "depth_map":
-        found += _of_map(recipe.shadows.of_lights(), flaw, "the depth maps", "shadows", False)
-    for name, shadow in mapped.items():
-        found += _of_map(shadow, flaw, f"the depth map of {short(name)}", f"light.{name}.shadows", True)
+    found += _of_shadows(recipe.shadows.of_lights(), flaw, "{}s", "shadows", False)
+    for name, shadow in own_shadows.items():
+        found += _of_shadows(shadow, flaw, f"{{}} of {short(name)}", f"light.{name}.shadows", True)
     found += _of_limits(recipe, flaw)
     if recipe.ambient.samples and recipe.ambient.on_direct > 0.0 and flaw == DARK:
         found.append(
@@ -87,85 +83,17 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], mapped: dict[st
     return sorted(found, key=lambda suspect: -suspect.prior)
 
 
-def _of_map(own: Shadow, flaw: str, what: str, key: str, alone: bool) -> list[Suspect]:
-    """Suspects of depth maps: of all lights by the recipe, or of one light by an edit."""
-    found = []
-    bias, width, resolution = own.bias or 0.0, own.filter or 0.0, own.resolution or 1024
-    plural = "" if alone else "s"
-
-    def add(name: str, says: str, setting: str, value: float | str, prior: float, kind: str, cure: str, costs: str = "", whole: bool = False) -> None:
-        change = {f"{key}.{setting}": value}
-        if setting == "fit":
-            change[f"{key}.resolution"] = max(FINE, resolution)
-        found.append(Suspect(name, says, *apart(change), prior=prior, kind=kind, cure=cure, costs=costs, whole=whole))
-
-    has = "has" if alone else "have"
-    if bias < 1.0 and flaw in (DARK, BLOTCHES):
-        add(
-            "map bias small",
-            f"{what} {has} {bias:g} texels of bias: surfaces stripe themselves",
-            "bias",
-            2.0,
-            5.0,
-            "speckle",
-            f"Give {what} 2 texels of bias.",
-        )
-    if bias > 3.0 and flaw != DARK:
-        add(
-            "map bias large",
-            f"{what} {has} {bias:g} texels of bias: shadows come off what casts them",
-            "bias",
-            1.5,
-            4.0,
-            "lost contact shadow",
-            f"Give {what} 1.5 texels of bias.",
-        )
-    if width > 4.0:
-        add(
-            "map filter",
-            f"{what} {'is' if alone else 'are'} softened over {width:g} texels: contact goes mushy",
-            "filter",
-            1.5,
-            3.5,
-            "lost contact shadow",
-            f"Soften {what} over 1.5 texels.",
-            "harder edges",
-        )
-    finer = held("shadows.resolution", 4 * resolution)
-    if finer > resolution:
-        add(
-            "map resolution",
-            f"{what} {'is' if alone else 'are'} {resolution} texels across",
-            "resolution",
-            finer,
-            2.0,
-            "steps",
-            f"Make {what} {finer} texels across.",
-            "memory",
-        )
-    if own.fit == "scene":
-        add(
-            "map fit",
-            f"{what} covers the whole scene, of which the picture sees a part",
-            "fit",
-            "view",
-            2.6,
-            "steps",
-            f"Fit {what} to the view, {max(FINE, resolution)} texels across.",
-            "made anew for each camera",
-        )
-    add(
-        "depth map" + plural,
-        f"{what} {'itself' if alone else 'themselves'}",
-        "way",
-        "traced",
-        0.7,
-        "lost contact shadow",
-        f"Trace the shadow{plural} instead of {what}.",
-        "grain in soft shadows",
-        True,
-    )
-    return found
+def _of_shadows(own: Shadow, flaw: str, what: str, key: str, alone: bool) -> list[Suspect]:
+    """Suspects of shadows that are not traced: what their way declares, or the way itself."""
+    way = SHADOW_WAYS[own.way or "traced"]
+    if not way.approximates:
+        return []
+    title = way.title.removeprefix("a ").removeprefix("the ")
+    if way.suspects is not None:
+        return way.suspects(own, flaw, what.format(f"the {title}"), key, alone)
+    changed = {f"{key}.way": "traced"}
+    says, cure = f"shadows are cut by {way.title}", f"Trace the shadow{'' if alone else 's'}."
+    return [Suspect(way.key, says, *(({}, changed) if alone else (changed, {})), prior=0.7, whole=True, cure=cure)]
 
 
 def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:

@@ -7,12 +7,13 @@ import numpy as np
 from scipy import ndimage
 
 from ..caches import Cache, hash_of
+from ..edits.edits import Edits
 from ..measure.noise import LUMINANCE
 from ..render.film import camera_array
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, to_json, with_values
 from ..scene.arrays import RAYS
-from ..scene.edits import Edits
+from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..task import Task
 from ..work_time import work_time
 from .grid import Grid
@@ -44,16 +45,16 @@ def brute_force(recipe: Recipe) -> Recipe:
     }
     flat = recipe.flat()
     values |= {key: max(value, flat[key]) for key, value in DEEP.items()}
-    if recipe.shadows.way == "depth_map":
+    if SHADOW_WAYS[recipe.shadows.way].approximates:
         values["shadows.way"] = "traced"
     return with_values(recipe, values)
 
 
 def traced_shadows(edits: Edits, scene_lights: list[Any]) -> dict[str, Any]:
-    """Edits that let every light cast traced shadows that has a depth map of its own."""
-    mapped = [name for name, edit in edits.lights.items() if edit.shadows.way == "depth_map"]
-    mapped += [light.name for light in scene_lights if light.shadow.way == "depth_map" and light.name not in mapped]
-    return {f"light.{name}.shadows.way": "traced" for name in mapped}
+    """Edits that let every light cast traced shadows whose own way approximates them."""
+    found = [name for name, edit in edits.lights.items() if SHADOW_WAYS[edit.shadows.way or "traced"].approximates]
+    found += [light.name for light in scene_lights if SHADOW_WAYS[light.shadow.way or "traced"].approximates and light.name not in found]
+    return {f"light.{name}.shadows.way": "traced" for name in found}
 
 
 class Coarse:

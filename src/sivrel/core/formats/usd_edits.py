@@ -6,9 +6,9 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
+from ..edits.apply_edits import apply_edits
+from ..edits.edits import MENDS, Edits
 from ..errors import InputError
-from ..scene.apply_edits import apply_edits
-from ..scene.edits import MENDS, Edits
 from ..scene.model import Camera, Light, Scene
 from .scenes import read_scene
 from .usd_mends import MendWriter

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
 
-from ..scene.edits import CardEdit, ObjectEdit
+from ..edits.edits import CardEdit, ObjectEdit
 from ..scene.model import Mesh, Scene, Surface
 from .usd_mesh import MeshError, read_mesh
 

@@ -36,11 +36,11 @@ from ..scene.arrays import (
     SceneArrays,
     is_linked,
 )
-from ..scene.next_surface import TINTED, next_surface
-from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
 from ..surfaces.met import scatter, shading_met
+from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.preview import BASE
+from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, luminance, multiply, row3, scale

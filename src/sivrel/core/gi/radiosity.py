@@ -16,9 +16,9 @@ from scipy.spatial import cKDTree
 from ..kernel import called_kernel
 from ..reference import by_reference
 from ..scene.arrays import BY_BOUNCED, TINT
-from ..scene.next_surface import TINTED, next_surface
-from ..scene.surface_at import offset_point, surface_at
 from ..surfaces.met import scatter, shading_met
+from ..surfaces.next_surface import TINTED, next_surface
+from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import LUMINANCE, add, cross, frame, luminance, multiply, normalize, row3, scale, subtract, to_world

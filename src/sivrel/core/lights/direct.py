@@ -28,12 +28,12 @@ from ..scene.arrays import (
     is_linked,
 )  # fmt: skip
 from ..scene.arrays import KIND as LIGHT_KIND
-from ..scene.surface_at import offset_point
 from ..shadows.traced import TRACED
 from ..shadows.ways import light_share, share_from
 from ..surfaces.preview import BASE as BASE_PART
 from ..surfaces.preview import GLASS, evaluate_parts
 from ..surfaces.preview import GLOSS as GLOSS_PART
+from ..surfaces.surface_at import offset_point
 from ..trace.sampler import sample_1d, sample_2d
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT

@@ -30,7 +30,7 @@ from ..scene.arrays import (
     STRETCHED,
     SUN,
 )
-from ..scene.surface_at import corners_of
+from ..surfaces.surface_at import corners_of
 from ..vector import add, cross, dot, frame, multiply, normalize, row3, scale, subtract, to_world
 from .emitters import BLACK, from_round, pictured, place_on_flat, sent, stretched_area
 from .mesh_emitter import shining_at

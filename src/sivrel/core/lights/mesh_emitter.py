@@ -10,7 +10,7 @@ import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
 from ..scene.arrays import EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
-from ..scene.surface_at import corners_of, emission_at, opacity_at, passing_at
+from ..surfaces.surface_at import corners_of, emission_at, opacity_at, passing_at
 from ..trace.traverse import NO_HIT
 from ..vector import LUMINANCE, add, cross, dot, luminance, multiply, normalize, row3, scale, subtract
 from .mesh_tree import choose_triangle, solid_angle, triangle_chance

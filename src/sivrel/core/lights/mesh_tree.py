@@ -11,7 +11,7 @@ import math
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..scene.surface_at import corners_of
+from ..surfaces.surface_at import corners_of
 from ..vector import cross, dot, normalize, scale, subtract
 
 # Columns of a node: middle and radius of a ball round it, its power (area times luminance), power times normal, the six moments of the

@@ -6,11 +6,11 @@ from typing import Any
 import flip_evaluator
 import numpy as np
 
+from ..edits.edits import difference as edits_difference
 from ..errors import InputError
 from ..finish.view import to_display
 from ..pictures.exr import Picture
 from ..render.recipe import difference as recipe_difference
-from ..scene.edits import difference as edits_difference
 from .noise import relative_weights
 
 PIXELS_PER_DEGREE = 67.0

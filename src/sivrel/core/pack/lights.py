@@ -71,7 +71,7 @@ from ..scene.arrays import (
 from ..scene.model import Light, Mesh, Scene, Shadow, TextureUse
 from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
-from ..shadows.ways import CODES
+from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..vector import LUMINANCE
 from .objects import TexturePool, object_flags, packed_meshes
 
@@ -292,9 +292,8 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
     angle = math.radians(light.angle)
     row[[RADIUS, COS_ANGLE, AREA]] = light.radius, math.cos(angle / 2.0), area(replace(light, stretch=None))
     row[[DIFFUSE, SPECULAR, CAMERA]] = light.diffuse, light.specular, light.seen_by_camera
-    way = light.shadow.way or shadow.way
-    # A sky is everywhere: no one map holds its shadows.
-    row[WAY] = TRACED if way == "depth_map" and light.kind in ("dome", "mesh") else CODES[way or "traced"]
+    way = SHADOW_WAYS[light.shadow.way or shadow.way or "traced"]
+    row[WAY] = TRACED if light.kind in way.not_for else way.code
     for column, name in ((RAYS, "rays"), (FILTER, "filter"), (BIAS_TEXELS, "bias")):
         own = getattr(light.shadow, name)
         row[column] = getattr(shadow, name) if own is None else own

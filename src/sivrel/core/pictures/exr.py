@@ -11,14 +11,14 @@ import numpy as np
 import OpenEXR
 
 from ... import __version__
+from ..edits import edits as scene_edits
+from ..edits.edits import Edits
 from ..errors import InputError
 from ..formats.exr_file import box_of, open_exr
 from ..json_text import parse_json
 from ..render.frame import Frame
 from ..render.passes import LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
-from ..scene import edits as scene_edits
-from ..scene.edits import Edits
 
 LARGEST_HALF = 65504.0
 MOST_STOPS = 100.0

@@ -5,6 +5,7 @@ from typing import Literal
 from ..gi.ways import BEYOND, SEEN
 from ..scene.model import Shadow
 from ..settings import Group, setting
+from ..shadows.suspect_maps import MOST_RESOLUTION
 from ..shadows.ways import CODES as SHADOW_WAYS
 
 BOUNCING = {"gi.seen": [key for key, way in SEEN.items() if way.bounces]}
@@ -132,7 +133,7 @@ class ShadowSettings(Group):
         unit="texels",
         needs=MAPPED,
         ge=16,
-        le=8192,
+        le=MOST_RESOLUTION,
     )
     filter: float = setting(
         2.0,

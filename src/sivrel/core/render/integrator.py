@@ -15,8 +15,8 @@ from ..kernel import called_kernel, kernel
 from ..lights.emitters import BLACK
 from ..reference import by_reference
 from ..scene.arrays import BY_BOUNCED, BY_CAMERA
-from ..scene.next_surface import TINTED
 from ..shadows.depth_map import texels_per_pixel
+from ..surfaces.next_surface import TINTED
 from ..surfaces.preview import BASE
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT

@@ -12,7 +12,7 @@ from ..gi.photon_map import MOST_GATHERED
 from ..gi.tree import DEEPEST
 from ..kernel import called_kernel, kernel
 from ..lights.direct import TALLY_COLUMNS
-from ..scene.surface_at import is_finite
+from ..surfaces.surface_at import is_finite
 from ..trace.traverse import Stack, make_stack
 from ..vector import add, luminance
 from . import film as of_film

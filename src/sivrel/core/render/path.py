@@ -18,10 +18,10 @@ from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_part
 from ..lights.emitters import BLACK
 from ..reference import by_passing_reference
 from ..scene.arrays import ABSORPTION, TINT
-from ..scene.next_surface import CLEAR, OPAQUE, TINTED, next_surface
-from ..scene.surface_at import SurfacePoint, offset_point, surface_at
 from ..surfaces.met import Shading, scatter, shading_met
+from ..surfaces.next_surface import CLEAR, OPAQUE, TINTED, next_surface
 from ..surfaces.preview import BASE, GLASS, GLOSS, Look
+from ..surfaces.surface_at import SurfacePoint, offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
 from ..vector import add, luminance, multiply, row3, scale

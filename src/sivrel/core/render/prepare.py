@@ -8,15 +8,15 @@ from pathlib import Path
 import numpy as np
 
 from ..caches import Cache, CacheFolder, hash_of
+from ..edits.apply_edits import apply_edits
+from ..edits.edits import Edits, to_json
 from ..errors import InputError
 from ..formats.beside import MOST_BYTES
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
 from ..pack.geometry import pack_geometry
 from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
-from ..scene.apply_edits import apply_edits
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
-from ..scene.edits import Edits, to_json
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins

@@ -6,8 +6,8 @@ import numpy as np
 
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import BY_SHADOW
-from ..scene.next_surface import next_surface
-from ..scene.surface_at import offset_point
+from ..surfaces.next_surface import next_surface
+from ..surfaces.surface_at import offset_point
 from ..trace.sampler import sample_2d
 from ..vector import add, dot, row3, scale, to_world
 

@@ -12,11 +12,11 @@ from ..pack.lights import active_lights
 from ..pack.objects import packed_meshes
 from ..reference import by_reference
 from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
-from ..scene.next_surface import next_surface
-from ..scene.surface_at import offset_point, surface_at
 from ..shadows.traced import stops
 from ..shadows.ways import share_from
+from ..surfaces.next_surface import next_surface
 from ..surfaces.preview import evaluate_parts, scattering_at
+from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, frame, luminance, multiply, scale, to_local

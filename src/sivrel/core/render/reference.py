@@ -1,7 +1,7 @@
 """The recipe reference, docs/recipe.md: `python -m sivrel.core.render.reference > docs/recipe.md`."""
 
+from ..edits.edits import SETTINGS, span_in_words
 from ..gi.ways import WAYS
-from ..scene.edits import SETTINGS, span_in_words
 from ..shadows.ways import WAYS as SHADOW_WAYS
 from .recipe import QUESTIONS, settings
 

@@ -6,10 +6,10 @@ from typing import Any
 import numpy as np
 from numba.core import event
 
+from ..edits.edits import Edits, with_edits
 from ..gi.ways import PREPARING, SEEN
 from ..kernel import KERNELS
 from ..kernel_cache import thin_out
-from ..scene.edits import Edits, with_edits
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
 from .frame import Frame, render_tiles
 from .prepare import points_seen, prepare

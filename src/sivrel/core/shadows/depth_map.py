@@ -37,21 +37,16 @@ from ..scene.arrays import (
     SUN,
     SceneArrays,
 )
-from ..scene.surface_at import passing_at
+from ..surfaces.next_surface import MOST_LAYERS
+from ..surfaces.surface_at import passing_at
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, scale, subtract
 from ..work_time import Pool
-from .traced import MOST_LAYERS, stops
+from .suspect_maps import suspects_of_map
+from .traced import stops, traced_share
 from .way import ShadowWay
 
 DEPTH_MAP = 2
-WAY = ShadowWay(
-    "depth_map",
-    DEPTH_MAP,
-    "a depth map",
-    "Compares with a picture of depths taken from the light: made once, cheap at every point after.",
-    "Steps where a texel is larger than a pixel, mush where it is filtered wide, stripes with too little bias and detached shadows with too much.",
-)
 PARALLEL, ONE, SIX = 0, 1, 2
 WIDEST = math.radians(70.0)
 """A cone up to this half angle is seen through one picture; a wider one would waste most of it."""
@@ -238,3 +233,25 @@ def map_picture(depths: np.ndarray) -> np.ndarray:
     low, high = (float(depths[finite].min()), float(depths[finite].max())) if finite.any() else (0.0, 1.0)
     tone = np.where(finite, 255.0 - 215.0 * (np.where(finite, depths, low) - low) / max(high - low, 1e-9), 0.0).astype(np.uint8)[:, ::-1]
     return tone[0] if len(tone) == 1 else np.concatenate([np.concatenate(list(tone[:3]), axis=1), np.concatenate(list(tone[3:]), axis=1)])
+
+
+@kernel
+def _share(scene, stack, i, p, d, distance, target):
+    if scene.lights[i, MAP] >= 0.0:
+        share = map_share(scene, i, p)
+        if share >= 0.0:
+            return share, share, share
+    return traced_share(scene, stack, i, p, d, distance, target)
+
+
+WAY = ShadowWay(
+    "depth_map",
+    DEPTH_MAP,
+    "a depth map",
+    "Compares with a picture of depths taken from the light: made once, cheap at every point after.",
+    "Steps where a texel is larger than a pixel, mush where it is filtered wide, stripes with too little bias and detached shadows with too much.",
+    share=_share,
+    approximates=True,
+    suspects=suspects_of_map,
+    not_for=("dome", "mesh"),  # a sky is everywhere: no one map holds its shadows
+)

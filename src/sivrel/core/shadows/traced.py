@@ -3,24 +3,16 @@
 import math
 
 from ..kernel import kernel
-from ..scene.arrays import BY_SHADOW, FLAGS, SEE_THROUGH, TINT, is_linked
+from ..scene.arrays import BY_SHADOW, FLAGS, SEE_THROUGH, SHADOWING, TINT, is_linked
 from ..scene.arrays import PANE as PANE_SURFACE
-from ..scene.surface_at import corners_of, passing_at
+from ..surfaces.next_surface import MOST_LAYERS
+from ..surfaces.surface_at import corners_of, passing_at
 from ..trace.traverse import NO_HIT, any_hit, closest_hit
 from ..vector import add, cross, dot, multiply, row3, scale, subtract
 from .way import ShadowWay
 
 TRACED = 1
-WAY = ShadowWay(
-    "traced",
-    TRACED,
-    "traced rays",
-    "Sends rays to the light: right for every size and shape of it.",
-    "Dots in the soft part when rays are too few; time in proportion to the rays.",
-)
 ALL, NONE = (1.0, 1.0, 1.0), (0.0, 0.0, 0.0)
-MOST_LAYERS = 64
-"""Surfaces that a shadow ray passes before it counts as stopped."""
 
 
 @kernel
@@ -80,3 +72,19 @@ def visibility(scene, stack, link, p, d, distance, target):
             return NONE
         start += t + scene.offset
     return NONE
+
+
+@kernel
+def traced_share(scene, stack, i, p, d, distance, target):
+    """`ways.light_share` by a ray."""
+    return visibility(scene, stack, int(scene.lights[i, SHADOWING]), p, d, distance, target)
+
+
+WAY = ShadowWay(
+    "traced",
+    TRACED,
+    "traced rays",
+    "Sends rays to the light: right for every size and shape of it.",
+    "Dots in the soft part when rays are too few; time in proportion to the rays.",
+    share=traced_share,
+)

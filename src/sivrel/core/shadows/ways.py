@@ -1,32 +1,47 @@
-"""The table of ways of casting shadows, and the one door to them. A new way is one module, a line in the table, and its
-branch in `light_share`."""
+"""The table of ways of casting shadows, and the one door to them. A new way is one module and a line in the table."""
 
 import math
+from typing import Any
 
 from ..kernel import called_kernel, kernel
-from ..scene.arrays import FAR, MAP, SHADOWING, WAY
+from ..scene.arrays import FAR, WAY
 from ..vector import add, dot, scale, subtract
 from . import depth_map, off, traced
-from .depth_map import DEPTH_MAP, map_share
-from .off import OFF
-from .traced import ALL, visibility
+from .traced import ALL
 
 WAYS = (traced.WAY, depth_map.WAY, off.WAY)
 CODES = {way.key: way.code for way in WAYS}
+BY_KEY = {way.key: way for way in WAYS}
+if len(set(CODES.values())) < len(WAYS):
+    raise ValueError("Two ways of casting shadows have one code or one key; give each its own.")
+
+
+def _asking(code: int, own: Any, others: Any) -> Any:
+    @kernel
+    def ask(way, scene, stack, i, p, d, distance, target):
+        if way == code:
+            return own(scene, stack, i, p, d, distance, target)
+        return others(way, scene, stack, i, p, d, distance, target)
+
+    return ask
+
+
+@kernel
+def _traced(way, scene, stack, i, p, d, distance, target):
+    return traced.traced_share(scene, stack, i, p, d, distance, target)
+
+
+_by_way = _traced
+for _way in WAYS:
+    if _way is not traced.WAY:
+        _by_way = _asking(_way.code, _way.share, _by_way)
 
 
 @called_kernel
 def light_share(scene, stack, i, p, d, distance, target):
     """Share of light `i` that reaches `p` from along unit `d` over `distance` metres, cut by that light's way, as a colour. `target` is
     the triangle of a mesh light at which the ray ends, which does not stop it; else NO_HIT."""
-    way = scene.lights[i, WAY]
-    if way == OFF:
-        return ALL
-    if way == DEPTH_MAP and scene.lights[i, MAP] >= 0.0:
-        share = map_share(scene, i, p)
-        if share >= 0.0:
-            return share, share, share
-    return visibility(scene, stack, int(scene.lights[i, SHADOWING]), p, d, distance, target)
+    return _by_way(scene.lights[i, WAY], scene, stack, i, p, d, distance, target)
 
 
 @kernel

@@ -4,8 +4,8 @@ from typing import NamedTuple
 
 from ..kernel import kernel
 from ..scene.arrays import SEE_THROUGH, SOLID
-from ..scene.next_surface import CLEAR
 from ..vector import add, dot, frame, part_of, scale, to_local, to_world
+from .next_surface import CLEAR
 from .preview import Look, evaluate_parts, glass_at, sample_direction, scattering_at
 
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..scene.mending import mean_base_color
+from ..edits.mending import mean_base_color
 from ..vector import LUMINANCE
 from .finding import Finding, Mend, box_of, point, short
 from .look import Look

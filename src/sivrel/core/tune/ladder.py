@@ -13,13 +13,13 @@ import numpy as np
 
 from ..diagnose.finding import cleared
 from ..diagnose.stand import Stand
+from ..edits.edits import apart, is_edit
 from ..errors import Cancelled
 from ..measure.cost import work_of
 from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
 from ..measure.noise import LUMINANCE
 from ..measure.verdict import where_seen
 from ..render.frame import Frame
-from ..scene.edits import apart, is_edit
 from ..task import OutOfTime
 from ..work_time import work_time
 from .error import Error, Reference, error_of, reference

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from ..edits.edits import SETTINGS, Edits, is_edit, split_key, with_edits
 from ..errors import InputError
 from ..render.recipe import Recipe, settings, with_values
-from ..scene.edits import SETTINGS, Edits, is_edit, split_key, with_edits
 
 LARGER_IS_CHEAPER = {
     "sampling.noise_target", "irradiance_cache.error", "irradiance_cache.min_spacing", "irradiance_cache.max_spacing", "radiance_cache.cell",

@@ -12,6 +12,8 @@ from flask.typing import ResponseReturnValue
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 
+from ...core.edits.edits import Edits, with_edits
+from ...core.edits.edits import difference as edits_difference
 from ...core.finish.finishing import Finish
 from ...core.finish.view import VIEWS
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
@@ -21,8 +23,6 @@ from ...core.render.film import film_beauty
 from ...core.render.frame import Frame
 from ...core.render.recipe import QUESTIONS, Recipe, SettingInfo, difference, settings, with_values
 from ...core.render.starting import STARTING
-from ...core.scene.edits import Edits, with_edits
-from ...core.scene.edits import difference as edits_difference
 from ...store import files, jobs, proofs, recipes, shots
 from ...store.database import transaction
 from ...work.room import has_room

@@ -11,9 +11,9 @@ from flask.typing import ResponseReturnValue
 from werkzeug.utils import secure_filename
 
 from ...core.caches import Cache, CacheFolder, header_of
+from ...core.edits.edits import to_json as edits_to_json
 from ...core.errors import InputError
 from ...core.render.recipe import Recipe, to_json
-from ...core.scene.edits import to_json as edits_to_json
 from ...store import caches as stored
 from ...store import proofs, requests, shots
 from ...work.intake import new_upload

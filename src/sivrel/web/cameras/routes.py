@@ -3,10 +3,10 @@
 from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.edits import Edits, with_edits
+from ...core.edits.edits import to_json as edits_to_json
 from ...core.errors import InputError
 from ...core.render.recipe import Recipe, to_json
-from ...core.scene.edits import Edits, with_edits
-from ...core.scene.edits import to_json as edits_to_json
 from ...store import cameras, requests
 from ..asked import edits_of, shot_or_404
 from ..database import db

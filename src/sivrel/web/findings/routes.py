@@ -8,9 +8,9 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.edits import apart, with_edits
 from ...core.errors import InputError
 from ...core.render.recipe import with_values
-from ...core.scene.edits import apart, with_edits
 from ...store import files, findings, jobs, proofs, requests, shots
 from ...store.database import transaction
 from ..asked import proof_or_404, scene_or_refuse

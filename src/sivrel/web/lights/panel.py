@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from ...core.scene.edits import MENDS, SETTINGS, CardEdit, Edits
+from ...core.edits.edits import MENDS, SETTINGS, CardEdit, Edits
 from ...core.survey.finding import short
 from ...store.proofs import Proof
 from ...store.shots import Shot

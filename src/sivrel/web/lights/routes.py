@@ -10,9 +10,9 @@ from flask.typing import ResponseReturnValue
 from PIL import Image
 
 from ...core.caches import from_bytes
+from ...core.edits.edits import ADDED_KINDS, CARD_PATTERNS
 from ...core.errors import InputError
 from ...core.formats.usd_edits import write_layer
-from ...core.scene.edits import ADDED_KINDS, CARD_PATTERNS
 from ...core.shadows.depth_map import map_picture
 from ...store import proofs, requests
 from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404

@@ -7,8 +7,8 @@ from urllib.parse import quote
 from flask import Blueprint, Response, abort, jsonify, request
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.edits import to_json as edits_to_json
 from ...core.render.recipe import to_json, with_values
-from ...core.scene.edits import to_json as edits_to_json
 from ...store import files, moments
 from ..asked import frame_of, made_as_asked, shot_or_404
 from ..database import data, db

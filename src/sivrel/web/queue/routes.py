@@ -5,8 +5,8 @@ from typing import Any
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.edits import to_json
 from ...core.measure.cost import forecast, how_good
-from ...core.scene.edits import to_json
 from ...store import jobs, proofs, shots
 from ..asked import frame_of, made_as_asked, proof_or_404, shot_or_404
 from ..database import db

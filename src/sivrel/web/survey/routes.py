@@ -5,12 +5,12 @@ import json
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.apply_edits import apply_edits
+from ...core.edits.edits import SETTINGS, split_key
 from ...core.errors import InputError
 from ...core.formats.gltf_out import write_gltf
 from ...core.formats.scenes import read_scene
 from ...core.render.frame import Frame
-from ...core.scene.apply_edits import apply_edits
-from ...core.scene.edits import SETTINGS, split_key
 from ...core.survey.finding import short
 from ...store import jobs, proofs, recipes, requests
 from ...store.database import transaction

@@ -6,11 +6,11 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
+from ...core.edits.edits import apart, with_edits
 from ...core.errors import InputError
 from ...core.measure.difference import PIXELS_PER_DEGREE
 from ...core.render.frame import Frame
 from ...core.render.recipe import with_values
-from ...core.scene.edits import apart, with_edits
 from ...core.shadows.ways import WAYS as SHADOW_WAYS
 from ...core.tune.candidates import Candidate, candidate, candidates, usual
 from ...core.tune.varied import MOST_CELLS, about, varied

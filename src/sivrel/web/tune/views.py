@@ -5,11 +5,11 @@ from typing import Any
 import numpy as np
 from markupsafe import Markup
 
+from ...core.edits.edits import SETTINGS
 from ...core.errors import InputError
 from ...core.measure.noise import LUMINANCE
 from ...core.pictures.exr import read_exr
 from ...core.render.recipe import QUESTIONS, settings
-from ...core.scene.edits import SETTINGS
 from ...core.survey.finding import short
 from ...core.tune.fits import Fit
 from ...core.tune.varied import about

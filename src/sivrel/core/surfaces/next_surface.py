@@ -3,13 +3,14 @@
 import numpy as np
 
 from ..kernel import kernel
-from ..shadows.traced import MOST_LAYERS
+from ..scene.arrays import FAR, FLAGS, PANE, SEE_THROUGH, TINT
 from ..trace.sampler import sample_1d
 from ..trace.traverse import NO_HIT, closest_hit
 from ..vector import add, row3, scale
-from .arrays import FAR, FLAGS, PANE, SEE_THROUGH, TINT
 from .surface_at import passing_at
 
+MOST_LAYERS = 64
+"""Surfaces that a ray passes before it counts as stopped."""
 # How a ray meets a surface: as opaque, as glass or pane, or not at all, passing a tinted pane.
 OPAQUE, CLEAR, TINTED = 0, 1, 2
 

@@ -8,10 +8,10 @@ from dataclasses import replace
 import numpy as np
 
 from ..errors import InputError
+from ..scene.model import Camera, Light, Mesh, Scene, Surface
+from ..scene.topology import facets, topology, turned_triangles, volume
 from ..vector import LUMINANCE
 from .edits import ObjectEdit
-from .model import Camera, Light, Mesh, Scene, Surface
-from .topology import facets, topology, turned_triangles, volume
 
 MOST_TRIANGLES = 4_000_000
 STEEP = 0.7

@@ -11,6 +11,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 
 from ..errors import InputError, did_you_mean
 from ..json_text import is_text, parse_json
+from ..shadows.suspect_maps import MOST_RESOLUTION
 from ..shadows.ways import CODES as SHADOW_WAYS
 from ..stored import EDITS
 
@@ -54,7 +55,7 @@ class _Edit(BaseModel):
 class ShadowEdit(_Edit):
     way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is cut by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
     rays: int | None = setting("shadow rays", "with {} rays.", "Rays to this light from each point that the camera sees.", ge=1, le=256)
-    resolution: int | None = setting("map resolution", "{} texels across,", "Size of its depth map.", "texels", ge=16, le=8192)
+    resolution: int | None = setting("map resolution", "{} texels across,", "Size of its depth map.", "texels", ge=16, le=MOST_RESOLUTION)
     filter: float | None = setting("map filter", "softened over {},", "Width of the map's filter.", "texels", ge=0.0, le=32.0)
     bias: float | None = setting("map bias", "biased by {} texels.", "Bias against its own shadow.", "texels", ge=0.0, le=64.0)
     fit: Literal["scene", "view"] | None = setting(

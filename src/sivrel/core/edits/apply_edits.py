@@ -9,11 +9,11 @@ import numpy as np
 
 from ..errors import InputError, did_you_mean
 from ..lights.daylight import SUN_ANGLE, daylight
-from .cards import make_card
+from ..scene.cards import make_card
+from ..scene.frames import upright_frame
+from ..scene.model import Camera, Light, Mesh, Profile, Scene, Texture
 from .edits import CameraEdit, CardEdit, Edits, LightEdit, ObjectEdit
-from .frames import upright_frame
 from .mending import darkened, mended, scaled, thickened
-from .model import Camera, Light, Mesh, Profile, Scene, Texture
 
 PLAIN = (
     "on",

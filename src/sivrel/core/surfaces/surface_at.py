@@ -6,10 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..surfaces.glass import pane_reflects
-from ..surfaces.preview import Look
-from ..vector import add, cross, dot, normalize, row3, scale, subtract
-from .arrays import (
+from ..scene.arrays import (
     BASE,
     BASE_MAP,
     BOTH_SIDES,
@@ -35,7 +32,10 @@ from .arrays import (
     SPECULAR_MAP,
     THRESHOLD,
 )
-from .textures import look_up, look_up_colour
+from ..scene.textures import look_up, look_up_colour
+from ..vector import add, cross, dot, normalize, row3, scale, subtract
+from .glass import pane_reflects
+from .preview import Look
 
 
 class SurfacePoint(NamedTuple):
