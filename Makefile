@@ -51,7 +51,7 @@ bench-tune: $(VENV)/.test
 # What follows serves development.
 
 docs: $(VENV)/.run
-	$(BIN)/python -m sivrel.core.render.reference > docs/recipe.md
+	$(BIN)/python -m sivrel.core.render.recipe_docs > docs/recipe.md
 
 requirements: $(VENV)/.test
 	cd requirements && for name in run test; do ../$(BIN)/pip-compile --quiet --upgrade --generate-hashes --no-emit-index-url \

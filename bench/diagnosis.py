@@ -15,13 +15,13 @@ import numpy as np
 from sivrel.core.diagnose import grain
 from sivrel.core.diagnose.case import Case
 from sivrel.core.diagnose.diagnosis import Diagnosis, diagnose
-from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.finding import Finding, cleared
 from sivrel.core.diagnose.fireflies import sparkling
+from sivrel.core.diagnose.paired_render import PairedRender
 from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.retest import amount_in, of_mended_scene
 from sivrel.core.diagnose.retesting import Side, retest_on
-from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.trial_renderer import TrialRenderer
 from sivrel.core.diagnose.truth import Coarse
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.warmup import warm_up
@@ -54,7 +54,7 @@ class Score:
     failed: list[str] = field(default_factory=list)
 
 
-def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tuple[Coarse, Echo | None]]) -> bool:
+def confirmed(finding: Finding, case: Case, renderer: TrialRenderer, truths: dict[str, tuple[Coarse, PairedRender | None]]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
     if finding.measure in ("bias", "structure") and finding.kind not in EXACT and finding.cause_key != ALONE:
         told = cleared(finding.as_dict())
@@ -62,15 +62,15 @@ def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tupl
         name = str(sorted(edits.items()))
         if name not in truths:
             truth = Coarse(case.grid, 900_000)
-            truth.refine(*stand.truth(edits), LONG, stand.task)
-            truths[name] = truth, stand.echo(truth, LONG / 2.0)
-        truth, case.echo = truths[name]
+            truth.refine(*renderer.truth(edits), LONG, renderer.task)
+            truths[name] = truth, renderer.paired(truth, LONG / 2.0)
+        truth, case.paired = truths[name]
         value, error = amount_in(told, case, truth)
         return value > max(0.35 * finding.amount, 2.0 * error)
     if finding.kind in EXACT or finding.cause_key == ALONE:
         return finding.evidence.get("trial_amount", 1.0) > 0.0
     again = render_case(
-        stand.scene, stand.recipe, stand.edits, None, Frame(stand.frame.width, stand.frame.height, None, 4242), caches=stand.caches
+        renderer.scene, renderer.recipe, renderer.edits, None, Frame(renderer.frame.width, renderer.frame.height, None, 4242), caches=renderer.caches
     )  # fmt: skip
     if finding.measure == "sparkle":
         return int(sparkling(again[0]).sum()) > 0.3 * finding.amount * case.light.size
@@ -83,15 +83,15 @@ def confirmed(finding: Finding, case: Case, stand: Stand, truths: dict[str, tupl
     return robust > 0.4 * claimed
 
 
-def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
+def proven(finding: Finding, case: Case, renderer: TrialRenderer, score: Score) -> None:
     """Render the first remedy that a render can prove, and measure the finding again."""
     remedy = next((r for r in finding.remedies if r.changes and (r.seconds is None or r.seconds < 150.0)), None)
     if remedy is None or finding.kind == "smear":
         return
-    recipe, edits = stand.changed(remedy.values, remedy.edits)
-    made = render_case(stand.scene, recipe, edits, None, stand.frame, caches=stand.caches)
-    child, child_stand = made
-    result = retest_on(cleared(finding.as_dict()), cleared(remedy.__dict__), Side(child, child_stand), Side(case, stand), LONG / 3.0)
+    recipe, edits = renderer.changed(remedy.values, remedy.edits)
+    made = render_case(renderer.scene, recipe, edits, None, renderer.frame, caches=renderer.caches)
+    child, child_renderer = made
+    result = retest_on(cleared(finding.as_dict()), cleared(remedy.__dict__), Side(child, child_renderer), Side(case, renderer), LONG / 3.0)
     score.tried += 1
     score.cured += result.verdict in ("gone", "smaller")
     if result.verdict not in ("gone", "smaller"):
@@ -102,25 +102,25 @@ def proven(finding: Finding, case: Case, stand: Stand, score: Score) -> None:
         score.gain_off.append(abs(remedy.amount / finding.amount - result.after / result.before))
 
 
-def _noisiest(stand: Stand) -> str:
+def _noisiest(renderer: TrialRenderer) -> str:
     """The source of most of the noise, from another render with random numbers of its own."""
     again, _ = render_case(
-        stand.scene, stand.recipe, stand.edits, None, Frame(stand.frame.width, stand.frame.height, None, 4243), caches=stand.caches
+        renderer.scene, renderer.recipe, renderer.edits, None, Frame(renderer.frame.width, renderer.frame.height, None, 4243), caches=renderer.caches
     )  # fmt: skip
     found = next((f for f in grain.find(again) if f.kind == "grain"), None)
     sources = found.evidence.get("sources", {}) if found is not None else {}
     return f"source {max(sources, key=sources.get)}" if sources else ""
 
 
-def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: Score) -> None:
-    truths: dict[str, tuple[Coarse, Echo | None]] = {}
+def judged(planted: Planted, made: Diagnosis, case: Case, renderer: TrialRenderer, score: Score) -> None:
+    truths: dict[str, tuple[Coarse, PairedRender | None]] = {}
     for finding in made.findings:
-        if confirmed(finding, case, stand, truths):
+        if confirmed(finding, case, renderer, truths):
             score.confirmed += 1
         else:
             score.invented.append(f"{finding.kind}: {finding.title}")
     for kinds, causes in planted.flaws:
-        causes = causes or {_noisiest(stand)}
+        causes = causes or {_noisiest(renderer)}
         score.planted += 1
         ours = [f for f in made.findings if f.kind in kinds]
         if not ours:
@@ -134,7 +134,7 @@ def judged(planted: Planted, made: Diagnosis, case: Case, stand: Stand, score: S
             score.missed.append(f"{best.kind} by {best.cause_key or 'nothing'}")
         if best.confidence is not None and best.cause_key:
             score.sure.append((best.confidence, right))
-        proven(best, case, stand, score)
+        proven(best, case, renderer, score)
 
 
 def group(name: str) -> Callable[[], str]:
@@ -171,16 +171,16 @@ def diagnosis(
 def _score(case_of: Callable[[int], Planted], seed: int, score: Score) -> None:
     try:
         planted = case_of(seed)
-        case, stand = planted.render()
-        judged(planted, diagnose(case, stand, seconds=SECONDS), case, stand, score)
+        case, renderer = planted.render()
+        judged(planted, diagnose(case, renderer, seconds=SECONDS), case, renderer, score)
     except Exception as error:  # a case that can't be judged counts as one that was missed
         score.planted += 1
         score.invented.append(f"failed: {type(error).__name__} {error}")
 
 
 def _of_twin(seed: int) -> list[Finding]:
-    case, stand = clean(seed).render()
-    return diagnose(case, stand, seconds=SECONDS).findings
+    case, renderer = clean(seed).render()
+    return diagnose(case, renderer, seconds=SECONDS).findings
 
 
 def _line(name: str, s: Score) -> str:

@@ -8,7 +8,7 @@ import time
 import numpy as np
 
 from sivrel.core.caches import CacheFolder
-from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.trial_renderer import TrialRenderer
 from sivrel.core.edits.edits import Edits
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.measure.difference import visible_difference
@@ -62,8 +62,8 @@ TO_SHOW = (
 """Ladders whose word “enough” is held to a fresh seed: shot, recipe, what is varied, and its rungs."""
 
 
-def _stand(scene: Scene, values: dict, frame: Frame, caches: CacheFolder | None = None) -> Stand:
-    return Stand(scene, with_values(Recipe(), {**DEEP, **values}), Edits(), None, frame, caches=caches)
+def _renderer(scene: Scene, values: dict, frame: Frame, caches: CacheFolder | None = None) -> TrialRenderer:
+    return TrialRenderer(scene, with_values(Recipe(), {**DEEP, **values}), Edits(), None, frame, caches=caches)
 
 
 def _demo(name: str) -> Scene:
@@ -79,9 +79,9 @@ def fits() -> str:
     for name in DEMO:
         scene, frame, caches = _demo(name), Frame(*SIZE, (60, 40, 180, 108)), CacheFolder()
         for values, key, rungs in LADDERS:
-            stand = _stand(scene, values, frame, caches)
-            chosen = varied(key, list(rungs), stand.recipe, stand.edits)
-            made = climb(stand, [chosen], frame, scene.camera().exposure, seconds=30.0)
+            renderer = _renderer(scene, values, frame, caches)
+            chosen = varied(key, list(rungs), renderer.recipe, renderer.edits)
+            made = climb(renderer, [chosen], frame, scene.camera().exposure, seconds=30.0)
             done = [r for r in made.rungs if r.error is not None]
             x = [float(r.values[key]) for r in done]
             own: dict[str, list[float]] = {}
@@ -106,14 +106,14 @@ def budget() -> str:
     told = []
     for name in DEMO:
         scene, frame = _demo(name), Frame(320, 180)
-        stand = _stand(scene, {}, frame)
-        made = plan_budget(stand, frame, seconds=24.0)
+        renderer = _renderer(scene, {}, frame)
+        made = plan_budget(renderer, frame, seconds=24.0)
         plans = {}
         for k in dict.fromkeys((0, made.chosen)):
             plan = made.plans[k]
-            recipe, edits = stand.changed(plan.values, plan.edits)
-            ready = stand.ready(recipe, edits)[0]
-            one, other = (take(ready, recipe, Frame(320, 180, None, seed), stand.task) for seed in (31, 32))
+            recipe, edits = renderer.changed(plan.values, plan.edits)
+            ready = renderer.ready(recipe, edits)[0]
+            one, other = (take(ready, recipe, Frame(320, 180, None, seed), renderer.task) for seed in (31, 32))
             assert one is not None and other is not None
             plans[k] = (one.seconds + other.seconds) / 2.0, noise_of(one, other), plan
         even, best = plans[0], plans[made.chosen]
@@ -135,12 +135,12 @@ def advice(first: int = FIRST) -> str:
     told, within, decided, off, took = [], 0, [], [], []
     for name, scene in shots:
         frame = Frame(*SIZE)
-        stand = _stand(scene, {}, frame)
-        facts = measure_facts(stand, frame, scene.camera().exposure, seconds=SECONDS)
+        renderer = _renderer(scene, {}, frame)
+        facts = measure_facts(renderer, frame, scene.camera().exposure, seconds=SECONDS)
         assert facts is not None
-        still = advise(facts, stand.recipe, seconds=SECONDS).recipes[1]
+        still = advise(facts, renderer.recipe, seconds=SECONDS).recipes[1]
         advised = Candidate("as advised", "as advised", still.values)
-        match = run_match(stand, [*candidates(MATCHED, stand.recipe), advised], frame, seconds=SECONDS)
+        match = run_match(renderer, [*candidates(MATCHED, renderer.recipe), advised], frame, seconds=SECONDS)
         done = {e.candidate.name: e for e in match.entrants if e.error}
         totals = {key: e.error.total for key, e in done.items() if e.error}
         times = totals.get(advised.name, float("inf")) / min(totals.values())
@@ -172,14 +172,14 @@ def enough() -> str:
     told, right, total = [], 0, 0
     for name, values, key, rungs in TO_SHOW:
         scene, frame = _demo(name), Frame(480, 270, (180, 100, 300, 168))
-        stand, exposure = _stand(scene, values, frame), scene.camera().exposure
-        chosen = varied(key, list(rungs), stand.recipe, stand.edits)
-        made = climb(stand, [chosen], frame, exposure, seconds=45.0)
+        renderer, exposure = _renderer(scene, values, frame), scene.camera().exposure
+        chosen = varied(key, list(rungs), renderer.recipe, renderer.edits)
+        made = climb(renderer, [chosen], frame, exposure, seconds=45.0)
         done = [r for r in made.rungs if r.error is not None]
         fresh = []
         for rung in done:
-            recipe, edits = stand.changed(rung.values, {})
-            one = take(stand.ready(recipe, edits, frame.window)[0], recipe, Frame(480, 270, frame.region, 2 * SECOND_SEED + 5), stand.task)
+            recipe, edits = renderer.changed(rung.values, {})
+            one = take(renderer.ready(recipe, edits, frame.window)[0], recipe, Frame(480, 270, frame.region, 2 * SECOND_SEED + 5), renderer.task)
             assert one is not None
             fresh.append(one.colours[0])
         seen = [bool(where_seen(visible_difference(one, fresh[-1], exposure)).mean() >= SEEN_SHARE) for one in fresh[:-1]]

@@ -11,7 +11,7 @@ import numpy as np
 
 from sivrel.core.diagnose.case import Case
 from sivrel.core.diagnose.render import render_case
-from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.trial_renderer import TrialRenderer
 from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.render.filter import filter_noise
 from sivrel.core.render.frame import Frame
@@ -54,7 +54,7 @@ class Planted:
         """(kinds, causes) of every flaw that was planted."""
         return [(self.kinds, self.causes), *self.also] if self.kinds else list(self.also)
 
-    def render(self, seed: int = 0) -> tuple[Case, Stand]:
+    def render(self, seed: int = 0) -> tuple[Case, TrialRenderer]:
         recipe, edits = with_values(Recipe(), self.values), with_edits(Edits(), self.edits)
         made = render_case(self.room.scene, recipe, edits, None, Frame(*self.size, seed=seed))
         assert made is not None

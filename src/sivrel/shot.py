@@ -22,7 +22,7 @@ from .core.task import Cancel, Task
 
 if TYPE_CHECKING:
     from .core.diagnose.diagnosis import Diagnosis
-    from .core.diagnose.stand import Stand
+    from .core.diagnose.trial_renderer import TrialRenderer
     from .core.measure.comparison import Comparison
     from .core.render.prepare import Files, Prepared
     from .core.survey.survey import Survey
@@ -132,9 +132,9 @@ class Shot:
 
         if not 1 <= len(vary) <= 2:
             raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
-        stand, exposure = self._stand(recipe, _task(progress, cancel), view)
-        chosen = [rungs_of(stand, key, None if values is None else list(values), exposure) for key, values in vary.items()]
-        return climb(stand, chosen, stand.frame, exposure, seconds=seconds, per_degree=per_degree)
+        renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
+        chosen = [rungs_of(renderer, key, None if values is None else list(values), exposure) for key, values in vary.items()]
+        return climb(renderer, chosen, renderer.frame, exposure, seconds=seconds, per_degree=per_degree)
 
     def budget(
         self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
@@ -143,8 +143,8 @@ class Shot:
         """The split of samples that leaves least noise in `seconds` a frame, or reaches a relative `noise` (0.02 is 2 %) soonest."""
         from .core.tune.budget import plan_budget
 
-        stand, _ = self._stand(recipe, _task(progress, cancel), view)
-        return plan_budget(stand, stand.frame, seconds=seconds, noise=noise)
+        renderer, _ = self._renderer(recipe, _task(progress, cancel), view)
+        return plan_budget(renderer, renderer.frame, seconds=seconds, noise=noise)
 
     def match(
         self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, progress: Progress | None = None,
@@ -157,8 +157,8 @@ class Shot:
 
         settings, laid = recipe_and_edits(recipe, view.get("edits"))
         chosen = candidates(list(ways), settings)
-        stand, _ = self._stand(settings, _task(progress, cancel), {**view, "edits": laid})
-        return run_match(stand, chosen, stand.frame, seconds=seconds)
+        renderer, _ = self._renderer(settings, _task(progress, cancel), {**view, "edits": laid})
+        return run_match(renderer, chosen, renderer.frame, seconds=seconds)
 
     def advise(
         self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,
@@ -169,11 +169,11 @@ class Shot:
         from .core.tune.advice import advise
         from .core.tune.facts import measure_facts, motion_between
 
-        stand, exposure = self._stand(recipe, _task(progress, cancel), view)
+        renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
         frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.animated else None
         motion = motion_between(*frames, view.get("camera")) if frames else None
-        facts = measure_facts(stand, stand.frame, exposure, motion, seconds=seconds)
-        return advise(facts, stand.recipe, seconds=seconds)
+        facts = measure_facts(renderer, renderer.frame, exposure, motion, seconds=seconds)
+        return advise(facts, renderer.recipe, seconds=seconds)
 
     def edited(self, edits: EditsLike) -> Scene:
         """The scene with edits laid over it."""
@@ -228,16 +228,16 @@ class Shot:
 
         return prepare(read_scene(self.path, frame=self.frame + 1.0), settings, edits, camera)
 
-    def _stand(self, recipe: RecipeLike, task: Task, view: View) -> tuple["Stand", float]:
+    def _renderer(self, recipe: RecipeLike, task: Task, view: View) -> tuple["TrialRenderer", float]:
         """Where trials are rendered, and the camera's exposure in stops."""
-        from .core.diagnose.stand import Stand
+        from .core.diagnose.trial_renderer import TrialRenderer
 
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
         camera, frame = view.get("camera"), self._frame(view)
         if camera not in edits.cameras:
             self.scene.camera(camera)
-        stand = Stand(self.scene, settings, edits, camera, frame, caches=self.caches, task=task)
-        return stand, self.exposure(camera, edits)
+        renderer = TrialRenderer(self.scene, settings, edits, camera, frame, caches=self.caches, task=task)
+        return renderer, self.exposure(camera, edits)
 
 
 def diagnose(
@@ -252,7 +252,7 @@ def diagnose(
     from .core.diagnose.case import Case
     from .core.diagnose.diagnosis import diagnose as look_into
     from .core.diagnose.render import case_of
-    from .core.diagnose.stand import Stand
+    from .core.diagnose.trial_renderer import TrialRenderer
     from .core.finish.finishing import measured_exposure
 
     if isinstance(picture, Render):
@@ -265,16 +265,16 @@ def diagnose(
             exposure = shot.scene.camera(given.camera).exposure if shot is not None and given.recipe else measured_exposure(given.beauty)
         case = Case(given, exposure, given.recipe, given.edits or Edits())
     case.per_degree = per_degree
-    stand = None
+    renderer = None
     if shot is not None:
         if given.recipe is None:
             raise InputError("This picture was not rendered here, so no cause can be tried on it; leave the shot out, and read what would settle it.")
         ready = picture.ready if isinstance(picture, Render) else None
-        stand = Stand(
+        renderer = TrialRenderer(
             shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches,
             task=_task(progress, cancel), ready=ready, geometry=ready.geometry if ready is not None else None,
         )  # fmt: skip
-    return look_into(case, stand, seconds=seconds)
+    return look_into(case, renderer, seconds=seconds)
 
 
 def compare(a: Render | Picture | str | Path, b: Render | Picture | str | Path, exposure: float | None = None) -> "Comparison":

@@ -142,7 +142,7 @@ class Loop(BrowserTest):
         self.wait("sivrel.chosen.a.picture && sivrel.plate.pictures[0].finished")
         self.assertNotIn("changed", page.locator("[name='sampling.max']").get_attribute("class") or "")
 
-        # One change stands in red until it is proven, and is named on the card.
+        # One unproven change is red, and is named on the card.
         page.select_option("[name='gi.seen']", "off")
         self.assertIn("changed", page.locator("[name='gi.seen']").get_attribute("class"))
         self.assertFalse(page.locator("[name='limits.diffuse_bounces']").is_visible(), "what is not in use is not shown")

@@ -56,12 +56,12 @@ class Toy(unittest.TestCase):
             mock.patch.object(detectors, "DETECTORS", [*detectors.DETECTORS, TOY]),
             mock.patch("sivrel.core.diagnose.diagnosis.DETECTORS", [*detectors.DETECTORS, TOY]),
         ):
-            case, stand = render_case(scene, recipe, Edits(), None, frame)
-            found = next(f for f in diagnose(case, stand, seconds=4.0).findings if f.kind == "green cast")
+            case, renderer = render_case(scene, recipe, Edits(), None, frame)
+            found = next(f for f in diagnose(case, renderer, seconds=4.0).findings if f.kind == "green cast")
             self.assertEqual((found.cause_key, found.trials[0].verdict), ("lime", PROVEN))
             remedy = found.remedies[0]
             self.assertEqual(remedy.words, "Turn Lime off.")
-            child, _ = render_case(scene, *stand.changed(remedy.values, remedy.edits), None, frame)
+            child, _ = render_case(scene, *renderer.changed(remedy.values, remedy.edits), None, frame)
             again = retest(cleared(found.as_dict()), cleared(remedy.__dict__), child, None, parent=case)
         self.assertEqual(again.verdict, GONE)
         self.assertLess(again.after, 0.05)

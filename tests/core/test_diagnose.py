@@ -8,11 +8,11 @@ from scipy import ndimage
 
 from sivrel.core.diagnose import blotches, burnt, fireflies, grain, smear
 from sivrel.core.diagnose.case import Case, estimated_error
-from sivrel.core.diagnose.echo import Echo
 from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
 from sivrel.core.diagnose.finding import PROVEN, Finding, Suspect, Trial, cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
 from sivrel.core.diagnose.measures import Amount, whole_error
+from sivrel.core.diagnose.paired_render import PairedRender
 from sivrel.core.diagnose.patch import Patch
 from sivrel.core.diagnose.regions import places_off
 from sivrel.core.diagnose.remedies import add_remedies
@@ -53,9 +53,9 @@ def coarse(grid: Grid, light: np.ndarray, error: float, rng: np.random.Generator
     return made
 
 
-def echo_of(truth: Coarse, off: np.ndarray, error: float, rng: np.random.Generator) -> Echo:
+def echo_of(truth: Coarse, off: np.ndarray, error: float, rng: np.random.Generator) -> PairedRender:
     """The echo of a recipe whose light is off, with brute force's own chance and some of its own."""
-    made = Echo()
+    made = PairedRender()
     for k, plane in enumerate(truth.planes):
         made.planes[k] = plane + off + rng.normal(0.0, error * 8.0**0.5, off.shape)
     return made
@@ -240,8 +240,8 @@ class OffTruth(unittest.TestCase):
     def case(self, cells: np.ndarray, error: float = 0.02) -> Case:
         pixels = np.repeat(np.repeat(cells, 5, axis=0), 5, axis=1)
         made = made_case(pixels + self.rng.normal(0.0, error, pixels.shape), error, CACHED)
-        made.echo = Echo()
-        made.echo.planes = dict(enumerate(coarse(self.grid, cells, 0.01, self.rng).planes))
+        made.paired = PairedRender()
+        made.paired.planes = dict(enumerate(coarse(self.grid, cells, 0.01, self.rng).planes))
         return made
 
     def test_a_bright_place_is_found_with_its_ratio(self):
@@ -301,7 +301,7 @@ class OffTruth(unittest.TestCase):
         shown[20:26, 40:46] *= 1.15  # far below the chance of a cell
         truth, case = coarse(self.grid, true, 0.05, self.rng), self.case(shown, 0.3)
         self.assertEqual(places_off(case, truth).regions, [])
-        case.echo = echo_of(truth, shown - true, 0.002, self.rng)
+        case.paired = echo_of(truth, shown - true, 0.002, self.rng)
         off = places_off(case, truth)
         self.assertEqual(len(off.regions), 1)
         self.assertGreaterEqual(int(off.regions[0].cells[20:26, 40:46].sum()), 20)

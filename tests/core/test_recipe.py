@@ -6,7 +6,7 @@ from pathlib import Path
 
 from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import Recipe, difference, from_json, settings, to_json, with_values
-from sivrel.core.render.reference import recipe_reference
+from sivrel.core.render.recipe_docs import recipe_reference
 
 ROOT = Path(__file__).parents[2]
 

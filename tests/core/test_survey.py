@@ -12,7 +12,7 @@ from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.render.prepare import Prepared, prepare
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.core.survey.finding import Finding
+from sivrel.core.survey.finding import SceneFinding
 from sivrel.core.survey.look import Look
 from sivrel.core.survey.plan import cut_lines, inside_cut, plan_and_elevation
 from sivrel.core.survey.standpoint import seen_from
@@ -35,7 +35,7 @@ class ANewCheck(unittest.TestCase):
     def test_it_is_one_module_and_one_line(self):
         toy = types.ModuleType("toy")
         at = (1.0, 2.0, 3.0)
-        toy.check = lambda look: [Finding("toy", "A ball rolls.", "It is never where it was.", 0.9, at, (at, at), ["/Room/Ball"])]
+        toy.check = lambda look: [SceneFinding("toy", "A ball rolls.", "It is never where it was.", 0.9, at, (at, at), ["/Room/Ball"])]
         with mock.patch.dict(CHECKS, {"toys that roll": toy}):
             found = survey(ready_of(rooms.room(401)))
         self.assertEqual([(f.kind, f.severity) for f in found.findings], [("toy", "spoils the picture")])

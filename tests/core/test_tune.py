@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from sivrel.core.diagnose.stand import Stand
+from sivrel.core.diagnose.trial_renderer import TrialRenderer
 from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.finish.strip import write_strip
@@ -43,8 +43,8 @@ ROOM = Scene("room", [box_inside(), WALL], [lambert((0.7, 0.5, 0.4))], [LAMP], c
 SMALL = Frame(48, 32)
 
 
-def stand(scene: Scene, frame: Frame = SMALL, **values) -> Stand:
-    return Stand(scene, with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()}), Edits(), None, frame)
+def renderer(scene: Scene, frame: Frame = SMALL, **values) -> TrialRenderer:
+    return TrialRenderer(scene, with_values(Recipe(), {key.replace("__", "."): value for key, value in values.items()}), Edits(), None, frame)
 
 
 class Fits(unittest.TestCase):
@@ -123,11 +123,11 @@ class Measuring(unittest.TestCase):
 
     def test_blocks_stand_for_the_frame(self):
         frame, scene = Frame(160, 90), ROOM
-        ready = stand(scene, frame).base()
+        ready = renderer(scene, frame).base()
         recipe = with_values(Recipe(), {"sampling.max": 8})
-        whole = take(ready, recipe, frame, stand(scene).task)
+        whole = take(ready, recipe, frame, renderer(scene).task)
         blocks = scattered(frame, 5000, 1)
-        part = take(ready, recipe, blocks, stand(scene).task)
+        part = take(ready, recipe, blocks, renderer(scene).task)
         self.assertLess(blocks.pixels, 0.5 * frame.pixels)
         mean = np.concatenate([light.reshape(-1) for light in part.lights]).mean()
         self.assertAlmostEqual(mean / whole.lights[0].mean(), 1.0, delta=0.1)
@@ -177,7 +177,7 @@ class Ladders(unittest.TestCase):
 
     def test_bounces_lose_what_the_series_says_and_the_rung_past_it_is_enough(self):
         """In a closed box that glows, light after k bounces is 1 - albedo ** (k + 2) of all."""
-        one = stand(GLOWING, sampling__max=64)
+        one = renderer(GLOWING, sampling__max=64)
         made = climb(one, [varied("limits.diffuse_bounces", [0, 2, 14, 16], one.recipe, one.edits)], SMALL, 0.0, seconds=20.0)
         for rung in made.rungs:
             self.assertAlmostEqual(rung.error.light, 1.0 - 0.6 ** (rung.values["limits.diffuse_bounces"] + 2), delta=0.01)
@@ -187,7 +187,7 @@ class Ladders(unittest.TestCase):
         self.assertTrue(made.complete)
 
     def test_a_clamp_shows_the_light_it_takes_and_samples_show_noise(self):
-        one = stand(ROOM, sampling__max=16, limits__diffuse_bounces=8)
+        one = renderer(ROOM, sampling__max=16, limits__diffuse_bounces=8)
         clamp = climb(one, [varied("limits.indirect_clamp", [0.05, 0.5, 0], one.recipe, one.edits)], SMALL, 0.0, seconds=15.0)
         lights = [rung.error.light for rung in clamp.rungs]
         self.assertLess(lights[0], lights[1])
@@ -198,7 +198,7 @@ class Ladders(unittest.TestCase):
         self.assertEqual(samples.as_dict()["varied"][0]["values"], [4, 16, 64])
 
     def test_two_settings_make_a_grid_and_a_call_stops_it(self):
-        one = stand(ROOM, sampling__max=4)
+        one = renderer(ROOM, sampling__max=4)
         pair = [varied("sampling.max", [2, 4], one.recipe, one.edits), varied("shadows.rays", [1, 4], one.recipe, one.edits)]
         made = climb(one, pair, SMALL, 0.0, seconds=10.0)
         self.assertEqual(len([r for r in made.rungs if r.error]), 4)
@@ -208,7 +208,7 @@ class Ladders(unittest.TestCase):
         self.assertEqual(len([r for r in stopped.rungs if r.error]), 2)
 
     def test_rungs_that_were_named_are_all_rendered_cheapest_first(self):
-        one, heard = stand(ROOM, sampling__max=4), []
+        one, heard = renderer(ROOM, sampling__max=4), []
         chosen = varied("sampling.max", [64, 2, 16, 8], one.recipe, one.edits)
         self.assertTrue(chosen.given)
         one.task = Task(lambda what, share, ladder: heard.append(what))
@@ -222,7 +222,7 @@ class Ladders(unittest.TestCase):
         self.assertEqual(order[1:], [f"rendering {a} and {b}" for a, b in ((2, 1), (2, 8), (16, 1), (16, 8))])
 
     def test_settings_of_taste_are_set_side_by_side_and_none_is_enough(self):
-        one = stand(ROOM, sampling__max=4)
+        one = renderer(ROOM, sampling__max=4)
         for key, taste in (("ambient.level", True), ("light.lamp.radius", True), ("light.lamp.shadows.rays", False), ("sampling.max", False)):
             self.assertEqual(is_taste(key), taste, key)
         lamp = one.scene.lights[0].name
@@ -244,7 +244,7 @@ class Budgets(unittest.TestCase):
     def test_a_plan_is_no_worse_than_an_even_raise_and_comes_as_it_said(self):
         wide = Light("wide", "sphere", (3.0, 3.0, 3.0), (0.0, -0.3, 0.2), radius=0.35)
         scene = Scene("soft", [box_inside(), WALL], [lambert(0.2)], [wide, sky(0.01)], cameras=[CAMERA])
-        one = stand(scene, limits__diffuse_bounces=1, gi__seen="off")
+        one = renderer(scene, limits__diffuse_bounces=1, gi__seen="off")
         made = plan_budget(one, Frame(96, 64), noise=0.05)
         self.assertTrue(made.complete)
         self.assertGreaterEqual(made.gain, 1.0)
@@ -257,7 +257,7 @@ class Budgets(unittest.TestCase):
         with_edits(Edits(), best.edits), with_values(Recipe(), best.values)
 
     def test_no_time_for_pixels_is_said(self):
-        made = plan_budget(stand(ROOM), Frame(4096, 4096), seconds=1.0)
+        made = plan_budget(renderer(ROOM), Frame(4096, 4096), seconds=1.0)
         self.assertIn("leave no time for pixels", made.says)
         self.assertEqual(made.plans, [])
 
@@ -281,7 +281,7 @@ class Matches(unittest.TestCase):
 
     def test_bias_is_what_the_closed_form_says(self):
         """In the box that glows, light that has not bounced is 1 - albedo² of all: seen against a twentieth more, as the eye has it."""
-        one = stand(GLOWING, limits__diffuse_bounces=24)
+        one = renderer(GLOWING, limits__diffuse_bounces=24)
         made = run_match(one, candidates(["brute_force", "off", "radiance_cache"], one.recipe), SMALL, seconds=3.0)
         by_name = {entrant.candidate.name: entrant for entrant in made.entrants}
         self.assertAlmostEqual(by_name["off"].error.bias, 0.36 / 1.05, delta=0.02)
@@ -311,7 +311,7 @@ class Matches(unittest.TestCase):
 
 class AdviceTest(unittest.TestCase):
     def test_facts_of_a_box_are_its_closed_forms(self):
-        facts = measure_facts(stand(GLOWING), Frame(64, 40), 0.0, seconds=10.0)
+        facts = measure_facts(renderer(GLOWING), Frame(64, 40), 0.0, seconds=10.0)
         self.assertAlmostEqual(facts.kept, 0.6, delta=0.05)
         self.assertTrue(facts.inside)
         self.assertEqual(facts.open, 0.0)
@@ -324,7 +324,7 @@ class AdviceTest(unittest.TestCase):
         self.assertLess(ways["irradiance_cache"].squared, 0.03**2)
         self.assertGreater(ways["irradiance_cache"].prepares, 0.0)
         outside = Scene("open", [floor(2.0)], [lambert(0.3)], [sky()], cameras=[CAMERA])
-        facts = measure_facts(stand(outside), Frame(64, 40), 0.0, seconds=1.0)
+        facts = measure_facts(renderer(outside), Frame(64, 40), 0.0, seconds=1.0)
         self.assertGreater(facts.open, 0.95)
         self.assertFalse(facts.inside)
         self.assertLess(facts.indirect, 0.01)
@@ -340,7 +340,7 @@ class AdviceTest(unittest.TestCase):
         self.assertEqual(motion_between(ROOM, away, "put up beside the file"), Motion())
 
     def test_noise_of_more_samples_is_told_by_cells(self):
-        at, blocks = stand(ROOM), scattered(Frame(96, 64), 2000, 1)
+        at, blocks = renderer(ROOM), scattered(Frame(96, 64), 2000, 1)
         ready, recipe = at.truth()
         weights = weights_of(ready, recipe, blocks, at.task)
         pair, _, curve = curve_of(at, ready, with_values(recipe, {"sampling.gi_rays": 1}), blocks, weights)
@@ -353,7 +353,7 @@ class AdviceTest(unittest.TestCase):
         self.assertAlmostEqual(noise_of_mean(*halves, (halves[0] + halves[1]) / 2.0) / noise_of(whole, other), 1.0, delta=0.2)
 
     def test_bias_of_blocks_is_the_light_that_is_missing(self):
-        at, blocks = stand(GLOWING), scattered(Frame(96, 64), 1500, 1)
+        at, blocks = renderer(GLOWING), scattered(Frame(96, 64), 1500, 1)
         ready, recipe = at.truth()
         weights = weights_of(ready, recipe, blocks, at.task)
         held = tuple(take(ready, with_values(recipe, {"sampling.max": 64}), replace(blocks, seed=k), at.task) for k in (1, 2))
@@ -411,7 +411,7 @@ class AdviceTest(unittest.TestCase):
         def of(*squares: tuple[float, float]) -> list[float]:
             return list(shrunk([Pilot(f"way {k}", 0.1, [(4.0, 0.1)], *one) for k, one in enumerate(squares)]).values())
 
-        # Certain ones stay, uncertain ones meet, and one that fell below nought by chance is not thought to be without.
+        # Certain ones stay, uncertain ones meet, and one that noise made negative is not thought to be without.
         np.testing.assert_allclose(of((1e-4, 1e-8), (9e-4, 1e-8)), (1e-4, 9e-4), rtol=0.01)
         near = of((1e-4, 5e-3), (2e-3, 5e-3))
         self.assertLess(abs(near[0] / near[1] - 1.0), 0.1)

@@ -255,7 +255,7 @@ print(json.dumps({
     "lit": lit,
     "by_veil": sorted({trial.suspect for finding in shot.diagnose(veiled, seconds=6.0).findings for trial in finding.trials}),
     "on_one": shot.render({"light.NoonSun.shadows.way": "veil", "sampling.max": 1}, **view).mean_light,
-    "matched_veils": [entrant.candidate.name for entrant in shot.match(["off+veil"], seconds=1.0, **view).entrants],
+    "matched_veils": [entrant.candidate.name for entrant in shot.match(["off+veil", "off"], seconds=1.0, **view).entrants],
     "caches": [note["way"] for note in picture.measured["meters"]["ways"]],
     "tried": sorted({trial.suspect for finding in diagnosed.findings for trial in finding.trials}),
     "matched": sorted(entrant.candidate.name for entrant in matched.entrants),
@@ -301,7 +301,7 @@ class OneModuleOneLine(unittest.TestCase):
             self.assertEqual(told["keys"]["toy.level"]["maximum"], 9.0)
             self.assertIn("veil", told["keys"]["shadows.way"]["choices"])
             self.assertEqual(told["keys"]["limits.toys"]["default"], 3)
-            reference = run("-m", "sivrel.core.render.reference").stdout
+            reference = run("-m", "sivrel.core.render.recipe_docs").stdout
             for key in ("`toy.level`", "`limits.toys`", "half of the light pass"):
                 self.assertIn(key, reference)
             refused = run("-m", "sivrel.cli", "render", "demo:slipway", "-o", f"{folder}/a.exr", "--set", "toy.level=12")
@@ -320,7 +320,7 @@ class OneModuleOneLine(unittest.TestCase):
             self.assertLess(went["lit"]["traced"], went["lit"]["veil"])
             self.assertAlmostEqual(went["lit"]["veil"], (went["lit"]["traced"] + went["lit"]["off"]) / 2.0, delta=0.02 * went["lit"]["off"])
             self.assertIn("veil", went["by_veil"])
-            self.assertEqual(went["matched_veils"], ["off+veil"])
+            self.assertIn("off+veil", went["matched_veils"])
             self.assertGreater(went["on_one"], 0.0)
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
 from sivrel.work.facts import facts_of
-from sivrel.work.looking_in import looked_into
+from sivrel.work.looking_in import inspect_sandboxed
 
 from .files import USDA, make_seeds, run_format
 
@@ -32,7 +32,7 @@ class Mutants(unittest.TestCase):
     def test_the_seeds_themselves_are_read(self):
         for form, (_, opened) in self.formats.items():
             with self.subTest(form):
-                told = looked_into(self.seeds / opened, self.seeds)
+                told = inspect_sandboxed(self.seeds / opened, self.seeds)
                 self.assertGreaterEqual(told["triangles"], 4)
 
     def test_every_format(self):
@@ -101,7 +101,7 @@ class OddNumbers(unittest.TestCase):
         told = bytearray(path.read_bytes())
         told[-40:-8] = b"\xff" * 32
         path.write_bytes(told)
-        found = looked_into(self.folder / "exr.usda", self.folder)  # by the process whose standard output is the answer
+        found = inspect_sandboxed(self.folder / "exr.usda", self.folder)  # by the process whose standard output is the answer
         self.assertGreater(found["triangles"], 4)
         self.assertIn("sky.exr is not an OpenEXR picture, or it is damaged", " ".join(found["notes"]))
 

@@ -101,7 +101,7 @@ class Aside(StoreTest):
         self.assertEqual((proof.name, proof.note, proof.starred, proof.focus), ("dusk", "warmer", True, (0.1, 0.2, 0.3, 0.4)))
 
 
-class Kept(StoreTest):
+class StoredFinding(StoreTest):
     def test_pins_and_what_was_read_go_together(self):
         shot = self.shot()
         number, pin = self.proof(shot), pins.add(self.db, shot.id, "stair", (0.1, 0.1, 0.2, 0.3), "c")

@@ -3,11 +3,16 @@
 import io
 import json
 import re
+from html import unescape
+from pathlib import Path
 
+from markupsafe import escape
 from PIL import Image
 
+from sivrel import web
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.store import jobs, moments, pins, proofs, recipes, shots
+from sivrel.web.bench.commands import COMMANDS, bindings
 from tests.web.test_web import WebTest
 
 
@@ -240,3 +245,22 @@ class Sheets(BenchTest):
         self.assertTrue(self.client.get(f"/shots/slipway/sheet.pdf?proofs={numbers}").data.startswith(b"%PDF"))
         self.assertIn("star some finished proofs", self.client.get("/shots/keepers-kitchen/sheet.png").text)
         self.assertIn("png or pdf", self.client.get("/shots/slipway/sheet.doc").text)
+
+
+class Commands(WebTest):
+    def test_one_declaration_makes_buttons_sheet_and_bindings(self):
+        page = self.client.get("/shots/slipway").text
+        script = (Path(web.__file__).parent / "static" / "js" / "bench.js").read_text()
+        keys = [key for command in COMMANDS for key in command.keys if not command.by_page]
+        self.assertEqual(len(keys), len(set(keys)), "two commands have one key")
+        for command in COMMANDS:
+            for key in command.shown:
+                self.assertIn(f"<kbd>{escape(key)}</kbd>", page)
+            if command.label:
+                self.assertIn(f'data-do="{command.name}"', page)
+            if not command.by_page:
+                self.assertRegex(script, rf"\n  {command.name}[:,]", f"bench.js does nothing for {command.name}")
+        bound = bindings(outside=True)
+        self.assertNotIn("Enter", bound)
+        self.assertEqual(bound["w"], "wipe")
+        self.assertEqual(json.loads(unescape(re.search(r"data-keys='([^']*)'", page)[1])), bindings(outside=False))

@@ -1,4 +1,4 @@
-"""Findings over HTTP: kept, waved off, proven as children, reported; and pictures from elsewhere."""
+"""Findings over HTTP: kept, dismissed, proven as children, reported; and pictures from elsewhere."""
 
 import io
 import unittest

@@ -153,7 +153,7 @@ class Answers(WithWorker):
         self.assertTrue(files.picture_path(self.data, done.picture).is_file())
 
 
-class Kept(LightsTest):
+class StoredFinding(LightsTest):
     def test_old_questions_go(self):
         shot = shots.find(self.db, "slipway")
         first = requests.ask(self.db, "plan", shot.id, {})

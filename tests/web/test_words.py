@@ -94,7 +94,7 @@ class MetersTest(unittest.TestCase):
         for change, told in (
             ({}, "made in 3.0 s."),
             ({"because": "lights"}, "made in 3.0 s because lights had changed."),
-            ({"made": False}, "used again, 3.0 s spared."),
+            ({"made": False}, "reused (saved 3.0 s)."),
             ({"made": False, "because": "geometry"}, "locked: used although geometry has changed since."),
             ({"added": True}, "kept and added to for this camera, 3.0 s in all."),
         ):

@@ -14,7 +14,7 @@ import numpy as np
 from sivrel.core.errors import InputError
 from sivrel.core.formats.gltf import glb
 from sivrel.demo.shots import find_shot
-from sivrel.work.looking_in import looked_into
+from sivrel.work.looking_in import inspect_sandboxed
 
 HEAD = '#usda 1.0\n(\n    metersPerUnit = 1\n    upAxis = "Y"\n{}\n)\n'
 TRIANGLE = (
@@ -44,10 +44,10 @@ class LookingIn(unittest.TestCase):
 
     def test_a_good_file_is_told(self):
         self.write("a.usda", HEAD.format("") + TRIANGLE)
-        told = looked_into(self.folder / "a.usda", self.folder)
+        told = inspect_sandboxed(self.folder / "a.usda", self.folder)
         self.assertEqual((told["triangles"], len(told["cameras"])), (1, 1))
         demo = find_shot("demo:lamp-room")
-        self.assertGreater(looked_into(demo, demo.parent)["triangles"], 50_000)
+        self.assertGreater(inspect_sandboxed(demo, demo.parent)["triangles"], 50_000)
 
     def test_hostile_files_end_soon_in_one_sentence(self):
         texture = (
@@ -78,13 +78,13 @@ class LookingIn(unittest.TestCase):
             path = self.folder / name if data is None else self.write(name, data)
             before, begun = sorted(self.folder.iterdir()), time.monotonic()
             with self.subTest(name), self.assertRaises(InputError) as caught:
-                looked_into(path, None)
+                inspect_sandboxed(path, None)
             self.assertRegex(str(caught.exception), r"^\S[^\n]*\.$", name)
             self.assertEqual(sorted(self.folder.iterdir()), before)
             self.assertLess(time.monotonic() - begun, 60.0, name)
             if data is not None and name != "many.usda":
                 path.unlink()
-        textured = looked_into(self.write("textured.usda", HEAD.format("") + texture), self.folder)
+        textured = inspect_sandboxed(self.write("textured.usda", HEAD.format("") + texture), self.folder)
         self.assertIn("million pixels", " ".join(textured["notes"]))
         self.assertLess(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss, 1 << 21)  # kB: the program's own and a gigabyte
 
@@ -94,7 +94,7 @@ class LookingIn(unittest.TestCase):
         self.write("secret.usda", HEAD.format("") + TRIANGLE)
         (inside / "a.usda").write_text(HEAD.format("") + 'def "A" (references = @../secret.usda@</M>) {}\n')
         with self.assertRaisesRegex(InputError, "not given with it"):
-            looked_into(inside / "a.usda", inside)
+            inspect_sandboxed(inside / "a.usda", inside)
 
 
 if __name__ == "__main__":

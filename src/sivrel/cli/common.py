@@ -165,13 +165,13 @@ def open_shot(name: str, frame: float | None = None, caches: str | None = None) 
     """A shot that somebody named: looked into first, in a process with bounds, unless it is one that ships. Raises InputError."""
     from ..demo.shots import FOLDER, find_shot
     from ..shot import open
-    from ..work.looking_in import looked_into
+    from ..work.looking_in import inspect_sandboxed
 
     if frame is not None and not abs(frame) <= LAST_FRAME:
         raise InputError(f"There is no frame {frame:g}; give a number of the file's range.")
     path = find_shot(name)
     if path.is_file() and not path.resolve().is_relative_to(FOLDER):
-        looked_into(path, None, frame)
+        inspect_sandboxed(path, None, frame)
     return open(path, frame=frame, caches=caches)
 
 

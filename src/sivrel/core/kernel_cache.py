@@ -34,7 +34,7 @@ from numba.core.types import Type
 from numba.extending import _Intrinsic
 
 CORE = Path(__file__).parent
-BENEATH_ALL = ("kernel.py", "inlined.py", "reference.py", "trace/simd.py")
+BENEATH_ALL = ("kernel.py", "inlined.py", "numba_byref.py", "trace/simd.py")
 """Sources that say how kernels are compiled: what they change can't be seen in a kernel's bytecode."""
 MOST_BYTES, MOST_DAYS = 1 << 30, 60
 """Of the folder: the kernels that were used longest ago go when it holds more; those not used for so long go anyway."""

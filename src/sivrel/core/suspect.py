@@ -53,7 +53,7 @@ class Suspect:
     tried: dict[str, Any] = field(default_factory=dict)
     """What a trial sets instead of `values`, where those take long to make ready."""
     inverse: float = 0.0
-    """By how much the square of the amount grows in a trial with less of what there is too little of; 0 where the change itself is tried."""
+    """Growth of amount² when the trial lowers this setting; 0 where the change itself is tried."""
     raised: float = 0.0
     """Times more that is taken of something of which the square of the amount falls in proportion; 0 for any other change."""
     whole: bool = False

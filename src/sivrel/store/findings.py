@@ -1,4 +1,4 @@
-"""Findings: what a diagnosis said of a proof, what was waved off with a reason, and what became of the remedies."""
+"""Findings: what a diagnosis said of a proof, what was dismissed with a reason, and what became of the remedies."""
 
 import json
 import sqlite3
@@ -13,7 +13,7 @@ from .shots import now
 
 
 @dataclass(frozen=True)
-class Kept:
+class StoredFinding:
     """A finding of a proof. body: as core.diagnose tells it; place: 0 for the worst, None when a later diagnosis did not find it again; problem:
     why it can't be read, one sentence, where it can't; its body is empty then."""
 
@@ -56,29 +56,29 @@ def keep(db: sqlite3.Connection, proof_id: int, diagnosis: dict[str, Any]) -> No
         db.execute("DELETE FROM findings WHERE proof_id = ? AND place IS NULL AND id NOT IN (SELECT finding_id FROM retests)", (proof_id,))
 
 
-def _kept(row: sqlite3.Row) -> Kept:
+def _kept(row: sqlite3.Row) -> StoredFinding:
     body, problem = dict[str, Any](), ""
     try:
         body = FINDING.upgrade(parse_json(row["body"], "A stored finding is damaged: it is not JSON."))
     except InputError as error:
         problem = str(error)
-    return Kept(row["id"], row["proof_id"], row["key"], body, row["place"], problem)
+    return StoredFinding(row["id"], row["proof_id"], row["key"], body, row["place"], problem)
 
 
-def of_proof(db: sqlite3.Connection, proof_id: int) -> tuple[dict[str, Any] | None, list[Kept]]:
+def of_proof(db: sqlite3.Connection, proof_id: int) -> tuple[dict[str, Any] | None, list[StoredFinding]]:
     """What a diagnosis of a proof said beside its findings, None where there was none; and the findings, worst first."""
     about = db.execute("SELECT body FROM diagnoses WHERE proof_id = ?", (proof_id,)).fetchone()
     rows = db.execute("SELECT * FROM findings WHERE proof_id = ? AND place IS NOT NULL ORDER BY place", (proof_id,))
     return (read_json(about["body"], {}) if about else None), [_kept(row) for row in rows]
 
 
-def get(db: sqlite3.Connection, finding_id: int) -> Kept | None:
+def get(db: sqlite3.Connection, finding_id: int) -> StoredFinding | None:
     row = db.execute("SELECT * FROM findings WHERE id = ?", (finding_id,)).fetchone()
     return _kept(row) if row else None
 
 
 def dismiss(db: sqlite3.Connection, shot_id: int, key: str, reason: str) -> None:
-    """Wave a finding off, in all proofs of the shot; an empty reason takes that back."""
+    """Dismiss a finding in all proofs of the shot; an empty reason takes that back."""
     if reason:
         db.execute("INSERT OR REPLACE INTO dismissals (shot_id, key, reason, made_at) VALUES (?, ?, ?, ?)", (shot_id, key, reason[:300], now()))
     else:
@@ -86,7 +86,7 @@ def dismiss(db: sqlite3.Connection, shot_id: int, key: str, reason: str) -> None
 
 
 def dismissed(db: sqlite3.Connection, shot_id: int) -> dict[str, str]:
-    """Reasons by the keys of what was waved off."""
+    """Reasons by the keys of what was dismissed."""
     return {row["key"]: row["reason"] for row in db.execute("SELECT key, reason FROM dismissals WHERE shot_id = ?", (shot_id,))}
 
 

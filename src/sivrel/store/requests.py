@@ -37,7 +37,7 @@ def answer(db: sqlite3.Connection, number: int, answer: dict[str, Any] | None, p
 
 
 def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:
-    """Say a part of an answer that is on its way; False when the question was called off."""
+    """Keep a part of an unfinished reply; False when the question was called off."""
     return bool(db.execute("UPDATE questions SET answer = ? WHERE id = ? AND problem = ''", (json.dumps(part), number)).rowcount)
 
 

@@ -166,7 +166,7 @@ def way_in_words(note: dict[str, Any]) -> str:
     elif note["because"]:
         whence = f"locked: used although {note['because']} has changed since"
     else:
-        whence = f"used again, {seconds(note['seconds'])} spared"
+        whence = f"reused (saved {seconds(note['seconds'])})"
     told = [f"{note['kind'].capitalize()}: {thousands(note['count'])} {note['unit']}, {whence}."]
     says = PREPARING[note["way"]].says
     if says:

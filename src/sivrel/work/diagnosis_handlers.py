@@ -11,7 +11,7 @@ from ..core.diagnose.case import Case
 from ..core.diagnose.diagnosis import Diagnosis, diagnose
 from ..core.diagnose.finding import Finding, cleared
 from ..core.diagnose.retesting import Side, retest_on
-from ..core.diagnose.stand import Stand
+from ..core.diagnose.trial_renderer import TrialRenderer
 from ..core.errors import InputError
 from ..core.finish.view import to_bytes, to_display
 from ..core.pictures.exr import read_exr
@@ -35,17 +35,17 @@ def diagnose_proof(request: Request) -> dict[str, Any]:
         raise InputError("This proof has no picture to diagnose; wait until it is done, or choose another.")
     shot = shots.get(db, proof.shot_id)
     case = case_of_proof(worker.data, db, shot, proof)
-    stand = None if shot.outside else stand_of(request, shot, proof)
-    if stand is not None and proof.made_on:
+    renderer = None if shot.outside else renderer_of(request, shot, proof)
+    if renderer is not None and proof.made_on:
         case.seconds = case.pixel_seconds = None  # another machine's: they foretell nothing here
-    exposure, camera = case.exposure, None if stand is None else stand.base().camera
-    if stand is not None:
-        stand.task = request.task(
+    exposure, camera = case.exposure, None if renderer is None else renderer.base().camera
+    if renderer is not None:
+        renderer.task = request.task(
             lambda what, share, found: {
                 "what": what, "share": share, "findings": [shown(worker.data, case, f, exposure, camera) for f in found]
             }
         )  # fmt: skip
-    made = diagnose(case, stand, seconds=float(body.get("seconds") or 20.0))
+    made = diagnose(case, renderer, seconds=float(body.get("seconds") or 20.0))
     return keep(worker.data, db, proof.id, case, made, exposure, camera)
 
 
@@ -75,11 +75,11 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     )  # fmt: skip
 
 
-def stand_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> Stand:
+def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> TrialRenderer:
     """Where trials of a proof are rendered."""
     worker = request.worker
     scene, beside, geometry = worker.scene_of(request.db, shot)
-    return Stand(
+    return TrialRenderer(
         scene,
         proof.recipe,
         proof.edits,
@@ -142,7 +142,7 @@ def retest_proof(request: Request) -> dict[str, Any]:
     if proof is None or proof.picture is None or not waiting:
         return {"retests": []}
     shot, told = shots.get(db, proof.shot_id), []
-    child = Side(case_of_proof(worker.data, db, shot, proof), stand_of(request, shot, proof))
+    child = Side(case_of_proof(worker.data, db, shot, proof), renderer_of(request, shot, proof))
     for waits in waiting:
         kept = findings.get(db, waits.finding_id)
         if kept is None:
@@ -150,10 +150,10 @@ def retest_proof(request: Request) -> dict[str, Any]:
         finding, parent = kept.body, None
         before = proofs.get(db, kept.proof_id)
         if before is not None and before.picture is not None:
-            parent = Side(case_of_proof(worker.data, db, shot, before), stand_of(request, shot, before))
+            parent = Side(case_of_proof(worker.data, db, shot, before), renderer_of(request, shot, before))
         if finding["measure"] == "smear" and child.case.filtered is None:
             kept_filtered(worker.data, proof.picture)
-            child = Side(case_of_proof(worker.data, db, shot, proof), child.stand)
+            child = Side(case_of_proof(worker.data, db, shot, proof), child.renderer)
         result = cleared(retest_on(finding, waits.remedy, child, parent, RETEST_SECONDS).as_dict())
         findings.keep_result(db, waits.id, result)
         told.append(result)

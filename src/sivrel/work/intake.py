@@ -16,7 +16,7 @@ from ..store import files, proofs, shots
 from ..store.database import transaction
 from .facts import facts_of
 from .finishing import make_thumbnail
-from .looking_in import looked_into
+from .looking_in import inspect_sandboxed
 
 SCENES = suffixes()
 """Suffixes of the scene files that can be opened."""
@@ -69,7 +69,7 @@ def new_upload(data: Path) -> Path:
 
 def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
     """Bring in the scene file `main` of the folder of a new upload, which gets its final name. Raises InputError."""
-    facts = looked_into(folder / main, folder)
+    facts = inspect_sandboxed(folder / main, folder)
     kept = folder.with_name(folder.name.removeprefix(".new-"))
     folder.replace(kept)
     path = kept / main
@@ -81,7 +81,7 @@ def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
     """Bring in a scene file where it lies on this machine. Raises InputError."""
     if not path.is_absolute() or not is_file(path):
         raise InputError(f"There is no file {path}; give the whole path of a scene file on the machine that this program runs on.")
-    facts = looked_into(path, None)
+    facts = inspect_sandboxed(path, None)
     with transaction(db):
         known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
         slug = known.slug if known else free_slug(db, path)

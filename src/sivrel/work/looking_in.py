@@ -32,17 +32,17 @@ AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
 """One look at a time, so that many uploads take no more memory than one; seconds that another waits for its turn."""
 
 
-def looked_into(path: Path, folder: Path | None, frame: float | None = None) -> dict[str, Any]:
+def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = None) -> dict[str, Any]:
     """What `facts_of` says of the scene at `path`, which may not reach out of `folder`. Raises InputError with one sentence."""
     return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY)
 
 
-def picture_looked_into(path: Path, out: Path) -> dict[str, Any]:
+def inspect_picture_sandboxed(path: Path, out: Path) -> dict[str, Any]:
     """Unpack a picture from elsewhere to the EXR file `out`; what `facts_of_picture` says of it. Raises InputError with one sentence."""
     return _look(["picture", str(path), str(out)], path, _size(path, None), PICTURE_MEMORY, PICTURE_SECONDS)
 
 
-def cache_looked_into(path: Path) -> str:
+def inspect_cache_sandboxed(path: Path) -> str:
     """The digest of a cache file that may be served, found sound by what its kind declares. Raises InputError with one sentence."""
     return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
 

@@ -18,7 +18,7 @@ from ..store.database import transaction
 from .facts import CAMERA
 from .finishing import make_thumbnail
 from .intake import free_slug
-from .looking_in import picture_looked_into
+from .looking_in import inspect_picture_sandboxed
 
 ELSEWHERE = "elsewhere"
 MOST_PICTURES = 32
@@ -52,7 +52,7 @@ def add_pictures(
 
 def _unpacked(data: Path, path: Path, out: Path) -> dict[str, Any]:
     """Keep a picture under its hash, with a thumbnail; what was found in it."""
-    told = picture_looked_into(path, out)
+    told = inspect_picture_sandboxed(path, out)
     told["digest"] = files.keep(files.pictures(data), ".exr", lambda place: os.replace(out, place))
     if not files.thumbnail_path(data, told["digest"]).is_file():
         make_thumbnail(data, told["digest"], read_exr(files.picture_path(data, told["digest"])), told["exposure"])

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.diagnose.stand import Stand
+from ..core.diagnose.trial_renderer import TrialRenderer
 from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import two_frames
 from ..core.measure.difference import PIXELS_PER_DEGREE
@@ -19,7 +19,7 @@ from ..core.tune.facts import Facts, measure_facts, motion_between
 from ..core.tune.ladder import climb, rungs_of
 from ..core.tune.match import run_match
 from ..store import proofs, shots, tunings
-from .diagnosis_handlers import kept_small, stand_of
+from .diagnosis_handlers import kept_small, renderer_of
 from .request import Request
 
 AT_A_TIME = threading.Lock()
@@ -60,7 +60,7 @@ class Asked:
 
     shot: shots.Shot
     proof: proofs.Proof
-    stand: Stand
+    renderer: TrialRenderer
     frame: Frame
     exposure: float
     wanted: dict[str, Any]
@@ -94,9 +94,9 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
     shot, wanted = shots.get(request.db, proof.shot_id), tuning.asked
     width, height = wanted.get("size") or (proof.frame.width, proof.frame.height)
     region = tuple(wanted["region"]) if wanted.get("region") else None
-    stand = stand_of(request, shot, proof)
-    stand.frame = Frame(width, height, None, proof.frame.seed)
-    asked = Asked(shot, proof, stand, Frame(width, height, region, proof.frame.seed), shot.exposure(proof.camera, proof.edits), wanted)
+    renderer = renderer_of(request, shot, proof)
+    renderer.frame = Frame(width, height, None, proof.frame.seed)
+    asked = Asked(shot, proof, renderer, Frame(width, height, region, proof.frame.seed), shot.exposure(proof.camera, proof.edits), wanted)
     keeper, (make, shown) = _Keeper(request, tuning, asked.exposure), MAKE[tuning.kind]
 
     def part(what: str, share: float, so_far: Any) -> dict[str, Any]:
@@ -104,35 +104,35 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
             keeper.keep(shown(asked, so_far))
         return {"what": what, "share": share, "tuning": tuning.id}
 
-    stand.task = request.task(part)
-    stand.task.report("making the shot ready", 0.01)
+    renderer.task = request.task(part)
+    renderer.task.report("making the shot ready", 0.01)
     keeper.keep(make(asked))
 
 
 def _ladder(asked: Asked) -> Any:
-    chosen = [rungs_of(asked.stand, key, values or None, asked.exposure) for key, values in asked.wanted["vary"].items()]
+    chosen = [rungs_of(asked.renderer, key, values or None, asked.exposure) for key, values in asked.wanted["vary"].items()]
     per_degree = asked.wanted.get("per_degree", PIXELS_PER_DEGREE)
-    return climb(asked.stand, chosen, asked.frame, asked.exposure, seconds=asked.wanted["seconds"], per_degree=per_degree)
+    return climb(asked.renderer, chosen, asked.frame, asked.exposure, seconds=asked.wanted["seconds"], per_degree=per_degree)
 
 
 def _budget(asked: Asked) -> Any:
-    return plan_budget(asked.stand, asked.frame, seconds=asked.wanted.get("seconds"), noise=asked.wanted.get("noise"))
+    return plan_budget(asked.renderer, asked.frame, seconds=asked.wanted.get("seconds"), noise=asked.wanted.get("noise"))
 
 
 def _match(asked: Asked) -> Any:
-    chosen = candidates(asked.wanted.get("ways", []), asked.stand.recipe)
-    return run_match(asked.stand, chosen, asked.frame, seconds=asked.wanted["seconds"])
+    chosen = candidates(asked.wanted.get("ways", []), asked.renderer.recipe)
+    return run_match(asked.renderer, chosen, asked.frame, seconds=asked.wanted["seconds"])
 
 
 def _advice(asked: Asked) -> Any:
-    frames = two_frames(asked.shot.path, confine_to=asked.shot.confine_to) if asked.stand.scene.animated else None
+    frames = two_frames(asked.shot.path, confine_to=asked.shot.confine_to) if asked.renderer.scene.animated else None
     motion = motion_between(*frames, asked.proof.camera) if frames else None
-    facts = measure_facts(asked.stand, asked.frame, asked.exposure, motion, seconds=asked.wanted["seconds"])
-    return advise(facts, asked.stand.recipe, seconds=asked.wanted["seconds"])
+    facts = measure_facts(asked.renderer, asked.frame, asked.exposure, motion, seconds=asked.wanted["seconds"])
+    return advise(facts, asked.renderer.recipe, seconds=asked.wanted["seconds"])
 
 
 def _advice_so_far(asked: Asked, facts: Facts) -> Any:
-    return advise(facts, asked.stand.recipe, seconds=asked.wanted["seconds"], complete=False)
+    return advise(facts, asked.renderer.recipe, seconds=asked.wanted["seconds"], complete=False)
 
 
 def _as_it_is(asked: Asked, made: Any) -> Any:

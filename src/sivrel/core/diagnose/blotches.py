@@ -29,7 +29,7 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     if case.recipe is None or not ways_in_use(case.recipe):
         return []
     flat = case.flat
-    if flat.sum() < 64 or case.echo is None:
+    if flat.sum() < 64 or case.paired is None:
         return []
     blotchy, strength, size = patches_in(case, bands_of(case, truth))
     seen = case.seen(strength, size)
@@ -69,8 +69,8 @@ def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, 
 def bands_of(case: Case, truth: Coarse) -> list[np.ndarray]:
     """Two differences from brute force that share nothing but the recipe, on flat cells: of the two halves of its echo; of the picture and one of
     them, where that has less chance in it."""
-    assert case.echo is not None
-    apart = case.echo.apart(truth)
+    assert case.paired is not None
+    apart = case.paired.apart(truth)
     one, other = apart.halves
     one = np.where(case.by_echo(truth, apart), one, case.grid.pool(case.light) - truth.halves[0])
     return [band(case, truth.light + off, truth.light, case.flat) for off in (one, other)]

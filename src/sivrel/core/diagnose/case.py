@@ -17,10 +17,10 @@ from ..pictures.exr import Picture
 from ..render.recipe import Recipe
 from ..scene.model import Shadow
 from ..survey.finding import short
-from .echo import Apart, Echo
 from .eye import THRESHOLD, contrast, contrast_of_noise, grain_factor, times_threshold
 from .finding import Box, Finding
 from .grid import Grid, grid_of
+from .paired_render import Apart, PairedRender
 from .truth import Coarse
 
 LAPLACIAN = np.array([[1.0, -2.0, 1.0], [-2.0, 4.0, -2.0], [1.0, -2.0, 1.0]])
@@ -54,7 +54,7 @@ class Case:
     radii: dict[str, float] = field(default_factory=dict)
     glowing: list[str] = field(default_factory=list)
     own_shadows: dict[str, Shadow] = field(default_factory=dict)
-    echo: Echo | None = None
+    paired: PairedRender | None = None
     per_degree: float = PIXELS_PER_DEGREE
 
     @functools.cached_property
@@ -104,9 +104,9 @@ class Case:
         says it with less chance there."""
         own = self.error**2 if self.variance is None else self.variance
         light, spread = self.grid.pool(self.light), self.grid.pool_error(own) + truth.variance
-        if self.echo is None:
+        if self.paired is None:
             return light, truth.light, spread
-        apart = self.echo.apart(truth)
+        apart = self.paired.apart(truth)
         echoed = self.by_echo(truth, apart)
         return np.where(echoed, truth.light + apart.value, light), truth.light, np.where(echoed, apart.variance, spread)
 

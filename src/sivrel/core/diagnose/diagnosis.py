@@ -13,21 +13,21 @@ import numpy as np
 from ..caches import Cache, hash_of
 from ..errors import Cancelled
 from ..survey import gaps
-from ..survey.finding import Finding as Gap
 from ..survey.finding import Mend
+from ..survey.finding import SceneFinding as Gap
 from ..survey.look import Look
 from ..work_time import work_time
 from . import blotches, dim, fireflies, glass, leaks, smear, suns
 from .case import Case
+from .contributors import trace_contributors
 from .detector import Detector
 from .detectors import DETECTORS, is_exact
-from .echo import Echo
-from .fed import feed
 from .finding import PROVEN, Finding, cleared
+from .paired_render import PairedRender
 from .regions import Region, places_off
 from .remedies import add_remedies, confirm_remedies, try_remedies
-from .stand import Stand
 from .suspects import ways_in_use
+from .trial_renderer import TrialRenderer
 from .trials import of_the_scene, try_suspects
 from .truth import Coarse, dependencies
 
@@ -116,7 +116,7 @@ def _is_patch(region: Region, blotch: Finding) -> bool:
 
 
 def diagnose(
-    case: Case, stand: Stand | None = None, *, seconds: float = 20.0
+    case: Case, renderer: TrialRenderer | None = None, *, seconds: float = 20.0
 ) -> Diagnosis:  # fmt: skip
     """Find what is wrong with a picture; with a stand, prove the causes by trial within about `seconds` in all, and offer remedies.
 
@@ -124,24 +124,24 @@ def diagnose(
     force is kept among the stand's caches for the next diagnosis of the same view.
     """
     begun = work_time()
-    result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=stand is None)
+    result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=renderer is None)
     result.seconds["picture"] = result.first
 
     def say(what: str, share: float) -> None:
-        assert stand is not None
-        stand.task.report(what, share, sorted(result.findings, key=lambda f: -f.rank))
+        assert renderer is not None
+        renderer.task.report(what, share, sorted(result.findings, key=lambda f: -f.rank))
 
-    if stand is not None and case.recipe is not None:
+    if renderer is not None and case.recipe is not None:
         try:
-            _on_stand(case, stand, result, say, begun, seconds)
+            _by_trials(case, renderer, result, say, begun, seconds)
         except Cancelled:
             result.complete = False
     for finding in result.findings:
         add_remedies(case, finding)
-    if stand is not None and result.complete:
+    if renderer is not None and result.complete:
         since = work_time()
         try:
-            _prove_remedies(case, stand, result.findings, begun, seconds)
+            _prove_remedies(case, renderer, result.findings, begun, seconds)
         except Cancelled:
             result.complete = False
         result.seconds["remedies"] = work_time() - since
@@ -151,18 +151,18 @@ def diagnose(
     return result
 
 
-def _prove_remedies(case: Case, stand: Stand, found: list[Finding], begun: float, seconds: float) -> None:
+def _prove_remedies(case: Case, renderer: TrialRenderer, found: list[Finding], begun: float, seconds: float) -> None:
     """Try remedies whose effect nobody knows, and the best of the others once more."""
     for finding in found:
-        try_remedies(case, stand, finding, begun + MOST_OVER * seconds)
+        try_remedies(case, renderer, finding, begun + MOST_OVER * seconds)
     for finding in sorted(found, key=lambda f: -f.rank):
-        common = stand.tried.get(id(finding))
+        common = renderer.tried.get(id(finding))
         if common is not None and not finding.chance:
             confirm_remedies(common, begun + MOST_CONFIRMING * seconds)
 
 
-def _on_stand(
-    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float
+def _by_trials(
+    case: Case, renderer: TrialRenderer, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float
 ) -> None:  # fmt: skip
     """The stages that render: caches as the proof had them, brute force, the scene, trials. What is found stands in the result as it comes."""
     now = work_time()
@@ -172,82 +172,82 @@ def _on_stand(
         result.seconds[name], now = work_time() - now, work_time()
 
     say("making the caches ready", 0.05)
-    case.radii, case.glowing, case.own_shadows = stand.radii(), stand.glowing(), stand.own_shadows()
+    case.radii, case.glowing, case.own_shadows = renderer.radii(), renderer.glowing(), renderer.own_shadows()
     if case.seconds is None:
-        _time(case, stand)
+        _time(case, renderer)
     for finding in result.findings:
         if finding.kind == "fireflies":
             finding.suspects = fireflies.suspects(case, finding.about, fireflies.sparkling(case))
     stage("caches")
-    truth = _against_brute_force(case, stand, result, say, seconds)
-    result.findings = result.findings + dim.without_bounces(case, stand)
-    _against_spacing(case, stand, result.findings)
+    truth = _against_brute_force(case, renderer, result, say, seconds)
+    result.findings = result.findings + dim.without_bounces(case, renderer)
+    _against_spacing(case, renderer, result.findings)
     stage("brute force")
-    result.findings = _named_once(result.findings + _of_scene(case, stand, result.findings))
+    result.findings = _named_once(result.findings + _of_scene(case, renderer, result.findings))
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
     stage("scene")
     # A trial may have to make a cache anew: where that takes long, trials have longer, up to as much again.
-    caches = min(CACHES_OF_TRIALS * stand.ready(stand.recipe, stand.edits)[1], seconds)
+    caches = min(CACHES_OF_TRIALS * renderer.ready(renderer.recipe, renderer.edits)[1], seconds)
     until = max(begun + seconds, now + LEAST_OF_TRIALS * seconds) + caches
-    _trials(case, stand, result.findings, until, say)
+    _trials(case, renderer, result.findings, until, say)
     stage("trials")
-    if case.echo is not None and until - now > LEAST_TO_LOOK * seconds:
-        _look_longer(case, stand, truth, result, say, until)
+    if case.paired is not None and until - now > LEAST_TO_LOOK * seconds:
+        _look_longer(case, renderer, truth, result, say, until)
         stage("a longer look")
     result.findings = _told_once(result.findings)
 
 
 def _against_brute_force(
-    case: Case, stand: Stand, result: Diagnosis, say: Callable[[str, float], None], seconds: float
+    case: Case, renderer: TrialRenderer, result: Diagnosis, say: Callable[[str, float], None], seconds: float
 ) -> Coarse:  # fmt: skip
     """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept, and
     once more where nothing was found."""
-    of_picture, (truth, ready, recipe) = result.findings, stand.coarse(case.grid)
-    case.echo = Echo() if stand.recipe_differs(recipe) else None
+    of_picture, (truth, ready, recipe) = result.findings, renderer.coarse(case.grid)
+    case.paired = PairedRender() if renderer.recipe_differs(recipe) else None
     rounds = 2 if truth.samples == 0 else 1
     for k in range(rounds + 1):
-        if k == rounds and (case.echo is None or any(f.measure in ("bias", "structure") for f in result.findings)):
+        if k == rounds and (case.paired is None or any(f.measure in ("bias", "structure") for f in result.findings)):
             break
         say("rendering brute force", 0.08 + 0.25 * k / (rounds + 1))
-        truth.refine(ready, recipe, TRUTH_SECONDS * seconds, stand.task)
-        if case.echo is not None:
-            case.echo.follow(truth, stand.base(), stand.recipe, ECHO_SECONDS * seconds, stand.task)
+        truth.refine(ready, recipe, TRUTH_SECONDS * seconds, renderer.task)
+        if case.paired is not None:
+            case.paired.follow(truth, renderer.base(), renderer.recipe, ECHO_SECONDS * seconds, renderer.task)
         result.findings = _merged(of_picture, find_off(case, truth))
     say("looking at the scene", 0.34)
-    stand.keep_coarse(truth, ready, recipe)
+    renderer.keep_coarse(truth, ready, recipe)
     return truth
 
 
 def _look_longer(
-    case: Case, stand: Stand, truth: Coarse, result: Diagnosis, say: Callable[[str, float], None], until: float
+    case: Case, renderer: TrialRenderer, truth: Coarse, result: Diagnosis, say: Callable[[str, float], None], until: float
 ) -> None:  # fmt: skip
     """Refine brute force with half of the time that trials have left, and try what it shows besides what was found before."""
-    assert case.echo is not None
+    assert case.paired is not None
     say("looking longer", 0.9)
-    ready, recipe = stand.truth()
+    ready, recipe = renderer.truth()
     seconds = (until - work_time()) / 2.0
-    truth.refine(ready, recipe, seconds / 2.0, stand.task)
-    case.echo.follow(truth, stand.base(), stand.recipe, seconds / 2.0, stand.task)
-    stand.keep_coarse(truth, ready, recipe)
+    truth.refine(ready, recipe, seconds / 2.0, renderer.task)
+    case.paired.follow(truth, renderer.base(), renderer.recipe, seconds / 2.0, renderer.task)
+    renderer.keep_coarse(truth, ready, recipe)
     known = [f for f in result.findings if not f.chance]
     new = [f for f in find_off(case, truth) if all(_overlap(f, k) < SAME_PLACE for k in known if k.measure in ("bias", "structure"))]
     new = [f for f in new if f.measure == "bias" or all(k.kind != f.kind for k in known)]
     if new:
-        _feed_leaks(case, stand, new, stand.look(EFFORT))
+        _feed_leaks(case, renderer, new, renderer.look(EFFORT))
         result.findings = result.findings + new
-        _trials(case, stand, new, until, say)
+        _trials(case, renderer, new, until, say)
 
 
-def _time(case: Case, stand: Stand) -> None:
+def _time(case: Case, renderer: TrialRenderer) -> None:
     """How long the picture would take on this machine, from its whole frame on the coarse grid."""
     cells = case.grid.cells_of(case.grid.window)
-    patch = stand.patch(stand.base(), stand.recipe, case.grid.frame(0, cells), 0.0, samples=2)
+    patch = renderer.patch(renderer.base(), renderer.recipe, case.grid.frame(0, cells), 0.0, samples=2)
     case.pixel_seconds = patch.rate * case.samples * case.light.size
-    case.seconds = case.pixel_seconds + stand.ready(stand.recipe, stand.edits)[1]
+    case.seconds = case.pixel_seconds + renderer.ready(renderer.recipe, renderer.edits)[1]
 
 
-def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
+def _against_spacing(case: Case, renderer: TrialRenderer, found: list[Finding]) -> None:
     """Say how the size of blotches stands to what the cache sets it by."""
     depths = case.picture.passes.get("depth")
     for finding in found:
@@ -259,7 +259,7 @@ def _against_spacing(case: Case, stand: Stand, found: list[Finding]) -> None:
         there = np.zeros((case.grid.height, case.grid.width), bool)
         rows, columns = covered.shape[:2]
         there[y0 : y0 + rows, x0 : x0 + columns] = covered
-        set_by = stand.spacing(float(np.median(depths[..., 0][covered])), there) if covered.any() else None
+        set_by = renderer.spacing(float(np.median(depths[..., 0][covered])), there) if covered.any() else None
         if set_by is not None:
             finding.evidence["spacing_px"] = set_by[1]
             finding.why += f" They are about {finding.size:.0f} pixels wide; {set_by[0].format(round(set_by[1]))}."
@@ -278,7 +278,7 @@ def _named_once(found: list[Finding]) -> list[Finding]:
 
 
 def _told_once(found: list[Finding]) -> list[Finding]:
-    """Findings of one kind that have one cause are one: the worst of those that looked like it from the start, the others as places of it."""
+    """Merge findings of the same kind and cause into the worst of those that had the kind from the start."""
     kept: list[Finding] = []
     for finding in sorted(found, key=lambda f: ("looked_like" in f.evidence, -f.rank)):
         same = next((k for k in kept if finding.cause_key and (k.kind, k.cause_key) == (finding.kind, finding.cause_key) and k.kind != "grain"), None)
@@ -298,57 +298,57 @@ def _overlap(one: Finding, other: Finding) -> float:
     return float((one.mask & other.mask).sum() / max(1, one.mask.sum()))
 
 
-def _of_scene(case: Case, stand: Stand, found: list[Finding]) -> list[Finding]:
+def _of_scene(case: Case, renderer: TrialRenderer, found: list[Finding]) -> list[Finding]:
     """What the scene itself is to blame for: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
-    look = stand.look(EFFORT)
+    look = renderer.look(EFFORT)
     made = suns.find(case, look)
     if not look.inside:
         return made
-    _feed_leaks(case, stand, found, look)
-    open_joints = _gaps(stand, look)
+    _feed_leaks(case, renderer, found, look)
+    open_joints = _gaps(renderer, look)
     if open_joints:
         edits = {key: value for gap in open_joints for mend in gap.mends[:1] for key, value in mend.edits.items()}
-        pair = _pair(case, stand, edits)
+        pair = _pair(case, renderer, edits)
         if pair is not None:
             made += leaks.find_in_scene(case, pair, open_joints)
     return made
 
 
-def _feed_leaks(case: Case, stand: Stand, found: list[Finding], look: Look) -> None:
+def _feed_leaks(case: Case, renderer: TrialRenderer, found: list[Finding], look: Look) -> None:
     """Tell of leaks what fed them, and suspect the sheets of the scene."""
     leaking = [f for f in found if f.kind == "leak"]
     if not leaking or not look.inside or case.recipe is None or not ways_in_use(case.recipe):
         return
     sheets = leaks.sheet_suspects(look)
     for finding in leaking:
-        feed(case, stand, finding, look)
+        trace_contributors(case, renderer, finding, look)
         finding.suspects = sorted([*finding.suspects, *sheets], key=lambda s: -s.prior)
 
 
-def _pair(case: Case, stand: Stand, edits: dict[str, Any]) -> leaks.Pair | None:
+def _pair(case: Case, renderer: TrialRenderer, edits: dict[str, Any]) -> leaks.Pair | None:
     """Brute force with and without the gaps, as it was kept, or rendered now."""
-    depends = dependencies(*stand.truth(edits), case.grid)
-    kept = stand.found(KIND_OF_PAIR, depends)
+    depends = dependencies(*renderer.truth(edits), case.grid)
+    kept = renderer.found(KIND_OF_PAIR, depends)
     if kept is not None:
         return leaks.Pair(kept.arrays["open"], kept.arrays["closed"])
-    begun, pair = work_time(), leaks.render_pair(stand, case.grid, edits, PAIR_SECONDS)
-    stand.keep(Cache(KIND_OF_PAIR, stand.scene.name, depends, pair._asdict(), {"seconds": work_time() - begun}))
+    begun, pair = work_time(), leaks.render_pair(renderer, case.grid, edits, PAIR_SECONDS)
+    renderer.keep(Cache(KIND_OF_PAIR, renderer.scene.name, depends, pair._asdict(), {"seconds": work_time() - begun}))
     return pair
 
 
-def _gaps(stand: Stand, look: Look) -> list[Gap]:
+def _gaps(renderer: TrialRenderer, look: Look) -> list[Gap]:
     """The gaps of a scene, as they were found before where that was kept."""
-    depends = {"geometry": hash_of(stand.base().geometry.hash(), look.arrays.objects), "camera": hash_of(look.camera.to_world)}
-    kept = stand.found(KIND_OF_GAPS, depends)
+    depends = {"geometry": hash_of(renderer.base().geometry.hash(), look.arrays.objects), "camera": hash_of(look.camera.to_world)}
+    kept = renderer.found(KIND_OF_GAPS, depends)
     if kept is not None:
         return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in kept.notes["gaps"]]
     begun, found = work_time(), gaps.check(look)
     notes = {"seconds": work_time() - begun, "count": len(found), "unit": "gaps", "gaps": [asdict(gap) for gap in found]}
-    stand.keep(Cache(KIND_OF_GAPS, stand.scene.name, depends, {}, notes))
+    renderer.keep(Cache(KIND_OF_GAPS, renderer.scene.name, depends, {}, notes))
     return found
 
 
-def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: Callable[[str, float], None]) -> None:
+def _trials(case: Case, renderer: TrialRenderer, found: list[Finding], until: float, say: Callable[[str, float], None]) -> None:
     """Try the suspects of each finding, worst first, while there is time; each has its share of what is left. What was proven of one finding is tried
     first of the next: one cause shows in many places."""
     proven: set[str] = set()
@@ -362,8 +362,8 @@ def _trials(case: Case, stand: Stand, found: list[Finding], until: float, say: C
         own = min(left, max(3.0 * SLICE, 1.6 * left / (len(waiting) - k)))
         finding.suspects.sort(key=lambda s: (s.key not in proven, -s.prior))
         common = try_suspects(
-            case, stand, finding, work_time() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
+            case, renderer, finding, work_time() + own, until, max(0.25, min(SLICE if finding.measure != "noise" else 0.6 * SLICE, own / 5.0))
         )
         if common is not None:
-            stand.tried[id(finding)] = common
+            renderer.tried[id(finding)] = common
         proven |= {trial.suspect for trial in finding.trials if trial.verdict == PROVEN}

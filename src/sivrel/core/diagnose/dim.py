@@ -8,8 +8,8 @@ from .case import Case, placed
 from .detector import Detector
 from .finding import PROVEN, Finding, Remedy, Trial
 from .regions import Off
-from .stand import Stand
 from .suspects import of_light
+from .trial_renderer import TrialRenderer
 from .truth import Coarse
 
 LEAST = 0.04
@@ -36,14 +36,14 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     return [made]
 
 
-def without_bounces(case: Case, stand: Stand) -> list[Finding]:
+def without_bounces(case: Case, renderer: TrialRenderer) -> list[Finding]:
     """Where lights are looked at alone: how much light bounces would add, from a short render of the whole."""
     if case.recipe is None or case.recipe.gi.seen != "off":
         return []
-    recipe, edits = stand.changed({"gi.seen": "brute_force", "gi.beyond": "brute_force"}, {})
-    ready, cells = stand.ready(recipe, edits)[0], case.grid.cells_of(case.grid.window)
+    recipe, edits = renderer.changed({"gi.seen": "brute_force", "gi.beyond": "brute_force"}, {})
+    ready, cells = renderer.ready(recipe, edits)[0], case.grid.cells_of(case.grid.window)
     begun, frame = work_time(), case.grid.frame(0, cells)
-    patch, base = stand.patch(ready, recipe, frame, 0.8), stand.patch(stand.base(), stand.recipe, frame, 0.4)
+    patch, base = renderer.patch(ready, recipe, frame, 0.8), renderer.patch(renderer.base(), renderer.recipe, frame, 0.4)
     whole, error = float(patch.light.sum()), float(np.sqrt(patch.variance.sum()))
     missing = 1.0 - float(base.light.sum()) / max(whole, 1e-12)
     if missing < LEAST or missing * whole < CERTAIN * error:

@@ -8,7 +8,7 @@ from .case import Case, placed
 from .detector import Detector
 from .finding import Finding, Suspect
 from .regions import Region, placed_at
-from .suspects import held, of_light
+from .suspects import clamp_to_range, of_light
 
 LEAST_ENDED, LEAST_SHARE = 0.08, 0.002
 
@@ -46,7 +46,7 @@ def find(case: Case) -> list[Finding]:
 
 
 def limit_suspects(recipe: Recipe) -> list[Suspect]:
-    more = held("limits.refractions", max(16, 3 * recipe.limits.refractions))
+    more = clamp_to_range("limits.refractions", max(16, 3 * recipe.limits.refractions))
     change = {"limits.refractions": more, "limits.total": max(recipe.limits.total, 64)}
     found = [
         Suspect(

@@ -55,7 +55,7 @@ class Grid:
         return down[:, None] & across[None, :]
 
     def pool(self, image: np.ndarray) -> np.ndarray:
-        """Means over the cells, [rows, columns, ...], of an image of the window's pixels; nought in cells outside it."""
+        """Means over the cells, [rows, columns, ...], of an image of the window's pixels; 0 in cells outside it."""
         return pooled(image, self.columns, self.rows, (self.width, self.height), self.window)
 
     def pool_error(self, variance: np.ndarray) -> np.ndarray:

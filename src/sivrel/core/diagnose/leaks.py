@@ -10,7 +10,7 @@ import numpy as np
 from scipy import ndimage
 
 from ..survey import sheets as sheet_check
-from ..survey.finding import Finding as Gap
+from ..survey.finding import SceneFinding as Gap
 from ..survey.finding import short
 from ..survey.look import Look
 from ..suspect import LEAK
@@ -20,8 +20,8 @@ from .eye import SEEN
 from .finding import Finding, Remedy, Suspect
 from .grid import Grid
 from .regions import Region, placed_at
-from .stand import Stand
 from .suspects import of_light, ways_in_use
+from .trial_renderer import TrialRenderer
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
 """Times the light that there should be from which on it is a leak."""
@@ -74,7 +74,7 @@ class Pair(NamedTuple):
     closed: np.ndarray
 
 
-def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair:
+def render_pair(renderer: TrialRenderer, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair:
     """Both, within about so many seconds. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
     for Common Random Numbers".)"""
     cells, planes = grid.cells_of(grid.window), np.zeros((2, 2, grid.rows, grid.columns))
@@ -82,11 +82,11 @@ def render_pair(stand: Stand, grid: Grid, edits: dict[str, Any], seconds: float)
     samples = 0
     for half in (0, 1):
         for k, laid in enumerate(({}, edits)):
-            ready, recipe = stand.truth(laid)
+            ready, recipe = renderer.truth(laid)
             if not samples:
-                probe = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=2)
+                probe = renderer.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=2)
                 samples = int(np.clip(seconds / 4.0 / max(probe.rate * probe.light.size, 1e-9), 8, 1024))
-            patch = stand.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=samples, first_seed=40_000 + half)
+            patch = renderer.patch(ready, recipe, grid.frame(0, cells), 0.0, samples=samples, first_seed=40_000 + half)
             planes[k, half, y0:y1, x0:x1] = patch.light
     return Pair(planes[0], planes[1])
 

@@ -11,9 +11,9 @@ import numpy as np
 from scipy import ndimage
 
 from .case import Case, placed
-from .echo import Apart
 from .eye import SEEN, as_shown
 from .finding import Finding, Suspect
+from .paired_render import Apart
 from .truth import Coarse
 
 SCALES = (1, 3, 7)
@@ -58,7 +58,7 @@ class Off:
 
 def places_off(case: Case, truth: Coarse) -> Off:
     light, against, spread = case.against(truth)
-    apart = case.echo.apart(truth) if case.echo is not None else None
+    apart = case.paired.apart(truth) if case.paired is not None else None
     inside = case.grid.inside()
     floor = case.floor
     found = {1: np.zeros_like(inside), -1: np.zeros_like(inside)}

@@ -10,7 +10,7 @@ from .detectors import is_tried, patch_amount
 from .finding import NO_TIME, PROVEN, STRUCK, Finding, Remedy, Suspect, Trial
 from .grain import remedies as grain_remedies
 from .measures import NEED_TRUTH, whole_error
-from .stand import Stand
+from .trial_renderer import TrialRenderer
 from .trials import Common, TrialRegion
 
 NO_SETTING = "No setting cures this: {why}."
@@ -40,7 +40,7 @@ def add_remedies(case: Case, finding: Finding) -> None:
     _sort(case, finding)
 
 
-def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> None:
+def try_remedies(case: Case, renderer: TrialRenderer, finding: Finding, until: float) -> None:
     """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
     open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "predicted") and r.changes]
     if not open_ones or not is_tried(finding.measure) or finding.measure in NEED_TRUTH:
@@ -52,14 +52,14 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
         if work_time() + 1.0 > until:
             break
         try:
-            recipe, edits = stand.changed(remedy.values, remedy.edits)
-            with stand.within(until):
-                ready = stand.ready(recipe, edits, region.pixels)[0]
-                prepares = stand.prepares(recipe, edits, region.pixels)
+            recipe, edits = renderer.changed(remedy.values, remedy.edits)
+            with renderer.within(until):
+                ready = renderer.ready(recipe, edits, region.pixels)[0]
+                prepares = renderer.prepares(recipe, edits, region.pixels)
         except OutOfTime:
             continue
-        base = base or stand.patch(stand.base(), stand.recipe, region.frame, 0.4)
-        patch = stand.patch(ready, recipe, region.frame, 0.4)
+        base = base or renderer.patch(renderer.base(), renderer.recipe, region.frame, 0.4)
+        patch = renderer.patch(ready, recipe, region.frame, 0.4)
         left, was = (patch_amount(finding.measure, one, None, about).value for one in (patch, base))
         share = left / max(was, 1e-9)
         remedy.amount, remedy.seen, remedy.basis = finding.amount * share, finding.seen * share, "trial"
@@ -71,7 +71,7 @@ def try_remedies(case: Case, stand: Stand, finding: Finding, until: float) -> No
 def confirm_remedies(common: Common, until: float) -> None:
     """Render the best remedy of a finding once more, with other random numbers and with its caches made for the whole frame, and keep what that
     says; one that does not help, or whose error as a whole is larger, is withdrawn, and the next takes its place."""
-    case, stand, finding, truth, before = common.case, common.stand, common.finding, common.truth, common.before
+    case, renderer, finding, truth, before = common.case, common.renderer, common.finding, common.truth, common.before
     if truth is None or before.value <= 0.0:
         return
     for remedy in [r for r in finding.remedies if r.basis == "trial" and r.changes][:MOST_CONFIRMED]:
@@ -80,12 +80,12 @@ def confirm_remedies(common: Common, until: float) -> None:
         if any(key.startswith(("object.", "card.")) for key in remedy.edits):
             return  # a mended scene has a truth of its own, which its trial was held to
         try:
-            recipe, edits = stand.changed(remedy.values, remedy.edits)
-            with stand.within(until):
-                ready, prepares = stand.ready(recipe, edits)
+            recipe, edits = renderer.changed(remedy.values, remedy.edits)
+            with renderer.within(until):
+                ready, prepares = renderer.ready(recipe, edits)
         except OutOfTime:
             continue
-        patch = stand.patch(ready, recipe, common.region.frame, common.slice, first_seed=CONFIRMING_SEED, **common.how)
+        patch = renderer.patch(ready, recipe, common.region.frame, common.slice, first_seed=CONFIRMING_SEED, **common.how)
         after = patch_amount(finding.measure, patch, truth, common.about)
         left = after.value / before.value
         errors = whole_error(common.base, truth, case.samples), whole_error(patch, truth, case.samples)

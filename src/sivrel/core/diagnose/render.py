@@ -11,7 +11,7 @@ from ..rendered import Render, render_prepared
 from ..scene.model import Scene
 from ..task import Task
 from .case import Case
-from .stand import Stand
+from .trial_renderer import TrialRenderer
 
 
 def case_of(render: Render) -> Case:
@@ -26,7 +26,7 @@ def case_of(render: Render) -> Case:
 def render_case(
     scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, caches: CacheFolder | None = None, files: Files | None = None,
     task: Task | None = None,
-) -> tuple[Case, Stand]:  # fmt: skip
+) -> tuple[Case, TrialRenderer]:  # fmt: skip
     """Render a shot, and give its case and a stand for trials. Raises Cancelled."""
     caches, task = caches or CacheFolder(), task or Task()
     begun = time.monotonic()
@@ -34,5 +34,5 @@ def render_case(
     prepared = time.monotonic() - begun
     render = render_prepared(ready, recipe, frame, scene.name, edits, task=task)
     render.prepare_seconds = prepared
-    stand = Stand(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, task=task, ready=ready)
-    return case_of(render), stand
+    renderer = TrialRenderer(scene, recipe, edits, camera, frame, caches=caches, files=files, geometry=ready.geometry, task=task, ready=ready)
+    return case_of(render), renderer

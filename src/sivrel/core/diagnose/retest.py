@@ -81,7 +81,7 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
         UNCERTAIN: f"It looks {abs(1.0 - share):.0%} {'smaller' if share < 1.0 else 'larger'}, and chance alone moves it by {noise:.0%}",
         WORSE: f"It is {share - 1.0:.0%} larger",
     }[verdict]
-    told = [what + (f"; {1.0 - predicted:.0%} less was predicted, {1.0 - share:.0%} less it is" if predicted is not None else "") + "."]
+    told = [what + (f"; predicted {predicted - 1.0:+.0%}, measured {share - 1.0:+.0%}" if predicted is not None else "") + "."]
     if seconds is not None and foretold:
         told.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")
     return " ".join(told)

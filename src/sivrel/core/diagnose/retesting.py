@@ -3,10 +3,10 @@
 from typing import Any, NamedTuple
 
 from .case import Case
-from .echo import Echo
 from .measures import NEED_TRUTH
+from .paired_render import PairedRender
 from .retest import UNCERTAIN, Retested, amount_in, of_mended_scene, retest
-from .stand import Stand
+from .trial_renderer import TrialRenderer
 from .truth import Coarse
 
 FRESH_SEED = 300_000
@@ -19,7 +19,7 @@ class Side(NamedTuple):
     """One of the two proofs, and where it can be rendered."""
 
     case: Case
-    stand: Stand
+    renderer: TrialRenderer
 
 
 def retest_on(finding: dict[str, Any], remedy: dict[str, Any], child: Side, parent: Side | None, seconds: float) -> Retested:
@@ -33,7 +33,7 @@ def retest_on(finding: dict[str, Any], remedy: dict[str, Any], child: Side, pare
         held = Coarse(parent.case.grid, FRESH_SEED)  # the scene was another one
     for side in (child, parent):
         if side is not None:
-            side.case.echo = Echo()
+            side.case.paired = PairedRender()
     for k in range(TRIES):
         _refine(truth, child, seconds * 2.0**k)
         before = None
@@ -50,11 +50,11 @@ def retest_on(finding: dict[str, Any], remedy: dict[str, Any], child: Side, pare
 
 
 def _refine(truth: Coarse, side: Side, seconds: float) -> None:
-    truth.refine(*side.stand.truth(), seconds, side.stand.task)
+    truth.refine(*side.renderer.truth(), seconds, side.renderer.task)
     _follow(truth, side, seconds)
 
 
 def _follow(truth: Coarse, side: Side, seconds: float) -> None:
     """Render the proof's own recipe as brute force was rendered: they differ by less then."""
-    assert side.case.echo is not None
-    side.case.echo.follow(truth, side.stand.base(), side.stand.recipe, seconds / 2.0, side.stand.task)
+    assert side.case.paired is not None
+    side.case.paired.follow(truth, side.renderer.base(), side.renderer.recipe, seconds / 2.0, side.renderer.task)

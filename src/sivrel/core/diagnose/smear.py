@@ -42,7 +42,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         return []
     pooled = case.grid.pool(image)
     mask, contrast, size = patches_in(case, [band(case, pooled, half, case.flat) for half in truth.halves])
-    own = patches_in(case, bands_of(case, truth))[1] if case.echo is not None else 0.0
+    own = patches_in(case, bands_of(case, truth))[1] if case.paired is not None else 0.0
     share = float(mask.mean())
     if share < LEAST_SHARE or contrast < max(LEAST_CONTRAST, MORE * own) or case.seen(contrast, size) < SEEN:
         return []

@@ -13,7 +13,7 @@ from .case import Case, placed
 from .detector import Detector, Kept
 from .eye import SEEN
 from .finding import Finding, Suspect
-from .suspects import held
+from .suspects import clamp_to_range
 from .truth import Coarse
 
 COARSE = 0.6
@@ -77,7 +77,7 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
     assert case.edits is not None
     key = f"light.{name}.shadows"
     times = 2 ** int(np.ceil(np.log2(max(1.3 / per, 2.0))))
-    finer = held("shadows.resolution", min(8192, times * note["resolution"]))
+    finer = clamp_to_range("shadows.resolution", min(8192, times * note["resolution"]))
     found = []
     enough = finer >= 1.2 / per * note["resolution"]
     if finer > note["resolution"] and (enough or not note.get("whole_scene")):

@@ -11,7 +11,7 @@ from ..survey.finding import short
 from ..suspect import BLOTCHES, BRIGHT, DARK, LEAK, Remedy, Suspect
 
 
-def held(key: str, value: float) -> float:
+def clamp_to_range(key: str, value: float) -> float:
     """A value within the range of its setting, whole where it has to be."""
     group, _, name = key.partition(".")
     return getattr(Recipe(), group).within(name, value)
@@ -110,8 +110,8 @@ def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:
                 costs="fireflies may come back",
                 others=[
                     Remedy(
-                        f"Raise the clamp to {held('limits.indirect_clamp', own.indirect_clamp * 8):g}.",
-                        {"limits.indirect_clamp": held("limits.indirect_clamp", own.indirect_clamp * 8)},
+                        f"Raise the clamp to {clamp_to_range('limits.indirect_clamp', own.indirect_clamp * 8):g}.",
+                        {"limits.indirect_clamp": clamp_to_range("limits.indirect_clamp", own.indirect_clamp * 8)},
                     )
                 ],
             )

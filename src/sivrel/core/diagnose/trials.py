@@ -22,7 +22,7 @@ from .grain import RAISE
 from .grid import Grid
 from .measures import MEASURES, NEED_TRUTH, About, Amount, explained, spread_of, whole_error
 from .patch import Patch
-from .stand import Stand
+from .trial_renderer import TrialRenderer
 
 CELLS, MARGIN = 900, 40
 """Cells of a trial's region at most, and pixels about it for which records are made."""
@@ -103,7 +103,7 @@ class Common(NamedTuple):
     of the flaw there; what the measure needs to know; seconds for each patch, and how else it is rendered."""
 
     case: Case
-    stand: Stand
+    renderer: TrialRenderer
     finding: Finding
     region: TrialRegion
     truth: Patch | None
@@ -119,22 +119,22 @@ def of_the_scene(finding: Finding) -> bool:
     return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
 
 
-def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: float, slice_: float) -> Common | None:
+def try_suspects(case: Case, renderer: TrialRenderer, finding: Finding, until: float, end: float, slice_: float) -> Common | None:
     """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the work time is `until`, or `end`
     for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended. Returns what later trials of the same
     finding may use; None where there is none."""
     region = TrialRegion(case, finding)
     if of_the_scene(finding):
-        _try_in_scene(stand, finding, region, 1.5 * slice_)
+        _try_in_scene(renderer, finding, region, 1.5 * slice_)
         return None
     about = region.about(finding)
     how = {"samples": max(1, min(MOST_SPARKLES, round(case.samples)))} if finding.measure == "sparkle" else {}
     truth: Patch | None = None
     if finding.measure in NEED_TRUTH:
-        ready, recipe = stand.truth() if finding.kind != "steps" else stand.traced()
-        truth = stand.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
+        ready, recipe = renderer.truth() if finding.kind != "steps" else renderer.traced()
+        truth = renderer.patch(ready, recipe, region.frame, 1.5 * slice_, first_seed=90_000)
         finding.pictures["traced" if finding.kind == "steps" else "brute force"] = truth.colour
-    base = stand.patch(stand.base(), stand.recipe, region.frame, slice_, **how)
+    base = renderer.patch(renderer.base(), renderer.recipe, region.frame, slice_, **how)
     finding.pictures["as it is"] = base.colour
     if finding.measure == "sparkle":
         about = about._replace(samples=base.samples, spread=spread_of(base.light, base.variance))
@@ -144,19 +144,19 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
         finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
         finding.confidence = 0.0
         return None
-    common = Common(case, stand, finding, region, truth, base, before, about, slice_, how)
+    common = Common(case, renderer, finding, region, truth, base, before, about, slice_, how)
     try:
         for k, suspect in enumerate(finding.suspects):
             now = work_time()
             if now + 0.6 * slice_ > until and k > 0:
                 break
-            with stand.within(max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))):
+            with renderer.within(max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))):
                 trial = _try(common, suspect)
             finding.trials.append(trial)
             if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
                 break
         if work_time() < until - slice_:
-            with stand.within(until):
+            with renderer.within(until):
                 _combine(common)
     finally:  # also where it is called off: what was tried counts
         if finding.trials:
@@ -166,21 +166,21 @@ def try_suspects(case: Case, stand: Stand, finding: Finding, until: float, end: 
 
 def _try(common: Common, suspect: Suspect) -> Trial:
     """Render a suspect's change, and judge it."""
-    case, stand, finding, region, truth, base, before, about, slice_, how = common
+    case, renderer, finding, region, truth, base, before, about, slice_, how = common
     begun = work_time()
     changes = {**(suspect.tried or suspect.values), **suspect.edits}
-    recipe, edits = stand.changed(suspect.tried or suspect.values, suspect.edits)
+    recipe, edits = renderer.changed(suspect.tried or suspect.values, suspect.edits)
     try:
-        ready = stand.ready(recipe, edits, region.pixels)[0]
-        prepares = stand.prepares(recipe, edits, region.pixels)
+        ready = renderer.ready(recipe, edits, region.pixels)[0]
+        prepares = renderer.prepares(recipe, edits, region.pixels)
     except OutOfTime:
         return Trial(suspect.key, suspect.says, changes, None, None, NO_TIME, work_time() - begun)
     against = truth
     if suspect.edits and finding.measure in NEED_TRUTH and any(key.startswith(("object.", "card.")) for key in suspect.edits):
         # A scene that was mended has a truth of its own.
-        true_ready, true_recipe = stand.truth(suspect.edits)
-        against = stand.patch(true_ready, true_recipe, region.frame, slice_, first_seed=90_000)
-    patch = stand.patch(ready, recipe, region.frame, slice_, **how)
+        true_ready, true_recipe = renderer.truth(suspect.edits)
+        against = renderer.patch(true_ready, true_recipe, region.frame, slice_, first_seed=90_000)
+    patch = renderer.patch(ready, recipe, region.frame, slice_, **how)
     after = patch_amount(finding.measure, patch, against, about)
     whole = [whole_error(one, true, case.samples) if true is not None else None for one, true in ((base, truth), (patch, against))]
     if finding.measure == "noise":
@@ -241,7 +241,7 @@ def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
 
 def _combine(common: Common) -> None:
     """Where the best change leaves something to be seen, try it with the next best beside it, as a remedy."""
-    case, stand, finding, region, truth, base, before, about, slice_, how = common
+    case, renderer, finding, region, truth, base, before, about, slice_, how = common
     by_key = {s.key: s for s in finding.suspects}
     useful = [t for t in finding.trials if (t.explained or 0.0) > 0.15 and t.verdict != STRUCK and not by_key[t.suspect].whole]
     useful.sort(key=lambda t: -(t.explained or 0.0))
@@ -250,11 +250,11 @@ def _combine(common: Common) -> None:
     one, other = (by_key[t.suspect] for t in useful[:2])
     values, edits = {**other.values, **one.values}, {**other.edits, **one.edits}
     try:
-        recipe, laid = stand.changed(values, edits)
-        ready, prepares = stand.ready(recipe, laid, region.pixels)[0], stand.prepares(recipe, laid, region.pixels)
+        recipe, laid = renderer.changed(values, edits)
+        ready, prepares = renderer.ready(recipe, laid, region.pixels)[0], renderer.prepares(recipe, laid, region.pixels)
     except OutOfTime:
         return
-    patch = stand.patch(ready, recipe, region.frame, slice_, **how)
+    patch = renderer.patch(ready, recipe, region.frame, slice_, **how)
     if any(key.startswith(("object.", "card.")) for key in edits):
         return
     left = 1.0 - explained(before, patch_amount(finding.measure, patch, truth, about)).value
@@ -275,14 +275,14 @@ def _combine(common: Common) -> None:
     )
 
 
-def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: float) -> None:
+def _try_in_scene(renderer: TrialRenderer, finding: Finding, region: TrialRegion, slice_: float) -> None:
     """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
     suspect, begun = finding.suspects[0], work_time()
     samples = max(8, SCENE_SAMPLES // max(1, region.mask.size))
     patches: list[Patch] = []
     for times in SCENE_TIMES:
         # Twice, with nothing in common: what they differ in is chance, what the light does over the place is none.
-        pairs = [_with_and_without(stand, suspect, region, slice_, samples * times // 2, seed) for seed in SCENE_SEEDS]
+        pairs = [_with_and_without(renderer, suspect, region, slice_, samples * times // 2, seed) for seed in SCENE_SEEDS]
         patches, again = pairs
         amount = _brought(finding, region, patches, again)
         if finding.kind == "two suns":
@@ -314,13 +314,13 @@ def _try_in_scene(stand: Stand, finding: Finding, region: TrialRegion, slice_: f
         finding.confidence = round(min(0.99, _normal(amount.value / max(amount.error, 1e-9) - CERTAIN_IN_SCENE + 1.0)), 3)
 
 
-def _with_and_without(stand: Stand, suspect: Suspect, region: TrialRegion, slice_: float, samples: int, seed: int) -> list[Patch]:
+def _with_and_without(renderer: TrialRenderer, suspect: Suspect, region: TrialRegion, slice_: float, samples: int, seed: int) -> list[Patch]:
     """Brute force of the region as the scene is and with the suspect's edits, with the same random numbers: they differ by what comes by the gap, or
     from the sun, alone."""
     patches = []
     for edits in ({}, suspect.edits):
-        ready, recipe = stand.truth(edits)
-        patches.append(stand.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=seed))
+        ready, recipe = renderer.truth(edits)
+        patches.append(renderer.patch(ready, recipe, region.frame, slice_, samples=samples, first_seed=seed))
     return patches
 
 
@@ -350,7 +350,7 @@ def _conclude(finding: Finding) -> None:
         left = [t for t in finding.trials if t.verdict == OPEN and _share(t) > 0.2]
         if not left:
             finding.confidence = 0.0
-            finding.note = finding.note or "Nothing that was tried explains it."
+            finding.note = finding.note or "No tested cause explains it."
             return
         best = max(left, key=_share)
     least = (OF_SOURCE if finding.measure == "noise" else (MOST_LEFT, 0.0))[0]

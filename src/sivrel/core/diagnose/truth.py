@@ -146,7 +146,7 @@ def round_of(coarse: Coarse, ready: Prepared, recipe: Recipe, number: int, sampl
 
 
 def whole(grid: Grid, plane: np.ndarray) -> np.ndarray:
-    """A plane of the window's cells, float32 [rows, columns], as one of all cells; nought outside."""
+    """A plane of the window's cells, float32 [rows, columns], as one of all cells; 0 outside."""
     (x0, y0, x1, y1), full = grid.cells_of(grid.window), np.zeros((grid.rows, grid.columns), np.float32)
     full[y0:y1, x0:x1] = plane
     return full

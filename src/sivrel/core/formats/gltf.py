@@ -18,7 +18,7 @@ from ..scene.frames import upright_frame
 from ..scene.model import Camera, Light, Mesh, Scene, Shaping
 from ..scene.topology import facets
 from . import gltf_model as model
-from .beside import Beside
+from .asset_resolver import AssetResolver
 from .framing import framing_camera
 from .gltf_surface import SurfaceReader
 
@@ -35,7 +35,7 @@ MOST_TRIANGLES, MOST_NODES = 20_000_000, 1_000_000
 
 def read_gltf(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
     """Read a glTF file in its rest pose, with the buffers and pictures beside it. What can't be carried is noted. Raises InputError."""
-    beside = Beside(path, confine_to)
+    beside = AssetResolver(path, confine_to)
     text, binary = _chunks(beside.main(), path.name)
     try:
         file = model.Gltf.model_validate_json(text)
@@ -75,7 +75,7 @@ def _chunks(data: bytes, name: str) -> tuple[bytes, bytes]:
 
 
 class _Reader:
-    def __init__(self, name: str, file: model.Gltf, binary: bytes, beside: Beside, scene: Scene) -> None:
+    def __init__(self, name: str, file: model.Gltf, binary: bytes, beside: AssetResolver, scene: Scene) -> None:
         self.name, self.file, self.binary, self.beside, self.scene = name, file, binary, beside, scene
         self.buffers: dict[int, bytes] = {}
         self.surfaces = SurfaceReader(file, scene, self._image)

@@ -13,7 +13,7 @@ import numpy as np
 from ..errors import InputError
 from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
 from ..scene.topology import facets
-from .beside import Beside
+from .asset_resolver import AssetResolver
 from .faces import triangulate
 from .framing import framing_camera
 from .image import read_image
@@ -37,7 +37,7 @@ IGNORED = {"ka", "illum", "map_ka", "sharpness", "newmtl"}
 
 def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
     """Read an OBJ file and the MTL files and pictures beside it. What can't be carried is noted. Raises InputError."""
-    beside = Beside(path, confine_to)
+    beside = AssetResolver(path, confine_to)
     scene = Scene(path.stem)
     _Reader(path.name, beside.main(), beside, scene).read()
     if not scene.triangle_count():
@@ -51,7 +51,7 @@ def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None 
 class _Reader:
     """Lines are told apart by their first letters, all at once; each kind is read as one text of numbers."""
 
-    def __init__(self, name: str, data: bytes, beside: Beside, scene: Scene) -> None:
+    def __init__(self, name: str, data: bytes, beside: AssetResolver, scene: Scene) -> None:
         self.name, self.beside, self.scene = name, beside, scene
         data = data.replace(b"\r\n", b"\n").replace(b"\\\n", b" ").replace(b"\r", b"\n").replace(b"\t", b" ")
         if b"#" in data:

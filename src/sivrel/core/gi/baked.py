@@ -185,7 +185,7 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
 
 
 def _quartered(mesh: ElementMesh, score: np.ndarray, least: float) -> tuple[ElementMesh, np.ndarray]:
-    """A mesh whose elements of a score [n] above nought were halved twice, so that edges are halved in both directions, the highest first
+    """A mesh whose elements of a score [n] above 0 were halved twice, so that edges are halved in both directions, the highest first
     where there is no room for all; and of which element each of the new ones is a part, int64."""
     parents = np.arange(len(score))
     for _ in range(2):

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel, kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..settings import Group, setting
 from ..trace.traverse import make_stack
 from ..vector import LUMINANCE, scale

@@ -14,7 +14,7 @@ from ..kernel import called_kernel
 from ..lights.emission import emit, emit_from_triangle
 from ..lights.mesh_emitter import areas_of, glow_of
 from ..lights.targets import NO_TARGETS, targets_of
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..scene.arrays import BASE as BASE_COLOUR
 from ..scene.arrays import (
     BASE_MAP,
@@ -37,7 +37,7 @@ from ..scene.arrays import (
     is_linked,
 )
 from ..shadows.traced import stops
-from ..surfaces.met import scatter, shading_met
+from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.preview import BASE
 from ..surfaces.surface_at import offset_point, surface_at

@@ -14,9 +14,9 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..scene.arrays import BY_BOUNCED, TINT
-from ..surfaces.met import scatter, shading_met
+from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_1d, sample_2d

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..trace.traverse import any_hit, make_stack
 from ..vector import LUMINANCE, add, cross, dot, scale, subtract
 from .tree import DEEPEST, bounds_of_ranges, sort_into_tree

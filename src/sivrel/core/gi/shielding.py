@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from ..kernel import called_kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..trace.traverse import any_hit, make_stack
 from ..vector import add, dot, frame, scale, subtract
 from .photons import COLUMNS, NORMAL

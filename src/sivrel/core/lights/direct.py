@@ -124,8 +124,10 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
     if by_camera and scene.lights[i, CAMERA] == 0.0:
         return BLACK
     # Where shadows are not just what a ray meets, the ray looks past what it met and asks the light's own way.
-    careful = not by_camera and scene.careful and (scene.filtered or scene.lights[i, WAY] != TRACED or scene.lights[i, SHADOWING] >= 0.0)
-    at, radiance, aimed = meet_light(scene, i, origin, arrival.normal, d, FAR if careful else distance)
+    needs_shadow_query = (
+        not by_camera and scene.needs_shadow_query and (scene.filtered or scene.lights[i, WAY] != TRACED or scene.lights[i, SHADOWING] >= 0.0)
+    )
+    at, radiance, aimed = meet_light(scene, i, origin, arrival.normal, d, FAR if needs_shadow_query else distance)
     if at < 0.0 or at <= start:
         return BLACK
     if by_camera:
@@ -133,7 +135,7 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
     if not lights_object(scene, i, arrival.object):
         return BLACK
     weight = _power_heuristic(arrival.density, aimed * _aimed_count(scene, settings, arrival, i))
-    if careful and weight > 0.0:
+    if needs_shadow_query and weight > 0.0:
         radiance = multiply(radiance, light_share(scene, memory.stack, i, origin, d, at, NO_HIT))
     return multiply(scale(radiance, weight), _factors(scene, i, arrival.gloss))
 
@@ -143,7 +145,7 @@ def lights_met(scene, settings, memory, replicate, arrival, origin, d, start, di
     """Light of all lights that a ray meets between `start` and `distance` metres, times `throughput`; kept in the tally of the replicate if
     `direct`."""
     total = BLACK
-    limit = FAR if scene.careful and arrival.density > 0.0 else distance
+    limit = FAR if scene.needs_shadow_query and arrival.density > 0.0 else distance
     for k in range(len(scene.distant) if limit >= FAR else 0):
         i = scene.distant[k]
         light = multiply(throughput, _met(scene, settings, memory, arrival, i, origin, d, start, distance))
@@ -190,7 +192,7 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
         slot = int(scene.lights[i, SLOT])
         if arrival.density > 0.0:
             aimed_at = scene.lights[i, EMITTER_SIDES] > 0.0
-            if (aimed_at and scene.careful and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
+            if (aimed_at and scene.needs_shadow_query and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
                 return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
             if scene.lights[i, TINTS] == 0.0 and not (point.front or scene.surfaces[point.surface, BOTH_SIDES] > 0.0):
                 return BLACK
@@ -265,7 +267,7 @@ def _aim(scene, settings, memory, replicate, shading, i, samples, u, v, throughp
     if density != DELTA:
         light = scale(light, 1.0 / density)
         # A careful mesh light is found by aiming alone; see glow_met.
-        if not (scene.careful and scene.lights[i, LIGHT_KIND] == MESH):
+        if not (scene.needs_shadow_query and scene.lights[i, LIGHT_KIND] == MESH):
             weight = _power_heuristic(density * samples, scattered)
     share = share_from(scene, memory.stack, i, p, offset_point(point, d, settings.offset), d, distance, triangle)
     found = scale(multiply(light, share), weight)

@@ -101,7 +101,7 @@ def without_lights(**geometry: Any) -> SceneArrays:
         mesh_links=np.zeros((0, LINK_COLUMNS), np.uint32),
         maps=np.zeros((0, MAP_COLUMNS)),
         depths=np.zeros(1, np.float32),
-        careful=False,
+        needs_shadow_query=False,
         slots=1,
         prepared=NOTHING_PREPARED,
     )
@@ -177,7 +177,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
         mesh_leaf=emitters.leaf,
         mesh_nodes=np.concatenate([geometry.mesh_nodes, *emitters.nodes]),
         mesh_links=np.concatenate([geometry.mesh_links, *emitters.links]),
-        careful=filtered or bool(len(table) and ((table[:, WAY] != TRACED) | (table[:, SHADOWING] >= 0)).any()),
+        needs_shadow_query=filtered or bool(len(table) and ((table[:, WAY] != TRACED) | (table[:, SHADOWING] >= 0)).any()),
         slots=len(names),
     )
 

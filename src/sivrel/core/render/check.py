@@ -8,7 +8,7 @@ from ..gi.hemisphere import stratified_directions
 from ..gi.way import NOT_SERVED, Spot, Way
 from ..gi.ways import looked_up
 from ..kernel import called_kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..surfaces.preview import Look
 from ..vector import LUMINANCE
 from .memory import make_memory
@@ -80,7 +80,7 @@ def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | 
         if not served.any():
             return None
         found, truth, error, reflected = found[served], truth[served], error[served], reflected[served]
-    # As it is seen: times what the surface reflects.
+    # Weighted by albedo.
     off, mean = ((found - truth) * reflected) @ LUMINANCE, float(((truth * reflected) @ LUMINANCE).mean())
     error = error * (reflected @ LUMINANCE)
     if mean <= 0.0:

@@ -13,7 +13,7 @@ from ..gi.ambient import AMBIENT
 from ..gi.way import NOT_SERVED, WHOLE
 from ..kernel import called_kernel, kernel
 from ..lights.emitters import BLACK
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..scene.arrays import BY_BOUNCED, BY_CAMERA
 from ..shadows.depth_map import texels_per_pixel
 from ..surfaces.next_surface import TINTED

@@ -16,9 +16,9 @@ from ..gi.ways import CAUSTICS, looked_up
 from ..kernel import kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_parts, lights_aimed_at, lights_met
 from ..lights.emitters import BLACK
-from ..reference import by_passing_reference
+from ..numba_byref import by_passing_reference
 from ..scene.arrays import ABSORPTION, TINT
-from ..surfaces.met import Shading, scatter, shading_met
+from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, OPAQUE, TINTED, next_surface
 from ..surfaces.preview import BASE, GLASS, GLOSS, Look
 from ..surfaces.surface_at import SurfacePoint, offset_point, surface_at
@@ -368,9 +368,9 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
     reflected = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
     if served == WHOLE:
         # The path ends here: gloss sends on what it reflects as the base does, too.
-        plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.many)
+        plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.multiscatter)
         shine = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
-        reflected = add(reflected, scale(scattering.many, scattering.escape_o * scattering.coat_left_o))
+        reflected = add(reflected, scale(scattering.multiscatter, scattering.escape_o * scattering.coat_left_o))
         reflected = add(reflected, (shine, shine, shine))
     light = multiply(reflected, scale(irradiance, 1.0 / math.pi))
     if settings.seen == AMBIENT and state.seen and not surface.glass:

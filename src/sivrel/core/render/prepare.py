@@ -11,7 +11,7 @@ from ..caches import Cache, CacheFolder, hash_of
 from ..edits.apply_edits import apply_edits
 from ..edits.edits import Edits, to_json
 from ..errors import InputError
-from ..formats.beside import MOST_BYTES
+from ..formats.asset_resolver import MOST_BYTES
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
 from ..pack.geometry import pack_geometry

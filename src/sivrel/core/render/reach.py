@@ -8,9 +8,9 @@ import numpy as np
 from ..kernel import called_kernel
 from ..lights.direct import lights_object
 from ..lights.emitters import DELTA, sample_light
+from ..numba_byref import by_reference
 from ..pack.lights import active_lights
 from ..pack.objects import packed_meshes
-from ..reference import by_reference
 from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
 from ..shadows.traced import stops
 from ..shadows.ways import share_from

@@ -93,7 +93,7 @@ class SceneArrays(NamedTuple):
     mesh_links: np.ndarray
     maps: np.ndarray
     depths: np.ndarray
-    careful: bool
+    needs_shadow_query: bool
     slots: int
     prepared: tuple[Any, ...]
 

@@ -14,7 +14,7 @@ from collections.abc import Callable
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..reference import by_reference
+from ..numba_byref import by_reference
 from ..scene.arrays import (
     AXIS_X,
     BIAS_TEXELS,

@@ -61,9 +61,9 @@ class Scattering(NamedTuple):
     glossy: bool
     roughness: float
     alpha: float
-    many: tuple
+    multiscatter: tuple
     base_f0: float
-    base_many: float
+    base_multiscatter: float
     left_o: float
     left_average: float
     escape_o: float
@@ -82,7 +82,7 @@ class Scattering(NamedTuple):
 
 
 @kernel
-def _many_bounces(f0, e_average):
+def _multiscatter(f0, e_average):
     """Colour of light after many microfacet bounces (Kulla & Conty 2017, with Turquin's squared average)."""
     f = f0 + (1.0 - f0) / 21.0
     return f * f * e_average / (1.0 - f * (1.0 - e_average))
@@ -112,7 +112,7 @@ def scattering_at(look, base_rays, gloss_rays, cos_o):
         a, b = directional_albedo(cos_o, look.coat_roughness)
         a_average, b_average = average_albedo(look.coat_roughness)
         coat_e, coat_e_average = coat * (COAT_F0 * a + b), coat * (COAT_F0 * a_average + b_average)
-    f0, many, base_f0, base_many = black, black, 0.0, 0.0
+    f0, multiscatter, base_f0, base_multiscatter = black, black, 0.0, 0.0
     left_o, left_average, escape_o, escape_average = 1.0, 1.0, 1.0, 1.0
     gloss, rest = 0.0, luminance(diffuse)
     if layered:
@@ -128,20 +128,20 @@ def scattering_at(look, base_rays, gloss_rays, cos_o):
         a_average, b_average = average_albedo(roughness)
         escape_o, escape_average = 1.0 - (a + b), max(1e-9, 1.0 - (a_average + b_average))
         e_average = a_average + b_average
-        base_many = _many_bounces(base_f0, e_average)
+        base_multiscatter = _multiscatter(base_f0, e_average)
         if look.by_specular:
-            many = (_many_bounces(specular[0], e_average), _many_bounces(specular[1], e_average), _many_bounces(specular[2], e_average))
+            multiscatter = (_multiscatter(specular[0], e_average), _multiscatter(specular[1], e_average), _multiscatter(specular[2], e_average))
         else:
-            clear = (1.0 - metal) * base_many
-            many = (
-                metal * _many_bounces(base[0], e_average) + clear,
-                metal * _many_bounces(base[1], e_average) + clear,
-                metal * _many_bounces(base[2], e_average) + clear,
+            clear = (1.0 - metal) * base_multiscatter
+            multiscatter = (
+                metal * _multiscatter(base[0], e_average) + clear,
+                metal * _multiscatter(base[1], e_average) + clear,
+                metal * _multiscatter(base[2], e_average) + clear,
             )
-        left_o = 1.0 - (base_f0 * a + b + base_many * escape_o)
-        left_average = max(1e-9, 1.0 - (base_f0 * a_average + b_average + base_many * escape_average))
+        left_o = 1.0 - (base_f0 * a + b + base_multiscatter * escape_o)
+        left_average = max(1e-9, 1.0 - (base_f0 * a_average + b_average + base_multiscatter * escape_average))
         gloss = luminance(f0) * a + b
-        rest = luminance(many) * escape_o + luminance(diffuse) * left_o
+        rest = luminance(multiscatter) * escape_o + luminance(diffuse) * left_o
     gloss, rest = (1.0 - coat_e) * gloss, (1.0 - coat_e) * rest
     total = max(1e-9, coat_e + gloss + rest)
     gloss_chance, coat_chance = gloss / total, coat_e / total
@@ -154,7 +154,7 @@ def scattering_at(look, base_rays, gloss_rays, cos_o):
         n_gloss = gloss_rays * gloss_chance / shiny if shiny > 0.0 else 0.0
         n_coat = gloss_rays * coat_chance / shiny if shiny > 0.0 else 0.0
     return Scattering(
-        diffuse, f0, layered, roughness, alpha_of(roughness), many, base_f0, base_many, left_o, left_average, escape_o,
+        diffuse, f0, layered, roughness, alpha_of(roughness), multiscatter, base_f0, base_multiscatter, left_o, left_average, escape_o,
         escape_average, coat, look.coat_roughness, 1.0 - coat_e, max(1e-9, 1.0 - coat_e_average), gloss_chance, coat_chance,
         n_base, n_gloss, n_coat, 0.0, 1.0,
     )  # fmt: skip
@@ -181,8 +181,8 @@ def evaluate_parts(s, wo, wi):
     if s.glossy:
         a, b = directional_albedo(cos_i, s.roughness)
         escape_i = 1.0 - (a + b)
-        gloss = scale(s.many, s.escape_o * escape_i / s.escape_average * lambert)
-        left_i = 1.0 - (s.base_f0 * a + b + s.base_many * escape_i)
+        gloss = scale(s.multiscatter, s.escape_o * escape_i / s.escape_average * lambert)
+        left_i = 1.0 - (s.base_f0 * a + b + s.base_multiscatter * escape_i)
         base = scale(base, s.left_o * left_i / s.left_average)
         common = distribution(cos_h, s.alpha) * masking_shadowing(cos_o, cos_i, s.alpha) / (4.0 * cos_o)
         fresnel = add(scale(s.f0, 1.0 - schlick), (schlick, schlick, schlick))

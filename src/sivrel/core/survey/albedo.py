@@ -4,7 +4,7 @@ import numpy as np
 
 from ..edits.mending import mean_base_color
 from ..vector import LUMINANCE
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 BRIGHTEST = 0.9
@@ -12,7 +12,7 @@ BRIGHTEST = 0.9
 LEAST_SEEN = 0.004
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     found = []
     seen = np.bincount(_surfaces(look)[look.seen], minlength=len(look.scene.surfaces)) / look.rays
     for number, surface in enumerate(look.scene.surfaces):
@@ -26,7 +26,7 @@ def check(look: Look) -> list[Finding]:
         v = look.vertices[triangles]
         wearer = short(names[0]) + (f" and {len(names) - 1} more" if len(names) > 1 else "")
         found.append(
-            Finding(
+            SceneFinding(
                 "too bright a surface", f"{surface.name}, on {wearer}, reflects {albedo:.0%} of the light.",
                 f"After ten bounces {albedo**10:.0%} of the light is still under way, {0.8**10:.0%} at 0.8: paths are long, the room washes out.",
                 harm=min(0.6, 0.2 + seen[number] + 2.0 * (albedo - BRIGHTEST)), at=point(v[0].mean(axis=0)), box=box_of(v), objects=names,

@@ -8,7 +8,7 @@ from ..finish.finishing import measured_exposure
 from ..render.film import film_beauty, film_columns
 from ..render.frame import Frame, assemble, render_tiles
 from ..render.recipe import Recipe
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .glow import glow_reaches
 from .look import Look
 
@@ -20,19 +20,19 @@ PILOT = (48, 27)
 """Pixels of the small render by which exposure is judged."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     inside = _inside(look) or _sees_nothing(look)
     return inside or [*_too_near(look), *_exposure(look)]
 
 
 def _said(
     look: Look, kind: str, title: str, why: str, harm: float, mends: list[Mend], evidence: dict[str, Any], objects: tuple[str, ...] = ()
-) -> Finding:
+) -> SceneFinding:
     at = point(look.eye)
-    return Finding(kind, title, why, harm, at, (at, at), [look.camera.name, *objects], evidence, mends, spot=(0.5, 0.5))
+    return SceneFinding(kind, title, why, harm, at, (at, at), [look.camera.name, *objects], evidence, mends, spot=(0.5, 0.5))
 
 
-def _inside(look: Look) -> list[Finding]:
+def _inside(look: Look) -> list[SceneFinding]:
     solid = look.solid_at(look.eye)
     if solid is None:
         return []
@@ -55,7 +55,7 @@ def _inside(look: Look) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _sees_nothing(look: Look) -> list[Finding]:
+def _sees_nothing(look: Look) -> list[SceneFinding]:
     if not look.sees_nothing:
         return []
     low, high = look.scene.bounds()
@@ -64,7 +64,7 @@ def _sees_nothing(look: Look) -> list[Finding]:
     return [_said(look, "camera sees nothing", f"The camera {look.camera.name} sees nothing.", "No ray of it meets anything.", 1.0, [mend], {})]
 
 
-def _too_near(look: Look) -> list[Finding]:
+def _too_near(look: Look) -> list[SceneFinding]:
     near = look.seen_distance < NEAR
     share = float(near.sum()) / look.rays
     if share < NEAR_SHARE or look.camera.orthographic:
@@ -82,7 +82,7 @@ def _too_near(look: Look) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _exposure(look: Look) -> list[Finding]:
+def _exposure(look: Look) -> list[SceneFinding]:
     """By a small render with a few bounces."""
     tiles: dict[int, Any] = {}
     frame = Frame(*PILOT)

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 from scipy.spatial import cKDTree
 
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 APART = 1.5e-4
@@ -19,7 +19,7 @@ LEAST = 12
 """Places seen that must lie in two surfaces."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     """At every place that is seen: does another triangle lie in the same plane there?"""
     if not len(look.seen):
         return []
@@ -101,7 +101,7 @@ def _within(p: np.ndarray, v: np.ndarray, normals: np.ndarray) -> np.ndarray:
     return np.min(weights, axis=0) > 0.01
 
 
-def _finding(look: Look, a: int, b: int, where: np.ndarray) -> Finding:
+def _finding(look: Look, a: int, b: int, where: np.ndarray) -> SceneFinding:
     names = list(dict.fromkeys((look.meshes[a].name, look.meshes[b].name)))
     at, share = look.seen_at[where], len(where) / look.rays
     small = min((a, b), key=lambda k: look.areas[look.object_of == k].sum())
@@ -111,7 +111,7 @@ def _finding(look: Look, a: int, b: int, where: np.ndarray) -> Finding:
     if not doubled:
         name = look.meshes[small].name
         mend = Mend(f"Leave {short(name)} out; or lift it by a millimetre in the scene's own program.", {f"object.{name}.out": True})
-    return Finding(
+    return SceneFinding(
         "coincident",
         title,
         "Rounding decides which of the two a ray meets: flecks of one in the other, speckled shadows, and light that starts behind the wrong one.",

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import COLUMNS, ROWS, Look
 
 FULL_FRAME = 1920 * 1080
@@ -15,7 +15,7 @@ SLIVER, SLIVER_HEIGHT, SLIVER_LENGTH = 1000.0, 1e-4, 0.05
 SHARE_OF_SLIVERS, LEAST_SLIVERS = 0.1, 8
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     counts = np.bincount(look.object_of, minlength=len(look.meshes))
     filled = np.bincount(look.object_of[look.seen], minlength=len(look.meshes)) * (FULL_FRAME / (COLUMNS * ROWS))
     found = []
@@ -25,7 +25,7 @@ def check(look: Look) -> list[Finding]:
         keep = float(f"{min(0.5, max(0.01, 2.0 * max(filled[number], 500.0) / counts[number])):.2g}")
         pixels = f"{filled[number]:,.0f} pixels" if filled[number] else "no pixel"
         found.append(
-            Finding(
+            SceneFinding(
                 "too dense", f"{short(name)} has {counts[number]:,} triangles for {pixels} of a full frame.",
                 "They cost memory, time to load and, in a bake, a patch each; what is seen of them is finer than the picture.",
                 harm=min(0.45, 0.2 + 0.25 * counts[number] / total), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
@@ -40,7 +40,7 @@ def check(look: Look) -> list[Finding]:
     return [*found, *_slivers(look)]
 
 
-def _slivers(look: Look) -> list[Finding]:
+def _slivers(look: Look) -> list[SceneFinding]:
     v = look.vertices
     edges = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2)
     longest = edges.max(axis=1)
@@ -53,7 +53,7 @@ def _slivers(look: Look) -> list[Finding]:
     for number in np.flatnonzero((slivers >= LEAST_SLIVERS) & (slivers > SHARE_OF_SLIVERS * counts)):
         name, at = look.meshes[number].name, v[thin & (look.object_of == number)]
         found.append(
-            Finding(
+            SceneFinding(
                 "slivers",
                 f"{slivers[number]} of the {counts[number]} triangles of {short(name)} are slivers, less than {SLIVER_HEIGHT * 1000:g} mm high.",
                 "Rays slip by them, normals on them are left to rounding, and a bake puts a patch on each.",

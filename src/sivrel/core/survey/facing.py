@@ -5,14 +5,14 @@ from typing import Any
 import numpy as np
 
 from ..scene.topology import turned_triangles
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look, Part
 
 MIXED = 0.01
 """Share of an object's area that must disagree with the rest."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     return [*_mixed(look), *_inside_out(look), *_glows_away(look)]
 
 
@@ -24,7 +24,7 @@ def _why(look: Look, triangles: np.ndarray) -> tuple[str, float]:
     return "Ways that go by the front, as sheets that are made thick, bake patches and normal maps do, take its inside for its outside.", 0.15
 
 
-def _mixed(look: Look) -> list[Finding]:
+def _mixed(look: Look) -> list[SceneFinding]:
     found = []
     for triangles, net in look.nets:
         turned = turned_triangles(net)
@@ -35,7 +35,7 @@ def _mixed(look: Look) -> list[Finding]:
             why, harm = _why(look, triangles)
             at = look.vertices[triangles[turned]]
             found.append(
-                Finding(
+                SceneFinding(
                     "mixed faces", f"{share:.0%} of the faces of {short(name)} are turned against their neighbours.", why,
                     harm=harm + 0.1, at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
                     evidence={"share_turned": round(share, 4), "faces": int(turned.sum())},
@@ -45,7 +45,7 @@ def _mixed(look: Look) -> list[Finding]:
     return found
 
 
-def _inside_out(look: Look) -> list[Finding]:
+def _inside_out(look: Look) -> list[SceneFinding]:
     by_mesh: dict[int, list[Any]] = {}
     for part in look.parts:
         if part.closed and part.signed < -1e-9 and part.size > 0.02:
@@ -59,7 +59,7 @@ def _inside_out(look: Look) -> list[Finding]:
         why, harm = _why(look, triangles)
         all_of_it = len(triangles) == int((look.object_of == number).sum())
         found.append(
-            Finding(
+            SceneFinding(
                 "inside out", f"{short(name)} is inside out: its faces face inwards.", why, harm=harm, at=point(v.mean(axis=(0, 1))), box=box_of(v),
                 objects=[name], evidence={"volume_m3": round(float(sum(p.signed for p in parts)), 6), "parts": len(parts)},
                 mends=[Mend("Turn its faces over.", {f"object.{name}.turned": "over" if all_of_it else "agree"})],
@@ -76,7 +76,7 @@ def _lines_another(look: Look, part: Part) -> bool:
     return any((p.low <= part.low).all() and (p.high >= part.high).all() and look.winding(at, p)[0] > 0.5 for p in others)
 
 
-def _glows_away(look: Look) -> list[Finding]:
+def _glows_away(look: Look) -> list[SceneFinding]:
     found = []
     glowing = look.glows[look.seen]
     for number in np.unique(look.object_of[look.seen[glowing]]):
@@ -89,7 +89,7 @@ def _glows_away(look: Look) -> list[Finding]:
             continue  # what is closed and inside out is said above
         at = look.seen_at[mine]
         found.append(
-            Finding(
+            SceneFinding(
                 "glows away", f"{short(mesh.name)} glows on its far side: the camera sees its back.",
                 "A glow leaves by the front of its faces alone.",
                 harm=0.55, at=point(at.mean(axis=0)), box=box_of(look.vertices[triangles]), objects=[mesh.name],

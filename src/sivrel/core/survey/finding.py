@@ -19,7 +19,7 @@ class Mend:
 
 
 @dataclass
-class Finding:
+class SceneFinding:
     """kind: of which check, and what; title: one sentence of what is there; why: what it does in this shot
     harm: 0 to 1, how much of this shot it can spoil; at: where, metres; box: low and high corner of what it is about, metres
     path: the way that light may take through it, from outside to the room, metres

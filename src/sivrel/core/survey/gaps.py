@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..scene.frames import upright_frame
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import ENCLOSED, Look
 
 RAYS, SKIMMING = 400_000, 300_000
@@ -60,7 +60,7 @@ class Slit:
         return float(np.linalg.norm(np.diff(self.middle, axis=0), axis=1).sum())
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     room = look.air[look.open_at(look.air) < ENCLOSED]
     if not look.inside or not len(room):
         return []
@@ -231,7 +231,7 @@ def _longest(look: Look, p: np.ndarray, across: np.ndarray, width: float) -> np.
 
 
 def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tuple[np.ndarray, np.ndarray, float]:
-    """The tightest place near p, the way across it among `sides`, and its width: the sides of a gap wander."""
+    """The tightest place near p, the way across it among `sides`, and its width: a gap's width varies."""
     off = np.concatenate([np.zeros((1, 3)), look.directions(6) * 0.4 * about, look.directions(6) * 0.15 * about])
     off = off[look.sees(np.broadcast_to(p, off.shape), p + off)]
     off = off if len(off) else np.zeros((1, 3))
@@ -254,7 +254,7 @@ def _leads_out(look: Look, slit: Slit) -> bool:
     return bool(most > OUTSIDE and min(inside) < ENCLOSED)
 
 
-def _finding(look: Look, slit: Slit) -> Finding:
+def _finding(look: Look, slit: Slit) -> SceneFinding:
     chord, axis = slit.middle[-1] - slit.middle[0], slit.axis
     across = slit.across - axis * (slit.across @ axis)
     across /= max(float(np.linalg.norm(across)), 1e-9)
@@ -272,7 +272,7 @@ def _finding(look: Look, slit: Slit) -> Finding:
         f"{card}.color": ",".join(f"{v:.3f}" for v in _colour(look, neighbours)),
     }  # fmt: skip
     between = " and ".join(short(n) for n in names[:2]) or "two surfaces"
-    return Finding(
+    return SceneFinding(
         "gap",
         f"There is an open joint {'at' if len(names) == 1 else 'between'} {between}, {gap * 1000:.0f} mm wide and {length:.2f} m long.",
         "Light from outside comes in by it as a bright line that few rays find: specks where it lands, and a leak where it should be dark.",

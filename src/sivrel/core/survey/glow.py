@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 POINTS = 256
@@ -27,7 +27,7 @@ def _glowing_over(look: Look) -> tuple[list[int], np.ndarray, np.ndarray]:
     return glowing, look.seen_at[chosen] + look.seen_normals[chosen] * 2.0 * look.offset, look.seen_normals[chosen]
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     glowing, at, normals = _glowing_over(look)
     if not glowing:
         return []
@@ -45,7 +45,7 @@ def check(look: Look) -> list[Finding]:
             continue
         name, v = look.meshes[k].name, look.vertices[(look.object_of == k) & look.glows]
         found.append(
-            Finding(
+            SceneFinding(
                 "small glow", f"{short(name)} merely glows, and brings {share:.0%} of the direct light from {angle:.2g} sr.",
                 f"Only a bounced ray that happens to hit it finds it, one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp that eats its light.",
                 harm=min(0.9, 0.4 + share * 0.5), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],

@@ -5,7 +5,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..scene.topology import Topology, volume
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look, winding_number
 
 LEAST_SIZE = 1.5
@@ -18,7 +18,7 @@ LEAST_THICKNESS = 0.01
 """Metres: twice the volume over the surface of what closing the holes would bound; less is a sheet."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     found = []
     for triangles, net in look.nets:
         for members in open_parts(net):
@@ -55,7 +55,7 @@ def _area(cap: np.ndarray) -> float:
     return 0.5 * float(np.linalg.norm(np.cross(cap[:, 1] - cap[:, 0], cap[:, 2] - cap[:, 0]).sum(axis=0)))
 
 
-def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> list[Finding]:
+def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> list[SceneFinding]:
     caps, bound = caps_of(look, triangles, net, members)
     own = float(look.areas[triangles].sum())
     found = []
@@ -84,7 +84,7 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
             f"{card}.color": ",".join(f"{c:.3f}" for c in surface.base_color),
         }  # fmt: skip
         found.append(
-            Finding(
+            SceneFinding(
                 "hole", f"{short(name)} has a hole {width:.2f} m wide: it is a solid that is not closed.",
                 "Light enters it and leaks out at its other faces' backs; a bake has patches inside it, and glass is not solid.",
                 harm=min(0.75, 0.3 + 0.5 * float(seen.mean()) + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],
@@ -95,10 +95,10 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
     return found
 
 
-def _of_glass(look: Look, triangles: np.ndarray, middle: np.ndarray, cap: np.ndarray, area: float, own: float) -> Finding:
+def _of_glass(look: Look, triangles: np.ndarray, middle: np.ndarray, cap: np.ndarray, area: float, own: float) -> SceneFinding:
     """Glass that is closed but for a few faces: rays lose count of whether they are inside."""
     name = look.meshes[look.object_of[triangles[0]]].name
-    return Finding(
+    return SceneFinding(
         "hole", f"{short(name)} is solid glass with a hole of {area * 1e4:.3g} cm²: it is not quite closed.",
         "A ray that enters through the hole is taken to be outside while it is inside: it is bent the wrong way, and not tinted by the glass.",
         harm=min(0.6, 0.35 + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],

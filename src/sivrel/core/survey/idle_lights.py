@@ -6,7 +6,7 @@ import numpy as np
 
 from ..lights.radiance import emitted
 from ..scene.arrays import POWER
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .look import Look
 
 POINTS, BOUNCES, MANY_POINTS = 320, 3, 60_000
@@ -18,7 +18,7 @@ IDLE, MANY_IDLE = 1e-3, 8
 """Share of all direct light below which a light hardly counts, and how many such lights are worth a word."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     found = []
     for light in look.scene.lights:
         if light.kind in ("portal", "mesh") or not light.on:
@@ -81,7 +81,7 @@ def _reaches_after_all(look: Look, i: int) -> bool:
     return bool((look.light_at(at, normals, 1, (i,))[0][:, i] > 0.0).any())
 
 
-def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) -> Finding:
+def _why_dark(look: Look, light: Any, unhindered: np.ndarray, at: np.ndarray) -> SceneFinding:
     name, place = light.name, np.asarray(light.position, float)
     switch = Mend("Switch it off.", {f"light.{name}.on": False})
     if light.kind == "dome":
@@ -122,7 +122,7 @@ def _if_turned(look: Look, i: int, at: np.ndarray, normals: np.ndarray) -> np.nd
     return look.arrays.lights[i, POWER] * np.maximum(np.einsum("ij,ij->i", normals, way), 0.0) / distance**3 + 1e-30
 
 
-def _turned_away(look: Look, light: Any) -> Finding:
+def _turned_away(look: Look, light: Any) -> SceneFinding:
     aim = Mend("Turn it to the middle of what is seen.", {f"light.{light.name}.towards": _text(look.seen_at.mean(axis=0))})
     off = Mend("Switch it off.", {f"light.{light.name}.on": False})
     return _idle(look, light, "faces away from all that is seen", "It shines where nobody looks.", 0.4, [aim, off], "light turned away")
@@ -149,8 +149,8 @@ def _this_side(look: Look, place: np.ndarray) -> np.ndarray:
     return look.air[np.linalg.norm(look.air - place, axis=1).argmin()]
 
 
-def _many(look: Look, names: list[str], count: int) -> Finding:
-    return Finding(
+def _many(look: Look, names: list[str], count: int) -> SceneFinding:
+    return SceneFinding(
         "idle lights", f"{len(names)} of {count} lights bring less than a thousandth of the light that is seen.",
         "Each is aimed at, or may be chosen, at every point: their rays are noise and time, not light.", harm=0.25, at=point(look.eye),
         box=(point(look.eye), point(look.eye)), objects=names, evidence={"lights": len(names), "of": count},
@@ -158,10 +158,10 @@ def _many(look: Look, names: list[str], count: int) -> Finding:
     )  # fmt: skip
 
 
-def _costly(look: Look, idle: int) -> Finding:
+def _costly(look: Look, idle: int) -> SceneFinding:
     count, at = len(look.lights), point(look.eye)
     names = [light.name for light in look.lights]
-    return Finding(
+    return SceneFinding(
         "many lights", f"{count} lights are each aimed at from every point that is seen.",
         f"That is {count} shadow rays at each point, whatever a light brings.",
         harm=min(0.6, 0.15 + 0.01 * count), at=at, box=(at, at), objects=names, evidence={"lights": count, "bring_next_to_nothing": idle},
@@ -169,8 +169,8 @@ def _costly(look: Look, idle: int) -> Finding:
     )  # fmt: skip
 
 
-def _idle(look: Look, light: Any, does: str, why: str, harm: float, mends: list[Mend], kind: str = "idle light", at: Any = None) -> Finding:
+def _idle(look: Look, light: Any, does: str, why: str, harm: float, mends: list[Mend], kind: str = "idle light", at: Any = None) -> SceneFinding:
     place = point(np.asarray(light.position if at is None else at, float))
-    return Finding(
+    return SceneFinding(
         kind, f"The light {short(light.name)} {does}.", why, harm, place, (place, place), [light.name], {}, mends, [], look.spot(np.array(place))
     )

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .look import Look, Part
 
 POINTS = 128
@@ -14,7 +14,7 @@ DEEP = 0.05
 MOST_PAIRS = 400
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     solids = [p for p in look.parts if p.closed and p.signed > 0.0 and p.size > LEAST_SIZE and not look.is_card(p.mesh)]
     seen = np.zeros(len(look.vertices))
     np.add.at(seen, look.seen, 1.0 / look.rays)
@@ -51,9 +51,9 @@ def check(look: Look) -> list[Finding]:
     return [_finding(look, names, *found, visible[id(found[1])]) for names, found in worst.items()]
 
 
-def _finding(look: Look, names: tuple[str, str], share: float, small: Part, at: np.ndarray, seen: float) -> Finding:
+def _finding(look: Look, names: tuple[str, str], share: float, small: Part, at: np.ndarray, seen: float) -> SceneFinding:
     glass = bool(look.solid_glass[small.triangles].any())
-    return Finding(
+    return SceneFinding(
         "interpenetrating",
         f"{short(names[0])} stands in {short(names[1])}: {share:.0%} of it is inside.",
         "A ray that enters both does not know which glass it is in; it goes black." if glass else

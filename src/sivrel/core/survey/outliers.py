@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .look import Look
 
 FAR = 20.0
@@ -15,7 +15,7 @@ COARSE_OFFSET = 1e-3
 """Metres of automatic ray offset that show as gaps under contact."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     found = []
     parts = look.parts
     if len(look.seen) and len(parts) > 1:
@@ -35,7 +35,7 @@ def check(look: Look) -> list[Finding]:
     if look.arrays.offset > COARSE_OFFSET and not found:
         low, high = look.scene.bounds()
         found.append(
-            Finding(
+            SceneFinding(
                 "far from origin",
                 f"The scene lies {np.abs([low, high]).max():,.0f} m off the origin; rays start {look.arrays.offset * 1000:.1f} mm off surfaces.",
                 "Positions are rounded more coarsely the farther out they are: light leaks under contact, and fine shadows are lost.",
@@ -49,13 +49,13 @@ def check(look: Look) -> list[Finding]:
     return found
 
 
-def _finding(look: Look, far: list[Any], distance: float, growth: float) -> Finding:
+def _finding(look: Look, far: list[Any], distance: float, growth: float) -> SceneFinding:
     names = list(dict.fromkeys(p.name for p in far))
     low, high = np.min([p.low for p in far], axis=0), np.max([p.high for p in far], axis=0)
     whole = [name for name in names if all(p in far for p in look.parts if p.name == name)]
     edits = {f"object.{name}.out": True for name in whole}
     several = f" and {len(names) - 1} more" if len(names) > 1 else ""
-    return Finding(
+    return SceneFinding(
         "outlier",
         f"{short(names[0])}{several} lies {distance:,.0f} m away from everything that is seen, and makes the scene {growth:,.0f} times larger.",
         "Radii, cells, ray offsets and a sun's depth map that are set by the scene's size become too coarse for what the camera sees.",

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from .finding import Finding, Mend, box_of, point, short
+from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 HUGE = 8.0
@@ -13,11 +13,11 @@ SIDE = 0.06
 """Share of the picture that floor, ceiling or walls must fill to count."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     return [*_huge(look), *_one_object(look)]
 
 
-def _huge(look: Look) -> list[Finding]:
+def _huge(look: Look) -> list[SceneFinding]:
     recipe = look.recipe
     if "baked" not in (recipe.gi.seen, recipe.gi.beyond):
         return []
@@ -34,7 +34,7 @@ def _huge(look: Look) -> list[Finding]:
         if share < 0.02:
             continue
         found.append(
-            Finding(
+            SceneFinding(
                 "huge polygons", f"{short(name)} has {mine.sum()} polygons up to {edge[mine].max():.1f} m long, and light is to be baked on it.",
                 "A bake shares out light by patches: on a polygon this large it begins with too few, and errors spread over the whole face.",
                 harm=min(0.6, 0.25 + share), at=point(v[mine][0].mean(axis=0)), box=box_of(v[mine]), objects=[name],
@@ -48,7 +48,7 @@ def _huge(look: Look) -> list[Finding]:
     return found
 
 
-def _one_object(look: Look) -> list[Finding]:
+def _one_object(look: Look) -> list[SceneFinding]:
     if not look.inside:
         return []
     found = []
@@ -69,7 +69,7 @@ def _one_object(look: Look) -> list[Finding]:
         name = look.meshes[number].name
         has = " and ".join(n for n, share in shares.items() if share > SIDE)
         found.append(
-            Finding(
+            SceneFinding(
                 "one object", f"{short(name)} is one object that is {has} of the room.",
                 "No light can be limited to one of them, none can be refined or switched off by itself, and a bake smooths over their corners.",
                 harm=0.2, at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],

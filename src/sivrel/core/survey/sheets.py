@@ -13,7 +13,7 @@ from ..gi.ways import WAYS
 from ..scene.arrays import BASE, POWER
 from ..scene.frames import upright_frame
 from ..vector import LUMINANCE
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .holes import caps_of
 from .look import Look, Part
 
@@ -44,7 +44,7 @@ TRACED = """This recipe traces every ray, and rays stop at it. A cache, photons 
 quality setting would cure that."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     if not look.inside:
         return []
     found = []
@@ -58,7 +58,7 @@ def check(look: Look) -> list[Finding]:
     return [_with_others(finding, found) for finding in found]
 
 
-def _with_others(finding: Finding, found: list[Finding]) -> Finding:
+def _with_others(finding: SceneFinding, found: list[SceneFinding]) -> SceneFinding:
     """A sheet with a mend for all of them: a room of sheets is made thick in one act."""
     if len(found) < 2:
         return finding
@@ -68,7 +68,7 @@ def _with_others(finding: Finding, found: list[Finding]) -> Finding:
     return replace(finding, mends=[own, every, *rest])
 
 
-def _thickened(finding: Finding) -> dict[str, Any]:
+def _thickened(finding: SceneFinding) -> dict[str, Any]:
     return {key: value for key, value in finding.mends[0].edits.items() if key.endswith(".thickness")}
 
 
@@ -81,7 +81,7 @@ def _is_solid(look: Look, part: Part) -> bool:
     return False
 
 
-def _judge(look: Look, part: Part) -> Finding | None:
+def _judge(look: Look, part: Part) -> SceneFinding | None:
     weights = look.areas[part.triangles] / max(look.areas[part.triangles].sum(), 1e-30)
     chosen = look.rng.choice(part.triangles, POINTS, p=weights)
     a, b = look.rng.random((2, POINTS, 1))
@@ -138,7 +138,7 @@ def _sky(look: Look) -> float:
 
 def _finding(
     look: Look, part: Part, at: np.ndarray, outward: np.ndarray, between: np.ndarray, bright: float, dark: float, bright_side: int
-) -> Finding:
+) -> SceneFinding:
     name = part.name
     share = look.share(part.triangles)
     where = at[between]
@@ -149,7 +149,7 @@ def _finding(
     times = f"about {_rounded(bright / dark)} times" if dark > 0.0 else "far"
     interpolates = bool({look.recipe.gi.seen, look.recipe.gi.beyond} & INTERPOLATING)
     others = sum(p.mesh == part.mesh for p in look.parts) - 1
-    return Finding(
+    return SceneFinding(
         "sheet",
         f"{short(name)} is a sheet without thickness, and its outside is {times} as bright as the room." if dark > 0.0 else
         f"{short(name)} is a sheet without thickness; behind it there is light, before it none.",

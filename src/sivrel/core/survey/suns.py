@@ -6,7 +6,7 @@ import numpy as np
 
 from ..lights.panorama import direction_of
 from ..scene.model import Light
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .look import Look
 
 SUN_SHARE = 0.12
@@ -15,7 +15,7 @@ WIDE, AGREE = 4.0, 3.0
 """Degrees."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     lights = look.lights
     suns = [light for light in lights if light.kind == "sun"]
     found = []
@@ -51,10 +51,10 @@ def brightest(texels: np.ndarray, scale: Any) -> tuple[np.ndarray, float] | None
     return (d, share) if share > SUN_SHARE else None
 
 
-def _finding(look: Look, dome: Light, sun: Light, d: np.ndarray, angle: float, share: float) -> Finding:
+def _finding(look: Look, dome: Light, sun: Light, d: np.ndarray, angle: float, share: float) -> SceneFinding:
     at = np.asarray(sun.position, float)
     towards = at - d
-    return Finding(
+    return SceneFinding(
         "two suns", f"The sun in {short(dome.name)}'s panorama and {short(sun.name)} stand {angle:.0f}° apart.",
         "Everything throws two shadows, and is lit twice.", harm=0.6, at=point(look.eye), box=(point(look.eye), point(look.eye)),
         objects=[dome.name, sun.name], evidence={"degrees_apart": round(angle, 2), "share_of_panorama": round(share, 3)},

@@ -29,7 +29,7 @@ from . import (
     suns,
     units,
 )
-from .finding import Finding
+from .finding import SceneFinding
 from .look import Look
 
 CHECKS: dict[str, ModuleType] = {
@@ -38,7 +38,7 @@ CHECKS: dict[str, ModuleType] = {
     "density and slivers": density, "polygons and objects": polygons, "lights that light nothing": idle_lights, "glow that chance must find": glow,
     "suns that disagree": suns, "brightness of surfaces": albedo, "camera and exposure": camera,
 }  # fmt: skip
-"""What is checked, by what it is called; each module has `check(look) -> list[Finding]`. One line more adds a check."""
+"""What is checked, by what it is called; each module has `check(look) -> list[SceneFinding]`. One line more adds a check."""
 
 
 SEED = 3
@@ -49,7 +49,7 @@ class Survey:
     """findings: worst first; seconds: of each check; inside: whether the camera is in a closed space; open_share: share of rays from its air
     that leave the scene."""
 
-    findings: list[Finding]
+    findings: list[SceneFinding]
     seconds: dict[str, float]
     inside: bool
     open_share: float
@@ -65,7 +65,7 @@ def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = No
     """Look a prepared shot over, for `recipe` (by default brute force). `task` hears each check with what was found
     so far, worst first, which is returned where it is called off."""
     look = Look(ready, recipe or Recipe())
-    findings: list[Finding] = []
+    findings: list[SceneFinding] = []
     seconds: dict[str, float] = {}
     for k, (name, module) in enumerate(CHECKS.items()):
         try:

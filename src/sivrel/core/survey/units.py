@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 
-from .finding import Finding, Mend, point, short
+from .finding import Mend, SceneFinding, point, short
 from .look import Look
 
 KNOWN = {
@@ -24,7 +24,7 @@ OFF = 2.2
 """A factor nearer to one than this may be a matter of taste."""
 
 
-def check(look: Look) -> list[Finding]:
+def check(look: Look) -> list[SceneFinding]:
     signs: list[tuple[str, float]] = []  # what was looked at, and the factor that would make it usual
     up = np.array([[0.0, 1.0, 0.0], [0.0, -1.0, 0.0]])
     some = look.air[:64]
@@ -50,7 +50,7 @@ def check(look: Look) -> list[Finding]:
     low, high = look.scene.bounds()
     said = [words for words, f in signs if abs(np.log10(f)) > np.log10(OFF)]
     return [
-        Finding(
+        SceneFinding(
             "scale",
             f"The scene is not to scale: {'; '.join(said[:3])}.",
             "Every radius, spacing and offset counts in metres: photons blur or find nothing, cache records stand too far apart or too near, a bake "

@@ -166,7 +166,7 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
                 "caustics.on",
                 "yes",
                 f"{facts.spikes:.0%} of the noise lies in a hundredth of the pixels: rare paths through glass, which photons find.",
-                "an even picture without sparkle, where they are spared.",
+                "not needed if there are no fireflies.",
             )
         )
     return told

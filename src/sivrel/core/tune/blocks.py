@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..measure.noise import DARK, LUMINANCE, NEIGHBOURHOOD, relative_weights
 from ..render.film import SAMPLES, TOTAL_VARIANCE, VARIANCE
 from ..render.frame import Frame, sampling_of
@@ -78,17 +78,17 @@ def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, task: Task) -
 class Blocks:
     """Renders plans on blocks of a frame, and tells what the frame would take."""
 
-    def __init__(self, stand: Stand, frame: Frame, pixels: int) -> None:
-        self.stand, self.frame, self.pixels = stand, frame, pixels
+    def __init__(self, renderer: TrialRenderer, frame: Frame, pixels: int) -> None:
+        self.renderer, self.frame, self.pixels = renderer, frame, pixels
         self.per_cycle = 0.0
         self.worth: np.ndarray | None = None
         self.lying: dict[int, Scattered] = {}
 
     def _take(self, values: dict[str, Any], edits: dict[str, Any], frame: Frame, threads: int = 0) -> tuple[Taken, float]:
         """A render with some changes, and the seconds that caches take."""
-        recipe, laid = self.stand.changed(values, edits)
-        ready, prepares = self.stand.ready(recipe, laid)
-        return take(ready, recipe, frame, self.stand.task, threads), prepares
+        recipe, laid = self.renderer.changed(values, edits)
+        ready, prepares = self.renderer.ready(recipe, laid)
+        return take(ready, recipe, frame, self.renderer.task, threads), prepares
 
     def look_where(self, values: dict[str, Any]) -> None:
         """See by a small picture where a frame is grainy, and let blocks lie there more often."""
@@ -107,8 +107,8 @@ class Blocks:
         render.tile decides it."""
         even = {**plan.values, "sampling.noise_target": 0.0, "sampling.max": TARGET_SAMPLES}
         one, _ = self.run(even, plan.edits, *SEEDS)
-        recipe, laid = self.stand.changed(plan.values, plan.edits)
-        sampling = sampling_of(recipe, self.stand.ready(recipe, laid)[0].camera)
+        recipe, laid = self.renderer.changed(plan.values, plan.edits)
+        sampling = sampling_of(recipe, self.renderer.ready(recipe, laid)[0].camera)
         worst = []
         for film, light in zip(one.films, one.lights, strict=True):
             error = np.sqrt(np.maximum(film[..., VARIANCE : VARIANCE + 3], 0.0)).astype(float) @ LUMINANCE

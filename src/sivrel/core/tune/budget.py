@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..errors import Cancelled
 from ..render.frame import Frame
 from ..render.recipe import Recipe
@@ -60,30 +60,30 @@ class Budget:
 
 
 def plan_budget(
-    stand: Stand, frame: Frame, *, seconds: float | None = None, noise: float | None = None
+    renderer: TrialRenderer, frame: Frame, *, seconds: float | None = None, noise: float | None = None
 ) -> Budget:  # fmt: skip
     """Find how to spend `seconds` a frame, or reach `noise`, with the stand's recipe. One of the two is given. The stand's
     task hears each step with the budget so far, which is returned where it is called off."""
     budget = Budget((frame.width, frame.height), seconds, noise)
     try:
-        _plan(stand, frame, budget)
+        _plan(renderer, frame, budget)
         budget.complete = True
     except Cancelled:
         pass
     return budget
 
 
-def _plan(stand: Stand, frame: Frame, budget: Budget) -> None:
+def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     def say(what: str, share: float) -> None:
-        stand.task.report(what, share, budget)
+        renderer.task.report(what, share, budget)
 
     say("reading where noise and time come from", 0.02)
-    pilot = Blocks(stand, frame, LEAST_PIXELS)
+    pilot = Blocks(renderer, frame, LEAST_PIXELS)
     even = {"sampling.max": PILOT_SAMPLES, "sampling.noise_target": 0.0}
-    apart, one, prepares = _pilot(stand, pilot, even)
-    base_variance, base_cost, sources = sources_of(stand, stand.changed({**even, **apart}, {})[0], one)
+    apart, one, prepares = _pilot(renderer, pilot, even)
+    base_variance, base_cost, sources = sources_of(renderer, renderer.changed({**even, **apart}, {})[0], one)
     budget.sources = _told_of(base_variance, base_cost, sources)
-    flat = stand.recipe.flat()
+    flat = renderer.recipe.flat()
     rate = one.seconds / one.samples / one.pixels  # about: what a sample of a pixel takes
     wanted = None if budget.seconds is None else budget.seconds - prepares
     if wanted is not None and wanted < rate * frame.pixels * 2.0:
@@ -95,7 +95,7 @@ def _plan(stand: Stand, frame: Frame, budget: Budget) -> None:
     # As many pixels as take the seconds of a pilot at the level that is asked for.
     expected = wanted if wanted is not None else rate * frame.pixels * flat["sampling.max"] * 4.0
     budget.pixels = int(min(max(frame.pixels * PILOT_SECONDS / expected, LEAST_PIXELS), MOST_PIXELS, frame.pixels))
-    bench = Blocks(stand, frame, budget.pixels)
+    bench = Blocks(renderer, frame, budget.pixels)
     bench.look_where(even)
     bench.set_clock({**even, "sampling.max": TARGET_SAMPLES})
 
@@ -105,7 +105,7 @@ def _plan(stand: Stand, frame: Frame, budget: Budget) -> None:
     _level(bench, budget, uniform, "sampling.max", max(1.0, expected / (rate * frame.pixels)))
     per_pixel = max(expected, 1e-9) / frame.pixels
     split = best_split(sources, base_variance, base_cost, per_pixel)
-    values, edits = _as_changes(stand.recipe, sources, split.counts)
+    values, edits = _as_changes(renderer.recipe, sources, split.counts)
     best = uniform
     now = tuple(source.now for source in sources)
     raised = variance_of(now, sources, base_variance) * cost_of(now, sources, base_cost)
@@ -135,14 +135,14 @@ def _plan(stand: Stand, frame: Frame, budget: Budget) -> None:
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
         best, budget.chosen = uniform, 0
     budget.gain = _score(budget, uniform) / max(_score(budget, best), 1e-12)
-    budget.why = _why(budget, stand.recipe, best)
+    budget.why = _why(budget, renderer.recipe, best)
     budget.says = _sentence(budget, best, uniform)
 
 
-def _pilot(stand: Stand, pilot: Blocks, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
+def _pilot(renderer: TrialRenderer, pilot: Blocks, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
     """A render that tells the sources apart. Where one ray is drawn from base and gloss both, they are taken apart for it: what each costs by itself
     would not be told otherwise."""
-    sampling = stand.recipe.sampling
+    sampling = renderer.recipe.sampling
     apart = {"sampling.gi_rays": 2, "sampling.glossy_rays": 2} if sampling.gi_rays == sampling.glossy_rays == 1 else {}
     one, prepares = pilot.run({**even, **apart}, {}, *SEEDS)
     return apart, one, prepares

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from ..diagnose.grid import Grid
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..measure.noise import LUMINANCE, relative_weights
 from ..render.frame import Frame
 from .render import Taken
@@ -57,14 +57,14 @@ class Reference:
         return self.colours[0] @ LUMINANCE, self.colours[1] @ LUMINANCE
 
 
-def reference(stand: Stand, frame: Frame, seconds: float) -> Reference:
+def reference(renderer: TrialRenderer, frame: Frame, seconds: float) -> Reference:
     """Brute force of a frame's window, refined until it has taken `seconds` in all, and kept. Raises Cancelled."""
     grid = Grid(frame.width, frame.height, frame.width, frame.height, frame.window)
-    truth, ready, recipe = stand.coarse(grid)
+    truth, ready, recipe = renderer.coarse(grid)
     left = seconds - truth.seconds
     if left > 0.1 * seconds or truth.samples == 0:
-        truth.refine(ready, recipe, max(left, 0.1), stand.task)
-        stand.keep_coarse(truth, ready, recipe)
+        truth.refine(ready, recipe, max(left, 0.1), renderer.task)
+        renderer.keep_coarse(truth, ready, recipe)
     x0, y0, x1, y1 = frame.window
     one, other = (truth.sum[k, y0:y1, x0:x1] / max(1, truth.taken[k]) for k in (0, 1))
     lights = one @ LUMINANCE, other @ LUMINANCE
@@ -110,7 +110,7 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
 def squared_bias_of_blocks(
     pair: tuple[Taken, Taken], held: tuple[Taken, Taken], without: tuple[Taken, Taken], by_pixel: list[np.ndarray]
 ) -> tuple[float, float]:  # fmt: skip
-    """Square of the bias, which may fall below nought by chance, and its standard error, of two renders of blocks against two by brute force, `held`;
+    """Squared bias, which noise can make negative, and its standard error, of two renders of blocks against two by brute force, `held`;
     none shares chance with another. What is off in two more by brute force, `without` bias, is taken away from it, cell by cell: rare paths in
     `held` show in both alike (control variates: Hammersley & Handscomb 1964, "Monte Carlo Methods", section 5.5). by_pixel: weights of the pixels
     of each block."""

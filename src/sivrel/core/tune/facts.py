@@ -7,7 +7,7 @@ import numpy as np
 
 from ..diagnose.finding import cleared
 from ..diagnose.leaks import sheet_suspects
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..diagnose.truth import DEEP
 from ..measure.ledger import measure_ledger
 from ..measure.noise import LUMINANCE, relative_weights
@@ -140,27 +140,27 @@ class Facts:
 
 
 def measure_facts(
-    stand: Stand, frame: Frame, exposure: float, motion: Motion | None = None, *, seconds: float = 12.0
+    renderer: TrialRenderer, frame: Frame, exposure: float, motion: Motion | None = None, *, seconds: float = 12.0
 ) -> Facts:  # fmt: skip
     """Measure the facts of a shot for a frame that may take so many seconds. The stand's task hears each step with the facts so far.
     Raises Cancelled."""
     begun = work_time()
     facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)
-    ready, recipe = stand.truth()
+    ready, recipe = renderer.truth()
     recipe = with_values(recipe, {**DEEP, "gi.seen": "brute_force", "sampling.max": SAMPLES, "sampling.gi_rays": 2, "sampling.glossy_rays": 2})
     blocks = scattered(frame, PIXELS, frame.seed, side=SIDE)
-    pilot = take(ready, recipe, blocks, stand.task)
-    weights = weights_of(ready, recipe, blocks, stand.task)
-    plain, facts.rate, facts.curve = curve_of(stand, ready, with_values(recipe, PLAIN), blocks, weights)
+    pilot = take(ready, recipe, blocks, renderer.task)
+    weights = weights_of(ready, recipe, blocks, renderer.task)
+    plain, facts.rate, facts.curve = curve_of(renderer, ready, with_values(recipe, PLAIN), blocks, weights)
     deep = plain[0]
     # With the same random numbers paths are the same up to the limit, so that what is left shows through the noise.
     left = []
     for bounces in (FIRST, DEEPER):
         limited = with_values(recipe, {**PLAIN, "sampling.max": round(deep.samples), "limits.diffuse_bounces": bounces})
-        one = take(ready, limited, replace(blocks, seed=SEEDS[0]), stand.task)
+        one = take(ready, limited, replace(blocks, seed=SEEDS[0]), renderer.task)
         left.append(max(deep.mean(deep.lights) - one.mean(one.lights), 0.0))
     _of_light(facts, pilot, left)
-    _of_noise(facts, stand, recipe, pilot)
+    _of_noise(facts, renderer, recipe, pilot)
     rows = [
         row
         for row in measure_ledger(np.concatenate([f.reshape(-1, f.shape[-1]) for f in pilot.films])[None], ready.passes)
@@ -171,7 +171,7 @@ def measure_facts(
     facts.lights = len(shares)
     facts.lights_that_matter = int(np.searchsorted(np.cumsum(shares), MOST_OF_LIGHT * sum(shares)) + 1) if sum(shares) > 0.0 else 0
     facts.dark = pilot.mean([light * 2.0**exposure < EYE_FLOOR for light in pilot.lights])
-    look = stand.look(EFFORT)
+    look = renderer.look(EFFORT)
     facts.inside = look.inside
     if len(look.seen):
         some = np.linspace(0, len(look.seen) - 1, min(SPOTS, len(look.seen))).astype(int)
@@ -180,7 +180,7 @@ def measure_facts(
         facts.open = float((look.cast(at, d.reshape(-1, 3))[0] < 0).mean())
     if look.inside:
         facts.thin = [suspect.key.removeprefix("sheet ") for suspect in sheet_suspects(look)]
-    fly(stand, blocks, facts, Known(plain, weights), seconds)
+    fly(renderer, blocks, facts, Known(plain, weights), seconds)
     facts.seconds = work_time() - begun
     return facts
 
@@ -209,8 +209,8 @@ def _of_light(facts: Facts, pilot: Taken, left: list[float]) -> None:
         facts.bounces = int(np.ceil(DEEPER + np.log(0.01 / share) / np.log(facts.kept)))
 
 
-def _of_noise(facts: Facts, stand: Stand, recipe: Recipe, pilot: Taken) -> None:
-    variance, cost, sources = sources_of(stand, recipe, pilot)
+def _of_noise(facts: Facts, renderer: TrialRenderer, recipe: Recipe, pilot: Taken) -> None:
+    variance, cost, sources = sources_of(renderer, recipe, pilot)
     parts = {"camera rays": variance, "lights": 0.0, "bounced light": 0.0, "gloss and glass": 0.0}
     spent = dict.fromkeys(parts, 0.0) | {"camera rays": cost}
     for source in sources:

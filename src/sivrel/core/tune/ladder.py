@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..edits.edits import apart, is_edit
 from ..errors import Cancelled
 from ..measure.cost import work_of
@@ -92,14 +92,14 @@ class Ladder:
         )  # fmt: skip
 
 
-def rungs_of(stand: Stand, key: str, values: list[Any] | None, exposure: float) -> Varied:
+def rungs_of(renderer: TrialRenderer, key: str, values: list[Any] | None, exposure: float) -> Varied:
     """A setting with its rungs, those given, or chosen about what stands in the stand's recipe. Raises InputError."""
-    measured = {} if values or is_edit(key) else stand.radii()
-    return varied(key, values, stand.recipe, stand.edits, measured, 2.0**-exposure)
+    measured = {} if values or is_edit(key) else renderer.radii()
+    return varied(key, values, renderer.recipe, renderer.edits, measured, 2.0**-exposure)
 
 
 def climb(
-    stand: Stand, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
+    renderer: TrialRenderer, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
     per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
     """Render the rungs on a frame's window, cheapest first, and say which is enough at a viewing distance. Rungs that were chosen, not asked for, are
@@ -108,21 +108,21 @@ def climb(
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
     try:
-        _climb(stand, ladder, frame, exposure, seconds)
+        _climb(renderer, ladder, frame, exposure, seconds)
         ladder.complete = True
     except Cancelled:
         pass
     return ladder
 
 
-def _climb(stand: Stand, ladder: Ladder, frame: Frame, exposure: float, seconds: float) -> None:
+def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: float, seconds: float) -> None:
     begun, held, chosen = work_time(), None, ladder.varied
     if not ladder.of_taste:
-        stand.task.report("rendering brute force", 0.02, ladder)
-        held = reference(stand, frame, REFERENCE_SHARE * seconds)
+        renderer.task.report("rendering brute force", 0.02, ladder)
+        held = reference(renderer, frame, REFERENCE_SHARE * seconds)
         ladder.reference_error, ladder.reference_seconds = held.error, held.seconds
     given = all(one.given for one in chosen)
-    work = {id(rung): _work(stand, rung) for rung in ladder.rungs}
+    work = {id(rung): _work(renderer, rung) for rung in ladder.rungs}
     in_turn = sorted(ladder.rungs, key=lambda rung: work[id(rung)]) if len(chosen) > 1 else ladder.rungs
     for k, rung in enumerate(in_turn):
         left = begun + seconds - work_time()
@@ -132,27 +132,27 @@ def _climb(stand: Stand, ladder: Ladder, frame: Frame, exposure: float, seconds:
             continue
         what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
         what += f", about {rung.predicted:.2g} s" if rung.predicted >= 1.0 else ""
-        stand.task.report(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder)
-        if not render_rung(stand, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
+        renderer.task.report(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder)
+        if not render_rung(renderer, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
             continue
         if held is not None:
             _set_against(ladder, held, exposure)
         judge(ladder)
 
 
-def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
+def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
     """Render a rung with two seeds, and measure it, where there is brute force to hold it to; False when its caches take longer than is
     left. Raises Cancelled."""
-    recipe, edits = stand.changed(*apart(rung.values))
+    recipe, edits = renderer.changed(*apart(rung.values))
     try:
-        with stand.within(work_time() + max(left, 1.0)):
-            ready = stand.ready(recipe, edits, frame.window)[0]
-            rung.prepares = stand.prepares(recipe, edits, frame.window)
+        with renderer.within(work_time() + max(left, 1.0)):
+            ready = renderer.ready(recipe, edits, frame.window)[0]
+            rung.prepares = renderer.prepares(recipe, edits, frame.window)
     except OutOfTime:
         rung.skipped = "its caches take longer than there was time"
         return False
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
-    one, other = (take(ready, recipe, replace(frame, seed=seed), stand.task) for seed in seeds)
+    one, other = (take(ready, recipe, replace(frame, seed=seed), renderer.task) for seed in seeds)
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
     rung.error = error_of(one.lights[0], other.lights[0], held) if held is not None else None
@@ -161,9 +161,9 @@ def render_rung(stand: Stand, rung: Rung, frame: Frame, held: Reference | None, 
     return True
 
 
-def _work(stand: Stand, rung: Rung) -> float:
+def _work(renderer: TrialRenderer, rung: Rung) -> float:
     """Rays that a pixel of a rung takes at most, about."""
-    recipe = stand.changed(*apart(rung.values))[0]
+    recipe = renderer.changed(*apart(rung.values))[0]
     return work_of(recipe) * recipe.sampling.max
 
 

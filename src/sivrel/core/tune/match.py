@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from ..diagnose.finding import cleared
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..errors import Cancelled
 from ..measure.noise import LUMINANCE
 from ..render.frame import Frame
@@ -88,19 +88,19 @@ class Match:
 
 
 def run_match(
-    stand: Stand, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
+    renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
 ) -> Match:  # fmt: skip
     """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
     The stand's task hears each step with the match so far, which is returned where it is called off."""
     match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
     share = frame.pixels / (frame.width * frame.height)
     try:
-        stand.task.report("rendering brute force to hold them to", 0.02, match)
-        held = reference(stand, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
+        renderer.task.report("rendering brute force to hold them to", 0.02, match)
+        held = reference(renderer, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
         match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
         for k, entrant in enumerate(match.entrants):
-            stand.task.report(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match)
-            _enter(stand, entrant, frame, held, seconds, share)
+            renderer.task.report(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match)
+            _enter(renderer, entrant, frame, held, seconds, share)
             rank(match)
         match.complete = True
     except Cancelled:
@@ -108,12 +108,12 @@ def run_match(
     return match
 
 
-def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
-    recipe, edits = stand.changed(entrant.candidate.values, {})
+def _enter(renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
+    recipe, edits = renderer.changed(entrant.candidate.values, {})
     try:
-        with stand.within(work_time() + MOST_PREPARING * seconds):
-            ready = stand.ready(recipe, edits, frame.window)[0]
-            entrant.prepares = stand.prepares(recipe, edits, frame.window)
+        with renderer.within(work_time() + MOST_PREPARING * seconds):
+            ready = renderer.ready(recipe, edits, frame.window)[0]
+            entrant.prepares = renderer.prepares(recipe, edits, frame.window)
     except OutOfTime:
         entrant.out = f"its caches take more than {MOST_PREPARING:g} times the {seconds:g} s"
         return
@@ -124,7 +124,7 @@ def _enter(stand: Stand, entrant: Entrant, frame: Frame, held: Reference, second
     while True:
         for half in (0, 1):
             seeded = replace(frame, seed=(frame.seed + 100_000 * (half + 1) + taken[half]) % (1 << 32))
-            render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, stand.task)
+            render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, renderer.task)
             sums[half] = render.colours[0] * n if taken[half] == 0 else sums[half] + render.colours[0] * n
             taken[half], spent = taken[half] + n, spent + render.seconds
         one, other = sums[0] / taken[0], sums[1] / taken[1]

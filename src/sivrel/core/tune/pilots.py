@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..diagnose.truth import brute_force
 from ..gi.ways import EXTRAS, SEEN, WAYS
 from ..render.frame import Frame
@@ -44,8 +44,8 @@ Pair = tuple[Taken, Taken]
 
 @dataclass(frozen=True)
 class Pilot:
-    """name: of the candidate; rate: seconds of a whole frame with one sample a pixel; curve: samples a pixel, and noise at so many; squared: bias,
-    what no more samples clear, times itself, which may fall below nought by chance, and spread: its standard error; prepares: seconds of its caches
+    """name: of the candidate; rate: seconds of a whole frame with one sample a pixel; curve: samples a pixel, and noise at so many; squared: bias
+    squared (what more samples do not clear), which noise can make negative, and spread: its standard error; prepares: seconds of its caches
     for the whole frame."""
 
     name: str
@@ -79,15 +79,15 @@ class Known:
     weights: list[np.ndarray]
 
 
-def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: float) -> None:
+def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known, seconds: float) -> None:
     """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these, or
     to the untried what TRYING has no time left for. known: of the blocks. Time is that of the processor: a busy machine comes to the same pilots.
     Raises Cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
-    small = stand.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
-    stand.task.report("rendering brute force to hold the ways to", 0.2, facts)
+    small = renderer.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
+    renderer.task.report("rendering brute force to hold the ways to", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
-    held, begun = _held(stand, blocks, facts.pace / SMALL, HELD * trying), work_time()
+    held, begun = _held(renderer, blocks, facts.pace / SMALL, HELD * trying), work_time()
     for k, (name, rates) in enumerate(RATES.items()):
         left = trying - (work_time() - begun)
         if name.endswith(CAUSTICS) and not facts.sparkles:
@@ -95,8 +95,8 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: 
         if rates * facts.pace > left:
             facts.untried[name] = f"it would take about {rates * facts.pace:.0f} s to try, and {max(left, 0.0):.0f} s were left"
             continue
-        one = candidate(name, stand.recipe)
-        stand.task.report(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts)
+        one = candidate(name, renderer.recipe)
+        renderer.task.report(f"trying {one.title}", 0.3 + 0.7 * k / len(RATES), facts)
         try:
             with small.within(work_time() + left):
                 facts.ways.append(_pilot(small, one, blocks, held, known, facts.settled()))
@@ -104,35 +104,35 @@ def fly(stand: Stand, blocks: Scattered, facts: "Facts", known: Known, seconds: 
             facts.untried[name] = f"its caches were not done in the {max(left, 0.0):.0f} s that were left"
 
 
-def _held(stand: Stand, blocks: Scattered, each: float, seconds: float) -> Pair:
+def _held(renderer: TrialRenderer, blocks: Scattered, each: float, seconds: float) -> Pair:
     """Two renders of blocks by brute force that take about so many seconds, where a sample of a pixel takes `each`."""
-    ready, recipe = stand.truth()
+    ready, recipe = renderer.truth()
     samples = max(SAMPLES, round(seconds / (len(SEEDS_HELD) * BRANCHED * each * blocks.pixels)))
     recipe = with_values(recipe, {"sampling.max": samples})
-    one, other = (take(ready, recipe, replace(blocks, seed=seed), stand.task) for seed in SEEDS_HELD)
+    one, other = (take(ready, recipe, replace(blocks, seed=seed), renderer.task) for seed in SEEDS_HELD)
     return one, other
 
 
-def _pilot(stand: Stand, one: Candidate, blocks: Scattered, held: Pair, known: Known, limits: dict[str, Any]) -> Pilot:
-    recipe, edits = stand.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
-    ready, prepares = stand.ready(recipe, edits)
-    pair, rate, curve = curve_of(stand, ready, recipe, blocks, known.weights)
+def _pilot(renderer: TrialRenderer, one: Candidate, blocks: Scattered, held: Pair, known: Known, limits: dict[str, Any]) -> Pilot:
+    recipe, edits = renderer.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
+    ready, prepares = renderer.ready(recipe, edits)
+    pair, rate, curve = curve_of(renderer, ready, recipe, blocks, known.weights)
     # Lights that are drawn by importance change chance alone.
-    truth = with_values(brute_force(stand.recipe), {"lights.seen": recipe.lights.seen})
-    squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if stand.shortcuts(recipe, truth) else (0.0, 0.0)
+    truth = with_values(brute_force(renderer.recipe), {"lights.seen": recipe.lights.seen})
+    squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if renderer.shortcuts(recipe, truth) else (0.0, 0.0)
     if SEEN[one.values["gi.seen"]].by_view:
-        prepares *= (blocks.width * blocks.height / (stand.frame.width * stand.frame.height)) ** GROWTH
+        prepares *= (blocks.width * blocks.height / (renderer.frame.width * renderer.frame.height)) ** GROWTH
     return Pilot(one.name, rate, curve, squared, spread, prepares)
 
 
 def curve_of(
-    stand: Stand, ready: Prepared, recipe: Recipe, blocks: Scattered, weights: list[np.ndarray]
+    renderer: TrialRenderer, ready: Prepared, recipe: Recipe, blocks: Scattered, weights: list[np.ndarray]
 ) -> tuple[Pair, float, list[tuple[float, float]]]:  # fmt: skip
     """Two renders of blocks, seconds of the whole frame with one sample a pixel, and the curve of its noise."""
     curve = dict[float, float]()
     for samples in (FEWER, SAMPLES):
         wanted = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0.0})
-        one, other = (take(ready, wanted, replace(blocks, seed=seed), stand.task) for seed in SEEDS)
+        one, other = (take(ready, wanted, replace(blocks, seed=seed), renderer.task) for seed in SEEDS)
         pair = one, other
         rate = min(one.seconds / one.pixels, other.seconds / other.pixels) / samples * blocks.width * blocks.height
         curve |= {float(samples * side**2): max(noise_by_cells(one, other, weights, side), 1e-6) for side in SIDES}

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from ..diagnose.stand import Stand
+from ..diagnose.trial_renderer import TrialRenderer
 from ..gi.ways import SEEN
 from ..measure.noise import relative_weights
 from ..pack.lights import GLOW, OTHERS
@@ -17,9 +17,9 @@ MOST_LIGHTS = 12
 """Lights that are told apart, the noisiest."""
 
 
-def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
+def sources_of(renderer: TrialRenderer, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
     """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
-    ready = stand.ready(recipe, stand.edits)[0]
+    ready = renderer.ready(recipe, renderer.edits)[0]
     n = pilot.samples
     mean = pilot.mean(pilot.lights)
     weights = [relative_weights(light, mean) for light in pilot.lights]
@@ -34,7 +34,7 @@ def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float
     def cost(entry: int) -> float:
         return float(pilot.clock[entry] * scale)
 
-    sources = _of_lights(stand, ready, recipe, variance, cost) if recipe.lights.seen == "all" else []
+    sources = _of_lights(renderer, ready, recipe, variance, cost) if recipe.lights.seen == "all" else []
     bounced = len(ready.passes) + CLOCK_BOUNCED
     way, flat = SEEN[recipe.gi.seen], recipe.flat()
     if way.bounces and recipe.gi.seen != "ambient":
@@ -53,8 +53,10 @@ def sources_of(stand: Stand, recipe: Recipe, pilot: Taken) -> tuple[float, float
     return max(variance(BETWEEN), 1e-9), max(all_cost - spent, 0.05 * all_cost), sources
 
 
-def _of_lights(stand: Stand, ready: Prepared, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]) -> list[Source]:
-    found, flat = [], stand.edits.flat()
+def _of_lights(
+    renderer: TrialRenderer, ready: Prepared, recipe: Recipe, variance: Callable[[int], float], cost: Callable[[int], float]
+) -> list[Source]:
+    found, flat = [], renderer.edits.flat()
     for slot, name in enumerate(ready.passes):
         light = next((one for one in ready.scene.lights if one.name == name), None)
         if name in (GLOW, OTHERS) or light is None:

@@ -103,7 +103,7 @@ def is_taste(key: str) -> bool:
 
 
 def _off(key: str, value: float) -> bool:
-    """Whether nought stands for no bound at all, above every other value."""
+    """Whether 0 means no bound at all, above every other value."""
     return value == 0.0 and key in ("limits.indirect_clamp",)
 
 

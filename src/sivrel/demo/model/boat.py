@@ -34,8 +34,8 @@ def _strakes(inside: bool) -> Part:
         lines = []
         for j, t in enumerate(np.linspace(low, min(high, 1.0), 4)):
             line = _section(s, max(t, 1e-3))
-            stand = 0.014 * (1.0 - j / 3.0) if not inside else -0.014 - 0.004 * (j / 3.0)
-            line = line + np.outer(np.ones(STATIONS), [0, 0, 1]) * stand + np.outer(np.ones(STATIONS), [0, -0.3 * abs(stand), 0])
+            renderer = 0.014 * (1.0 - j / 3.0) if not inside else -0.014 - 0.004 * (j / 3.0)
+            line = line + np.outer(np.ones(STATIONS), [0, 0, 1]) * renderer + np.outer(np.ones(STATIONS), [0, -0.3 * abs(renderer), 0])
             line[:, 2] = np.maximum(line[:, 2], 0.004)
             lines.append(line)
         if not inside:  # the edge that shows the plank's thickness

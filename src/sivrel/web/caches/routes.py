@@ -17,7 +17,7 @@ from ...core.render.recipe import Recipe, to_json
 from ...store import caches as stored
 from ...store import proofs, requests, shots
 from ...work.intake import new_upload
-from ...work.looking_in import cache_looked_into
+from ...work.looking_in import inspect_cache_sandboxed
 from ..asked import edits_of, proof_or_404, recipe_of, shot_or_404
 from ..database import data, db
 from ..numbers import whole_number
@@ -128,7 +128,7 @@ def import_() -> ResponseReturnValue:
     try:
         path = upload / (secure_filename(file.filename)[:100] or "cache")
         file.save(path)
-        _folder().adopt(path, cache_looked_into(path))
+        _folder().adopt(path, inspect_cache_sandboxed(path))
     except InputError as error:
         return _page(str(error), 422)
     finally:

@@ -37,14 +37,14 @@ def diagnose(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/findings.json")
 def of_proof(proof_id: int) -> ResponseReturnValue:
-    """What was found on a proof, worst first; what was waved off; and, where it is a remedy's own proof, what the retest said."""
+    """What was found on a proof, worst first; what was dismissed; and, where it is a remedy's own proof, what the retest said."""
     proof = proof_or_404(proof_id)
     about, listed = told_of(proof)
     return jsonify(diagnosed=about is not None, about=about, findings=listed, retests=retests_of(proof))
 
 
 def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
-    """What a diagnosis said of a proof, and its findings with numbers, reasons they were waved off for, and what became of remedies."""
+    """What a diagnosis said of a proof, and its findings with numbers, reasons they were dismissed for, and what became of remedies."""
     about, kept = findings.of_proof(db(), proof.id)
     waved = findings.dismissed(db(), proof.shot_id)
     listed = [
@@ -71,7 +71,7 @@ def retests_of(proof: proofs.Proof) -> list[dict[str, Any]]:
     return told
 
 
-def _finding_or_404(finding_id: int) -> tuple[findings.Kept, proofs.Proof]:
+def _finding_or_404(finding_id: int) -> tuple[findings.StoredFinding, proofs.Proof]:
     kept = findings.get(db(), finding_id)
     if kept is None or kept.problem:
         abort(404)
@@ -80,7 +80,7 @@ def _finding_or_404(finding_id: int) -> tuple[findings.Kept, proofs.Proof]:
 
 @pages.post("/findings/<int:finding_id>/dismiss")
 def dismiss(finding_id: int) -> ResponseReturnValue:
-    """Wave a finding off for its `reason`, in all proofs of the shot; with none, take that back."""
+    """Dismiss a finding for its `reason`, in all proofs of the shot; with none, take that back."""
     kept, proof = _finding_or_404(finding_id)
     findings.dismiss(db(), proof.shot_id, kept.key, request.form.get("reason", "").strip())
     return "", 204

@@ -3,6 +3,7 @@
 import { CameraMover } from "./cameras.js";
 import { inStops, roundedStops, sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
+import { $ } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
@@ -29,7 +30,6 @@ import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
 import { WaysState } from "./ways.js";
 
-const $ = (id) => document.getElementById(id);
 const places = document.querySelector(".places");
 const slug = places.dataset.shot;
 const outside = places.dataset.outside !== undefined; // pictures from elsewhere have no scene: what needs one is not there
@@ -385,64 +385,65 @@ function tune(kind) {
 
 const ofProof = (act) => () => chosen.a && act(chosen.a.id);
 const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
-const KEYS = {
-  ";": () => findings.press(),
-  "(": () => findings.turn(-1),
-  ")": () => findings.turn(1),
-  ":": () => findings.proveFirst(),
-  "^": () => tune("ladder"),
-  $: () => tune("budget"),
-  "%": () => tune("match"),
-  "&": () => tune("advice"),
-  "!": () => (location.href = $("to-survey").href), w: DO.wipe, d: DO.difference, b: DO.compare, r: toggleRegion, z: DO.enlarge, h: DO.live, i: togglePins, k: toggleWalk, u: openQueue, q: DO.reach,
-  g: togglePlan, c: toggleMarks, n: DO.filter, 0: DO.fit,
-  p: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
-  j: () => recipe.proveOneByOne(),
-  y: ofProof((id) => lineage.openName(id)),
-  "*": ofProof((id) => lineage.star(id)),
-  Delete: ofProof((id) => lineage.remove(id)),
-  "/": () => $("find").focus(),
-  l: () => lights.show(!lights.shown),
-  s: () => lights.press("solo"),
-  x: () => lights.press("on"),
-  e: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
-  m: () => finish.measure(),
-  o: () => hatching.next(),
-  v: () => next($("view")),
-  a: () => next($("pass")),
-  "<": () => rescale(recipe, 0.5),
-  ">": () => rescale(recipe, 2),
-  "[": () => setExposure(plate.exposure - 1 / 3),
-  "]": () => setExposure(plate.exposure + 1 / 3),
-  "\\": () => setExposure(cameraExposure),
-  ",": () => { plate.gain /= 2; plate.draw(); },
-  ".": () => { plate.gain *= 2; plate.draw(); },
-  "+": () => plate.zoomTo(plate.zoom * 1.5),
-  "=": () => plate.zoomTo(plate.zoom * 1.5),
-  "-": () => plate.zoomTo(plate.zoom / 1.5),
-  1: () => plate.zoomTo(devicePixelRatio || 1),
-  ArrowUp: walkOr([1, 0, 0], () => lineage.step(-1)),
-  ArrowDown: walkOr([-1, 0, 0], () => lineage.step(1)),
-  ArrowLeft: walkOr([0, -1, 0], () => lineage.toggleFold(chosen.a?.id, true)),
-  ArrowRight: walkOr([0, 1, 0], () => lineage.toggleFold(chosen.a?.id, false)),
-  PageUp: walkOr([0, 0, 1], () => {}),
-  PageDown: walkOr([0, 0, -1], () => {}),
-  Enter: () => recipe.prove(),
-  Escape: () => {
-    if (findings.going && findings.open) return findings.stop();
-    if (spots.on) return spots.show(false);
-    if (pins.on) return togglePins();
-    if (mover.on) return toggleWalk();
-    if (plan.shown) return togglePlan();
-    if (watcher.following) return watcher.cancel();
-    if (pointer.boxing) return toggleBoxing(false);
-    if (moments.shown) return (moments.on = false), moments.stop();
-    plate.mode = SINGLE;
-    plate.draw();
-  },
-};
+// What each command of web/bench/commands.py does, by its name; its buttons and keys are declared there.
+Object.assign(DO, {
+  findings: () => findings.press(),
+  findingBefore: () => findings.turn(-1),
+  findingAfter: () => findings.turn(1),
+  proveFirst: () => findings.proveFirst(),
+  ladder: () => tune("ladder"),
+  budget: () => tune("budget"),
+  match: () => tune("match"),
+  advice: () => tune("advice"),
+  survey: () => (location.href = $("to-survey").href),
+  parent: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
+  oneByOne: () => recipe.proveOneByOne(),
+  name: ofProof((id) => lineage.openName(id)),
+  star: ofProof((id) => lineage.star(id)),
+  putAside: ofProof((id) => lineage.remove(id)),
+  find: () => $("find").focus(),
+  lights: () => lights.show(!lights.shown),
+  solo: () => lights.press("solo"),
+  lightOn: () => lights.press("on"),
+  finish: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
+  measure: () => finish.measure(),
+  hatch: () => hatching.next(),
+  view: () => next($("view")),
+  pass: () => next($("pass")),
+  half: () => rescale(recipe, 0.5),
+  double: () => rescale(recipe, 2),
+  darker: () => setExposure(plate.exposure - 1 / 3),
+  lighter: () => setExposure(plate.exposure + 1 / 3),
+  asCamera: () => setExposure(cameraExposure),
+  weaker: () => { plate.gain /= 2; plate.draw(); },
+  stronger: () => { plate.gain *= 2; plate.draw(); },
+  zoomIn: () => plate.zoomTo(plate.zoom * 1.5),
+  zoomOut: () => plate.zoomTo(plate.zoom / 1.5),
+  pixels: () => plate.zoomTo(devicePixelRatio || 1),
+  before: walkOr([1, 0, 0], () => lineage.step(-1)),
+  after: walkOr([-1, 0, 0], () => lineage.step(1)),
+  fold: walkOr([0, -1, 0], () => lineage.toggleFold(chosen.a?.id, true)),
+  unfold: walkOr([0, 1, 0], () => lineage.toggleFold(chosen.a?.id, false)),
+  rise: walkOr([0, 0, 1], () => {}),
+  sink: walkOr([0, 0, -1], () => {}),
+  prove: () => recipe.prove(),
+  leave,
+});
 
-if (outside) for (const key of ["r", "z", "h", "k", "q", "g", "c", "l", "s", "x", "j", "o", "u", "!", ":", "Enter", "<", ">"]) delete KEYS[key];
+/** Escape leaves what was entered last. */
+function leave() {
+  if (findings.going && findings.open) return findings.stop();
+  if (spots.on) return spots.show(false);
+  if (pins.on) return togglePins();
+  if (mover.on) return toggleWalk();
+  if (plan.shown) return togglePlan();
+  if (watcher.following) return watcher.cancel();
+  if (pointer.boxing) return toggleBoxing(false);
+  if (moments.shown) return (moments.on = false), moments.stop();
+  plate.mode = SINGLE;
+  plate.draw();
+}
+const KEYS = Object.fromEntries(Object.entries(JSON.parse(places.dataset.keys)).map(([key, name]) => [key, DO[name]]));
 document.getElementById("more-pictures")?.addEventListener("change", (event) => event.target.form.requestSubmit());
 if (outside) openLeaf("findings");
 
@@ -461,4 +462,4 @@ pins.load();
 if (places.dataset.proof) choose(Number(places.dataset.proof), Number(places.dataset.with) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage, findings, outlines };
+window.sivrel = { DO, KEYS, plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage, findings, outlines };

@@ -1,8 +1,8 @@
 // Moving the camera in the plate: orbit, look about, walk; the view goes into the edits, and can be kept as a new camera.
 
+import { $ } from "./dom.js";
 import { ask, post } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 const TURN = 0.003; // radians for a pixel
 const add = (a, b, s = 1) => a.map((v, k) => v + s * b[k]);
 const cross = (a, b) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]];

@@ -1,12 +1,12 @@
 // Compare: two to four plates that move together, and what differs between each and the first.
 
 import { inStops, roundedStops } from "./captions.js";
+import { $ } from "./dom.js";
 import { followKeys, holdButton } from "./keys.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { followPointer } from "./pointer.js";
 import { json } from "./watcher.js";
 
-const $ = (id) => document.getElementById(id);
 const main = document.querySelector(".side-by-side");
 const lut = JSON.parse(main.dataset.lut);
 const holders = [...document.querySelectorAll(".small-plate")];

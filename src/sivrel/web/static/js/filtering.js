@@ -1,10 +1,10 @@
 // The noise filter: a proof looked at filtered, its unfiltered self beside it.
 
+import { $ } from "./dom.js";
 import { offerPasses } from "./passes.js";
 import { SINGLE, WIPE } from "./plate.js";
 import { ask } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 
 export class NoiseFilter {
   /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from. */

@@ -1,16 +1,11 @@
 // Findings beside the recipe: what is wrong with the proof on the plate, why we think so, and remedies that are proven with one key.
 
 import { openLeaf } from "./common.js";
+import { $, make } from "./dom.js";
 import { letterOf } from "./outlines.js";
 import { post, watch } from "./post.js";
 import { json } from "./watcher.js";
 
-const $ = (id) => document.getElementById(id);
-const make = (tag, fields = {}, ...inside) => {
-  const element = Object.assign(document.createElement(tag), fields);
-  element.append(...inside.filter((part) => part !== null));
-  return element;
-};
 const percent = (v) => `${v < 0.095 && v > 0 ? Number((v * 100).toPrecision(1)) : Math.round(v * 100)} %`;
 const seconds = (v) => (v < 10 ? `${v.toPrecision(2)} s` : v < 90 ? `${Math.round(v)} s` : `${Math.round(v / 60)} min`);
 const small = (name) => `/trials/${name}.png`;
@@ -74,7 +69,7 @@ export class Findings {
     if (reload) {
       this.problem = "The diagnosis was called off: what is listed had been found till then.";
       this.say();
-      // The worker keeps it, too; then it can be waved off.
+      // The worker keeps it, too; then it can be dismissed.
       this.waiting = setTimeout(() => this.load(), 1200);
     }
   }
@@ -133,7 +128,7 @@ export class Findings {
     if (this.problem) parts.push(make("p", { className: "problem", role: "alert", textContent: this.problem }));
     parts.push(make("ol", { className: "found", ariaLabel: `${this.list.length} findings, worst first` }, ...this.list.map((one, k) => this.item(one, k))));
     for (const problem of this.about?.unreadable ?? []) parts.push(make("p", { className: "problem", textContent: problem }));
-    if (this.about && !this.about.unreadable?.length && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within chance, or nobody sees it." }));
+    if (this.about && !this.about.unreadable?.length && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within noise, or not visible." }));
     if (this.about && !this.going) parts.push(this.foot(proof));
     holder.replaceChildren(...parts);
     this.outlines.show(this.list, this.open ? this.at : -1, this.open);
@@ -175,7 +170,7 @@ export class Findings {
   item(one, k) {
     const is = k === this.at;
     const head = make("button", { type: "button", className: "finding-head", ariaExpanded: String(is) }, make("b", { textContent: letterOf(k) }),
-      make("span", { textContent: one.title }), make("small", { textContent: one.dismissed ? "waved off" : howBad(one) }));
+      make("span", { textContent: one.title }), make("small", { textContent: one.dismissed ? "dismissed" : howBad(one) }));
     head.addEventListener("click", () => {
       this.at = k;
       this.say();
@@ -243,10 +238,10 @@ export class Findings {
     if (one.dismissed) {
       const back = make("button", { type: "button", className: "link", textContent: "take back" });
       back.addEventListener("click", () => this.dismiss(one, ""));
-      return make("p", { className: "note" }, `Waved off in this shot: ${one.dismissed} `, back);
+      return make("p", { className: "note" }, `Dismissed in this shot: ${one.dismissed} `, back);
     }
     const reason = make("input", { placeholder: "wanted, because…", ariaLabel: "reason to wave this finding off", maxLength: 300 });
-    const form = make("form", { className: "wave" }, reason, make("button", { className: "link", textContent: "wave off" }));
+    const form = make("form", { className: "wave" }, reason, make("button", { className: "link", textContent: "dismiss" }));
     form.addEventListener("submit", (event) => {
       event.preventDefault();
       if (reason.value.trim()) this.dismiss(one, reason.value);

@@ -1,8 +1,8 @@
 // The lights panel: a line a light, its settings as sentences, solo and switch; and what reaches a spot.
 
 import { openLeaf } from "./common.js";
+import { $ } from "./dom.js";
 
-const $ = (id) => document.getElementById(id);
 
 export class LightsPanel {
   /** `proof()` is the number of the proof on the plate. */
@@ -39,7 +39,7 @@ export class LightsPanel {
     this.mark();
   }
 
-  /** What differs from the parent stands in red. */
+  /** Changes from the parent are red. */
   mark() {
     const changed = new Set(this.recipe.changedEdits());
     for (const field of this.holder.querySelectorAll("[data-edit]")) {

@@ -1,8 +1,8 @@
 // The lineage: finding, folding, starring, naming, thinning and deleting proofs.
 
+import { $ } from "./dom.js";
 import { post } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 
 export class Lineage {
   /** `chosen()` is the number of the proof on the plate; `renew()` fetches the cards again; `choose(id)` puts a proof on the plate. */

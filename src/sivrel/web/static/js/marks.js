@@ -1,9 +1,9 @@
 // What the caches of a proof hold, drawn over the plate and the plan. Shape says what it is: rings are records with how far they serve,
 // dots photons, squares cells, outlines the elements of a bake. Tone says how much light it holds, from dark to white.
 
+import { $ } from "./dom.js";
 import { ask } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 const NAMES = { discs: "records", dots: "photons", boxes: "cells", triangles: "elements" };
 
 export class Marks {

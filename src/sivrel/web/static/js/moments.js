@@ -1,9 +1,9 @@
 // Renders of the moment: while something is dragged, the latest wish is on the plate; what came before it is let go.
 
+import { $ } from "./dom.js";
 import { post } from "./post.js";
 import { Picture } from "./plate.js";
 
-const $ = (id) => document.getElementById(id);
 const HEAD = 32; // bytes: number, width, height, window as int32, samples as a float
 
 export class Moments {

@@ -1,15 +1,10 @@
 // Pins: spots and boxes on the plate that are watched through all proofs.
 
+import { $, make } from "./dom.js";
 import { post } from "./post.js";
 import { json } from "./watcher.js";
 
-const $ = (id) => document.getElementById(id);
 const SVG = "http://www.w3.org/2000/svg";
-const make = (tag, fields = {}, ...inside) => {
-  const element = Object.assign(document.createElement(tag), fields);
-  element.append(...inside);
-  return element;
-};
 const percent = (v) => (v == null ? "–" : `${(v * 100).toFixed(1)} %`);
 
 export class Pins {

@@ -1,8 +1,8 @@
 // What stands about the plate: which tools are on, the zoom, the wipe's bar, the region, the colours under the pointer.
 
+import { $ } from "./dom.js";
 import { DIFFERENCE, WIPE } from "./plate.js";
 
-const $ = (id) => document.getElementById(id);
 const tool = (name) => document.querySelector(`[data-do=${name}]`);
 
 /** `on` says which tools have the pointer. */

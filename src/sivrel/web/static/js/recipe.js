@@ -1,4 +1,4 @@
-// The recipe in sentences: what was changed stands in red until it is proven; what is not in use is not shown.
+// The recipe in sentences: unproven changes are red; settings that are not in use are hidden.
 // Edits of lights and objects travel with it, in one hidden field.
 
 import { post } from "./post.js";
@@ -154,7 +154,7 @@ export class RecipeForm {
     }
     for (const phrase of this.form.querySelectorAll(".phrase")) {
       const needs = Object.entries(JSON.parse(phrase.dataset.needs));
-      // “!0” asks for any number but nought.
+      // “!0” asks for any number but 0.
       const meets = (value, wanted) => (wanted === "!0" ? Number(value) !== 0 : value === wanted);
       const any = (keys, values) => keys.split("|").some((key) => values.some((wanted) => meets(this.field(key).value, wanted)));
       phrase.hidden = !needs.every(([keys, values]) => any(keys, values));

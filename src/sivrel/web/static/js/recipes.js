@@ -1,9 +1,9 @@
 // Named recipes on the bench: start from one, keep the one in the form.
 
+import { $ } from "./dom.js";
 import { post } from "./post.js";
 import { json } from "./watcher.js";
 
-const $ = (id) => document.getElementById(id);
 
 /** `proof()` is the number of the proof on the plate, whose picture a kept recipe takes. */
 export function followRecipes(recipe, proof) {

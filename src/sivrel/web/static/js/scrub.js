@@ -46,7 +46,7 @@ export function followScrubs(holder, { moved, rested }) {
 /** The number that a field holds when it was dragged so many pixels from `start`. */
 export function dragged(field, start, by) {
   const whole = field.dataset.whole !== undefined, least = Number(field.dataset.min), most = Number(field.dataset.max);
-  // Small numbers move step by step, and out of nought; larger ones double.
+  // Small numbers move step by step, and from 0; larger ones double.
   const unit = whole ? 1 : start === 0 ? Math.min(1, most) / 100 : Math.abs(start) / 16;
   const value = whole && Math.abs(start) >= 16 ? start * 2 ** (by / DOUBLES) : start === 0 || (whole && start < 16) ? start + unit * Math.round(by / 10) : start * 2 ** (by / DOUBLES);
   const kept = Math.min(most, Math.max(least, value));

@@ -1,9 +1,9 @@
 // Spots: click one, and learn which lights reach it and what blocks the others.
 
+import { $ } from "./dom.js";
 import { sayReach } from "./lights.js";
 import { ask } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 
 export class Spots {
   /** `fields()` is what is asked about, beside the spot; `open(name)` opens a light, or an object as “object:NAME”. */

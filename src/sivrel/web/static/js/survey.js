@@ -1,10 +1,10 @@
 // The survey: plan and section of the scene, what was found in it, and mends that are tried on the drawing before they are proven.
 
+import { $, make } from "./dom.js";
 import { followKeys, holdButton } from "./keys.js";
 import { ask, post, watch } from "./post.js";
 import { Sections } from "./sections.js";
 
-const $ = (id) => document.getElementById(id);
 const main = document.querySelector(".survey-places"), slug = main.dataset.shot, form = document.querySelector("#mends form");
 const before = JSON.parse(main.dataset.edits);
 const LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
@@ -12,11 +12,6 @@ let edits = { ...before }, past = [], future = [], findings = [], chosen = 0, go
 
 const fields = (of = edits) => ({ proof: main.dataset.proof, camera: main.dataset.camera, edits: JSON.stringify(of) });
 const say = (problem) => ($("problem").textContent = problem ?? "");
-const make = (tag, properties = {}, ...children) => {
-  const element = Object.assign(document.createElement(tag), properties);
-  element.append(...children);
-  return element;
-};
 
 const sections = new Sections($("drawings"), {
   ask: (cut, mended) => ask(`/shots/${slug}/section`, { ...fields(mended ? edits : before), ...cut }),

@@ -1,9 +1,9 @@
 // Ladder, budget, match and advice: ask, follow the parts as they come, look through the pictures, prove what is offered.
 
+import { $ } from "./dom.js";
 import { followKeys } from "./keys.js";
 import { follow, post, watch } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 const main = document.querySelector(".tune-places"), form = $("asked"), kind = main.dataset.kind, proof = main.dataset.proof;
 const PAGES = { "^": "ladder", $: "budget", "%": "match", "&": "advice" };
 let tuning = main.dataset.tuning, going = null, at = null, held = false;
@@ -159,7 +159,7 @@ followKeys(
     ArrowLeft: () => look(Number($("viewer")?.dataset.at ?? 0) - 1),
     p: () => document.querySelector(".take.ink")?.click(),
     ...Object.fromEntries(Object.entries(PAGES).map(([key, name]) => [key, open(name)])),
-    // Where facts do not decide, the match that would is one key away.
+    // Where facts do not decide, offer the match that would.
     "%": () => (location.href = document.querySelector(".ink-link")?.href ?? `/proofs/${proof}/match`),
   },
   {

@@ -1,9 +1,9 @@
 // A render on its way: tiles as they come, progress, cancel and resume.
 
 import { inSeconds } from "./captions.js";
+import { $ } from "./dom.js";
 import { post } from "./post.js";
 
-const $ = (id) => document.getElementById(id);
 
 export async function json(address) {
   const answer = await fetch(address);

@@ -10,7 +10,7 @@ export function wayInWords(row) {
   const name = `The ${row.kind}`, held = row.count == null ? "" : ` (${row.count.toLocaleString("en").replaceAll(",", " ")} ${row.unit})`;
   if (row.locked) return `${name}${held} is locked: it serves whatever changes.${row.because ? ` Since it was made, ${row.because} changed.` : ""}`;
   if (row.added) return `${name}${held} is kept, and will be added to for this camera.`;
-  if (row.ready) return `${name}${held} is ready: ${inSeconds(row.seconds)} spared.`;
+  if (row.ready) return `${name}${held} is ready (saves ${inSeconds(row.seconds)}).`;
   if (row.seconds == null) return `${name} has to be made before the first pixel; none was made for this shot yet.`;
   const why = row.because && row.because !== "settings" ? `, since ${row.because} changed` : "";
   return `${name} has to be made anew before the first pixel${why}: the last one took ${inSeconds(row.seconds)}.`;

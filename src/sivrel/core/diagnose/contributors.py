@@ -11,26 +11,26 @@ from ..survey.finding import point
 from ..survey.look import Look
 from .case import Case
 from .finding import Finding
-from .stand import Stand
+from .trial_renderer import TrialRenderer
 
 NAMES = {"discs": "record", "dots": "photon", "boxes": "cell", "triangles": "element"}
 MOST = 400
 """Of what may have fed a spot, the nearest so many are looked at."""
 
 
-def feed(case: Case, stand: Stand, finding: Finding, look: Look) -> None:
+def trace_contributors(case: Case, renderer: TrialRenderer, finding: Finding, look: Look) -> None:
     """Fill `fed` and `path` of a finding that lies under a way that interpolates; leaves them where nothing is known."""
     spot = _spot(case, finding)
     if spot is None:
         return
     p, n = spot
     best: tuple[float, dict[str, Any], np.ndarray] | None = None
-    for note in stand.base().ways:
-        way, cache = PREPARING[note.way], stand.cache(note.digest)
+    for note in renderer.base().ways:
+        way, cache = PREPARING[note.way], renderer.cache(note.digest)
         if way.preview is None or cache is None:
             continue
         shown = way.preview(cache.arrays)
-        number, light, hidden = _feeder(shown, p, n, look, stand.radii().get(f"{note.way}.radius", 0.0))
+        number, light, hidden = _feeder(shown, p, n, look, renderer.radii().get(f"{note.way}.radius", 0.0))
         if number < 0:
             continue
         at = shown.points[number].astype(float)

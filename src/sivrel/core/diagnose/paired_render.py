@@ -29,7 +29,7 @@ class Apart:
     halves: tuple[np.ndarray, np.ndarray]
 
 
-class Echo:
+class PairedRender:
     """planes: luminances [rows, columns] of the recipe, by the number of brute force's round that each follows."""
 
     def __init__(self) -> None:

@@ -19,9 +19,9 @@ from ..scene.model import Scene, Shadow
 from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..survey.look import Look
 from ..task import Task
-from .echo import Echo
 from .finding import Box
 from .grid import Grid
+from .paired_render import PairedRender
 from .patch import Patch, render_patch
 from .truth import DEEP, OF_CHANCE, Coarse, brute_force, dependencies, traced_shadows
 from .truth import KIND as KIND_OF_TRUTH
@@ -59,7 +59,7 @@ def _spent(ready: Prepared) -> float:
     return sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
 
 
-class Stand:
+class TrialRenderer:
     """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `task`: all its renders are part
     of it; `lock` is held while something is made ready, where others use the same caches."""
 
@@ -133,9 +133,9 @@ class Stand:
         self.known[key] = self.known.pop(key)  # what was asked for last is given up last
         return self.known[key]
 
-    def for_frame(self, frame: Frame) -> "Stand":
+    def for_frame(self, frame: Frame) -> "TrialRenderer":
         """The same for another frame of the view: what follows the camera is made for that, and not kept."""
-        return Stand(
+        return TrialRenderer(
             self.scene, self.recipe, self.edits, self.camera, frame, caches=_Partial(self.caches), files=self.files,
             geometry=self.geometries.get(to_json(self.edits.of_geometry())), task=self.task, lock=self.lock,
         )  # fmt: skip
@@ -175,11 +175,11 @@ class Stand:
         """Keep brute force for the next diagnosis of the same view."""
         self.keep(truth.cache(self.scene.name, dependencies(ready, recipe, truth.grid)))
 
-    def echo(self, truth: Coarse, seconds: float) -> Echo:
+    def paired(self, truth: Coarse, seconds: float) -> PairedRender:
         """The recipe as it is on brute force's grid, with the same caches. Raises Cancelled."""
-        echo = Echo()
-        echo.follow(truth, self.base(), self.recipe, seconds, self.task)
-        return echo
+        paired = PairedRender()
+        paired.follow(truth, self.base(), self.recipe, seconds, self.task)
+        return paired
 
     def found(self, kind: str, depends: dict[str, str]) -> Cache | None:
         with self.lock:

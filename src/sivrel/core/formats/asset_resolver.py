@@ -10,7 +10,7 @@ MOST_BYTES = 2 << 30
 """Of one file."""
 
 
-class Beside:
+class AssetResolver:
     """Opens what a scene file names, within the folder that it lies in (or `confine_to`, which holds it)."""
 
     def __init__(self, path: Path, confine_to: Path | None = None) -> None:

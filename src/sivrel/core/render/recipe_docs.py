@@ -1,4 +1,4 @@
-"""The recipe reference, docs/recipe.md: `python -m sivrel.core.render.reference > docs/recipe.md`."""
+"""The recipe reference, docs/recipe.md: `python -m sivrel.core.render.recipe_docs > docs/recipe.md`."""
 
 from ..edits.edits import SETTINGS, span_in_words
 from ..gi.ways import WAYS
