@@ -20,6 +20,7 @@ check: $(VENV)/.test
 	$(BIN)/ruff format --check --quiet src tests bench examples
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	@if [ -x node_modules/.bin/tsc ]; then node_modules/.bin/tsc -p tsconfig.json; else echo "Scripts of the pages are not type-checked: run npm ci first."; fi
 
 # Each reader of our own for FUZZ_SECONDS, guided by coverage; then FUZZ_FILES mutants of every format.
 FUZZ_SECONDS ?= 3600

@@ -186,12 +186,14 @@ addEventListener("unhandledrejection", (event) => {
 
 // ---- looking --------------------------------------------------------------------------------------------------
 
+let slipped = 0;
+
 /** A word to the artist, for a while. */
 function say(text) {
   $("slip").textContent = text;
   $("slip").hidden = !text;
-  clearTimeout(say.last);
-  say.last = setTimeout(() => ($("slip").hidden = true), 6000);
+  clearTimeout(slipped);
+  slipped = setTimeout(() => ($("slip").hidden = true), 6000);
 }
 
 function setExposure(stops, byHand = true) {

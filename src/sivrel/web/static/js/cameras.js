@@ -19,7 +19,9 @@ export function turned(ahead, across, up) {
 export class CameraMover {
   /** `moved()` is called with each step. */
   constructor(slug, recipe, moved) {
-    Object.assign(this, { slug, recipe, moved, on: false });
+    this.slug = slug; this.recipe = recipe; this.moved = moved; this.on = false;
+    /** Metres across the scene. */
+    this.size = 1;
     $("camera-sheet").addEventListener("close", () => this.keep());
   }
 

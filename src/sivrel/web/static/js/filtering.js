@@ -9,7 +9,7 @@ import { ask } from "./post.js";
 export class NoiseFilter {
   /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from. */
   constructor(plate, chosen, show, parent) {
-    Object.assign(this, { plate, chosen, show, parent });
+    this.plate = plate; this.chosen = chosen; this.show = show; this.parent = parent;
     this.picture = null; // the picture that is looked at filtered
   }
 

@@ -14,7 +14,8 @@ const howBad = (one) => (one.kind === "slow" ? "costs time" : one.seen < 4 ? "ju
 export class Findings {
   /** `chosen()` is the proof on the plate, `outlines` draws, `started(id)` puts a new proof there. */
   constructor(outlines, chosen, started, choose) {
-    Object.assign(this, { outlines, proof: chosen, started, choose, list: [], at: 0, about: null, of: null, retests: [], going: null, why: new Set() });
+    this.outlines = outlines; this.proof = chosen; this.started = started; this.choose = choose; this.list = []; this.at = 0;
+    this.about = null; this.of = null; this.retests = []; this.going = null; this.why = new Set(); this.turned = () => {};
     this.holder = $("findings");
   }
 
@@ -132,7 +133,7 @@ export class Findings {
     if (this.about && !this.going) parts.push(this.foot(proof));
     holder.replaceChildren(...parts);
     this.outlines.show(this.list, this.open ? this.at : -1, this.open);
-    this.turned?.();
+    this.turned();
     $("finding-count").textContent = this.list.filter((one) => !one.dismissed).length || "";
   }
 
@@ -176,7 +177,7 @@ export class Findings {
       this.say();
     });
     const line = make("li", { className: `${is ? "chosen" : ""} ${one.dismissed ? "waved" : ""}` }, head);
-    if (is) line.append(this.body(one, k));
+    if (is) line.append(this.body(one));
     line.dataset.kind = one.kind;
     line.dataset.cause = one.cause_key ?? "";
     return line;

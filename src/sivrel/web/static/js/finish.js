@@ -9,7 +9,7 @@ const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", 
 export class FinishPanel {
   /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` what is looked at. */
   constructor(slug, plate, { exposure, picture, pass }) {
-    Object.assign(this, { slug, plate, exposure, picture, pass });
+    this.slug = slug; this.plate = plate; this.exposure = exposure; this.picture = picture; this.pass = pass;
     this.holder = document.getElementById("finish");
     this.holder.addEventListener("input", (event) => event.target.type === "range" && this.moved());
     this.holder.addEventListener("click", (event) => this[event.target.closest("[data-finish]")?.dataset.finish]?.());
@@ -42,7 +42,7 @@ export class FinishPanel {
     const { temperature, tint } = values;
     if (temperature === PLAIN.temperature && tint === 0) this.plate.finish.white = PLAIN.white;
     else {
-      const answer = await fetch(`/white.json?${new URLSearchParams({ temperature, tint })}`);
+      const answer = await fetch(`/white.json?${new URLSearchParams({ temperature: String(temperature), tint: String(tint) })}`);
       if (!answer.ok || mine !== this.asking) return;
       this.plate.finish.white = (await answer.json()).matrix;
     }

@@ -8,7 +8,7 @@ const KINDS = [
 export class Hatching {
   /** `proof()` is the proof on the plate. */
   constructor(plate, proof) {
-    Object.assign(this, { plate, proof, at: null });
+    this.plate = plate; this.proof = proof; this.at = null;
   }
 
   /** The next kind of hatching that the proof has a pass for, then none. */

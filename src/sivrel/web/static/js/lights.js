@@ -7,7 +7,7 @@ import { $ } from "./dom.js";
 export class LightsPanel {
   /** `proof()` is the number of the proof on the plate. */
   constructor(slug, recipe, proof) {
-    Object.assign(this, { slug, recipe, proof });
+    this.slug = slug; this.recipe = recipe; this.proof = proof;
     this.holder = $("lights");
     this.opened = "";
     this.onEdit = () => {};

@@ -7,7 +7,8 @@ import { post } from "./post.js";
 export class Lineage {
   /** `chosen()` is the number of the proof on the plate; `renew()` fetches the cards again; `choose(id)` puts a proof on the plate. */
   constructor(slug, chosen, choose) {
-    Object.assign(this, { slug, chosen, choose });
+    this.onRenewed = () => {};
+    this.slug = slug; this.chosen = chosen; this.choose = choose;
     this.looked = " ";
     this.folded = new Set(JSON.parse(localStorage.getItem(this.key) ?? "[]"));
     $("find").addEventListener("input", () => {
@@ -45,7 +46,7 @@ export class Lineage {
     $("lineage").innerHTML = text;
     if (had) this.card(had.card)?.querySelector(had.button)?.focus({ preventScroll: true });
     this.fold();
-    this.onRenewed?.();
+    this.onRenewed();
   }
 
   /** The cards that are shown: number of the first, and how many; none known while something else is looked for than what is shown. */

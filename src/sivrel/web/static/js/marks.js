@@ -8,7 +8,7 @@ const NAMES = { discs: "records", dots: "photons", boxes: "cells", triangles: "e
 
 export class Marks {
   constructor(plate) {
-    Object.assign(this, { plate, on: false, told: [], of: null });
+    this.plate = plate; this.on = false; this.told = []; this.of = null;
     this.canvas = $("marks");
   }
 
@@ -44,7 +44,7 @@ export class Marks {
     if (canvas.width !== size[0] || canvas.height !== size[1]) [canvas.width, canvas.height] = size;
     const ink = canvas.getContext("2d"), [left, top, width, height] = plate.place();
     ink.clearRect(0, 0, ...size);
-    const scale = width / plate.frame[0], at = (x, y) => [left + x * scale, top + (y * height) / plate.frame[1]];
+    const scale = width / plate.frame[0], at = /** @returns {[number, number]} */ (x, y) => [left + x * scale, top + (y * height) / plate.frame[1]];
     for (const told of this.told) {
       for (const [k, [x, y, radius, tone]] of told.marks.entries()) {
         const [px, py] = at(x, y), grey = Math.round(tone * 255);

@@ -9,7 +9,7 @@ const HEAD = 32; // bytes: number, width, height, window as int32, samples as a 
 export class Moments {
   /** `ended()` puts back what was on the plate before. */
   constructor(plate, slug, recipe, ended) {
-    Object.assign(this, { plate, slug, recipe, ended, on: false, shown: false });
+    this.plate = plate; this.slug = slug; this.recipe = recipe; this.ended = ended; this.on = false; this.shown = false;
     this.client = [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, "0")).join("");
     this.number = 0;
     this.samples = -1;

@@ -23,7 +23,7 @@ function edgesOf({ rows, columns, edges }) {
 
 export class Outlines {
   constructor(plate, canvas) {
-    Object.assign(this, { plate, canvas, findings: [], chosen: -1, on: false });
+    this.plate = plate; this.canvas = canvas; this.findings = []; this.chosen = -1; this.on = false;
   }
 
   show(findings, chosen, on) {
@@ -49,7 +49,7 @@ export class Outlines {
       if (one.edges && (is || one.share < 0.5)) {
         ink.setTransform(width / one.mask.columns, 0, 0, height / one.mask.rows, left, top);
         const cell = width / one.mask.columns;
-        for (const [tint, thick] of [["rgb(0 0 0 / 55%)", 3.2], [colour, is ? 1.8 : 1.2]]) {
+        for (const [tint, thick] of /** @type {[string, number][]} */ ([["rgb(0 0 0 / 55%)", 3.2], [colour, is ? 1.8 : 1.2]])) {
           ink.strokeStyle = tint;
           ink.lineWidth = (thick * ratio) / cell;
           ink.stroke(one.edges);
@@ -60,7 +60,7 @@ export class Outlines {
       if (is && one.drawn?.length > 1) {
         ink.beginPath();
         for (const [n, [x, y]] of one.drawn.entries()) ink[n ? "lineTo" : "moveTo"](left + x * scale, top + y * scale);
-        for (const [tint, thick] of [["#000", 4], ["#fff", 1.6]]) {
+        for (const [tint, thick] of /** @type {[string, number][]} */ ([["#000", 4], ["#fff", 1.6]])) {
           ink.strokeStyle = tint;
           ink.lineWidth = thick * ratio;
           ink.setLineDash([7 * ratio, 4 * ratio]);

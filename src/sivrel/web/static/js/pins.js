@@ -10,7 +10,7 @@ const percent = (v) => (v == null ? "–" : `${(v * 100).toFixed(1)} %`);
 export class Pins {
   /** `chosen()` is the proof on the plate, `choose(id)` puts another there. */
   constructor(plate, slug, chosen, choose) {
-    Object.assign(this, { plate, slug, chosen, choose, on: false, pins: [] });
+    this.plate = plate; this.slug = slug; this.chosen = chosen; this.choose = choose; this.on = false; this.pins = [];
     $("pins").addEventListener("click", (event) => this.click(event));
     $("pins").addEventListener("change", (event) => event.target.matches("input") && this.rename(event.target));
   }

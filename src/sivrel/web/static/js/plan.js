@@ -21,7 +21,11 @@ export const make = (tag, attributes = {}, parent = null) => {
 /** One drawing: world points to its pixels and back. */
 export class View {
   constructor(drawing, title) {
-    Object.assign(this, drawing, { title });
+    this.title = title;
+    this.picture = drawing.picture; this.right = drawing.right; this.up = drawing.up; this.centre = drawing.centre; this.half = drawing.half;
+    this.lines = drawing.lines;
+    this.svg = this.layer = null; // when it is drawn
+    this.pixel = 1;
     this.size = [this.half[0] * 2, this.half[1] * 2];
   }
 
@@ -39,7 +43,8 @@ export class View {
 
 export class Plan {
   constructor(holder, slug, recipe, onEdit, onOpen, marks = () => [], paths = () => []) {
-    Object.assign(this, { holder, slug, recipe, onEdit, onOpen, marks, paths });
+    this.holder = holder; this.slug = slug; this.recipe = recipe; this.onEdit = onEdit; this.onOpen = onOpen; this.marks = marks;
+    this.paths = paths;
     this.chosen = "";
     holder.addEventListener("pointerdown", (event) => this.grab(event));
     // The plate below does not move while a light does.

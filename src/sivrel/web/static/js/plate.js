@@ -17,7 +17,7 @@ export function fromHalf(h) {
 export class Picture {
   constructor({ width, height, window, halves, digest = null, finished = true, pass = "beauty" }) {
     const [x0, y0, x1, y1] = window;
-    Object.assign(this, { width, height, window, digest, pass });
+    this.width = width; this.height = height; this.window = window; this.digest = digest; this.pass = pass;
     this.halves = halves ?? new Uint16Array((x1 - x0) * (y1 - y0) * 4);
     this.finished = finished;
     this.known = finished ? null : new Uint8Array((x1 - x0) * (y1 - y0));
@@ -53,7 +53,7 @@ export const PLAIN = { white: [1, 0, 0, 0, 1, 0, 0, 0, 1], temperature: 6504, ti
 
 export class Plate {
   constructor(stage, canvas, lut, onChange) {
-    Object.assign(this, { stage, canvas, onChange });
+    this.stage = stage; this.canvas = canvas; this.onChange = onChange;
     this.pictures = [null, null];
     this.frame = [480, 270];
     this.mode = SINGLE;

@@ -23,7 +23,7 @@ export const watch = (address, fields) => follow(post(address, fields));
 export function follow(asked) {
   asked.catch(() => {});
   let stopped = false;
-  const done = async (onPart = () => {}) => {
+  const done = async (onPart = (part) => {}) => {
     const { question } = await asked;
     for (;;) {
       await new Promise((on) => setTimeout(on, 60));

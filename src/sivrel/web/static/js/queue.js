@@ -5,18 +5,20 @@ import { post } from "./post.js";
 const sheet = document.getElementById("queue-sheet");
 const holder = sheet.querySelector(".part");
 
+let last = "", next = 0;
+
 async function renew() {
   if (!sheet.open) return;
   const answer = await fetch("/queue").catch(() => null);
   const text = answer?.ok ? await answer.text() : null;
   // A button that has the focus keeps it.
-  if (text !== null && text !== renew.last) {
+  if (text !== null && text !== last) {
     const at = [...holder.querySelectorAll("button, a")].indexOf(document.activeElement);
-    holder.innerHTML = renew.last = text;
+    holder.innerHTML = last = text;
     if (at >= 0) holder.querySelectorAll("button, a")[at]?.focus();
   }
-  clearTimeout(renew.next);
-  renew.next = setTimeout(renew, 1000);
+  clearTimeout(next);
+  next = setTimeout(renew, 1000);
 }
 
 export function openQueue() {

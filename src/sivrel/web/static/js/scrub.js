@@ -31,7 +31,7 @@ export function followScrubs(holder, { moved, rested }) {
   });
 
   for (const end of ["pointerup", "pointercancel"])
-    addEventListener(end, (event) => {
+    addEventListener(end, (/** @type {PointerEvent} */ event) => {
       if (!drag || event.pointerId !== drag.pointer) return;
       const { field, on } = drag;
       drag = null;

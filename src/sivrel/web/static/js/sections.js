@@ -7,7 +7,8 @@ const NICE = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 500, 1000];
 export class Sections {
   /** `ask(cut, mended)` draws; `choose(number)` turns to a finding; `stand(place)` is told of a click on the plan. */
   constructor(holder, { ask, choose, stand }) {
-    Object.assign(this, { holder, askFor: ask, onChoose: choose, onStand: stand, cut: {}, findings: [], chosen: 0, stood: null, flipped: false });
+    this.holder = holder; this.askFor = ask; this.onChoose = choose; this.onStand = stand; this.cut = {}; this.findings = [];
+    this.chosen = 0; this.stood = null; this.flipped = false;
     holder.addEventListener("pointerdown", (event) => this.grab(event));
     holder.addEventListener("keydown", (event) => this.nudge(event));
     new ResizeObserver(() => this.told && this.draw()).observe(holder);

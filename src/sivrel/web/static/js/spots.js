@@ -8,7 +8,7 @@ import { ask } from "./post.js";
 export class Spots {
   /** `fields()` is what is asked about, beside the spot; `open(name)` opens a light, or an object as “object:NAME”. */
   constructor(plate, slug, fields, open) {
-    Object.assign(this, { plate, slug, fields, open, on: false });
+    this.plate = plate; this.slug = slug; this.fields = fields; this.open = open; this.on = false;
   }
 
   show(on) {

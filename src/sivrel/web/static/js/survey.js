@@ -238,7 +238,7 @@ holdButton(document.querySelector("[data-do=flip]"), hold);
 $("camera").addEventListener("change", (event) => {
   const query = new URLSearchParams({ camera: event.target.value });
   if (main.dataset.proof) query.set("proof", main.dataset.proof);
-  location.search = query;
+  location.search = query.toString();
 });
 sections.renew();
 if (Object.keys(before).length) changed();

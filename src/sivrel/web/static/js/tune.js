@@ -4,7 +4,7 @@ import { $ } from "./dom.js";
 import { followKeys } from "./keys.js";
 import { follow, post, watch } from "./post.js";
 
-const main = document.querySelector(".tune-places"), form = $("asked"), kind = main.dataset.kind, proof = main.dataset.proof;
+const main = document.querySelector(".tune-places"), form = $("asked"), proof = main.dataset.proof;
 const PAGES = { "^": "ladder", $: "budget", "%": "match", "&": "advice" };
 let tuning = main.dataset.tuning, going = null, at = null, held = false;
 

@@ -14,7 +14,7 @@ export async function json(address) {
 export class Watcher {
   /** `ended(proof)` is called when the picture is there, or nothing more will come. */
   constructor(plate, ended) {
-    Object.assign(this, { plate, ended });
+    this.plate = plate; this.ended = ended;
     this.following = null;
   }
 

@@ -18,7 +18,7 @@ export function wayInWords(row) {
 
 export class WaysState {
   constructor(slug, recipe) {
-    Object.assign(this, { slug, recipe, timer: 0, asked: "" });
+    this.slug = slug; this.recipe = recipe; this.timer = 0; this.asked = "";
   }
 
   /** The recipe may have changed. */
@@ -37,7 +37,7 @@ export class WaysState {
       this.asked = "";
       return holder.replaceChildren();
     }
-    const fields = new URLSearchParams([...new FormData(this.recipe.form)].filter(([name]) => name !== "csrf_token"));
+    const fields = new URLSearchParams([...new FormData(this.recipe.form)].filter(([name]) => name !== "csrf_token").map(([name, value]) => [name, String(value)]));
     if (this.asked === fields.toString() && holder.children.length) return;
     this.asked = fields.toString();
     try {
