@@ -14,6 +14,7 @@ import numpy as np
 
 from sivrel.core.diagnose import grain
 from sivrel.core.diagnose.case import Case
+from sivrel.core.diagnose.detectors import is_exact
 from sivrel.core.diagnose.diagnosis import Diagnosis, diagnose
 from sivrel.core.diagnose.finding import Finding, cleared
 from sivrel.core.diagnose.fireflies import sparkling
@@ -30,7 +31,6 @@ from tests.flaws import Planted, clean
 
 TUNED, FIRST, SEEDS, TWINS = 100, 5000, 1, 2
 SECONDS, LONG = 16.0, 8.0
-EXACT = {"burnt", "smear", "slow", "steps"}
 ALONE = "no bounced light"
 """Kinds that rest on what is exact; of the others each finding is looked for again, for long and with random numbers of its own."""
 BINS = (0.0, 0.5, 0.8, 0.95, 1.01)
@@ -56,7 +56,7 @@ class Score:
 
 def confirmed(finding: Finding, case: Case, renderer: TrialRenderer, truths: dict[str, tuple[Coarse, PairedRender | None]]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
-    if finding.measure in ("bias", "structure") and finding.kind not in EXACT and finding.cause_key != ALONE:
+    if finding.measure in ("bias", "structure") and not is_exact(finding.kind) and finding.cause_key != ALONE:
         told = cleared(finding.as_dict())
         edits = finding.suspects[0].edits if of_mended_scene(told) else {}
         name = str(sorted(edits.items()))
@@ -67,7 +67,7 @@ def confirmed(finding: Finding, case: Case, renderer: TrialRenderer, truths: dic
         truth, case.paired = truths[name]
         value, error = amount_in(told, case, truth)
         return value > max(0.35 * finding.amount, 2.0 * error)
-    if finding.kind in EXACT or finding.cause_key == ALONE:
+    if is_exact(finding.kind) or finding.cause_key == ALONE:
         return finding.evidence.get("trial_amount", 1.0) > 0.0
     again = render_case(
         renderer.scene, renderer.recipe, renderer.edits, None, Frame(renderer.frame.width, renderer.frame.height, None, 4242), caches=renderer.caches

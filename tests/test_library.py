@@ -8,6 +8,7 @@ import runpy
 import subprocess
 import sys
 import tempfile
+import textwrap
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -112,6 +113,17 @@ class Examples(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+
+    def test_the_script_of_the_readme(self):
+        text = (EXAMPLES.parent / "README.md").read_text().partition("## Library")[2]
+        script = textwrap.dedent("\n".join(line for line in text.partition("[What there is]")[0].splitlines() if line.startswith("    ")))
+        self.assertLessEqual(len(script.splitlines()), 10)
+        script = script.replace('"kitchen.usdc"', '"demo:slipway"').replace("64", "2")
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertTrue(done.stdout.strip().endswith("."), done.stdout)
+        self.assertEqual(read_exr(self.folder / "cached.exr").recipe.gi.seen, "irradiance_cache")
+        self.assertIn("brute.exr", {file.name for file in self.folder.iterdir()})
 
     def test_compare_recipes(self):
         said, _ = self.run_example("compare_recipes", "demo:slipway", str(self.folder), "48x27")
