@@ -17,7 +17,7 @@ _FROM = {
     ".core.task": ("Cancel",),
     ".core.render.recipe": ("Recipe",),
     ".core.rendered": ("Render",),
-    ".core.scene.edits": ("Edits",),
+    ".core.edits.edits": ("Edits",),
 }
 _MODULE_OF = {name: module for module, names in _FROM.items() for name in names}
 __all__ = sorted(_MODULE_OF)  # noqa: PLE0604

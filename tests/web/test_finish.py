@@ -70,7 +70,7 @@ class Finishing(WebTest):
 
     def test_stand_ins_and_glass_are_told_in_words(self):
         by_note = {p.note: p for p in proofs.of_shot(self.db, self.shot.id)}
-        plain = self.client.get(f"/proofs/{by_note['plain renderer-ins, to light by'].id}.json").json
+        plain = self.client.get(f"/proofs/{by_note['plain stand-ins, to light by'].id}.json").json
         self.assertGreater(plain["stand_ins"], 5)
         self.assertTrue(any("stand-ins" in sentence for sentence in plain["meters"]))
         black = next(p for note, p in by_note.items() if note.startswith("glass is black"))
