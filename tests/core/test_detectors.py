@@ -1,6 +1,7 @@
 """A new kind of flaw is one module and one line: a toy detector goes through the whole diagnosis."""
 
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -12,11 +13,14 @@ from sivrel.core.diagnose.diagnosis import diagnose
 from sivrel.core.diagnose.finding import PROVEN, Suspect, cleared
 from sivrel.core.diagnose.measures import Amount
 from sivrel.core.diagnose.render import render_case
-from sivrel.core.diagnose.retest import GONE, retest
+from sivrel.core.diagnose.retest import GONE, SMALLER, retest
+from sivrel.core.diagnose.retesting import Side, retest_on
 from sivrel.core.edits.edits import Edits
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
+from tests import flaws
+from tests.rooms import room
 from tests.scenes import floor, lambert, looking_down
 
 
@@ -65,6 +69,22 @@ class Toy(unittest.TestCase):
             again = retest(cleared(found.as_dict()), cleared(remedy.__dict__), child, None, parent=case)
         self.assertEqual(again.verdict, GONE)
         self.assertLess(again.after, 0.05)
+
+
+class Retests(unittest.TestCase):
+    def test_a_cure_is_told_from_the_same_proof_again(self):
+        planted = flaws.dim_by_bounces(room(4), 0.5)
+        case, renderer = replace(planted, size=(96, 54)).render()
+        found = next(f for f in diagnose(case, renderer, seconds=6.0).findings if f.kind in planted.kinds)
+        finding, values = cleared(found.as_dict()), {"limits.diffuse_bounces": 12}
+        remedy = {"values": values, "edits": {}, "amount": 0.0, "seconds": None}
+        parent = Side(case, renderer)
+        cured = Side(*render_case(renderer.scene, *renderer.changed(values, {}), None, renderer.frame))
+        after = retest_on(finding, remedy, cured, parent, 0.5)
+        self.assertIn(after.verdict, (GONE, SMALLER))
+        self.assertGreater(after.before, 3.0 * after.after)
+        same = Side(*render_case(renderer.scene, renderer.recipe, renderer.edits, None, replace(renderer.frame, seed=9)))
+        self.assertNotIn(retest_on(finding, remedy, same, parent, 0.5).verdict, (GONE, SMALLER))
 
 
 class Measures(unittest.TestCase):

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.edits.edits import from_json as edits_from_json
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, from_json, with_values
-from ..core.task import Cancel, Hear, Task
+from ..core.task import Cancel, Task
 from ..store import database, requests, shots
 
 if TYPE_CHECKING:
@@ -57,8 +57,7 @@ class Request:
         def hear(what: str, share: float, result: Any) -> None:
             self.report(part_of(what, share, result))
 
-        hearing: Hear = hear
-        return Task(hearing, self.cancel)
+        return Task(hear, self.cancel)
 
     @contextmanager
     def watched(self) -> Iterator[None]:
