@@ -15,10 +15,12 @@ from sivrel.core.diagnose.measures import Amount
 from sivrel.core.diagnose.render import render_case
 from sivrel.core.diagnose.retest import GONE, SMALLER, retest
 from sivrel.core.diagnose.retesting import Side, retest_on
+from sivrel.core.diagnose.trials import try_suspects
 from sivrel.core.edits.edits import Edits
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
+from sivrel.core.work_time import work_time
 from tests import flaws
 from tests.rooms import room
 from tests.scenes import floor, lambert, looking_down
@@ -85,6 +87,10 @@ class Retests(unittest.TestCase):
         self.assertGreater(after.before, 3.0 * after.after)
         same = Side(*render_case(renderer.scene, renderer.recipe, renderer.edits, None, replace(renderer.frame, seed=9)))
         self.assertNotIn(retest_on(finding, remedy, same, parent, 0.5).verdict, (GONE, SMALLER))
+        # One that nothing is suspected of is concluded, too: it was tried, and has no cause.
+        found.suspects, found.trials, found.confidence, found.note = [], [], None, ""
+        try_suspects(case, renderer, found, work_time() + 5.0, work_time() + 5.0, 0.5)
+        self.assertEqual((found.confidence, found.note), (0.0, "No tested cause explains it."))
 
 
 class Measures(unittest.TestCase):

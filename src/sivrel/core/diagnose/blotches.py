@@ -1,6 +1,6 @@
 """Blotches: light that rises and falls over places where brute force's does not, in patches many pixels wide.
 
-The difference from brute force is taken twice, with nothing in common but the cache: by either half of the picture's echo, or by the picture
+The difference from brute force is taken twice, with nothing in common but the cache: by either half of the picture's paired render, or by the picture
 and one half. What the two share, their covariance, is no chance: its root is the blotches' contrast, and how far it goes on from a cell to the
 next their size. What is wide is a bias, and taken off before.
 """

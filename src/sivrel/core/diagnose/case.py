@@ -111,7 +111,7 @@ class Case:
         return np.where(echoed, truth.light + apart.value, light), truth.light, np.where(echoed, apart.variance, spread)
 
     def by_echo(self, truth: Coarse, apart: Apart) -> np.ndarray:
-        """bool [rows, columns]: where the echo's difference from brute force has less chance in it than the picture's own, with what is near;
+        """bool [rows, columns]: where the paired render's difference from brute force has less chance in it than the picture's, with what is near;
         everywhere where the picture's spread was not measured."""
         if self.variance is None:
             return np.ones(truth.light.shape, bool)

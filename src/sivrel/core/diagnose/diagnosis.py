@@ -1,6 +1,6 @@
 """A whole diagnosis: what the picture itself shows, at once; what brute force shows it to be off; what the scene does; then trials and remedies.
 
-`diagnose` is given a case and, where the picture was rendered here, a stand to render trials on. One module per flaw; a line in detectors.py
+`diagnose` is given a case and, where the picture was rendered here, a renderer of trials. One module per flaw; a line in detectors.py
 adds one.
 """
 
@@ -118,10 +118,10 @@ def _is_patch(region: Region, blotch: Finding) -> bool:
 def diagnose(
     case: Case, renderer: TrialRenderer | None = None, *, seconds: float = 20.0
 ) -> Diagnosis:  # fmt: skip
-    """Find what is wrong with a picture; with a stand, prove the causes by trial within about `seconds` in all, and offer remedies.
+    """Find what is wrong with a picture; with a renderer, prove the causes by trial within about `seconds` in all, and offer remedies.
 
-    The stand's task hears each step with the findings so far; where it is called off, what was found till then is told. Brute
-    force is kept among the stand's caches for the next diagnosis of the same view.
+    The renderer's task hears each step with the findings so far; where it is called off, what was found till then is told. Brute
+    force is kept among the renderer's caches for the next diagnosis of the same view.
     """
     begun = work_time()
     result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=renderer is None)
@@ -201,7 +201,7 @@ def _by_trials(
 def _against_brute_force(
     case: Case, renderer: TrialRenderer, result: Diagnosis, say: Callable[[str, float], None], seconds: float
 ) -> Coarse:  # fmt: skip
-    """Render brute force of the grid, and the picture's echo, and add what is off to the findings; finer twice, where nothing was kept, and
+    """Render brute force of the grid, and the picture's paired render, and add what is off to the findings; finer twice, where nothing was kept, and
     once more where nothing was found."""
     of_picture, (truth, ready, recipe) = result.findings, renderer.coarse(case.grid)
     case.paired = PairedRender() if renderer.recipe_differs(recipe) else None

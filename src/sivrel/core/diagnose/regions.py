@@ -98,7 +98,7 @@ def _stands(light: np.ndarray, against: np.ndarray, spread: np.ndarray, cells: n
 
 
 def _again(apart: Apart | None, cells: np.ndarray, sign: int) -> bool:
-    """Whether both halves of the echo, which share no chance, show it; without an echo, true."""
+    """Whether both halves of the paired render, which share no chance, show it; without one, true."""
     if apart is None:
         return True
     error = np.sqrt(2.0 * apart.variance[cells].sum())

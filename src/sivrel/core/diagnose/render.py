@@ -27,7 +27,7 @@ def render_case(
     scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, caches: CacheFolder | None = None, files: Files | None = None,
     task: Task | None = None,
 ) -> tuple[Case, TrialRenderer]:  # fmt: skip
-    """Render a shot, and give its case and a stand for trials. Raises Cancelled."""
+    """Render a shot, and give its case and a renderer for trials. Raises Cancelled."""
     caches, task = caches or CacheFolder(), task or Task()
     begun = time.monotonic()
     ready = prepare(scene, recipe, edits, camera, frame=frame, caches=caches, files=files, task=task)

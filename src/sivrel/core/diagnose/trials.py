@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from scipy import ndimage
 
+from ..errors import Cancelled
 from ..task import OutOfTime
 from ..work_time import work_time
 from .blotches import WIDE
@@ -145,22 +146,26 @@ def try_suspects(case: Case, renderer: TrialRenderer, finding: Finding, until: f
         finding.confidence = 0.0
         return None
     common = Common(case, renderer, finding, region, truth, base, before, about, slice_, how)
+    prepared_by = until
     try:
         for k, suspect in enumerate(finding.suspects):
             now = work_time()
             if now + 0.6 * slice_ > until and k > 0:
                 break
-            with renderer.within(max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))):
+            prepared_by = max(until, min(end, now + MOST_TO_PREPARE, now + SHARE_TO_PREPARE * (end - now)))
+            with renderer.within(prepared_by):
                 trial = _try(common, suspect)
             finding.trials.append(trial)
             if trial.verdict == PROVEN and not (suspect.whole and k + 1 < len(finding.suspects)):
                 break
         if work_time() < until - slice_:
-            with renderer.within(until):
+            with renderer.within(prepared_by):
                 _combine(common)
-    finally:  # also where it is called off: what was tried counts
-        if finding.trials:
+    except Cancelled:
+        if finding.trials:  # what was tried counts
             _conclude(finding)
+        raise
+    _conclude(finding)
     return common
 
 

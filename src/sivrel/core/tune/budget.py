@@ -62,7 +62,7 @@ class Budget:
 def plan_budget(
     renderer: TrialRenderer, frame: Frame, *, seconds: float | None = None, noise: float | None = None
 ) -> Budget:  # fmt: skip
-    """Find how to spend `seconds` a frame, or reach `noise`, with the stand's recipe. One of the two is given. The stand's
+    """Find how to spend `seconds` a frame, or reach `noise`, with the renderer's recipe. One of the two is given. The renderer's
     task hears each step with the budget so far, which is returned where it is called off."""
     budget = Budget((frame.width, frame.height), seconds, noise)
     try:

@@ -142,7 +142,7 @@ class Facts:
 def measure_facts(
     renderer: TrialRenderer, frame: Frame, exposure: float, motion: Motion | None = None, *, seconds: float = 12.0
 ) -> Facts:  # fmt: skip
-    """Measure the facts of a shot for a frame that may take so many seconds. The stand's task hears each step with the facts so far.
+    """Measure the facts of a shot for a frame that may take so many seconds. The renderer's task hears each step with the facts so far.
     Raises Cancelled."""
     begun = work_time()
     facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)

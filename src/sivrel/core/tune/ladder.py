@@ -93,7 +93,7 @@ class Ladder:
 
 
 def rungs_of(renderer: TrialRenderer, key: str, values: list[Any] | None, exposure: float) -> Varied:
-    """A setting with its rungs, those given, or chosen about what stands in the stand's recipe. Raises InputError."""
+    """A setting with its rungs, those given, or chosen about what stands in the renderer's recipe. Raises InputError."""
     measured = {} if values or is_edit(key) else renderer.radii()
     return varied(key, values, renderer.recipe, renderer.edits, measured, 2.0**-exposure)
 
@@ -103,7 +103,7 @@ def climb(
     per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
     """Render the rungs on a frame's window, cheapest first, and say which is enough at a viewing distance. Rungs that were chosen, not asked for, are
-    left out when `seconds` in all are over. The stand's task hears each rung with the ladder so far, which is returned where it is called off."""
+    left out when `seconds` in all are over. The renderer's task hears each rung with the ladder so far, which is returned where it is called off."""
     ladder = Ladder(tuple(chosen), frame.window, per_degree)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]

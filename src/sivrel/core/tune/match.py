@@ -91,7 +91,7 @@ def run_match(
     renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
 ) -> Match:  # fmt: skip
     """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
-    The stand's task hears each step with the match so far, which is returned where it is called off."""
+    The renderer's task hears each step with the match so far, which is returned where it is called off."""
     match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
     share = frame.pixels / (frame.width * frame.height)
     try:

@@ -353,7 +353,6 @@ const DO = {
   queue: openQueue,
   resume,
 };
-for (const [name, act] of Object.entries(DO)) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.addEventListener("click", act);
 
 function hold(on) {
   plate.held = on;
@@ -445,6 +444,7 @@ function leave() {
   plate.mode = SINGLE;
   plate.draw();
 }
+for (const [name, act] of Object.entries(DO)) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.addEventListener("click", act);
 const KEYS = Object.fromEntries(Object.entries(JSON.parse(places.dataset.keys)).map(([key, name]) => [key, DO[name]]));
 document.getElementById("more-pictures")?.addEventListener("change", (event) => event.target.form.requestSubmit());
 if (outside) openLeaf("findings");

@@ -19,7 +19,7 @@ ROOM = room(12).scene
 
 
 def rendered(values: dict, rounds: int = 4) -> tuple[TrialRenderer, Coarse, PairedRender]:
-    """Brute force of a room in so many pairs of short rounds, and the echo of a recipe."""
+    """Brute force of a room in so many pairs of short rounds, and the paired render of a recipe."""
     renderer = TrialRenderer(ROOM, with_values(Recipe(), {"limits.diffuse_bounces": 24, **values}), Edits(), None, FRAME)
     truth, ready, recipe = renderer.coarse(grid_of(FRAME))
     for _ in range(rounds):  # each call with no time takes two rounds of the fewest samples
