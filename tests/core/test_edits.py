@@ -63,7 +63,7 @@ class Keys(unittest.TestCase):
     def test_every_setting_says_what_it_does(self):
         for fields in SETTINGS.values():
             for about in fields.values():
-                self.assertTrue(about["name"] and about["trades"].endswith((".", "?")) and about["phrase"].count("{}") == 1)
+                self.assertTrue(about.name and about.trades.endswith((".", "?")) and about.phrase.count("{}") == 1)
 
 
 class Laid(unittest.TestCase):

@@ -82,7 +82,7 @@ class Finishing(unittest.TestCase):
         for values, part in (
             ({"contrast": "9"}, "0.5 to 2"),
             ({"glow": "1"}, "no finishing setting"),
-            ({"view": "odd"}, "no view"),
+            ({"view": "odd"}, "choose one of: soft, plain"),
             ({"tint": "x"}, "-1 to 1"),
         ):
             with self.assertRaises(InputError) as raised:

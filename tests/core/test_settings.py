@@ -7,7 +7,7 @@ from itertools import pairwise
 from werkzeug.datastructures import MultiDict
 
 from sivrel.core.edits import edits as of_scene
-from sivrel.core.edits.edits import GROUPS, SETTINGS, Edits, apart, span_in_words, split_key, with_edits
+from sivrel.core.edits.edits import GROUPS, SETTINGS, Edits, apart, split_key, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import QUESTIONS, Recipe, difference, from_json, settings, to_json, with_values
 from sivrel.web.asked import form_values, recipe_of
@@ -111,10 +111,10 @@ class EditsTest(unittest.TestCase):
 
     def test_ends_of_each_range_are_taken_and_taken_back(self):
         for key, _, about in self.each():
-            if about["type"] not in NUMBERS:
+            if about.type not in NUMBERS:
                 continue
-            for value in (about["maximum"], (about["minimum"] + about["maximum"]) / 2.0):
-                value = int(value) if about["type"] == "integer" else value
+            for value in (about.maximum, (about.minimum + about.maximum) / 2.0):
+                value = int(value) if about.type == "integer" else value
                 with self.subTest(key=key, value=value):
                     edits = with_edits(Edits(), {key: value})
                     self.assertEqual(edits.flat()[key], value)
@@ -125,31 +125,31 @@ class EditsTest(unittest.TestCase):
 
     def test_what_lies_beyond_is_refused_with_its_range(self):
         for key, _, about in self.each():
-            if about["type"] not in NUMBERS:
+            if about.type not in NUMBERS:
                 continue
-            over = about["maximum"] + max(1.0, 1e-3 * about["maximum"])
-            for value in (int(over) if about["type"] == "integer" else over, "some", math.nan):
+            over = about.maximum + max(1.0, 1e-3 * about.maximum)
+            for value in (int(over) if about.type == "integer" else over, "some", math.nan):
                 with self.subTest(key=key, value=value):
                     text = refused(self, with_edits, Edits(), {key: value})
                     self.assertIn(key, text)
-                    self.assertIn(f"{about['minimum']:g} to {about['maximum']:g}", text)
+                    self.assertIn(f"{about.minimum:g} to {about.maximum:g}", text)
 
     def test_switches_choices_and_colours(self):
         for key, _, about in self.each():
             with self.subTest(key):
-                if about["type"] == "choice":
-                    for choice in about["choices"]:
+                if about.type == "choice":
+                    for choice in about.choices:
                         self.assertEqual(with_edits(Edits(), {key: choice}).flat()[key], choice)
-                    self.assertIn(about["choices"][0], refused(self, with_edits, Edits(), {key: "otherwise"}))
-                elif about["type"] == "switch":
+                    self.assertIn(about.choices[0], refused(self, with_edits, Edits(), {key: "otherwise"}))
+                elif about.type == "switch":
                     self.assertIs(with_edits(Edits(), {key: "off"}).flat()[key], False)
                     self.assertIn("on or off", refused(self, with_edits, Edits(), {key: "perhaps"}))
-                elif about["type"] == "three":
+                elif about.type == "three":
                     self.assertEqual(with_edits(Edits(), {key: "1, 0.5,0.25"}).flat()[key], "1,0.5,0.25")
                     for wrong in ("1,2", "1,2,3,4", "red"):
                         self.assertIn("three numbers", refused(self, with_edits, Edits(), {key: wrong}))
-                self.assertTrue(span_in_words(about))
-                self.assertEqual(about["phrase"].count("{}"), 1)
+                self.assertTrue(about.range_in_words)
+                self.assertEqual(about.phrase.count("{}"), 1)
 
     def test_a_key_that_is_nearly_right_is_offered(self):
         for wrong, offered in (("light.Key.intensty", "light.Key.intensity"), ("object.Wall.thicknes", "object.Wall.thickness")):

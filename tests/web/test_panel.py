@@ -34,7 +34,7 @@ class SentencesTest(unittest.TestCase):
                     self.assertTrue(sentence)
                     for control in sentence:
                         self.assertIn(split_key(control.key)[2], SETTINGS["light"])
-                        self.assertEqual(f"{control.before}{{}}{control.after}", control.about["phrase"])
+                        self.assertEqual(f"{control.before}{{}}{control.after}", control.about.phrase)
         for field in DEFAULTS:
             self.assertTrue(any(field in known for known in SETTINGS.values()), field)
 

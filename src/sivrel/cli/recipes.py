@@ -9,8 +9,8 @@ from .common import json_option, print_result
 @json_option
 def recipes(as_json: bool) -> None:
     """Show every setting of recipes, edits and finishing with its range and what it trades, and the starting recipes."""
-    from ..core.edits.edits import SETTINGS, span_in_words
-    from ..core.finish.finishing import Finish
+    from ..core.edits.edits import SETTINGS
+    from ..core.finish.finishing import SETTINGS as FINISHING
     from ..core.gi.ways import WAYS
     from ..core.render.recipe import settings
     from ..core.render.starting import STARTING
@@ -18,18 +18,16 @@ def recipes(as_json: bool) -> None:
     from ..core.stored import RECIPE
 
     infos = settings()
-    finishing = Finish.model_json_schema()["properties"]
 
     def table() -> str:
         lines = []
         for key, info in infos.items():
-            span = ", ".join(info.choices) if info.choices else f"{info.minimum:g} to {info.maximum:g} {info.unit}".strip()
-            lines.append(f"{key}  (default {info.default}; {span})\n    {info.trades}")
+            lines.append(f"{key}  (default {info.default}; {info.range_in_words})\n    {info.trades}")
         for group, fields in SETTINGS.items():
-            for field, about in fields.items():
-                lines.append(f"{group}.NAME.{field}  ({span_in_words(about)})\n    {about['trades']}")
-        for name, about in finishing.items():
-            lines.append(f"finish.{name}  (default {about['default']})\n    {about['description']} With `sivrel finish`.")
+            for field, info in fields.items():
+                lines.append(f"{group}.NAME.{field}  ({info.range_in_words})\n    {info.trades}")
+        for name, info in FINISHING.items():
+            lines.append(f"finish.{name}  (default {info.default}; {info.range_in_words})\n    {info.trades} With `sivrel finish`.")
         for key, start in STARTING.items():
             lines.append(f"--recipe {key}  ({start.title})\n    {start.reason}")
         return "\n".join(lines)
@@ -37,9 +35,11 @@ def recipes(as_json: bool) -> None:
     shadow_ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in SHADOW_WAYS]
     ways = [{"key": w.key, "title": w.title, "does": w.does, "costs": w.costs} for w in WAYS]
     starting = {key: {"title": s.title, "reason": s.reason, "values": s.values} for key, s in STARTING.items()}
-    keys = {key: info.model_dump(exclude={"key", "phrase", "needs"}) for key, info in infos.items()}
+    keys = {key: info.public() for key, info in infos.items()}
+    edits = {group: {field: info.public() for field, info in fields.items()} for group, fields in SETTINGS.items()}
+    finishing = {name: info.public() for name, info in FINISHING.items()}
     result = {
-        "version": RECIPE.version, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": SETTINGS, "finish": finishing,
+        "version": RECIPE.version, "keys": keys, "ways": ways, "shadow_ways": shadow_ways, "edits": edits, "finish": finishing,
         "starting": starting,
     }  # fmt: skip
     print_result(as_json, result, table)

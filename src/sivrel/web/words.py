@@ -83,7 +83,7 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
                 whole.add(name)
                 found.append((f"card {called}", "", "added") if name in proof.edits.cards else (f"card {called}", "", "taken out"))
             continue
-        what = "" if field in ("kind", "pattern") else f" {SETTINGS[group][field]['name']}"
+        what = "" if field in ("kind", "pattern") else f" {SETTINGS[group][field].name}"
         found.append((f"{called}{what}", "" if before is None else shown(field, before), "as in the file" if after is None else shown(field, after)))
     a, b = parent.frame, proof.frame
     for name, before, after in (

@@ -7,10 +7,12 @@ recipe, the declaration here is the one source of the forms, the command line's 
 import json
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints, ValidationError
+from pydantic import AfterValidator, StringConstraints, ValidationError
 
 from ..errors import InputError, did_you_mean
 from ..json_text import is_text, parse_json
+from ..settings import Group, Three, declared_settings
+from ..settings import setting as declared
 from ..shadows.suspect_maps import MOST_RESOLUTION
 from ..shadows.ways import CODES as SHADOW_WAYS
 from ..stored import EDITS
@@ -23,36 +25,22 @@ WHOLE = "whole"
 """The name that stands for the whole scene."""
 
 
-FARTHEST = 1e7
-"""Metres from the origin, or strength of a colour, that an edit may set."""
-
-
 def _unicode(text: str) -> str:
     if not is_text(text):
         raise ValueError("not Unicode")
     return text
 
 
-def _numbers(value: Any) -> Any:
-    return [part.strip() for part in value.split(",")] if isinstance(value, str) else value
-
-
-_Coordinate = Annotated[float, Field(ge=-FARTHEST, le=FARTHEST)]
-Three = Annotated[tuple[_Coordinate, _Coordinate, _Coordinate], BeforeValidator(_numbers)]
 Name = Annotated[str, StringConstraints(min_length=1, max_length=4096), AfterValidator(_unicode)]
 """What an edit is called, or whose it is."""
 
 
 def setting(name: str, phrase: str, trades: str, unit: str = "", **limits: Any) -> Any:
-    """One editable value: its name, the sentence its control stands in, what it does, its unit and range."""
-    return Field(None, title=name, description=trades, json_schema_extra={"unit": unit, "phrase": phrase}, **limits)
+    """One editable value, left as the file has it until it is given."""
+    return declared(None, name, phrase, trades, unit, **limits)
 
 
-class _Edit(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, allow_inf_nan=False)
-
-
-class ShadowEdit(_Edit):
+class ShadowEdit(Group):
     way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is cut by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
     rays: int | None = setting("shadow rays", "with {} rays.", "Rays to this light from each point that the camera sees.", ge=1, le=256)
     resolution: int | None = setting("map resolution", "{} texels across,", "Size of its depth map.", "texels", ge=16, le=MOST_RESOLUTION)
@@ -63,7 +51,7 @@ class ShadowEdit(_Edit):
     )
 
 
-class LightEdit(_Edit):
+class LightEdit(Group):
     kind: Literal[ADDED_KINDS] | None = setting("kind", "It is a {}.", "What a light that is added is.")  # type: ignore[valid-type]
     on: bool | None = setting("on", "It is {}.", "A light that is off is left out wholly.")
     solo: bool | None = setting("solo", "Alone: {}.", "While any light is soloed, only those shine, and nothing glows.")
@@ -115,7 +103,7 @@ class LightEdit(_Edit):
     shadows: ShadowEdit = ShadowEdit()
 
 
-class ObjectEdit(_Edit):
+class ObjectEdit(Group):
     camera: bool | None = setting("seen by camera", "The camera sees it: {};", "Hidden from the camera, it still lights and shades.")
     shadows: bool | None = setting("casts shadows", "it casts shadows: {};", "Off, light passes through it to the lights.")
     bounced: bool | None = setting("seen by bounced light", "bounced light meets it: {}.", "Off, rays that have scattered pass through it.")
@@ -155,7 +143,7 @@ MENDS = ("out", "thickness", "turned", "shape", "triangles", "longest_edge", "br
 """The settings of an object that change its shape and surfaces, in the order in which they are applied."""
 
 
-class CardEdit(_Edit):
+class CardEdit(Group):
     pattern: Literal[CARD_PATTERNS] | None = setting("pattern", "A card of {}", "What it lets through; “soft” is a dark patch that fades to its rim.")  # type: ignore[valid-type]
     at: Three | None = setting("position", "at {}", "Its middle, in metres.", "m")
     towards: Three | None = setting("facing", "facing {}", "The point that it faces; straight up when empty.", "m")
@@ -170,7 +158,7 @@ class CardEdit(_Edit):
     color: Three | None = setting("colour", "in {}.", "Linear Rec.709: red, green, blue; dark when empty.")
 
 
-class CameraEdit(_Edit):
+class CameraEdit(Group):
     like: str | None = setting(
         "like", "It is made like {}.", "The camera that an added one takes its lens from; the first when empty.", max_length=4096
     )
@@ -182,13 +170,13 @@ class CameraEdit(_Edit):
     )
 
 
-class SceneEdit(_Edit):
+class SceneEdit(Group):
     scale: float | None = setting(
         "scale", "Everything is scaled by {}.", "Makes the scene real-sized: every distance, and every size of a light.", ge=1e-6, le=1e6
     )
 
 
-class Edits(_Edit):
+class Edits(Group):
     """All edits of a shot; `Edits()` changes nothing."""
 
     lights: dict[Name, LightEdit] = {}
@@ -218,47 +206,11 @@ class Edits(_Edit):
         return dict(sorted(found.items()))
 
 
-MODELS: dict[str, type[_Edit]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit, "camera": CameraEdit, "scene": SceneEdit}
+MODELS: dict[str, type[Group]] = {"light": LightEdit, "object": ObjectEdit, "card": CardEdit, "camera": CameraEdit, "scene": SceneEdit}
 
 
-def _field_schema(schema: dict[str, Any]) -> dict[str, Any]:
-    given: dict[str, Any] = next((part for part in schema.get("anyOf", [schema]) if part.get("type") != "null"), {})
-    choices = given.get("enum")
-    kind = "choice" if choices else {"boolean": "switch", "array": "three", "string": "text"}.get(given.get("type", ""), given.get("type", ""))
-    low, high = given.get("minimum", given.get("exclusiveMinimum")), given.get("maximum")
-    return {"type": kind, "choices": choices, "minimum": low, "maximum": high}
-
-
-def edit_settings() -> dict[str, dict[str, dict[str, Any]]]:
-    """By group, every setting with name, phrase, trades, unit, type, choices and range."""
-    found: dict[str, dict[str, dict[str, Any]]] = {}
-    for group, model in MODELS.items():
-        schema = model.model_json_schema()
-        fields = {}
-        for name, prop in schema["properties"].items():
-            parts = (
-                {f"{name}.": ShadowEdit.model_json_schema()["properties"]}
-                if "title" not in prop or name == "shadows" and group == "light"
-                else {"": {name: prop}}
-            )
-            for prefix, props in parts.items():
-                for part, p in props.items():
-                    about = {"name": p["title"], "phrase": p["phrase"], "trades": p["description"], "unit": p["unit"]}
-                    fields[f"{prefix}{part}"] = {**about, **_field_schema(p)}
-        found[group] = fields
-    return found
-
-
-SETTINGS = edit_settings()
-
-
-def span_in_words(about: dict[str, Any]) -> str:
-    """What a setting takes, in a few words."""
-    if about["choices"]:
-        return ", ".join(about["choices"])
-    if about["type"] in ("number", "integer"):
-        return f"{about['minimum']:g} to {about['maximum']:g} {about['unit']}".strip()
-    return {"three": "three numbers by commas", "switch": "on or off", "text": "text"}[about["type"]]
+SETTINGS = {group: declared_settings(model) for group, model in MODELS.items()}
+"""What is declared of every setting, by group and by the last part of its key."""
 
 
 def is_edit(key: str) -> bool:
@@ -315,21 +267,10 @@ def _sentence(error: ValidationError) -> str:
     place = [str(part) for part in first["loc"]] or ["the whole"]
     group = next((g for g, a in GROUPS.items() if a == place[0]), place[0])
     field = next((f for f in (".".join(place[2:4]), place[2] if len(place) > 2 else "") if f in SETTINGS.get(group, {})), "")
-    key, about = f"{group}.{place[1] if len(place) > 1 else ''}.{field}", SETTINGS.get(group, {}).get(field)
-    given = ",".join(map(str, first["input"])) if isinstance(first["input"], list | tuple) else first["input"]
-    if about is None:
+    info = SETTINGS.get(group, {}).get(field)
+    if info is None:
         return f"The edits have something unknown at “{'.'.join(place)[:200]}”; remove it."
-    key, given = key[:200], str(given)[:200]
-    if about["choices"]:
-        return f"{key} can't be “{given}”; choose one of: {', '.join(about['choices'])}."
-    if about["type"] == "three":
-        return f"{key} can't be “{given}”; give three numbers from -{FARTHEST:g} to {FARTHEST:g}, like 1,0.5,0.25."
-    if about["type"] == "switch":
-        return f"{key} can't be “{given}”; give on or off."
-    if about["type"] == "text":
-        return f"{key} is too long; give at most a few thousand characters."
-    kind = "a whole number" if about["type"] == "integer" else "a number"
-    return f"{key} can't be “{given}”; give {kind} from {about['minimum']:g} to {about['maximum']:g}."
+    return info.refusal(f"{group}.{place[1] if len(place) > 1 else ''}.{field}", first["input"])
 
 
 def to_json(edits: Edits) -> str:

@@ -7,9 +7,10 @@ operation for operation, in static/js/plate-gl.js; both look the view up in the 
 from typing import Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import ValidationError
 
 from ..errors import InputError
+from ..settings import Group, declared_settings, setting
 from .view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS, lookup_table
 
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -25,26 +26,25 @@ TO_XYZ = np.array([[0.4123908, 0.3575843, 0.1804808], [0.2126390, 0.7151687, 0.0
 """Linear Rec.709 to CIE XYZ (ITU-R BT.709-6); Bradford's cone responses (Lam 1985; ICC.1:2022, annex E)."""
 
 
-def _setting(default: Any, name: str, does: str, low: float | None = None, high: float | None = None, step: float = 0.05, unit: str = "") -> Any:
-    limits: dict[str, Any] = {} if low is None else {"ge": low, "le": high}
-    return Field(default, title=name, description=does, json_schema_extra={"step": step, "unit": unit}, **limits)
-
-
-class Finish(BaseModel):
+class Finish(Group):
     """Every setting of the finishing; `Finish()` only shows the picture through the soft view."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    exposure: float = _setting(0.0, "exposure", "Stops; each doubles the light.", -20.0, 20.0, 0.1, "stops")
-    temperature: float = _setting(
-        NEUTRAL, "white", "Colour of the light that is to look white: lower for lamps, higher for shade.", 2000.0, 15000.0, 50, "K"
+    exposure: float = setting(0.0, "exposure", "Raised by {} stops,", "Stops; each doubles the light.", "stops", step=0.1, ge=-20.0, le=20.0)
+    temperature: float = setting(
+        NEUTRAL, "white", "with light of {} K as white,", "Colour of the light that is to look white: lower for lamps, higher for shade.", "K",
+        step=50, ge=2000.0, le=15000.0,
+    )  # fmt: skip
+    tint: float = setting(0.0, "tint", "off it by {},", "Off that white, to green (negative) or magenta (positive).", step=0.02, ge=-1.0, le=1.0)
+    highlights: float = setting(
+        0.0, "highlights held", "highlights held by {},", "Compresses what is brighter than the knee, its colour kept.", step=0.05, ge=0.0, le=1.0
     )
-    tint: float = _setting(0.0, "tint", "Off that white, to green (negative) or magenta (positive).", -1.0, 1.0, 0.02)
-    highlights: float = _setting(0.0, "highlights held", "Compresses what is brighter than the knee, its colour kept.", 0.0, 1.0)
-    contrast: float = _setting(1.0, "contrast", "About middle grey: above 1 harder, below softer.", 0.5, 2.0)
-    saturation: float = _setting(1.0, "saturation", "0 is grey, 1 as it was rendered.", 0.0, 2.0)
-    sharpening: float = _setting(0.0, "sharpening", "Raises what stands out from its eight neighbours.", 0.0, 1.0)
-    view: Literal[tuple(VIEWS)] = _setting("soft", "view", "How light beyond the screen's reach is shown.")  # type: ignore[valid-type]
+    contrast: float = setting(1.0, "contrast", "contrast {},", "About middle grey: above 1 harder, below softer.", step=0.05, ge=0.5, le=2.0)
+    saturation: float = setting(1.0, "saturation", "saturation {},", "0 is grey, 1 as it was rendered.", step=0.05, ge=0.0, le=2.0)
+    sharpening: float = setting(0.0, "sharpening", "sharpened by {},", "Raises what stands out from its eight neighbours.", step=0.05, ge=0.0, le=1.0)
+    view: Literal[tuple(VIEWS)] = setting("soft", "view", "seen through the {} view.", "How light beyond the screen's reach is shown.")  # type: ignore[valid-type]
+
+
+SETTINGS = declared_settings(Finish)
 
 
 def finish_from(values: dict[str, Any]) -> Finish:
@@ -54,13 +54,9 @@ def finish_from(values: dict[str, Any]) -> Finish:
     except ValidationError as error:
         first = error.errors()[0]
         name = str(first["loc"][0])
-        field = Finish.model_fields.get(name)
-        if field is None:
-            raise InputError(f"There is no finishing setting “{name}”; there are: {', '.join(Finish.model_fields)}.") from None
-        if name == "view":
-            raise InputError(f"There is no view “{first['input']}”; use one of: {', '.join(VIEWS)}.") from None
-        prop = Finish.model_json_schema()["properties"][name]
-        raise InputError(f"finish.{name} can't be “{first['input']}”; give a number from {prop['minimum']:g} to {prop['maximum']:g}.") from None
+        if name not in SETTINGS:
+            raise InputError(f"There is no finishing setting “{name}”; there are: {', '.join(SETTINGS)}.") from None
+        raise InputError(SETTINGS[name].refusal(f"finish.{name}", first["input"])) from None
 
 
 def _white_xyz(temperature: float, tint: float) -> np.ndarray:

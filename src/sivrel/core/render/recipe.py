@@ -8,13 +8,13 @@ import functools
 import json
 from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ValidationError, create_model
+from pydantic import ValidationError, create_model
 
 from ..errors import InputError, did_you_mean
 from ..gi.way import Way
 from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
 from ..json_text import parse_json
-from ..settings import Group
+from ..settings import Group, SettingInfo, declared_settings
 from ..stored import RECIPE
 from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
 
@@ -74,44 +74,10 @@ else:
     )
 
 
-class SettingInfo(BaseModel):
-    """What is declared about one key."""
-
-    key: str
-    name: str
-    trades: str
-    unit: str
-    type: str
-    default: Any
-    phrase: str
-    needs: dict[str, list[str]]
-    minimum: float | None = None
-    maximum: float | None = None
-    choices: list[str] | None = None
-
-
 @functools.cache
 def settings() -> dict[str, SettingInfo]:
     """Every key with its declaration, in order. (Worked out once: a page of five hundred proofs asks for it as often.)"""
-    infos = {}
-    for group, group_field in Recipe.model_fields.items():
-        schema = group_field.annotation.model_json_schema()["properties"]  # type: ignore[union-attr]
-        for name, prop in schema.items():
-            choices = prop.get("enum")
-            infos[f"{group}.{name}"] = SettingInfo(
-                key=f"{group}.{name}",
-                name=prop["title"],
-                trades=prop["description"],
-                unit=prop["unit"],
-                phrase=prop["phrase"],
-                needs=prop["needs"],
-                type="choice" if choices else prop["type"],
-                default=prop["default"],
-                minimum=prop.get("minimum"),
-                maximum=prop.get("maximum"),
-                choices=choices,
-            )
-    return infos
+    return declared_settings(Recipe)
 
 
 def with_values(recipe: Recipe, values: dict[str, Any]) -> Recipe:
@@ -139,11 +105,7 @@ def _sentence(error: ValidationError, known: dict[str, SettingInfo]) -> str:
     if key == "gi.beyond" and given in SEEN:
         choices = ", ".join(info.choices or [])
         return f"gi.beyond can't be {given}, since {SEEN[given].elsewhere}; choose one of: {choices}."
-    if info.choices:
-        return f"{key} can't be “{given}”; choose one of: {', '.join(info.choices)}."
-    kind = "a whole number" if info.type == "integer" else "a number"
-    unit = f" {info.unit}" if info.unit else ""
-    return f"{key} can't be “{given}”; give {kind} from {info.minimum:g} to {info.maximum:g}{unit}."
+    return info.refusal(key, given)
 
 
 def to_json(recipe: Recipe) -> str:

@@ -1,6 +1,7 @@
 """The recipe reference, docs/recipe.md: `python -m sivrel.core.render.recipe_docs > docs/recipe.md`."""
 
-from ..edits.edits import SETTINGS, span_in_words
+from ..edits.edits import SETTINGS
+from ..finish.finishing import SETTINGS as FINISHING
 from ..gi.ways import WAYS
 from ..shadows.ways import WAYS as SHADOW_WAYS
 from .recipe import QUESTIONS, settings
@@ -25,8 +26,7 @@ def recipe_reference() -> str:
         lines += [f"## {question}", "", "| key | default | range | what it trades |", "|---|---|---|---|"]
         for key, info in infos.items():
             if key.startswith(f"{group}."):
-                span = ", ".join(info.choices) if info.choices else f"{info.minimum:g} to {info.maximum:g} {info.unit}".strip()
-                lines.append(f"| `{key}` | {info.default} | {span} | {info.trades} |")
+                lines.append(f"| `{key}` | {info.default} | {info.range_in_words} | {info.trades} |")
         lines.append("")
     lines += ["## Ways of finding bounced light", "", "| way | seen | beyond | does | costs |", "|---|---|---|---|---|"]
     for way in WAYS:
@@ -36,7 +36,17 @@ def recipe_reference() -> str:
     lines += [f"| `{way.key}` | {way.does} | {way.costs} |" for way in SHADOW_WAYS]
     for group, intro in EDIT_GROUPS.items():
         lines += ["", f"## {intro[0]}", "", intro[1], "", "| key | takes | what it does |", "|---|---|---|"]
-        lines += [f"| `{group}.NAME.{field}` | {span_in_words(about)} | {about['trades']} |" for field, about in SETTINGS[group].items()]
+        lines += [f"| `{group}.NAME.{field}` | {info.range_in_words} | {info.trades} |" for field, info in SETTINGS[group].items()]
+    lines += [
+        "",
+        "## Finishing",
+        "",
+        "For `sivrel finish`; the EXR stays as it was rendered.",
+        "",
+        "| key | default | range | what it does |",
+        "|---|---|---|---|",
+    ]
+    lines += [f"| `finish.{name}` | {info.default} | {info.range_in_words} | {info.trades} |" for name, info in FINISHING.items()]
     return "\n".join(lines) + "\n"
 
 

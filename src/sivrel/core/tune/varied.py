@@ -54,20 +54,20 @@ def about(key: str, recipe: Recipe, edits: Edits) -> About:
     if is_edit(key):
         group, name, field = split_key(key)
         declared = SETTINGS[group][field]
-        if declared["type"] not in ("integer", "number"):
+        if not declared.is_number:
             raise InputError(f"{key} is no number, so it has no rungs; choose a setting that is one.")
         stands = edits.flat().get(key)
         if stands is None and field.startswith("shadows."):
             stands = recipe.flat().get(field)
         return About(
-            f"{declared['name']} of {name}", declared["unit"], declared["type"] == "integer", float(declared["minimum"] or 0.0),
-            float(declared["maximum"]), float(stands or 0.0),
+            f"{declared.name} of {name}", declared.unit, declared.type == "integer", float(declared.minimum or 0.0),
+            float(declared.maximum or 0.0), float(stands or 0.0),
         )  # fmt: skip
     flat = recipe.flat()
     if key not in flat:
         with_values(recipe, {key: None})  # says which there are
     info = settings()[key]
-    if info.type not in ("integer", "number"):
+    if not info.is_number:
         raise InputError(f"{key} is no number, so it has no rungs; to set ways against each other, make a match.")
     for one, wanted in info.needs.items():
         if not any(_as_needed(str(flat.get(name)), wanted) for name in one.split("|")):

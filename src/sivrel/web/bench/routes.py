@@ -14,15 +14,16 @@ from markupsafe import Markup
 
 from ...core.edits.edits import Edits, with_edits
 from ...core.edits.edits import difference as edits_difference
-from ...core.finish.finishing import Finish
+from ...core.finish.finishing import SETTINGS
 from ...core.finish.view import VIEWS
 from ...core.gi.ways import BEYOND, PREPARING, SEEN
 from ...core.measure.ledger import NOT_LIGHTS, noise_of_region
 from ...core.pictures.exr import read_exr
 from ...core.render.film import film_beauty
 from ...core.render.frame import Frame
-from ...core.render.recipe import QUESTIONS, Recipe, SettingInfo, difference, settings, with_values
+from ...core.render.recipe import QUESTIONS, Recipe, difference, settings, with_values
 from ...core.render.starting import STARTING
+from ...core.settings import SettingInfo
 from ...store import files, jobs, proofs, recipes, shots
 from ...store.database import transaction
 from ...work.room import has_room
@@ -59,7 +60,7 @@ def page(slug: str) -> ResponseReturnValue:
     shown = lineage_values(shot, window=Window(around=proof.id if proof else 0))
     return render_template(
         "bench.html", **shown, proof=proof, other=_chosen(shot, "with"), views=VIEWS,
-        lut=LUT, finishing=Finish.model_json_schema()["properties"],
+        lut=LUT, finishing=SETTINGS,
         flaws=flaws(), commands=BY_NAME, key_sheet=SHEET, bindings=bindings, **_recipe_values(shot, proof),
     )  # fmt: skip
 

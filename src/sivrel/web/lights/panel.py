@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ...core.edits.edits import MENDS, SETTINGS, CardEdit, Edits
+from ...core.settings import SettingInfo
 from ...core.survey.finding import short
 from ...store.proofs import Proof
 from ...store.shots import Shot
@@ -42,17 +43,17 @@ class Control:
     """A value in a sentence. value: as it stands; file: as the file has it, to which an emptied field goes back."""
 
     key: str
-    about: dict[str, Any]
+    about: SettingInfo
     value: str
     file: str
 
     @property
     def before(self) -> str:
-        return self.about["phrase"].split("{}")[0]
+        return self.about.phrase.split("{}")[0]
 
     @property
     def after(self) -> str:
-        return self.about["phrase"].split("{}")[1]
+        return self.about.phrase.split("{}")[1]
 
 
 @dataclass(frozen=True)

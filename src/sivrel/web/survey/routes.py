@@ -93,9 +93,7 @@ def _said(group: str, name: str, fields: dict[str, object]) -> str:
         deep = f" × {fields['depth']}" if "depth" in fields else ""
         at = ", ".join(f"{float(v):.2f}" for v in str(fields["at"]).split(","))
         return f"a card {fields['width']} × {fields['height']}{deep} m at {at}"
-    values = ", ".join(
-        f"{SETTINGS[group][field]['name']} {_value(value)} {SETTINGS[group][field]['unit']}".rstrip() for field, value in fields.items()
-    )
+    values = ", ".join(f"{SETTINGS[group][field].name} {_value(value)} {SETTINGS[group][field].unit}".rstrip() for field, value in fields.items())
     return f"{'everything' if group == 'scene' else short(name)}: {values}"
 
 

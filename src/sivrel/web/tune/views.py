@@ -98,13 +98,13 @@ def varied_settings(proof: Proof) -> list[tuple[str, list[tuple[str, str]]]]:
     for group, question in QUESTIONS.items():
         listed = []
         for key, info in settings().items():
-            if key.split(".")[0] == group and info.type in ("integer", "number") and _usable(key, proof):
+            if key.split(".")[0] == group and info.is_number and _usable(key, proof):
                 listed.append((key, f"{info.name}{' · now ' + format(proof.recipe.flat()[key], 'g')}"))
         if listed:
             groups.append((question, listed))
     for row in proof.lights:
         own = [
-            (f"light.{row['name']}.{field}", f"{short(row['name'])}: {SETTINGS['light'][field]['name']}")
+            (f"light.{row['name']}.{field}", f"{short(row['name'])}: {SETTINGS['light'][field].name}")
             for field in OF_LIGHTS
             if row.get("shadowed") is not None and _usable(f"light.{row['name']}.{field}", proof)
         ]

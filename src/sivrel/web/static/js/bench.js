@@ -1,12 +1,13 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
 import { CameraMover } from "./cameras.js";
-import { inStops, roundedStops, sayCaption, sayVerdict } from "./captions.js";
+import { roundedStops, sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
 import { $ } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
+import { inStops } from "./format.js";
 import { Hatching } from "./hatching.js";
 import { followKeys, holdButton } from "./keys.js";
 import { sayLedger } from "./ledger.js";

@@ -1,11 +1,9 @@
 // What stands under the plate: which two proofs are on it, and how they differ.
 
-export const inSeconds = (seconds) => `${seconds < 10 ? seconds.toFixed(seconds < 1 ? 2 : 1) : Math.round(seconds)} s`;
+import { inSeconds } from "./format.js";
 
 /** An exposure within what can be looked at, to a tenth of a stop. */
 export const roundedStops = (stops) => Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
-
-export const inStops = (stops) => (stops > 0 ? "+" : stops < 0 ? "−" : "") + Math.abs(stops).toFixed(1);
 
 /** What `proof` is, with its letter; nothing where there is none. */
 export function sayCaption(caption, letter, proof, filtered) {

@@ -1,6 +1,7 @@
 // Compare: two to four plates that move together, and what differs between each and the first.
 
-import { inStops, roundedStops } from "./captions.js";
+import { roundedStops } from "./captions.js";
+import { inStops } from "./format.js";
 import { $ } from "./dom.js";
 import { followKeys, holdButton } from "./keys.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";

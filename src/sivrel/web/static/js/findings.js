@@ -2,12 +2,11 @@
 
 import { openLeaf } from "./common.js";
 import { $, make } from "./dom.js";
+import { percent, roughly } from "./format.js";
 import { letterOf } from "./outlines.js";
 import { post, watch } from "./post.js";
 import { json } from "./watcher.js";
 
-const percent = (v) => `${v < 0.095 && v > 0 ? Number((v * 100).toPrecision(1)) : Math.round(v * 100)} %`;
-const seconds = (v) => (v < 10 ? `${v.toPrecision(2)} s` : v < 90 ? `${Math.round(v)} s` : `${Math.round(v / 60)} min`);
 const small = (name) => `/trials/${name}.png`;
 const howBad = (one) => (one.kind === "slow" ? "costs time" : one.seen < 4 ? "just seen" : one.seen < 12 ? "seen" : "plain to see");
 
@@ -218,7 +217,7 @@ export class Findings {
 
   remedy(one, remedy, number) {
     const told = [];
-    if (remedy.seconds != null) told.push(`about ${seconds(remedy.seconds)}`);
+    if (remedy.seconds != null) told.push(`about ${roughly(remedy.seconds)}`);
     if (remedy.seen != null && one.measure !== "time") told.push(remedy.seen < one.threshold ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
     if (remedy.costs) told.push(remedy.costs);
     const words = [make("span", { textContent: remedy.words }), told.length ? make("small", { textContent: told.join(", ") }) : null];

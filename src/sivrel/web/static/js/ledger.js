@@ -1,9 +1,8 @@
 // The ledger along the foot of the plate: the time and the noise of a proof by source. A click shows the source.
 
-const LEAST = 0.004;
+import { inSeconds, percent, percentToTenth, short } from "./format.js";
 
-const short = (name) => name.replace(/\/+$/, "").split("/").pop();
-const percent = (share) => `${(share * 100).toFixed(Math.abs(share) < 0.095 ? 1 : 0)} %`;
+const LEAST = 0.004;
 
 function bar(kind, total, rows, onSource) {
   const key = kind.toLowerCase();
@@ -46,8 +45,8 @@ export async function sayLedger(holder, chosen, region, onSource) {
  * called for a click on a source. */
 function showLedger(holder, proof, onSource, region = null) {
   const rows = proof?.picture ? (proof.ledger ?? []) : [];
-  const seconds = proof?.seconds == null ? "" : `${proof.seconds < 10 ? proof.seconds.toFixed(1) : Math.round(proof.seconds)} s`;
-  const noise = region ? "region" : proof?.noise == null ? "" : `${(proof.noise * 100).toFixed(1)} %`;
+  const seconds = proof?.seconds == null ? "" : inSeconds(proof.seconds);
+  const noise = region ? "region" : proof?.noise == null ? "" : percentToTenth(proof.noise);
   const bars = [bar("Time", seconds, rows, onSource), bar("Noise", noise, region ?? rows, onSource)].filter(Boolean);
   holder.replaceChildren(...bars);
   holder.hidden = bars.length === 0;

@@ -1,11 +1,11 @@
 // Pins: spots and boxes on the plate that are watched through all proofs.
 
 import { $, make } from "./dom.js";
+import { percentToTenth } from "./format.js";
 import { post } from "./post.js";
 import { json } from "./watcher.js";
 
 const SVG = "http://www.w3.org/2000/svg";
-const percent = (v) => (v == null ? "–" : `${(v * 100).toFixed(1)} %`);
 
 export class Pins {
   /** `chosen()` is the proof on the plate, `choose(id)` puts another there. */
@@ -76,7 +76,7 @@ export class Pins {
       swatch.style.background = `rgb(${now.colour.map((c) => Math.round(255 * Math.max(0, c / most) ** (1 / 2.2))).join(" ")})`;
     }
     const visible = now?.visible == null ? "" : `, ${now.visible.toFixed(3)} visible against its parent`;
-    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percent(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not seen by this proof";
+    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percentToTenth(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not seen by this proof";
     return make(
       "div", { className: "pin" },
       make("p", {},

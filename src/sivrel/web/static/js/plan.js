@@ -1,5 +1,6 @@
 // Plan and elevation: the shot from above and from the side, with its lights drawn to scale, to move, aim and size.
 
+import { short } from "./format.js";
 import { ask } from "./post.js";
 
 const SVG = "http://www.w3.org/2000/svg";
@@ -201,7 +202,7 @@ export class Plan {
     make("circle", { cx: at[0], cy: at[1], r: 9 * px, class: "grip", "data-part": "body" }, group);
     if (edge) make("rect", { x: edge[0] - 4 * px, y: edge[1] - 4 * px, width: 8 * px, height: 8 * px, ...line, class: "handle", "data-part": "size" }, group);
     const label = make("text", { x: at[0] + 11 * px, y: at[1] - 8 * px, "font-size": 12 * px, "stroke-width": 3 * px }, group);
-    label.textContent = light.name.replace(/\/+$/, "").split("/").pop();
+    label.textContent = short(light.name);
     if (light.name === this.chosen) {
       const size = { rect: () => `${round(light.width)} × ${round(light.height)} m`, portal: () => `${round(light.width)} × ${round(light.height)} m`, disk: () => `${round(light.width)} m across`, sphere: () => `r ${round(light.radius)} m`, cylinder: () => `r ${round(light.radius)}, ${round(light.length)} m long`, sun: () => `${round(light.angle)}° across` }[light.kind];
       const numbers = make("text", { x: at[0] + 11 * px, y: at[1] + 6 * px, "font-size": 11 * px, "stroke-width": 3 * px, class: "numbers" }, group);

@@ -1,6 +1,7 @@
 // The survey: plan and section of the scene, what was found in it, and mends that are tried on the drawing before they are proven.
 
 import { $, make } from "./dom.js";
+import { percent, short } from "./format.js";
 import { followKeys, holdButton } from "./keys.js";
 import { ask, post, watch } from "./post.js";
 import { Sections } from "./sections.js";
@@ -191,7 +192,6 @@ async function stand([x, y, z]) {
     if (!standing) return;
     sections.stood = told;
     sections.mark();
-    const percent = (v) => `${v < 0.1 ? Number((100 * v).toPrecision(2)) : Math.round(100 * v)} %`, short = (name) => name.replace(/\/+$/, "").split("/").pop();
     const lights = told.lights.map((light) => {
       const share = light.unhindered > 0 ? light.brings / light.unhindered : 0;
       const words = light.brings > 0 ? `${percent(share)} of it arrives` : light.behind ? `behind ${short(light.behind)}` : "does not reach it";

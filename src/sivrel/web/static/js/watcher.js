@@ -1,7 +1,7 @@
 // A render on its way: tiles as they come, progress, cancel and resume.
 
-import { inSeconds } from "./captions.js";
 import { $ } from "./dom.js";
+import { inSeconds } from "./format.js";
 import { post } from "./post.js";
 
 
@@ -93,7 +93,7 @@ export class Watcher {
     else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
     else if (now.worker.held || now.held) text = `held at ${text}; the queue (U) lets it go on`;
     else if (now.state === "waiting") text = `waiting for its turn${now.left == null ? "" : `; it will take about ${inSeconds(now.left)}`}`;
-    else if (now.left != null) text += ` · about ${now.left < 10 ? now.left.toFixed(1) : Math.round(now.left)} s left`;
+    else if (now.left != null) text += ` · about ${inSeconds(now.left)} left`;
     $("progress-text").textContent = text;
     const card = document.querySelector(`.card[data-proof="${now.id}"]`);
     if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) part.textContent = now.state;

@@ -1,6 +1,6 @@
 // What the ways of the recipe have ready for this shot, and what they would have to prepare, said beside them.
 
-import { inSeconds } from "./captions.js";
+import { inSeconds } from "./format.js";
 import { ask } from "./post.js";
 
 const REST = 350; // milliseconds without a change before it is asked
