@@ -33,7 +33,7 @@ def agreement() -> str:
     """For each demo shot and way: its bounced light against brute force in the whole picture, with the error of brute force's own mean; the
     root mean square difference of blocks of 4 x 4 pixels; and what its check states (mean, its error, single spots)."""
     warm_up()
-    told = []
+    result = []
     for name in ("keepers-kitchen", "slipway", "lamp-room"):
         scene, caches = read_scene(find_shot(f"demo:{name}")), CacheFolder()
         geometry = prepare(scene, Recipe()).geometry
@@ -51,11 +51,11 @@ def agreement() -> str:
         scale = truth + 0.1 * truth.mean()
         chance = float(np.sqrt(np.mean(((halves[0] - halves[1]) / scale) ** 2))) / 2.0
         own = abs(halves[0].mean() - halves[1].mean()) / truth.mean() / 2.0
-        told.append(f"{name}: brute force ± {own:.1%} in all, blocks ± {chance:.1%}")
+        result.append(f"{name}: brute force ± {own:.1%} in all, blocks ± {chance:.1%}")
         for way, values in WAYS.items():
             found, notes = indirect({"sampling.max": 64, **values}, 0)
             off, blocks = found.mean() / truth.mean() - 1.0, float(np.sqrt(np.mean(((found - truth) / scale) ** 2)))
             check = next((note.check for note in reversed(notes) if note.check), None)
             says = f"; it states {check['mean']:+.1%} ± {check['mean_error']:.1%}, spots {check['spread']:.0%}" if check else ""
-            told.append(f"  {way}: {off:+.1%}, blocks {blocks:.1%}{says}")
-    return "\n  ".join(told)
+            result.append(f"  {way}: {off:+.1%}, blocks {blocks:.1%}{says}")
+    return "\n  ".join(result)

@@ -57,15 +57,15 @@ class Score:
 def confirmed(finding: Finding, case: Case, renderer: TrialRenderer, truths: dict[str, tuple[Coarse, PairedRender | None]]) -> bool:
     """Whether a finding is there when it is looked for again, for long, with random numbers that the diagnosis never saw."""
     if finding.measure in ("bias", "structure") and not is_exact(finding.kind) and finding.cause_key != ALONE:
-        told = cleared(finding.as_dict())
-        edits = finding.suspects[0].edits if of_mended_scene(told) else {}
+        answer = cleared(finding.as_dict())
+        edits = finding.suspects[0].edits if of_mended_scene(answer) else {}
         name = str(sorted(edits.items()))
         if name not in truths:
             truth = Coarse(case.grid, 900_000)
             truth.refine(*renderer.truth(edits), LONG, renderer.task)
             truths[name] = truth, renderer.paired(truth, LONG / 2.0)
         truth, case.paired = truths[name]
-        value, error = amount_in(told, case, truth)
+        value, error = amount_in(answer, case, truth)
         return value > max(0.35 * finding.amount, 2.0 * error)
     if is_exact(finding.kind) or finding.cause_key == ALONE:
         return finding.evidence.get("trial_amount", 1.0) > 0.0

@@ -45,13 +45,13 @@ def lanterns() -> str:
     """1 to 1000 lanterns over a floor, all evaluated or four chosen through the tree: seconds, and noise in equal time."""
     warm_up()
     camera = Camera("over", np.array([[1.0, 0, 0, 0], [0, 0.6, -0.8, -6.0], [0, 0.8, 0.6, 6.0]]), 0.7)
-    told = []
+    result = []
     for count in COUNTS:
         scene = Scene("lanterns", [_floor()], [Surface("plain", (0.6,) * 3, ior=1.0)], _lanterns(count), [camera])
         every, chosen = _measured(scene), _measured(scene, lights__seen="chosen", lights__draws=4)
         equal = every[1] * np.sqrt(every[0]) / (chosen[1] * np.sqrt(chosen[0]))
-        told.append(f"{count}: all {every[0]:.2f} s, chosen {chosen[0]:.2f} s, error in equal time {equal:.2f} to 1")
-    return "; ".join(told)
+        result.append(f"{count}: all {every[0]:.2f} s, chosen {chosen[0]:.2f} s, error in equal time {equal:.2f} to 1")
+    return "; ".join(result)
 
 
 def glow() -> str:

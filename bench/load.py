@@ -32,7 +32,7 @@ def load() -> str:
         i[rows, columns] for rows, columns in ((np.s_[:-1], np.s_[:-1]), (np.s_[1:], np.s_[:-1]), (np.s_[1:], np.s_[1:]), (np.s_[:-1], np.s_[1:]))
     )
     faces = np.concatenate([np.stack(t, axis=-1).reshape(-1, 3) for t in ((a, b, c), (a, c, d))])
-    told = []
+    result = []
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
         with open(folder / "ground.obj", "w") as out:
@@ -51,5 +51,5 @@ def load() -> str:
             stage.GetRootLayer().Save()
         for path in sorted(folder.iterdir()):
             said = subprocess.run([sys.executable, "-c", READ, str(path)], capture_output=True, text=True, check=True).stdout.split()
-            told.append(f"{path.suffix} {int(said[0]):,} triangles: {float(said[1]):.1f} s, {float(said[2]):.0f} MB")
-    return "; ".join(told)
+            result.append(f"{path.suffix} {int(said[0]):,} triangles: {float(said[1]):.1f} s, {float(said[2]):.0f} MB")
+    return "; ".join(result)

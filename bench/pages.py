@@ -85,15 +85,15 @@ def click_to_first_tile() -> str:
 def drag() -> str:
     """From a changed number to the first picture of a third of the plate, and to one sample for every pixel of it, everything warm; alone,
     and while a long render runs."""
-    told = []
+    result = []
     with site() as at:
         for name in ("alone", "beside a render"):
             if name != "alone":
                 at.prove(**{"sampling.max": 4096})
                 time.sleep(2.0)
             first, whole = zip(*[_moment(at, bounces) for bounces in (2, 3, 4, 5, 6, 7)][1:], strict=True)
-            told.append(f"{name} {statistics.median(first):.2f} s, whole {statistics.median(whole):.2f} s")
-    return "; ".join(told)
+            result.append(f"{name} {statistics.median(first):.2f} s, whole {statistics.median(whole):.2f} s")
+    return "; ".join(result)
 
 
 def _moment(at: Site, bounces: int) -> tuple[float, float]:
@@ -117,7 +117,7 @@ def pages() -> str:
         with site(data) as at:
             at.prove(**{"sampling.max": 4096})
             time.sleep(2.0)
-            told = []
+            result = []
             for path in (
                 "/", f"/shots/{SHOT}", f"/shots/{SHOT}/lineage", f"/shots/{SHOT}/lineage?find=shadow rays > 8 and under 5 s",
                 f"/shots/{SHOT}/recipe?proof={last}", f"/proofs/{last}.json", "/recipes", "/queue", "/status.json",
@@ -128,8 +128,8 @@ def pages() -> str:
                     begun = time.perf_counter()
                     at.get(path).read()
                     times.append(time.perf_counter() - begun)
-                told.append(f"{path} {sorted(times)[37] * 1000:.0f}")
-    return ", ".join(told) + " ms"
+                result.append(f"{path} {sorted(times)[37] * 1000:.0f}")
+    return ", ".join(result) + " ms"
 
 
 def cold() -> str:
@@ -144,13 +144,13 @@ def cold() -> str:
             assert program.stderr is not None
             address = next(found[0] for line in program.stderr if (found := re.search(r"http://\S+:\d+", line)))
             urllib.request.urlopen(f"{address}/status.json").read()
-            told = []
+            result = []
             for path in (f"/shots/{SHOT}", f"/shots/{SHOT}/lineage?find=shadow%20rays%20%3E%208"):
                 begun = time.perf_counter()
                 urllib.request.urlopen(address + path).read()
-                told.append(f"{time.perf_counter() - begun:.2f} s")
+                result.append(f"{time.perf_counter() - begun:.2f} s")
             program.terminate()
-    return "bench {}, search {}".format(*told)
+    return "bench {}, search {}".format(*result)
 
 
 def readers() -> str:

@@ -58,7 +58,7 @@ def adaptive() -> str:
     error² x time, which a longer render leaves as it is. Time is the processor's: other programs do not count in it.
     """
     warm_up()
-    told = []
+    result = []
     for name, target in (("keepers-kitchen", 40.0), ("slipway", 12.0), ("lamp-room", 30.0)):
         shot = _Shot(name)
         first, second = shot.luminance(7, max=512)[1], shot.luminance(8, max=512)[1]
@@ -67,8 +67,8 @@ def adaptive() -> str:
         for sampling in ({"max": 64}, {"max": 512, "min": 8, "noise_target": target}):
             seconds, seen = shot.luminance(0, **sampling)
             costs.append(float(np.mean((seen - first) * (seen - second) / scale**2)) * seconds)
-        told.append(f"{name} {costs[1] / costs[0]:.2f}")
-    return "; ".join(told) + " of the time at equal error"
+        result.append(f"{name} {costs[1] / costs[0]:.2f}")
+    return "; ".join(result) + " of the time at equal error"
 
 
 class _Shot:
@@ -99,7 +99,7 @@ def noise_filter() -> str:
     one, so that a few fireflies do not decide; against one long render.
     """
     warm_up()
-    told = []
+    result = []
     for name in ("keepers-kitchen", "slipway", "lamp-room"):
         shot, size = _Shot(name), (240, 135)
         reference = shot.passes(7, size, max=1024)[1]["beauty"][..., :3]
@@ -114,8 +114,8 @@ def noise_filter() -> str:
         filtered = filter_noise(passes)
         longer = 16 * (seconds + time.process_time() - begun) / seconds
         unfiltered = shot.passes(0, size, max=math.ceil(longer))[1]["beauty"][..., :3]
-        told.append(f"{name} {error(filtered.image) / error(unfiltered):.2f} (smeared {filtered.smeared:.1%})")
-    return "; ".join(told) + " of the unfiltered error at equal time"
+        result.append(f"{name} {error(filtered.image) / error(unfiltered):.2f} (smeared {filtered.smeared:.1%})")
+    return "; ".join(result) + " of the unfiltered error at equal time"
 
 
 def cold_compile() -> str:

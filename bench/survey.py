@@ -25,7 +25,7 @@ def findings(made: Room) -> list:
 def survey(first: int = FIRST, seeds: int = SEEDS) -> str:
     """For each planted fault: rooms in which it was found, and other findings; for clean twins, all findings."""
     warm_up()
-    begun, told, clean, rooms = time.perf_counter(), [], [], 0
+    begun, result, clean, rooms = time.perf_counter(), [], [], 0
     for seed in range(first, first + seeds):
         twin = room(seed)
         if seed % 2:
@@ -34,7 +34,7 @@ def survey(first: int = FIRST, seeds: int = SEEDS) -> str:
             twin.values = values
             clean += [(seed, f.kind, f.title) for f in findings(twin)]
             rooms += 1
-    told.append(f"clean twins: {len(clean)} findings in {rooms} surveys {clean[:12]}")
+    result.append(f"clean twins: {len(clean)} findings in {rooms} surveys {clean[:12]}")
     caught = planted = 0
     for plant in FAULTS:
         found, others = 0, []
@@ -47,6 +47,6 @@ def survey(first: int = FIRST, seeds: int = SEEDS) -> str:
             found += bool(hit)
             others += [(seed, f.kind, f.title) for f in said if f.kind != kind and f.kind not in FOLLOWS.get(kind, set())]
         caught, planted = caught + found, planted + seeds
-        told.append(f"{plant.__name__}: found in {found} of {seeds}" + (f", besides {others[:4]}" if others else ""))
-    told.append(f"all: {caught} of {planted}; {(time.perf_counter() - begun) / rooms:.1f} s a room")
-    return "\n  ".join(told)
+        result.append(f"{plant.__name__}: found in {found} of {seeds}" + (f", besides {others[:4]}" if others else ""))
+    result.append(f"all: {caught} of {planted}; {(time.perf_counter() - begun) / rooms:.1f} s a room")
+    return "\n  ".join(result)

@@ -43,14 +43,14 @@ def rays() -> str:
             lambda: embree.run(origins, directions, query="OCCLUDED"),
         ),
     }
-    told = []
+    result = []
     for name, (ours, theirs) in pairs.items():
         ours(), theirs()
         times = [(_timed(ours), _timed(theirs)) for _ in range(ROUNDS)]
         ratio = statistics.median(b / a for a, b in times)
         rates = [RAYS / statistics.median(t[k] for t in times) / 1e6 for k in (0, 1)]
-        told.append(f"{name} {ratio:.2f} of Embree ({rates[0]:.2f} against {rates[1]:.2f} million rays/s)")
-    return "; ".join(told)
+        result.append(f"{name} {ratio:.2f} of Embree ({rates[0]:.2f} against {rates[1]:.2f} million rays/s)")
+    return "; ".join(result)
 
 
 def build() -> str:

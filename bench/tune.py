@@ -75,7 +75,7 @@ def fits() -> str:
     curve is off in time and in noise, in the median."""
     warm_up()
     off: dict[str, list[float]] = {"time": [], "noise": [], "time of the next": [], "noise of the next": []}
-    told = []
+    result = []
     for name in DEMO:
         scene, frame, caches = _demo(name), Frame(*SIZE, (60, 40, 180, 108)), CacheFolder()
         for values, key, rungs in LADDERS:
@@ -94,16 +94,16 @@ def fits() -> str:
                         error = abs((max(float(fit.at(x[k])), 1e-12) / y[k]) ** power - 1.0)
                         off[kind].append(error)
                         own.setdefault(kind, []).append(error)
-            told.append(f"{name} {key}: " + ", ".join(f"{kind} {np.median(v):.0%}" for kind, v in own.items()))
-            print(told[-1], file=sys.stderr, flush=True)
-    return "; ".join(f"{kind} off {np.median(v):.0%} in the median of {len(v)}" for kind, v in off.items()) + "\n  " + "\n  ".join(told)
+            result.append(f"{name} {key}: " + ", ".join(f"{kind} {np.median(v):.0%}" for kind, v in own.items()))
+            print(result[-1], file=sys.stderr, flush=True)
+    return "; ".join(f"{kind} off {np.median(v):.0%} in the median of {len(v)}" for kind, v in off.items()) + "\n  " + "\n  ".join(result)
 
 
 def budget() -> str:
     """24 s a frame of 320 x 180 on the demo shots: variance of an even raise over that of the plan at equal time, as its blocks say and on whole
     frames; predicted time and noise against those."""
     warm_up()
-    told = []
+    result = []
     for name in DEMO:
         scene, frame = _demo(name), Frame(320, 180)
         renderer = _renderer(scene, {}, frame)
@@ -118,13 +118,13 @@ def budget() -> str:
             plans[k] = (one.seconds + other.seconds) / 2.0, noise_of(one, other), plan
         even, best = plans[0], plans[made.chosen]
         gain = even[1] ** 2 * even[0] / (best[1] ** 2 * best[0])
-        told.append(
+        result.append(
             f"{name}: {made.plans[made.chosen].name} {made.plans[made.chosen].values}, {gain:.1f} times less variance (blocks said {made.gain:.1f}); "
             f"time predicted {best[2].seconds:.0f} s, took {best[0]:.0f} s ({best[2].seconds / best[0] - 1.0:+.0%}); "
             f"noise predicted {best[2].noise:.1%}, came {best[1]:.1%} ({best[2].noise / best[1] - 1.0:+.0%})"
         )
-        print(told[-1], file=sys.stderr, flush=True)
-    return "\n  ".join(told)
+        print(result[-1], file=sys.stderr, flush=True)
+    return "\n  ".join(result)
 
 
 def advice(first: int = FIRST) -> str:
@@ -132,7 +132,7 @@ def advice(first: int = FIRST) -> str:
     equal time, whether the facts were said to decide, and how far what was foretold of each way is off."""
     warm_up()
     shots = [(name, _demo(name)) for name in DEMO] + [(c.__name__, shot_of(c, first + k)) for k, c in enumerate(CHARACTERS)]
-    told, within, decided, off, took = [], 0, [], [], []
+    result, within, decided, off, took = [], 0, [], [], []
     for name, scene in shots:
         frame = Frame(*SIZE)
         renderer = _renderer(scene, {}, frame)
@@ -156,12 +156,12 @@ def advice(first: int = FIRST) -> str:
             for g in guesses
         )
         sure = "decided" if not still.match else "not decided"
-        told.append(f"{name}: advised {still.way} ({sure}) in {facts.seconds:.0f} s, {times:.2f} times the best; {ranks}\n    foretold {foretold}")
-        print(told[-1], file=sys.stderr, flush=True)
+        result.append(f"{name}: advised {still.way} ({sure}) in {facts.seconds:.0f} s, {times:.2f} times the best; {ranks}\n    foretold {foretold}")
+        print(result[-1], file=sys.stderr, flush=True)
     right = [ok for sure, ok in decided if sure]
     return (
         f"first or within 10 %: {within} of {len(shots)}; where the facts decided {sum(right)} of {len(right)}; foretold error of what was tried off "
-        f"{np.median(off):.0%} in the median of {len(off)}; took {np.median(took):.0f} s in the median\n  " + "\n  ".join(told)
+        f"{np.median(off):.0%} in the median of {len(off)}; took {np.median(took):.0f} s in the median\n  " + "\n  ".join(result)
     )
 
 
@@ -169,7 +169,7 @@ def enough() -> str:
     """Ladders of samples and of record rays: whether the rung that is called enough looks like the last on a fresh seed, and the one below it does
     not."""
     warm_up()
-    told, right, total = [], 0, 0
+    result, right, total = [], 0, 0
     for name, values, key, rungs in TO_SHOW:
         scene, frame = _demo(name), Frame(480, 270, (180, 100, 300, 168))
         renderer, exposure = _renderer(scene, values, frame), scene.camera().exposure
@@ -185,9 +185,9 @@ def enough() -> str:
         seen = [bool(where_seen(visible_difference(one, fresh[-1], exposure)).mean() >= SEEN_SHARE) for one in fresh[:-1]]
         says = [bool(r.seen["last"] >= SEEN_SHARE) for r in done[:-1]]
         right, total = right + sum(a == b for a, b in zip(seen, says, strict=True)), total + len(says)
-        told.append(f"{name} {key}: enough {made.take}, seen to differ from the last {says}, on a fresh seed {seen}")
-        print(told[-1], file=sys.stderr, flush=True)
-    return f"{right} of {total} rungs judged alike\n  " + "\n  ".join(told)
+        result.append(f"{name} {key}: enough {made.take}, seen to differ from the last {says}, on a fresh seed {seen}")
+        print(result[-1], file=sys.stderr, flush=True)
+    return f"{right} of {total} rungs judged alike\n  " + "\n  ".join(result)
 
 
 def tune() -> str:

@@ -62,15 +62,15 @@ def ways() -> str:
         return float(np.sqrt(np.mean(np.minimum(((found - reference) / (reference + 0.1 * reference.mean())) ** 2, 4.0))))
 
     _, seconds, found = shot.indirect({"sampling.max": 64})
-    brute, told = error(found), [f"brute force, 64 samples: {seconds:.1f} s, error {error(found):.3f}"]
+    brute, result = error(found), [f"brute force, 64 samples: {seconds:.1f} s, error {error(found):.3f}"]
     for name, values in CANDIDATES.items():
         made, rendered, found = shot.indirect(values)
         equal = seconds * (brute / error(found)) ** 2
-        told.append(
+        result.append(
             f"{name}: {made:.1f} + {rendered:.1f} s, error {error(found):.3f}, light {found.mean() / reference.mean():.3f}, "
             f"{equal / (made + rendered):.1f} times as fast, {equal / rendered:.1f} once it is made"
         )
-    return "\n  ".join(told)
+    return "\n  ".join(result)
 
 
 def caustics() -> str:
@@ -89,11 +89,11 @@ def caustics() -> str:
         return math.sqrt(max(0.0, float(np.mean(product))))
 
     apart = np.clip((halves[0] - halves[1]) / scale, -2, 2)
-    told = [f"references of {CAUSTIC_REFERENCE} samples, {math.sqrt(float(np.mean(apart**2)) / 2.0):.3f} off each"]
+    result = [f"references of {CAUSTIC_REFERENCE} samples, {math.sqrt(float(np.mean(apart**2)) / 2.0):.3f} off each"]
     for samples in (16, 64, 256, 1024):
         _, brute_seconds, brute = shot.indirect({**long, "sampling.max": samples}, 0, size)
         made, seconds, found = shot.indirect({**long, "sampling.max": samples, "caustics.on": "yes", "caustics.passes": 16}, 0, size)
-        told.append(
+        result.append(
             f"{samples} samples: brute force {brute_seconds:.1f} s {error(brute):.3f}; photons {made:.1f} + {seconds:.1f} s {error(found):.3f}"
         )
-    return "\n  ".join(told)
+    return "\n  ".join(result)

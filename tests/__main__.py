@@ -69,12 +69,12 @@ def run_all() -> bool:
         return done.returncode, done.stdout
 
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
-        for code, told in pool.map(of_batch, batches()):
+        for code, answer in pool.map(of_batch, batches()):
             passed = code == 0 and passed
-            print(told, flush=True)
-            counts = re.findall(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", told, re.MULTILINE)
+            print(answer, flush=True)
+            counts = re.findall(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", answer, re.MULTILINE)
             total = [sum(column) for column in zip(total, map(int, counts[-1]), strict=True)] if counts else total
-            failing += re.findall(r"^(?:FAIL|ERROR): .*$", told, re.MULTILINE)
+            failing += re.findall(r"^(?:FAIL|ERROR): .*$", answer, re.MULTILINE)
     print("\n".join([*failing, f"{total[0]} passed, {total[1]} failed, {total[2]} skipped"]), flush=True)
     return passed
 

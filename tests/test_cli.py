@@ -52,9 +52,9 @@ class CommandLine(unittest.TestCase):
         small = ("demo:slipway", "--size", "64x36", "--set", "sampling.max=4", "--json")
         done = sivrel("ladder", *small, "--vary", "sampling.max=2,8", "--region", "10,6,42,30", "--seconds", "10")
         self.assertEqual(done.returncode, 0, done.stderr)
-        told = json.loads(done.stdout)
-        self.assertEqual([r["values"]["sampling.max"] for r in told["rungs"]], [2, 8])
-        self.assertLess(told["rungs"][1]["error"]["noise"], told["rungs"][0]["error"]["noise"])
+        result = json.loads(done.stdout)
+        self.assertEqual([r["values"]["sampling.max"] for r in result["rungs"]], [2, 8])
+        self.assertLess(result["rungs"][1]["error"]["noise"], result["rungs"][0]["error"]["noise"])
         done = sivrel("match", *small, "--ways", "brute_force,off", "--seconds", "2")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual({e["name"] for e in json.loads(done.stdout)["entrants"]}, {"brute_force", "off"})
@@ -79,12 +79,12 @@ class CommandLine(unittest.TestCase):
     def test_diagnose_says_what_is_wrong_and_what_cures_it(self):
         done = sivrel("diagnose", "demo:slipway", "--size", "96x54", "--set", "sampling.max=4", "--seconds", "5", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)
-        told = json.loads(done.stdout)
-        grain = next(f for f in told["findings"] if f["kind"] == "grain")
+        result = json.loads(done.stdout)
+        grain = next(f for f in result["findings"] if f["kind"] == "grain")
         self.assertTrue(grain["remedies"])
         self.assertEqual(grain["cause_key"].split(" ")[0], "source")
         self.assertIn("trying causes", done.stderr)
-        self.assertLess(told["first"], 5.0)
+        self.assertLess(result["first"], 5.0)
         for wrong in (("demo:slipway", "--seconds", "0"), ("nothing.exr",), (__file__,)):
             refused = sivrel("diagnose", *wrong)
             self.assertEqual((refused.returncode, refused.stdout), (2, ""), wrong)
@@ -94,17 +94,17 @@ class CommandLine(unittest.TestCase):
         pixels = np.random.default_rng(1).normal(110.0, 25.0, (90, 160, 3)).clip(0, 255).astype(np.uint8)
         path = self.folder / "elsewhere.png"
         Image.fromarray(pixels).save(path)
-        told = json.loads(sivrel("diagnose", str(path), "--json").stdout)
-        self.assertTrue(told["outside"])
-        self.assertEqual(told["findings"][0]["kind"], "grain")
-        self.assertTrue(told["findings"][0]["weak"])
+        result = json.loads(sivrel("diagnose", str(path), "--json").stdout)
+        self.assertTrue(result["outside"])
+        self.assertEqual(result["findings"][0]["kind"], "grain")
+        self.assertTrue(result["findings"][0]["weak"])
         words = sivrel("diagnose", str(path)).stdout
         self.assertIn("judged from the picture alone", words)
         self.assertIn("? Render once", words)
 
     def test_render_says_everything_in_one_object(self):
-        told, out = self.render("k.exr", "--set", "limits.diffuse_bounces=2", "--seed", "7")
-        self.assertEqual((told["size"], told["seed"], told["complete"], told["recipe"]["sampling.max"]), ([96, 54], 7, True, 2))
+        result, out = self.render("k.exr", "--set", "limits.diffuse_bounces=2", "--seed", "7")
+        self.assertEqual((result["size"], result["seed"], result["complete"], result["recipe"]["sampling.max"]), ([96, 54], 7, True, 2))
         picture = read_exr(out)
         self.assertEqual(picture.recipe, with_values(Recipe(), {"sampling.max": 2, "limits.diffuse_bounces": 2}))
         self.assertEqual((picture.shot, picture.camera, picture.frame.seed), ("keepers-kitchen", "table", 7))
@@ -112,16 +112,16 @@ class CommandLine(unittest.TestCase):
     def test_survey_finds_mends_and_export_writes_them(self):
         done = sivrel("survey", "demo:keepers-kitchen", "--set", "gi.seen=photon_map", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)
-        told = json.loads(done.stdout)
-        worst = told["findings"][0]
+        result = json.loads(done.stdout)
+        worst = result["findings"][0]
         self.assertEqual((worst["kind"], worst["severity"]), ("sheet", "spoils the picture"))
         self.assertEqual(len(worst["at"]), 3)
         self.assertTrue(worst["evidence"] and worst["why"])
-        self.assertEqual(len(told["checks"]), len(told["seconds"]))
+        self.assertEqual(len(result["checks"]), len(result["seconds"]))
         sets = [part for key, value in worst["mends"][0]["edits"].items() for part in ("--set", f"{key}={value}")]
         out = self.folder / "mended.glb"
         written = json.loads(sivrel("export", "demo:keepers-kitchen", "-o", str(out), *sets, "--json").stdout)
-        self.assertGreater(written["triangles"], told["triangles"])
+        self.assertGreater(written["triangles"], result["triangles"])
         self.assertEqual(out.read_bytes()[:4], b"glTF")
         self.assertIn("for which glTF has no word", " ".join(written["left_out"]))
         for arguments, part in (
@@ -161,14 +161,14 @@ class CommandLine(unittest.TestCase):
 
     def test_recipe_file_camera_and_region(self):
         (self.folder / "r.json").write_text(to_json(with_values(Recipe(), {"gi.seen": "off"})))
-        told, out = self.render("r.exr", "--recipe", str(self.folder / "r.json"), "--camera", "stove", "--region", "10,10,50,40")
-        self.assertEqual((told["recipe"]["gi.seen"], told["camera"]), ("off", "stove"))
+        result, out = self.render("r.exr", "--recipe", str(self.folder / "r.json"), "--camera", "stove", "--region", "10,10,50,40")
+        self.assertEqual((result["recipe"]["gi.seen"], result["camera"]), ("off", "stove"))
         self.assertEqual(read_exr(out).beauty.shape, (30, 40, 4))
 
     def test_a_time_limit_leaves_a_whole_picture(self):
-        told, out = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
+        result, out = self.render("t.exr", "--time-limit", "0.001", "--set", "sampling.max=4000")
         samples = read_exr(out).passes["samples"]
-        self.assertEqual((samples.min(), told["meters"]["samples"]), (samples.max(), samples.max()))
+        self.assertEqual((samples.min(), result["meters"]["samples"]), (samples.max(), samples.max()))
         self.assertLess(samples.max(), 4000)
 
     def test_finish_a_picture(self):
@@ -176,8 +176,8 @@ class CommandLine(unittest.TestCase):
         png = self.folder / "f.png"
         done = sivrel("finish", str(out), "-o", str(png), "--set", "finish.exposure=measured", "--set", "contrast=1.2", "--filter", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)
-        told = json.loads(done.stdout)
-        self.assertEqual((told["finish"]["contrast"], told["filtered"]), (1.2, True))
+        result = json.loads(done.stdout)
+        self.assertEqual((result["finish"]["contrast"], result["filtered"]), (1.2, True))
         self.assertEqual(Image.open(png).size, (96, 54))
         kept = self.folder / "kept.exr"
         self.assertEqual(sivrel("finish", str(out), "-o", str(kept), "--filter").returncode, 0)
@@ -201,15 +201,16 @@ class CommandLine(unittest.TestCase):
             self.assertIn(wanted, done.stdout, done.stderr)
 
     def test_stand_ins_are_told(self):
-        told, _ = self.render("s.exr", "--set", "surfaces.stand_ins=costly", "--set", "object.Chair.stand_in=on", shot="demo:lamp-room")
-        self.assertGreater(told["meters"]["stand_ins"], 8)
+        result, _ = self.render("s.exr", "--set", "surfaces.stand_ins=costly", "--set", "object.Chair.stand_in=on", shot="demo:lamp-room")
+        self.assertGreater(result["meters"]["stand_ins"], 8)
 
     def test_lights_by_name_and_their_passes(self):
-        told, out = self.render("l.exr", "--set", "light.Flame.solo=on", "--set", "light.Flame.shadows.rays=4", "--set", "gi.seen=off")
-        self.assertEqual(told["edits"], {"light.Flame.shadows.rays": 4, "light.Flame.solo": True})
-        self.assertEqual([light["name"] for light in told["lights"]], ["Flame", "bounced light", "gloss", "camera rays", "cross terms", "measuring"])
+        result, out = self.render("l.exr", "--set", "light.Flame.solo=on", "--set", "light.Flame.shadows.rays=4", "--set", "gi.seen=off")
+        self.assertEqual(result["edits"], {"light.Flame.shadows.rays": 4, "light.Flame.solo": True})
+        names = [light["name"] for light in result["lights"]]
+        self.assertEqual(names, ["Flame", "bounced light", "gloss", "camera rays", "cross terms", "measuring"])
         picture = read_exr(out)
-        self.assertEqual(picture.edits.flat(), told["edits"])
+        self.assertEqual(picture.edits.flat(), result["edits"])
         np.testing.assert_allclose(picture.passes["light.Flame"], picture.passes["direct"], rtol=1e-5)
         self.assertTrue((picture.passes["shadow.Flame"] <= 1.0).all())
         mapped, other = self.render("m.exr", "--set", "light.WindowSky.shadows.way=depth_map", "--set", "light.WindowSky.shadows.resolution=64")
@@ -220,8 +221,8 @@ class CommandLine(unittest.TestCase):
 
     def test_layer_and_every_edit_documented(self):
         out = self.folder / "e.usda"
-        told = json.loads(sivrel("layer", "demo:slipway", "-o", str(out), "--set", "light.NoonSun.angle=4", "--json").stdout)
-        self.assertEqual((told["edits"], told["left_out"]), ({"light.NoonSun.angle": 4.0}, []))
+        result = json.loads(sivrel("layer", "demo:slipway", "-o", str(out), "--set", "light.NoonSun.angle=4", "--json").stdout)
+        self.assertEqual((result["edits"], result["left_out"]), ({"light.NoonSun.angle": 4.0}, []))
         self.assertIn("inputs:angle = 4", out.read_text())
         edits = json.loads(sivrel("recipes", "--json").stdout)["edits"]
         self.assertIn("shadows.resolution", edits["light"])
@@ -232,19 +233,19 @@ class CommandLine(unittest.TestCase):
     def test_compare_and_recipes(self):
         _, a = self.render("a.exr")
         _, b = self.render("b.exr", "--set", "gi.seen=off")
-        told = json.loads(sivrel("compare", str(a), str(b), "--json").stdout)
-        self.assertEqual(told["changed"], [["gi.seen", "brute_force", "off"]])
-        self.assertLess(told["mean_light"], 1.0)
-        self.assertTrue(told["verdict"].endswith(".") and told["places"][0]["name"], told)
-        self.assertIn(told["verdict"], sivrel("compare", str(a), str(b)).stdout)
+        result = json.loads(sivrel("compare", str(a), str(b), "--json").stdout)
+        self.assertEqual(result["changed"], [["gi.seen", "brute_force", "off"]])
+        self.assertLess(result["mean_light"], 1.0)
+        self.assertTrue(result["verdict"].endswith(".") and result["places"][0]["name"], result)
+        self.assertIn(result["verdict"], sivrel("compare", str(a), str(b)).stdout)
         listed = json.loads(sivrel("recipes", "--json").stdout)
         self.assertEqual(listed["keys"]["sampling.max"]["maximum"], 65536)
         self.assertEqual(listed["starting"]["exterior"]["values"]["limits.diffuse_bounces"], 3)
 
     def test_a_starting_recipe_and_a_moved_camera(self):
         moved = ("--set", "camera.low.at=3,1,6", "--set", "camera.low.towards=0,1,0", "--camera", "low")
-        told, out = self.render("m.exr", "--recipe", "exterior", *moved, shot="demo:slipway")
-        self.assertEqual((told["camera"], told["recipe"]["limits.diffuse_bounces"], told["edits"]["camera.low.at"]), ("low", 3, "3,1,6"))
+        result, out = self.render("m.exr", "--recipe", "exterior", *moved, shot="demo:slipway")
+        self.assertEqual((result["camera"], result["recipe"]["limits.diffuse_bounces"], result["edits"]["camera.low.at"]), ("low", 3, "3,1,6"))
         self.assertEqual(read_exr(out).camera, "low")
 
     def test_wrong_use_is_one_sentence_and_exit_2(self):

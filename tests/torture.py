@@ -124,8 +124,8 @@ class Torture:
         self.kill_worker()
         for path in self.chance.sample(tiles, min(3, len(tiles))):
             with contextlib.suppress(FileNotFoundError):
-                told = path.read_bytes()
-                path.write_bytes(self.chance.choice([b"", told[: len(told) // 2], told[:-1] + bytes([told[-1] ^ 1])]))
+                result = path.read_bytes()
+                path.write_bytes(self.chance.choice([b"", result[: len(result) // 2], result[:-1] + bytes([result[-1] ^ 1])]))
         for name in ("pictures/.new-torture.exr", "caches/.new-torture", "thumbnails/torture.new", "uploads/.new-torture/a.usda"):
             path = self.data / name
             path.parent.mkdir(parents=True, exist_ok=True)

@@ -73,8 +73,8 @@ class Day(BrowserTest):
         self.assertEqual(int(field.input_value()), was + 2)
         self.wait("sivrel.moments.shown && sivrel.moments.samples >= 8")
         self.page.mouse.up()
-        told = self.page.locator("#moment").inner_text()
-        self.assertIn("8 of 8 samples; not kept", told)
+        result = self.page.locator("#moment").inner_text()
+        self.assertIn("8 of 8 samples; not kept", result)
         seen = self.page.evaluate("Array.from(sivrel.plate.pictures[0].halves.slice(0, 4000)).filter((h) => h > 0).length")
         self.assertGreater(seen, 2000)
         self.key("Escape")
@@ -172,9 +172,9 @@ class Day(BrowserTest):
         self.page.goto(f"{self.program.address}recipes")
         with self.page.expect_download() as saved:
             self.page.click("li:has-text('Noon draft') a:has-text('Export')")
-        told = json.loads(saved.value.path().read_text())
-        self.assertEqual((told["name"], told["sampling"]["max"]), ("Noon draft", 12))
-        again = json.dumps({**told, "name": "Noon draft, finer", "sampling": {**told["sampling"], "max": 24}}).encode()
+        result = json.loads(saved.value.path().read_text())
+        self.assertEqual((result["name"], result["sampling"]["max"]), ("Noon draft", 12))
+        again = json.dumps({**result, "name": "Noon draft, finer", "sampling": {**result["sampling"], "max": 24}}).encode()
         for content in (saved.value.path().read_bytes(), again):
             self.page.set_input_files("#file", {"name": "it.json", "mimeType": "application/json", "buffer": content})
             self.page.click(".import .ink")

@@ -78,16 +78,16 @@ class Files(unittest.TestCase):
                     ({"edits": with_edits(Edits(), {"light.lamp.exposure": 1.0})}, "light lamp"),
                     ({"scene": replace(ROOM, meshes=[box_inside(1.1)])}, "object mesh"),
                 ):
-                    told = note(**change)
-                    self.assertEqual((told.made, told.because), (True, words))
+                    answer = note(**change)
+                    self.assertEqual((answer.made, answer.because), (True, words))
                     note(**change)
 
     def test_a_locked_cache_serves_whatever_changes_and_says_so(self):
         recipe, keeper = with_values(Recipe(), {"gi.seen": "photon_map", **SMALL}), CacheFolder(self.folder)
         first = prepare(ROOM, recipe, caches=keeper, frame=Frame(16, 16)).ways[0]
         keeper.mark(first.digest, "locked", True)
-        told = prepare(replace(ROOM, surfaces=[lambert(0.7)]), recipe, caches=CacheFolder(self.folder), frame=Frame(16, 16)).ways[0]
-        self.assertEqual((told.digest, told.made, told.because), (first.digest, False, "surface lambert"))
+        answer = prepare(replace(ROOM, surfaces=[lambert(0.7)]), recipe, caches=CacheFolder(self.folder), frame=Frame(16, 16)).ways[0]
+        self.assertEqual((answer.digest, answer.made, answer.because), (first.digest, False, "surface lambert"))
 
     def test_cancelled_while_it_is_made_nothing_is_kept(self):
         for key in PREPARING:

@@ -221,14 +221,14 @@ class Dots(unittest.TestCase):
         self.assertEqual(fireflies.find(made_case(np.full((270, 480), 0.2))), [])
 
     def test_paths_are_grouped(self):
-        told = {
+        answer = {
             "diffuse → glass → a light met by chance": "caustic",
             "diffuse → diffuse → a glow met by chance": "glow",
             "diffuse → gloss → a light aimed at": "gloss",
             "glass → a light met by chance": "caustic",
             "diffuse → a light aimed at": "other",
         }
-        for words, group in told.items():
+        for words, group in answer.items():
             self.assertEqual(fireflies.group_of(words), group, words)
 
 
@@ -263,18 +263,18 @@ class OffTruth(unittest.TestCase):
         true, mask = np.full((54, 96), 0.1), np.zeros((54, 96), bool)
         mask[20:23, 40:43] = True
         finding = Finding("leak", "A leak.", "", (200, 100, 215, 115), 0.01, 5.0, "bias", 0.3, mask=mask)
-        told = cleared(finding.as_dict())
+        answer = cleared(finding.as_dict())
         verdicts = []
         for _ in range(20):
             case = self.case(np.where(mask, 0.1 * 1.22, true), 0.002)
-            result = retest(told, {"amount": 0.0}, case, coarse(self.grid, true, 0.012, self.rng), before=0.3)
+            result = retest(answer, {"amount": 0.0}, case, coarse(self.grid, true, 0.012, self.rng), before=0.3)
             verdicts.append(result.verdict)
             if result.verdict == "unchanged":
                 self.assertLessEqual(abs(result.after / 0.3 - 1.0), 0.15)
             if result.verdict == "not certain":
                 self.assertIn("chance alone moves it by", result.said)
         self.assertIn("not certain", verdicts)
-        sure = retest(told, {"amount": 0.0}, self.case(np.where(mask, 0.12, true), 0.002), coarse(self.grid, true, 0.0005, self.rng), before=0.3)
+        sure = retest(answer, {"amount": 0.0}, self.case(np.where(mask, 0.12, true), 0.002), coarse(self.grid, true, 0.0005, self.rng), before=0.3)
         self.assertEqual(sure.verdict, "smaller")
 
     def test_a_single_rare_path_makes_no_place(self):
@@ -359,18 +359,18 @@ class Burnt(unittest.TestCase):
 
 
 class Retests(unittest.TestCase):
-    def told(self, noise: float) -> tuple[Case, dict]:
+    def answer(self, noise: float) -> tuple[Case, dict]:
         case = made_case(np.full((270, 480), 0.3), noise, Recipe())
         found = grain.find(case)
         return case, cleared(found[0].as_dict()) if found else {}
 
     def test_verdicts(self):
-        _, finding = self.told(0.05)
+        _, finding = self.answer(0.05)
         remedy = {"amount": finding["amount"] / 2.0, "seconds": None}
         for noise, verdict in ((0.05, "unchanged"), (0.025, "smaller"), (0.002, "gone"), (0.09, "worse")):
-            result = retest(finding, remedy, self.told(noise)[0], None)
+            result = retest(finding, remedy, self.answer(noise)[0], None)
             self.assertEqual(result.verdict, verdict, noise)
-        half = retest(finding, remedy, self.told(0.025)[0], None)
+        half = retest(finding, remedy, self.answer(0.025)[0], None)
         self.assertAlmostEqual(half.after / half.before, 0.5, delta=0.03)
         self.assertIn("50", half.said)
 

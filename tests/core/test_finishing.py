@@ -124,8 +124,8 @@ class Filter(unittest.TestCase):
         honest = filter_noise({**passes, "beauty": striped})
         boastful = filter_noise({**passes, "beauty": striped, "variance": passes["variance"] * 400.0})
         self.assertGreater(np.abs(boastful.image - striped[..., :3]).mean(), 1.3 * np.abs(honest.image - striped[..., :3]).mean())
-        told = _smear(striped[..., :3], boastful.image, passes["variance"])
-        self.assertGreater(float((told[:, 24:56] > SMEARED).mean()), 0.5)
+        result = _smear(striped[..., :3], boastful.image, passes["variance"])
+        self.assertGreater(float((result[:, 24:56] > SMEARED).mean()), 0.5)
         self.assertLess(float((honest.smear[:, 70:] > SMEARED).mean()), 0.1)
 
     def test_a_missing_guide_is_named(self):

@@ -162,20 +162,20 @@ class Gltf(InAFolder):
 
     def parts(self, **more) -> dict:
         points = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0)], "<f4").tobytes()
-        told = {
+        result = {
             "asset": {"version": "2.0"}, "buffers": [{"byteLength": 36}], "bufferViews": [{"buffer": 0, "byteLength": 36}],
             "accessors": [{"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3"}],
             "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}], "nodes": [{"mesh": 0}],
         }  # fmt: skip
         self.points = points
-        return {**told, **more}
+        return {**result, **more}
 
     def test_nodes_strips_and_notes(self):
-        told = self.parts(nodes=[{"children": [1], "scale": [2, 2, 2]}, {"mesh": 0, "translation": [1, 0, 0], "name": "A"}],
+        result = self.parts(nodes=[{"children": [1], "scale": [2, 2, 2]}, {"mesh": 0, "translation": [1, 0, 0], "name": "A"}],
                           extensionsUsed=["KHR_materials_sheen"], animations=[{}])  # fmt: skip
-        told["meshes"][0]["primitives"][0]["mode"] = 5
-        told["meshes"][0]["primitives"].append({"attributes": {"POSITION": 0}, "mode": 1})
-        scene = read_scene(self.write("a.glb", glb(told, self.points)))
+        result["meshes"][0]["primitives"][0]["mode"] = 5
+        result["meshes"][0]["primitives"].append({"attributes": {"POSITION": 0}, "mode": 1})
+        scene = read_scene(self.write("a.glb", glb(result, self.points)))
         np.testing.assert_allclose(scene.meshes[0].vertices[0, 0], (2, 0, 0))
         notes = " ".join(scene.notes)
         for words in ("KHR_materials_sheen", "rest pose", "Points and lines"):
@@ -190,7 +190,7 @@ class Gltf(InAFolder):
         climbing = self.parts(buffers=[{"byteLength": 36, "uri": "../../../../etc/passwd"}])
         away = self.parts(buffers=[{"byteLength": 36, "uri": "https://example.invalid/a.bin"}])
         missing = self.parts(nodes=[{"mesh": 7}])
-        files = [glb(told, self.points) for told in (deep, huge, empty, beyond, climbing, away, missing)]
+        files = [glb(result, self.points) for result in (deep, huge, empty, beyond, climbing, away, missing)]
         files += [glb(good, self.points)[:60], b"glTF" + struct.pack("<II", 2, 5), b"{", b'{"asset": {}}', b"\0" * 50, json.dumps([1]).encode()]
         for k, data in enumerate(files):
             with self.subTest(k), self.assertRaisesRegex(InputError, r"^[A-Z0-9a-z].*\.$"):

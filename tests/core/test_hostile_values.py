@@ -73,8 +73,8 @@ class Recipes(unittest.TestCase):
         )
     )
     def test_any_json(self, value):
-        for told in (value, {"version": 1, "sampling": value}, {"version": value}):
-            text = json.dumps(told)
+        for result in (value, {"version": 1, "sampling": value}, {"version": value}):
+            text = json.dumps(result)
             for read in (from_json, edits.from_json):
                 try:
                     made = read(text)

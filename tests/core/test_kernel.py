@@ -145,10 +145,10 @@ class Kept(unittest.TestCase):
 
 class WarmUp(unittest.TestCase):
     def test_a_small_render_makes_all_warm(self):
-        told = []
-        warm_up(lambda done, total, name: told.append((done, total, name)))
+        result = []
+        warm_up(lambda done, total, name: result.append((done, total, name)))
         self.assertTrue(is_warm())
-        for done, total, name in told:  # nothing, where the kernels came from the cache
+        for done, total, name in result:  # nothing, where the kernels came from the cache
             self.assertLessEqual(done, total)
             self.assertTrue(name)
 

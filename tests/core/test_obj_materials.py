@@ -49,10 +49,10 @@ class Materials(InAFolder):
     def test_what_can_not_be_read_is_said_and_the_rest_stands(self):
         surface, notes = self.material("Kd 0.2 0.4 0.6", "Ke red", "Ni", "Kd 0.1 0.2", "aniso 0.5", "illum 2", "Pm 0.5")
         self.assertEqual((surface.base_color, surface.metallic), ((0.2, 0.4, 0.6), 0.5))
-        told = " ".join(notes)
+        result = " ".join(notes)
         for words in ("Ke red", "Kd 0.1 0.2", "aniso"):
-            self.assertIn(words, told)
-        self.assertNotIn("illum", told)
+            self.assertIn(words, result)
+        self.assertNotIn("illum", result)
 
     def test_a_picture_that_is_not_there_leaves_its_value(self):
         surface, notes = self.material("Kd 0.2 0.4 0.6", "map_Kd -s 2 2 -o 0.5 missing.png")
@@ -97,10 +97,10 @@ class Shapes(InAFolder):
 
     def test_lines_it_does_not_know_are_counted(self):
         scene = self.scene(f"{TRIANGLE}s off\nl 1 2\nl 2 3\ncurv 0 1 1\nf 1 2 3\n")
-        told = " ".join(scene.notes)
-        self.assertIn("2 lines “l”", told)
-        self.assertIn("1 lines “curv”", told)
-        self.assertNotIn("“s”", told)
+        result = " ".join(scene.notes)
+        self.assertIn("2 lines “l”", result)
+        self.assertIn("1 lines “curv”", result)
+        self.assertNotIn("“s”", result)
 
     def test_damage_is_one_sentence_that_names_the_file(self):
         for text, words in (

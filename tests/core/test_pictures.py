@@ -111,11 +111,11 @@ class Measures(unittest.TestCase):
 
     def test_difference_of_known_pictures(self):
         a, b = picture(0.5), picture(0.75, recipe=with_values(Recipe(), {"sampling.max": 64}))
-        told = compare(a, b)
-        self.assertAlmostEqual(told.mean_light, 1.0 / 0.75, places=6)
-        self.assertAlmostEqual(told.rmse, 0.25, places=6)
-        self.assertEqual(told.changed, [("sampling.max", 16, 64)])
-        self.assertGreater(told.visible, 0.02)
+        result = compare(a, b)
+        self.assertAlmostEqual(result.mean_light, 1.0 / 0.75, places=6)
+        self.assertAlmostEqual(result.rmse, 0.25, places=6)
+        self.assertEqual(result.changed, [("sampling.max", 16, 64)])
+        self.assertGreater(result.visible, 0.02)
         same = compare(a, a)
         self.assertEqual((same.rmse, same.visible), (0.0, 0.0))
 

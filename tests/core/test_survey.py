@@ -39,8 +39,8 @@ class ANewCheck(unittest.TestCase):
         with mock.patch.dict(CHECKS, {"toys that roll": toy}):
             found = survey(ready_of(rooms.room(401)))
         self.assertEqual([(f.kind, f.severity) for f in found.findings], [("toy", "spoils the picture")])
-        told = json.loads(json.dumps(found.as_dict()))
-        self.assertEqual((told["findings"][0]["title"], told["seconds"].keys()), ("A ball rolls.", set(told["checks"]) | {"toys that roll"}))
+        result = json.loads(json.dumps(found.as_dict()))
+        self.assertEqual((result["findings"][0]["title"], result["seconds"].keys()), ("A ball rolls.", set(result["checks"]) | {"toys that roll"}))
 
 
 class PlantedFaults(unittest.TestCase):
@@ -178,11 +178,11 @@ class DemoShots(unittest.TestCase):
 
     def test_it_says_the_same_each_time_and_can_be_stopped(self):
         ready = ready_of(rooms.room(9))
-        told = []
+        result = []
 
         def hear(what, share, found):
-            told.append(what)
-            if len(told) == 4:
+            result.append(what)
+            if len(result) == 4:
                 task.cancel.set()
 
         task = Task(hear)
@@ -216,12 +216,12 @@ class Drawings(unittest.TestCase):
         room = rooms.room(12)
         look = Look(ready_of(room), Recipe())
         w, h, d = room.size
-        told = seen_from(look, np.array([w / 2.0, h / 2.0, d * 0.75]))
-        outline = np.array(told["outline"])
-        self.assertLess(told["open"], 0.1)
+        result = seen_from(look, np.array([w / 2.0, h / 2.0, d * 0.75]))
+        outline = np.array(result["outline"])
+        self.assertLess(result["open"], 0.1)
         self.assertLess(outline[:, 0].min(), 0.06)
-        self.assertEqual(told["inside"], None)
-        lamp = next(light for light in told["lights"] if light["name"] == "Panel")
+        self.assertEqual(result["inside"], None)
+        lamp = next(light for light in result["lights"] if light["name"] == "Panel")
         self.assertAlmostEqual(lamp["brings"], lamp["unhindered"], delta=0.05 * lamp["unhindered"])
         self.assertEqual(seen_from(look, np.array([w / 2.0, -0.1, d / 2.0]))["inside"], "/Room/Floor")
 

@@ -108,9 +108,9 @@ class Verdicts(unittest.TestCase):
         before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)
         after.passes["beauty"][:, :48, :3] *= 1.3
         after.passes["beauty"][:, 48:, :3] *= 0.7
-        told = {place.name: place.light for place in judge(before, after).places}
-        self.assertAlmostEqual(told["Wall"], 1.3, delta=0.03)
-        self.assertAlmostEqual(told["Corner"], 0.7, delta=0.03)
+        result = {place.name: place.light for place in judge(before, after).places}
+        self.assertAlmostEqual(result["Wall"], 1.3, delta=0.03)
+        self.assertAlmostEqual(result["Corner"], 0.7, delta=0.03)
 
     def test_an_object_that_is_gone_is_missed_however_alike_its_light_and_edges_that_jitter_are_not(self):
         before, after = picture(noise=0.08, seed=1), picture(noise=0.08, seed=2)
@@ -222,11 +222,11 @@ class Costs(unittest.TestCase):
         rng = np.random.default_rng(4)
         for spread in (0.02, 0.3):
             past = [self.timed(float(np.exp(rng.normal(0.0, spread)))) for _ in range(20)]
-            told = forecast(Recipe(), Frame(100, 100), "c", past)
-            inside = np.mean([told.low < seconds < told.high for seconds in np.exp(rng.normal(0.0, spread, 2000))])
+            result = forecast(Recipe(), Frame(100, 100), "c", past)
+            inside = np.mean([result.low < seconds < result.high for seconds in np.exp(rng.normal(0.0, spread, 2000))])
             self.assertTrue(0.6 < inside, (spread, inside))
-            self.assertAlmostEqual(told.seconds, 1.0, delta=2.5 * spread)
-            self.assertLess(told.high / told.low, 1.3 if spread < 0.1 else 4.0)
+            self.assertAlmostEqual(result.seconds, 1.0, delta=2.5 * spread)
+            self.assertLess(result.high / result.low, 1.3 if spread < 0.1 else 4.0)
 
     def test_a_noise_target_takes_as_the_square_of_it_and_a_time_takes_that_time(self):
         aimed = {"sampling__noise_target": 8.0, "sampling__max": 1024}

@@ -296,11 +296,11 @@ class OneModuleOneLine(unittest.TestCase):
             def run(*arguments: str) -> subprocess.CompletedProcess:
                 return subprocess.run([sys.executable, *arguments], env=env, capture_output=True, text=True, timeout=1800)
 
-            told = json.loads(run("-m", "sivrel.cli", "recipes", "--json").stdout)
-            self.assertIn("toy", told["keys"]["gi.seen"]["choices"])
-            self.assertEqual(told["keys"]["toy.level"]["maximum"], 9.0)
-            self.assertIn("veil", told["keys"]["shadows.way"]["choices"])
-            self.assertEqual(told["keys"]["limits.toys"]["default"], 3)
+            result = json.loads(run("-m", "sivrel.cli", "recipes", "--json").stdout)
+            self.assertIn("toy", result["keys"]["gi.seen"]["choices"])
+            self.assertEqual(result["keys"]["toy.level"]["maximum"], 9.0)
+            self.assertIn("veil", result["keys"]["shadows.way"]["choices"])
+            self.assertEqual(result["keys"]["limits.toys"]["default"], 3)
             reference = run("-m", "sivrel.core.render.recipe_docs").stdout
             for key in ("`toy.level`", "`limits.toys`", "half of the light pass"):
                 self.assertIn(key, reference)

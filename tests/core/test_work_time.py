@@ -41,11 +41,11 @@ class WorkTime(unittest.TestCase):
 
     def test_a_thread_of_a_pool_tells_the_time_of_its_owner(self):
         spin(0.05)
-        begun, told = work_time(), []
+        begun, answer = work_time(), []
         with Pool(1) as pool:
-            pool.submit(lambda: (spin(0.1), told.append(work_time() - begun))).result()
-        self.assertAlmostEqual(told[0], 0.1, delta=0.05)
-        self.assertAlmostEqual(work_time() - begun, told[0], delta=0.05)
+            pool.submit(lambda: (spin(0.1), answer.append(work_time() - begun))).result()
+        self.assertAlmostEqual(answer[0], 0.1, delta=0.05)
+        self.assertAlmostEqual(work_time() - begun, answer[0], delta=0.05)
 
 
 if __name__ == "__main__":

@@ -119,9 +119,9 @@ def make_seeds(folder: Path) -> dict[str, tuple[str, str]]:
     UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(folder / "b.usdc")), str(folder / "c.usdz"))
     write_gltf(read_scene(folder / "a.usda"), folder / "d.glb")
     text, binary = _chunks((folder / "d.glb").read_bytes(), "d.glb")
-    told = json.loads(text)
-    told["buffers"][0]["uri"] = "e.bin"
-    (folder / "e.gltf").write_text(json.dumps(told))
+    result = json.loads(text)
+    result["buffers"][0]["uri"] = "e.bin"
+    (folder / "e.gltf").write_text(json.dumps(result))
     (folder / "e.bin").write_bytes(binary)
     (folder / "f.obj").write_text(OBJ)
     (folder / "a.mtl").write_text(MTL)
@@ -152,10 +152,10 @@ def run_format(seeds: Path, mutated: str, opened: str, count: int, seed: int, ke
         shutil.copytree(seeds, folder)
         for number in range(count):
             (folder / mutated).write_bytes(mutant(original, random.Random(f"{seed} {mutated} {number}")))
-            told, seconds, megabytes = looker.look(folder / opened, folder)
+            result, seconds, megabytes = looker.look(folder / opened, folder)
             tally.seconds, tally.megabytes = max(tally.seconds, seconds), max(tally.megabytes, megabytes)
-            problem = _problem(told, seconds, megabytes)
-            if told is not None and "problem" not in told:
+            problem = _problem(result, seconds, megabytes)
+            if result is not None and "problem" not in result:
                 tally.read += 1
                 if render and tally.read % RENDERED_EACH == 1:
                     problem = problem or _rendered(folder / opened)
@@ -168,11 +168,11 @@ def run_format(seeds: Path, mutated: str, opened: str, count: int, seed: int, ke
     return tally
 
 
-def _problem(told: dict | None, seconds: float, megabytes: float) -> str:
-    if told is None:
+def _problem(result: dict | None, seconds: float, megabytes: float) -> str:
+    if result is None:
         return "the process died"
-    if "problem" in told and ("\n" in told["problem"] or not told["problem"].rstrip(")").endswith((".", "…"))):
-        return f"no sentence: {told['problem']!r}"
+    if "problem" in result and ("\n" in result["problem"] or not result["problem"].rstrip(")").endswith((".", "…"))):
+        return f"no sentence: {result['problem']!r}"
     if seconds > MOST_SECONDS or megabytes > MOST_MEGABYTES:
         return f"{seconds:.1f} s, {megabytes:.0f} MB"
     return ""

@@ -57,12 +57,12 @@ def look_in_fork(path: str, folder: str) -> tuple[dict | None, float, float]:
         finally:
             os._exit(code)
     os.close(write_end)
-    told = b""
+    result = b""
     while select.select([read_end], [], [], PATIENCE)[0] and (part := os.read(read_end, 1 << 16)):
-        told += part
+        result += part
     os.close(read_end)
     try:
-        found = json.loads(told)
+        found = json.loads(result)
     except ValueError:
         found = None
         os.kill(pid, signal.SIGKILL)  # dead already, or hung

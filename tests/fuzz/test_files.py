@@ -32,8 +32,8 @@ class Mutants(unittest.TestCase):
     def test_the_seeds_themselves_are_read(self):
         for form, (_, opened) in self.formats.items():
             with self.subTest(form):
-                told = inspect_sandboxed(self.seeds / opened, self.seeds)
-                self.assertGreaterEqual(told["triangles"], 4)
+                result = inspect_sandboxed(self.seeds / opened, self.seeds)
+                self.assertGreaterEqual(result["triangles"], 4)
 
     def test_every_format(self):
         for form, (mutated, opened) in self.formats.items():
@@ -80,8 +80,8 @@ class OddNumbers(unittest.TestCase):
             self.assertIn(plain, USDA)
             (self.folder / "odd.usda").write_text(USDA.replace(plain, odd))
             with self.subTest(odd):
-                told = told_of(self.folder / "odd.usda", self.folder)
-                self.assertIn(named, " ".join(told["notes"]))
+                result = told_of(self.folder / "odd.usda", self.folder)
+                self.assertIn(named, " ".join(result["notes"]))
 
     def test_one_pixel_of_a_panorama(self):
         import numpy as np
@@ -93,14 +93,14 @@ class OddNumbers(unittest.TestCase):
             texels = np.full((8, 16, 4), 0.5, np.float32)
             texels[3, 5, 1] = wrong
             write_exr(self.folder / "sky.exr", Picture({"beauty": texels}, Frame(16, 8)))
-            told = told_of(self.folder / "exr.usda", self.folder)
-            self.assertIn("One pixel of the picture of the light Sky is not finite", " ".join(told["notes"]))
+            result = told_of(self.folder / "exr.usda", self.folder)
+            self.assertIn("One pixel of the picture of the light Sky is not finite", " ".join(result["notes"]))
 
     def test_a_panorama_that_can_be_decoded_in_part_is_damaged(self):
         path = self.folder / "sky.exr"
-        told = bytearray(path.read_bytes())
-        told[-40:-8] = b"\xff" * 32
-        path.write_bytes(told)
+        result = bytearray(path.read_bytes())
+        result[-40:-8] = b"\xff" * 32
+        path.write_bytes(result)
         found = inspect_sandboxed(self.folder / "exr.usda", self.folder)  # by the process whose standard output is the answer
         self.assertGreater(found["triangles"], 4)
         self.assertIn("sky.exr is not an OpenEXR picture, or it is damaged", " ".join(found["notes"]))
@@ -168,8 +168,8 @@ class Confined(unittest.TestCase):
             shutil.copy(self.outer / name, self.inner / name)
         alone = told_of(self.write("", ""), self.inner)["triangles"]
         for target in ("secret.usda", "own.usdz", f"own.usdz[{self.package}]"):
-            told = told_of(self.write("", f'def "A" (references = @{target}@</W>) {{\n}}'), self.inner)
-            self.assertGreater(told["triangles"], alone, target)
+            result = told_of(self.write("", f'def "A" (references = @{target}@</W>) {{\n}}'), self.inner)
+            self.assertGreater(result["triangles"], alone, target)
 
     def test_pictures_outside_are_noted_and_not_read(self):
         (self.inner / "b.usda").write_text(USDA.replace("wood.png", "../wood.png").replace("sky.hdr", str(self.outer / "sky.hdr")))

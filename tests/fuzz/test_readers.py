@@ -15,28 +15,29 @@ ODD = [b"nan", b"inf", b"-inf", b"-1", b"0", b"1e-320", b"1e30", b"1e300", b"1e9
 
 def mutant(data: bytes, chance: random.Random) -> bytes:
     """The same, a little damaged: a number made odd; or bytes turned, taken out, doubled or cut off."""
-    told = bytearray(data)
+    result = bytearray(data)
     numbers = list(NUMBER.finditer(data[:100_000])) if chance.random() < 0.5 else []
     if numbers:
         for found in sorted(chance.sample(numbers, min(len(numbers), chance.choice([1, 1, 2, 5]))), key=lambda one: -one.start()):
-            told[found.start() : found.end()] = chance.choice(ODD)
-        return bytes(told)
+            result[found.start() : found.end()] = chance.choice(ODD)
+        return bytes(result)
     for _ in range(chance.choice([1, 1, 2, 4, 16])):
-        at, length = chance.randrange(len(told) + 1), chance.choice([1, 1, 2, 4, 8, 64, 512])
+        at, length = chance.randrange(len(result) + 1), chance.choice([1, 1, 2, 4, 8, 64, 512])
         act = chance.randrange(6)
-        if act == 0 and told:
-            told[at % len(told)] ^= 1 << chance.randrange(8)
+        if act == 0 and result:
+            result[at % len(result)] ^= 1 << chance.randrange(8)
         elif act == 1:
-            del told[at : at + length]
+            del result[at : at + length]
         elif act == 2:
-            told[at:at] = told[at : at + length]
+            result[at:at] = result[at : at + length]
         elif act == 3:
-            del told[at:]
+            del result[at:]
         elif act == 4:
-            told[at : at + length] = chance.randbytes(length)
+            result[at : at + length] = chance.randbytes(length)
         else:
-            told[at : at + length] = chance.choice([b"\0", b"nan", b"inf", b"-1", b"1e999", b"999999999999", b"\xff\xff\xff\xff", b"{", b"]", b"\n"])
-    return bytes(told)
+            odd = [b"\0", b"nan", b"inf", b"-1", b"1e999", b"999999999999", b"\xff\xff\xff\xff", b"{", b"]", b"\n"]
+            result[at : at + length] = chance.choice(odd)
+    return bytes(result)
 
 
 class Readers(unittest.TestCase):

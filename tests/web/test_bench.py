@@ -49,10 +49,10 @@ class Forecasts(BenchTest):
         self.assertEqual((none["says"], "first proof" in none["why"]), ("", True))
         for _ in range(6):
             self.rendered(10.0, 2.0, sampling__max="8")
-        told = self.post("/shots/slipway/forecast", **self.form(sampling__max="16")).json
-        self.assertIn("about 22 s (2", told["says"])
-        self.assertIn("four in five", told["why"])
-        self.assertIn("0 % off in the median", told["why"])
+        result = self.post("/shots/slipway/forecast", **self.form(sampling__max="16")).json
+        self.assertIn("about 22 s (2", result["says"])
+        self.assertIn("four in five", result["why"])
+        self.assertIn("0 % off in the median", result["why"])
         self.assertEqual(self.post("/shots/slipway/forecast", **self.form(sampling__seconds="30")).json["says"][:10], "about 32 s")
         self.assertIn("Forecasts were 0 % off", self.client.get("/queue").text)
 
@@ -87,12 +87,12 @@ class Lineage(BenchTest):
         self.assertIn("nothing to take back", self.post("/shots/slipway/restore", 422).text)
 
     def test_thinning_says_first_how_many(self):
-        told = self.client.get("/shots/lamp-room/thin.json").json
+        result = self.client.get("/shots/lamp-room/thin.json").json
         before = len(self.of("lamp-room"))
-        self.assertEqual(told["of"], before)
+        self.assertEqual(result["of"], before)
         done = self.post("/shots/lamp-room/thin").json
-        self.assertEqual(done["count"], told["count"])
-        self.assertEqual(len(self.of("lamp-room")), before - told["count"])
+        self.assertEqual(done["count"], result["count"])
+        self.assertEqual(len(self.of("lamp-room")), before - result["count"])
         if done["count"]:
             self.post("/shots/lamp-room/restore", moment=done["moment"])
         self.assertEqual(len(self.of("lamp-room")), before)
@@ -168,13 +168,13 @@ class Recipes(BenchTest):
         self.assertIn(f"{Recipe().sampling.max} → 77", page)
 
         text = self.client.get(f"/recipes/own:{number}.json?download=1").data
-        told = json.loads(text)
-        self.assertEqual((told["name"], told["version"]), ("Harbour dusk", 1))
+        result = json.loads(text)
+        self.assertEqual((result["name"], result["version"]), ("Harbour dusk", 1))
         file = lambda content: {"file": (io.BytesIO(content), "it.json")}  # noqa: E731
         self.assertIn("not written over", self.post("/recipes/import", 422, files=file(text)).text)
-        self.post("/recipes/import", 302, files=file(json.dumps({**told, "name": "Second"}).encode()))
+        self.post("/recipes/import", 302, files=file(json.dumps({**result, "name": "Second"}).encode()))
         self.assertEqual(recipes.find(self.db, "Second").recipe, with_values(Recipe(), {"sampling.max": 77, "gi.seen": "baked"}))
-        for wrong in (b"nonsense", b"[]", json.dumps({**told, "version": 99, "name": "x"}).encode()):
+        for wrong in (b"nonsense", b"[]", json.dumps({**result, "version": 99, "name": "x"}).encode()):
             self.assertIn('role="alert"', self.post("/recipes/import", 422, files=file(wrong)).text)
         self.post(f"/recipes/{number}/default", 302)
         self.assertEqual(recipes.default(self.db).sampling.max, 77)
@@ -230,9 +230,9 @@ class Compare(BenchTest):
 
     def test_the_difference_comes_with_a_verdict(self):
         a, b = (proof.picture for proof in self.of("keepers-kitchen")[3:5])
-        told = self.client.get(f"/pictures/{a}/{b}/difference.json?exposure=1.7").json
-        self.assertRegex(told["verdict"], "[A-Z].*[.]$")
-        self.assertTrue(told["places"])
+        result = self.client.get(f"/pictures/{a}/{b}/difference.json?exposure=1.7").json
+        self.assertRegex(result["verdict"], "[A-Z].*[.]$")
+        self.assertTrue(result["places"])
         self.assertEqual(self.client.get(f"/pictures/{a}/{b}/visible.half").headers["Content-Type"], "application/octet-stream")
         self.assertTrue(self.client.get(f"/pictures/{a}/{a}/difference.json").json["verdict"].startswith("Nobody sees"))
 

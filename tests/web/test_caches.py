@@ -33,10 +33,10 @@ class Caches(WithWorker):
     def answer(self, address: str, **fields) -> dict:
         number = self.client.post(address, data={"csrf_token": self.token(), **fields}, headers={"HX-Request": "true"}).json["question"]
         for _ in range(4000):
-            told, problem = requests.answered(self.db, number)
+            result, problem = requests.answered(self.db, number)
             self.assertEqual(problem, "")
-            if told is not None:
-                return told
+            if result is not None:
+                return result
             time.sleep(0.1)
         raise AssertionError("no answer came")
 
@@ -54,10 +54,10 @@ class Caches(WithWorker):
         note = first.meters["ways"][0]
         self.assertTrue(note["made"])
         self.assertGreater(note["check"]["spots"], 10)
-        told = self.client.get(f"/proofs/{first.id}.json").json
-        self.assertIn("Photon map: ", " ".join(told["meters"]))
-        self.assertIn("Against brute force", " ".join(told["meters"]))
-        self.assertIn("served", told["passes"])
+        result = self.client.get(f"/proofs/{first.id}.json").json
+        self.assertIn("Photon map: ", " ".join(result["meters"]))
+        self.assertIn("Against brute force", " ".join(result["meters"]))
+        self.assertIn("served", result["passes"])
         page = self.page()
         self.assertIn("photon map", page)
         self.assertIn(f"proof={first.id}", page)

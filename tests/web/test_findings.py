@@ -90,10 +90,10 @@ class Findings(FindingsTest):
         return self.client.get(f"/proofs/{self.proof}/findings.json").json
 
     def test_findings_come_with_their_numbers(self):
-        told = self.listed()
-        self.assertTrue(told["diagnosed"])
-        self.assertEqual([f["title"] for f in told["findings"]], [FINDING["title"]])
-        number = told["findings"][0]["id"]
+        outcome = self.listed()
+        self.assertTrue(outcome["diagnosed"])
+        self.assertEqual([f["title"] for f in outcome["findings"]], [FINDING["title"]])
+        number = outcome["findings"][0]["id"]
         findings.keep(self.db, self.proof, TOLD)  # found again: the same number
         self.assertEqual(self.listed()["findings"][0]["id"], number)
         findings.keep(self.db, self.proof, {**TOLD, "findings": []})
@@ -104,8 +104,8 @@ class Findings(FindingsTest):
         self.post(f"/findings/{number}/dismiss", reason="wanted grain")
         other = self.proven()
         findings.keep(self.db, other, TOLD)
-        told = self.client.get(f"/proofs/{other}/findings.json").json
-        self.assertEqual(told["findings"][0]["dismissed"], "wanted grain")
+        outcome = self.client.get(f"/proofs/{other}/findings.json").json
+        self.assertEqual(outcome["findings"][0]["dismissed"], "wanted grain")
         self.post(f"/findings/{number}/dismiss", reason="")
         self.assertEqual(self.listed()["findings"][0]["dismissed"], "")
 

@@ -46,8 +46,8 @@ class Finishing(WebTest):
         self.assertEqual(self.client.post("/shots/nowhere/finish", data=form).status_code, 404)
 
     def test_measured_exposure_and_white(self):
-        told = self.client.get(f"/pictures/{self.proof.picture}/exposure.json").json
-        self.assertEqual(told["exposure"], measured_exposure(self.picture.beauty))
+        result = self.client.get(f"/pictures/{self.proof.picture}/exposure.json").json
+        self.assertEqual(result["exposure"], measured_exposure(self.picture.beauty))
         matrix = self.client.get("/white.json?temperature=6504&tint=0").json["matrix"]
         np.testing.assert_allclose(matrix, np.eye(3).reshape(-1), atol=1e-9)
 
@@ -56,8 +56,8 @@ class Finishing(WebTest):
         number = self.client.post(f"/proofs/{self.proof.id}/filter", data={"csrf_token": self.token()}).json["question"]
         taken = requests.take(self.db)
         self.assertEqual(taken[:2], (number, "filter"))
-        told = filter_picture(Request(Worker(self.data), self.db, taken[0], taken[2], taken[3]))
-        self.assertLess(told["smeared"], 0.1)
+        result = filter_picture(Request(Worker(self.data), self.db, taken[0], taken[2], taken[3]))
+        self.assertLess(result["smeared"], 0.1)
         raw = self.client.get(f"/pictures/{self.proof.picture}.half?pass=filtered").data
         image = np.frombuffer(raw, np.float16).reshape(*self.picture.beauty.shape[:2], 4)
         self.assertLess(float(np.std(np.diff(image[..., 1].astype(float)))), float(np.std(np.diff(self.picture.beauty[..., 1].astype(float)))))
@@ -74,6 +74,6 @@ class Finishing(WebTest):
         self.assertGreater(plain["stand_ins"], 5)
         self.assertTrue(any("stand-ins" in sentence for sentence in plain["meters"]))
         black = next(p for note, p in by_note.items() if note.startswith("glass is black"))
-        told = " ".join(self.client.get(f"/proofs/{black.id}.json").json["meters"])
-        self.assertIn("ended in glass", told)
-        self.assertIn("2 crossings of glass", told)
+        result = " ".join(self.client.get(f"/proofs/{black.id}.json").json["meters"])
+        self.assertIn("ended in glass", result)
+        self.assertIn("2 crossings of glass", result)

@@ -272,9 +272,9 @@ class Unreadable(WebTest):
         findings.keep(self.db, proof.id, {"findings": [finding, {**finding, "key": "leak"}], "seconds": {}, "withdrawn": []})
         kept = findings.of_proof(self.db, proof.id)[1]
         self.db.execute("UPDATE findings SET body = json_set(body, '$.version', 99) WHERE id = ?", (kept[0].id,))
-        told = self.client.get(f"/proofs/{proof.id}/findings.json").json
-        self.assertEqual(len(told["findings"]), len(kept) - 1)
-        self.assertIn("newer Sivrel", told["about"]["unreadable"][0])
+        outcome = self.client.get(f"/proofs/{proof.id}/findings.json").json
+        self.assertEqual(len(outcome["findings"]), len(kept) - 1)
+        self.assertIn("newer Sivrel", outcome["about"]["unreadable"][0])
         self.db.execute("UPDATE findings SET body = json_set(body, '$.version', 99)")
         self.assertIn("newer Sivrel", self.client.get(f"/proofs/{proof.id}/report").text)
         self.db.execute("UPDATE findings SET body = '{' WHERE id = ?", (kept[0].id,))
@@ -357,9 +357,9 @@ class Windows(WebTest):
         for number in self.numbers[1:]:
             pins.keep_reading(self.db, pin, number, {"luminance": 0.5})
         old = self.numbers[3]
-        told = json.loads(self.client.get(f"/shots/slipway/pins.json?proof={old}").text)["pins"][0]
-        self.assertEqual([len(told["readings"]), told["readings"][0]["proof"]], [201, old])
-        self.assertEqual(told["unread"], len(proofs.finished(self.db, shot.id)) - 400)
+        outcome = json.loads(self.client.get(f"/shots/slipway/pins.json?proof={old}").text)["pins"][0]
+        self.assertEqual([len(outcome["readings"]), outcome["readings"][0]["proof"]], [201, old])
+        self.assertEqual(outcome["unread"], len(proofs.finished(self.db, shot.id)) - 400)
 
 
 if __name__ == "__main__":

@@ -98,16 +98,16 @@ class Answers(WithWorker):
         asked = self.post(address, edits, **fields)
         self.assertEqual(asked.status_code, 200, asked.text)
         for _ in range(8000):
-            told = self.client.get(f"/questions/{asked.json['question']}.json", headers={"HX-Request": "true"})
-            if told.status_code != 200 or told.json["answer"]:
-                return told
+            result = self.client.get(f"/questions/{asked.json['question']}.json", headers={"HX-Request": "true"})
+            if result.status_code != 200 or result.json["answer"]:
+                return result
             time.sleep(0.05)
         raise AssertionError("no answer")
 
     def test_what_reaches_a_spot(self):
-        told = self.answer("/shots/keepers-kitchen/reach", x=296, y=189, width=480, height=270).json["answer"]
-        self.assertIn("Table", told["object"])
-        by_name = {light["name"]: light for light in told["lights"]}
+        result = self.answer("/shots/keepers-kitchen/reach", x=296, y=189, width=480, height=270).json["answer"]
+        self.assertIn("Table", result["object"])
+        by_name = {light["name"]: light for light in result["lights"]}
         self.assertGreater(by_name["Flame"]["brings"], 0.0)
         # The sky is walled off: something is named that stops it.
         self.assertLess(by_name["Sky"]["brings"], 0.2 * by_name["Sky"]["unhindered"])
@@ -117,16 +117,16 @@ class Answers(WithWorker):
         self.assertEqual((flame["brings"], flame["why"]), (0.0, "is linked to other objects"))
 
     def test_plan_and_elevation(self):
-        told = self.answer("/shots/slipway/plan", {"light.Lamp.kind": "sphere", "light.Lamp.at": "1,2,3"}).json["answer"]
-        self.assertTrue(told["plan"]["picture"].startswith("data:image/png;base64,"))
-        self.assertEqual([light["at"] for light in told["lights"] if light["name"] == "Lamp"], [[1.0, 2.0, 3.0]])
-        up = told["elevation"]["up"]
+        result = self.answer("/shots/slipway/plan", {"light.Lamp.kind": "sphere", "light.Lamp.at": "1,2,3"}).json["answer"]
+        self.assertTrue(result["plan"]["picture"].startswith("data:image/png;base64,"))
+        self.assertEqual([light["at"] for light in result["lights"] if light["name"] == "Lamp"], [[1.0, 2.0, 3.0]])
+        up = result["elevation"]["up"]
         self.assertEqual(up, [0.0, 1.0, 0.0])
 
     def test_a_question_that_can_not_be_answered_says_why(self):
-        told = self.answer("/shots/slipway/plan", {"light.Nobody.intensity": "1"})
-        self.assertEqual(told.status_code, 422)
-        self.assertIn("There is no light “Nobody”", told.text)
+        result = self.answer("/shots/slipway/plan", {"light.Nobody.intensity": "1"})
+        self.assertEqual(result.status_code, 422)
+        self.assertIn("There is no light “Nobody”", result.text)
         self.assertEqual(self.post("/shots/slipway/reach", x="here").status_code, 422)
         self.assertEqual(self.client.get("/questions/999999.json").status_code, 422)
 

@@ -95,10 +95,10 @@ class Words(unittest.TestCase):
             "clamped": 0.031, "clamped_most": ["/Room/Window/Pane", 0.9], "beyond_error": 0.001,
             "beyond": {"diffuse": 0.02, "mirror": 0.0, "total": 0.0}, "self_hits": 0.0,
         }  # fmt: skip
-        told = meters_in_words(replace(proof(1, limits__indirect_clamp=10, limits__diffuse_bounces=1), meters=meters))
-        self.assertEqual(told[0], "The clamp at 10 takes 3.1 % of the light, 90 % of it on Pane.")
-        self.assertEqual(told[1], "2.0 % of the light lies beyond 1 diffuse bounce (± 0.1 %).")
-        self.assertEqual(len(told), 2)
+        result = meters_in_words(replace(proof(1, limits__indirect_clamp=10, limits__diffuse_bounces=1), meters=meters))
+        self.assertEqual(result[0], "The clamp at 10 takes 3.1 % of the light, 90 % of it on Pane.")
+        self.assertEqual(result[1], "2.0 % of the light lies beyond 1 diffuse bounce (± 0.1 %).")
+        self.assertEqual(len(result), 2)
 
     def test_edits_are_changes_too(self):
         before = with_edits(Edits(), {"light.Lamp.intensity": 3})
@@ -112,11 +112,11 @@ class Words(unittest.TestCase):
     def test_frame_and_camera_are_changes_too(self):
         a = proof(1)
         b = proof(2, 1, camera="close", frame=Frame(960, 540, (0, 0, 96, 54), 7))
-        told = {name: (before, after) for name, before, after in changes(a, b)}
-        self.assertEqual(told["camera"], ("main", "close"))
-        self.assertEqual(told["size"], ("480×270", "960×540"))
-        self.assertEqual(told["region"], ("whole", "96×54 px"))
-        self.assertEqual(told["seed"], ("0", "7"))
+        result = {name: (before, after) for name, before, after in changes(a, b)}
+        self.assertEqual(result["camera"], ("main", "close"))
+        self.assertEqual(result["size"], ("480×270", "960×540"))
+        self.assertEqual(result["region"], ("whole", "96×54 px"))
+        self.assertEqual(result["seed"], ("0", "7"))
 
     def test_the_first_and_the_same_again(self):
         first, again = lineage([proof(1), proof(2, 1)])

@@ -146,10 +146,10 @@ class Tune(WebTest):
     def test_what_is_asked_is_put_to_the_worker(self):
         for kind in RESULTS:
             with self.subTest(kind):
-                told = self.ask(kind).json
-                one = tunings.get(self.db, told["tuning"])
-                self.assertEqual((one.kind, one.proof_id, one.question), (kind, self.proof, told["question"]))
-                self.assertEqual(requests.answered(self.db, told["question"]), (None, ""))
+                outcome = self.ask(kind).json
+                one = tunings.get(self.db, outcome["tuning"])
+                self.assertEqual((one.kind, one.proof_id, one.question), (kind, self.proof, outcome["question"]))
+                self.assertEqual(requests.answered(self.db, outcome["question"]), (None, ""))
         self.assertEqual(tunings.of_proof(self.db, self.proof, "ladder")[0].asked["vary"], {"sampling.max": [4, 8]})
 
     def test_bad_input_is_refused_in_one_sentence(self):
@@ -206,10 +206,10 @@ class Tune(WebTest):
             ("advice", 0, "limits.diffuse_bounces", 2),
         ):
             number = self.made(kind)
-            told = self.post(f"/tunings/{number}/prove", offer=offer).json
-            child = proofs.get(self.db, told["proof"])
+            outcome = self.post(f"/tunings/{number}/prove", offer=offer).json
+            child = proofs.get(self.db, outcome["proof"])
             self.assertEqual((child.parent_id, child.recipe.flat()[key]), (self.proof, value))
-            self.assertIn(str(child.id), told["bench"])
+            self.assertIn(str(child.id), outcome["bench"])
         number = self.made("budget")
         child = self.post(f"/tunings/{number}/prove", offer=1).json["proof"]
         self.assertEqual(proofs.get(self.db, child).edits.flat(), {"light.Sky.shadows.rays": 3})

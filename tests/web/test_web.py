@@ -152,9 +152,9 @@ class Pictures(WebTest):
         self.assertEqual(len(raw), a.frame.width * a.frame.height * 8)
         self.assertEqual(self.client.get(f"/pictures/{a.picture}.png?exposure=1").data[:4], b"\x89PNG")
         self.assertEqual(self.client.get(f"/pictures/{a.picture}.exr").data[:4], b"\x76\x2f\x31\x01")
-        told = self.client.get(f"/pictures/{a.picture}/{b.picture}/difference.json").json
-        self.assertEqual(told["changed"], [["light.NoonSun.angle", None, 6.0]])
-        self.assertGreater(told["visible"], 0.0)
+        result = self.client.get(f"/pictures/{a.picture}/{b.picture}/difference.json").json
+        self.assertEqual(result["changed"], [["light.NoonSun.angle", None, 6.0]])
+        self.assertGreater(result["visible"], 0.0)
         self.assertEqual(self.client.get(f"/pictures/{a.picture}.png?exposure=x").status_code, 422)
 
 

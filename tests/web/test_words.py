@@ -91,17 +91,17 @@ class MetersTest(unittest.TestCase):
     def test_what_became_of_a_cache(self):
         note = {"way": "photon_map", "kind": "photon map", "count": 12345, "unit": "photons", "seconds": 3.0, "notes": {"radius": 0.1, "emitted": 9}}
         made = {**note, "added": False, "made": True, "because": ""}
-        for change, told in (
+        for change, answer in (
             ({}, "made in 3.0 s."),
             ({"because": "lights"}, "made in 3.0 s because lights had changed."),
             ({"made": False}, "reused (saved 3.0 s)."),
             ({"made": False, "because": "geometry"}, "locked: used although geometry has changed since."),
             ({"added": True}, "kept and added to for this camera, 3.0 s in all."),
         ):
-            self.assertIn(f"Photon map: 12 345 photons, {told}", words.way_in_words({**made, **change}))
+            self.assertIn(f"Photon map: 12 345 photons, {answer}", words.way_in_words({**made, **change}))
         check = {"mean": -0.021, "mean_error": 0.01, "spread": 0.002, "spots": 50}
-        told = words.way_in_words({**made, "check": check})
-        self.assertIn("Against brute force at 50 spots: −2.1 % in all (± 1.0), single spots within chance.", told)
+        answer = words.way_in_words({**made, "check": check})
+        self.assertIn("Against brute force at 50 spots: −2.1 % in all (± 1.0), single spots within chance.", answer)
 
 
 class TuningsTest(unittest.TestCase):

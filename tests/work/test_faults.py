@@ -111,8 +111,8 @@ class Attempts(WorkerTest):
         done = requests.ask(self.db, "reach", shot.id, {})
         requests.answer(self.db, done, {"object": None})
         program_started(self.db, self.data)
-        told = [requests.answered(self.db, number)[1] for number in (*asked, done)]
-        self.assertEqual([bool(problem) for problem in told], [True, True, False, False])
+        result = [requests.answered(self.db, number)[1] for number in (*asked, done)]
+        self.assertEqual([bool(problem) for problem in result], [True, True, False, False])
         self.assertEqual(requests.take(self.db)[1], "retest")
 
     def test_exit_codes_in_words(self):
@@ -148,9 +148,9 @@ class DamagedTiles(WorkerTest):
         path = tiles.folder / f"{first}.npy"
         path.write_bytes(path.read_bytes()[:1000])
         path = tiles.folder / f"{second}.npy"
-        told = bytearray(path.read_bytes())
-        told[5000] ^= 1
-        path.write_bytes(told)
+        result = bytearray(path.read_bytes())
+        result[5000] ^= 1
+        path.write_bytes(result)
         (tiles.folder / f"{third}.npy").write_bytes(b"")
         np.save(tiles.folder / f"{fourth}.npy", np.zeros((3, 3, 3), np.float32))
         (tiles.folder / "999999.npy").write_bytes(b"no such tile")
@@ -322,9 +322,9 @@ class Folder(unittest.TestCase):
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         db.close()
         path = data / database.FILE
-        told = bytearray(path.read_bytes())
-        told[4096 * 20 : 4096 * 60] = b"\xa5" * (4096 * 40)
-        path.write_bytes(told)
+        result = bytearray(path.read_bytes())
+        result[4096 * 20 : 4096 * 60] = b"\xa5" * (4096 * 40)
+        path.write_bytes(result)
         with self.assertRaisesRegex(InputError, "damaged"):
             database.create(data)
 

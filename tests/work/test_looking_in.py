@@ -44,8 +44,8 @@ class LookingIn(unittest.TestCase):
 
     def test_a_good_file_is_told(self):
         self.write("a.usda", HEAD.format("") + TRIANGLE)
-        told = inspect_sandboxed(self.folder / "a.usda", self.folder)
-        self.assertEqual((told["triangles"], len(told["cameras"])), (1, 1))
+        result = inspect_sandboxed(self.folder / "a.usda", self.folder)
+        self.assertEqual((result["triangles"], len(result["cameras"])), (1, 1))
         demo = find_shot("demo:lamp-room")
         self.assertGreater(inspect_sandboxed(demo, demo.parent)["triangles"], 50_000)
 

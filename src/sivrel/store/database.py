@@ -98,10 +98,10 @@ def read_json(text: str | None, nothing: Any) -> Any:
     if not text or text in ("{}", "[]"):  # as most are: many are read for one page
         return nothing.copy()
     try:
-        told = json.loads(text)
+        value = json.loads(text)
     except (ValueError, RecursionError):
         return nothing.copy()
-    return told if isinstance(told, type(nothing)) else nothing.copy()
+    return value if isinstance(value, type(nothing)) else nothing.copy()
 
 
 @functools.cache

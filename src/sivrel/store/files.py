@@ -134,9 +134,9 @@ class Tiles:
 
     def load(self, index: int) -> np.ndarray:
         """The film of a tile. Raises DamagedTile where its file is cut short or altered, FileNotFoundError where there is none."""
-        told = (self.folder / f"{index}.npy").read_bytes()
-        body = told[:-4]
-        if len(told) < 4 or zlib.crc32(body) != int.from_bytes(told[-4:], "little"):
+        stored = (self.folder / f"{index}.npy").read_bytes()
+        body = stored[:-4]
+        if len(stored) < 4 or zlib.crc32(body) != int.from_bytes(stored[-4:], "little"):
             raise DamagedTile(index)
         try:
             return np.load(io.BytesIO(body), allow_pickle=False)

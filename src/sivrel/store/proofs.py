@@ -129,11 +129,11 @@ def finish(
     db: sqlite3.Connection, proof_id: int, picture: str, seconds: float | None, noise: float | None, light: float, dropped: int,
     made_on: str = "", found: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
-    told = [json.dumps((found or {}).get(name, nothing)) for name, nothing in FOUND.items()]
+    columns = [json.dumps((found or {}).get(name, nothing)) for name, nothing in FOUND.items()]
     db.execute(
         f"""UPDATE proofs SET picture = ?, seconds = ?, noise = ?, light = ?, dropped = ?, made_on = ?,
             {", ".join(f"{name} = ?" for name in FOUND)} WHERE id = ?""",
-        (picture, seconds, noise, light, dropped, made_on, *told, proof_id),
+        (picture, seconds, noise, light, dropped, made_on, *columns, proof_id),
     )
 
 

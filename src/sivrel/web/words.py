@@ -127,17 +127,17 @@ def meters_in_words(proof: Proof) -> list[str]:
     meters, limits = proof.meters, proof.recipe.limits
     if not meters:
         return []
-    told = []
+    sentences = []
     noise = Noise(**meters["noise"]) if meters.get("noise") else None
     if noise is not None and (noise.level is None or noise.unknown > 0.01 or noise.tail > 2.0 * noise.level):
-        told.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
+        sentences.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
     if meters.get("stand_ins"):
-        told.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
-    told += [way_in_words(note) for note in meters.get("ways", [])]
+        sentences.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
+    sentences += [way_in_words(note) for note in meters.get("ways", [])]
     if meters["clamped"] > 0.0:
         most = meters["clamped_most"]
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
-        told.append(f"The clamp at {limits.indirect_clamp:g} takes {percent(meters['clamped'])} of the light{where}.")
+        sentences.append(f"The clamp at {limits.indirect_clamp:g} takes {percent(meters['clamped'])} of the light{where}.")
     counts = {
         "diffuse": counted(limits.diffuse_bounces, "diffuse bounce"),
         "mirror": counted(limits.reflections, "reflection"),
@@ -146,15 +146,15 @@ def meters_in_words(proof: Proof) -> list[str]:
     }
     for kind, share_left in meters["beyond"].items():
         if share_left > 0.0005:
-            told.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
+            sentences.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
     if meters.get("ended_in_glass", 0.0) > 0.002:
-        told.append(f"{percent(meters['ended_in_glass'])} of the samples ended in glass, and are black: allow more crossings.")
+        sentences.append(f"{percent(meters['ended_in_glass'])} of the samples ended in glass, and are black: allow more crossings.")
     if meters.get("fireflies", 0.0) > 5e-4 and meters["firefly_kind"]:
         kind, most = meters["firefly_kind"]
-        told.append(f"{percent(meters['fireflies'])} of the pixels sparkle; {most * 100:.0f} % of those by {kind}.")
+        sentences.append(f"{percent(meters['fireflies'])} of the pixels sparkle; {most * 100:.0f} % of those by {kind}.")
     if meters["self_hits"] > 1e-3:
-        told.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
-    return told
+        sentences.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
+    return sentences
 
 
 def way_in_words(note: dict[str, Any]) -> str:
@@ -167,17 +167,17 @@ def way_in_words(note: dict[str, Any]) -> str:
         whence = f"locked: used although {note['because']} has changed since"
     else:
         whence = f"reused (saved {seconds(note['seconds'])})"
-    told = [f"{note['kind'].capitalize()}: {thousands(note['count'])} {note['unit']}, {whence}."]
+    sentences = [f"{note['kind'].capitalize()}: {thousands(note['count'])} {note['unit']}, {whence}."]
     says = PREPARING[note["way"]].says
     if says:
-        told.append(says(note["notes"]))
+        sentences.append(says(note["notes"]))
     check = note.get("check")
     if check:
         off, error, spread = (check[name] * 100.0 for name in ("mean", "mean_error", "spread"))
         spots = f"single spots {spread:.0f} % off" if spread >= 0.5 else "single spots within chance"
         sentence = f"Against brute force at {check['spots']:.0f} spots: {off:+.1f} % in all (± {error:.1f}), {spots}."
-        told.append(sentence.replace("-", "−"))
-    return " ".join(told)
+        sentences.append(sentence.replace("-", "−"))
+    return " ".join(sentences)
 
 
 def register_filters(app: Flask) -> None:

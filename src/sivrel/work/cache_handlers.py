@@ -53,7 +53,7 @@ def ways_state(request: Request) -> dict[str, Any]:
 def cache_state(request: Request) -> dict[str, Any]:
     """Which caches of a shot are fresh against its newest proof, and what makes the others stale, by their digests."""
     caches, ready = request.worker.caches, request.prepared()
-    job, told, wanted = _job(ready, request), {}, {}
+    job, answer, wanted = _job(ready, request), {}, {}
     parts = parts_of(job)
     for path, cache in caches.headers():
         way = OF_KIND.get(cache.kind)
@@ -64,8 +64,8 @@ def cache_state(request: Request) -> dict[str, Any]:
         depends = wanted[way.key]
         because = what_changed([cache], {name: depends[name] for name in SCENE if name in depends}, parts)
         others = [name for name in depends if name not in (*SCENE, "beyond") and cache.depends.get(name) != depends[name]]
-        told[path.stem] = {"fresh": not because, "because": because, "others": others}
-    return {"caches": told}
+        answer[path.stem] = {"fresh": not because, "because": because, "others": others}
+    return {"caches": answer}
 
 
 def preview(request: Request) -> dict[str, Any]:
@@ -97,11 +97,11 @@ def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any
     middle = float(np.median(light[light > 0.0])) if (light > 0.0).any() else 1.0
     tone = light / (light + middle)
     rows = np.column_stack([screen, radii, tone, at[seen], shown.sizes[seen]])
-    told: dict[str, Any] = {"shape": shown.shape, "marks": np.round(rows, 4).tolist(), "of": len(at)}
+    answer: dict[str, Any] = {"shape": shown.shape, "marks": np.round(rows, 4).tolist(), "of": len(at)}
     if triangles:
         corners = on_screen(shown.points[seen].astype(float), ready.camera, size)
-        told["corners"] = np.round(corners.reshape(len(seen), 6), 2).tolist()
-    return told
+        answer["corners"] = np.round(corners.reshape(len(seen), 6), 2).tolist()
+    return answer
 
 
 def _in_sight(points: np.ndarray, ready: Prepared, size: tuple[int, int]) -> np.ndarray:

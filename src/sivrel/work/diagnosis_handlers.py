@@ -53,9 +53,9 @@ def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Di
     """Keep a diagnosis with its pictures; returns it as JSON holds it."""
     found = [shown(data, case, f, exposure, camera) for f in made.findings]
     withdrawn = [shown(data, case, f, exposure, camera) for f in made.withdrawn]
-    told = {**cleared({**made.as_dict(), "findings": [], "withdrawn": []}), "findings": found, "withdrawn": withdrawn}
-    findings.keep(db, proof_id, told)
-    return told
+    answer = {**cleared({**made.as_dict(), "findings": [], "withdrawn": []}), "findings": found, "withdrawn": withdrawn}
+    findings.keep(db, proof_id, answer)
+    return answer
 
 
 def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof) -> Case:
@@ -103,11 +103,11 @@ def shown(data: Path, case: Case, finding: Finding, exposure: float, camera: Cam
     for trial in finding.trials:
         if isinstance(trial.picture, np.ndarray):
             trial.picture = kept_small(data, trial.picture, exposure)
-    told = cleared(finding.as_dict())
+    answer = cleared(finding.as_dict())
     frame = case.picture.frame
     if finding.path and camera is not None:
-        told["drawn"] = np.round(on_screen(np.array(finding.path, float), camera, (frame.width, frame.height)), 1).tolist()
-    return told
+        answer["drawn"] = np.round(on_screen(np.array(finding.path, float), camera, (frame.width, frame.height)), 1).tolist()
+    return answer
 
 
 def loupe(case: Case, finding: Finding) -> np.ndarray:
@@ -141,7 +141,7 @@ def retest_proof(request: Request) -> dict[str, Any]:
     waiting = [r for r in findings.retests_of_proof(db, number) if r.result is None]
     if proof is None or proof.picture is None or not waiting:
         return {"retests": []}
-    shot, told = shots.get(db, proof.shot_id), []
+    shot, answer = shots.get(db, proof.shot_id), []
     child = Side(case_of_proof(worker.data, db, shot, proof), renderer_of(request, shot, proof))
     for waits in waiting:
         kept = findings.get(db, waits.finding_id)
@@ -156,5 +156,5 @@ def retest_proof(request: Request) -> dict[str, Any]:
             child = Side(case_of_proof(worker.data, db, shot, proof), child.renderer)
         result = cleared(retest_on(finding, waits.remedy, child, parent, RETEST_SECONDS).as_dict())
         findings.keep_result(db, waits.id, result)
-        told.append(result)
-    return {"retests": told}
+        answer.append(result)
+    return {"retests": answer}

@@ -69,12 +69,12 @@ def _look(arguments: list[str], path: Path, size: int, memory: int, patience: fl
     if text is None or code == -signal.SIGXCPU:
         raise InputError(f"{path.name} takes more than {seconds:.0f} s of work to read, far more than its size explains; it may be damaged.")
     try:
-        told = json.loads(text)
+        answer = json.loads(text)
     except ValueError:
         raise InputError(f"{path.name} could not be read: it takes more memory than its size explains, or it is damaged.") from None
-    if "problem" in told:
-        raise InputError(told["problem"])
-    return told
+    if "problem" in answer:
+        raise InputError(answer["problem"])
+    return answer
 
 
 def _heard(pipe: int, patience: float) -> bytes | None:

@@ -41,22 +41,22 @@ def add_pictures(
     if seconds is not None and not (math.isfinite(seconds) and 0.0 <= seconds <= LONGEST_RENDER):
         raise InputError("The seconds that the pictures took can't be read; give a number, or leave them out.")
     with tempfile.TemporaryDirectory(dir=files.folder_for(data, "uploads"), prefix=".new-") as unpacked:
-        told = [_unpacked(data, path, Path(unpacked) / f"{k}.exr") for k, path in enumerate(paths)]
+        facts = [_unpacked(data, path, Path(unpacked) / f"{k}.exr") for k, path in enumerate(paths)]
         with transaction(db):
             if shot is None:
-                cameras = [{"name": CAMERA, "exposure": told[0]["exposure"]}]
+                cameras = [{"name": CAMERA, "exposure": facts[0]["exposure"]}]
                 about = "Rendered elsewhere: judged by its pictures."
                 shot = shots.add(db, free_slug(db, paths[0]), paths[0].stem, about, paths[0].parent, cameras, 0, [], outside=True)
-            return shot, _add_proofs(db, shot, list(zip(paths, told, strict=True)), seconds, notes)
+            return shot, _add_proofs(db, shot, list(zip(paths, facts, strict=True)), seconds, notes)
 
 
 def _unpacked(data: Path, path: Path, out: Path) -> dict[str, Any]:
     """Keep a picture under its hash, with a thumbnail; what was found in it."""
-    told = inspect_picture_sandboxed(path, out)
-    told["digest"] = files.keep(files.pictures(data), ".exr", lambda place: os.replace(out, place))
-    if not files.thumbnail_path(data, told["digest"]).is_file():
-        make_thumbnail(data, told["digest"], read_exr(files.picture_path(data, told["digest"])), told["exposure"])
-    return told
+    facts = inspect_picture_sandboxed(path, out)
+    facts["digest"] = files.keep(files.pictures(data), ".exr", lambda place: os.replace(out, place))
+    if not files.thumbnail_path(data, facts["digest"]).is_file():
+        make_thumbnail(data, facts["digest"], read_exr(files.picture_path(data, facts["digest"])), facts["exposure"])
+    return facts
 
 
 def _add_proofs(
@@ -64,13 +64,13 @@ def _add_proofs(
 ) -> list[int]:
     before = [p for p in proofs.of_shot(db, shot.id) if p.picture]
     last, numbers = before[-1] if before else None, []
-    for path, told in pictures:
-        frame = Frame(told["size"][0], told["size"][1], region=told["region"] and tuple(told["region"]), seed=told["seed"])
-        edits = with_edits(Edits(), {f"camera.{CAMERA}.exposure": told["exposure"]})
+    for path, facts in pictures:
+        frame = Frame(facts["size"][0], facts["size"][1], region=facts["region"] and tuple(facts["region"]), seed=facts["seed"])
+        edits = with_edits(Edits(), {f"camera.{CAMERA}.exposure": facts["exposure"]})
         alike = last is not None and (last.frame.width, last.frame.height) == (frame.width, frame.height)
         number = proofs.add(db, shot.id, last.id if last is not None and alike else None, Recipe(), CAMERA, frame, note=notes, edits=edits)
-        found = {"passes": told["passes"]}
-        proofs.finish(db, number, told["digest"], seconds, told["noise"], told["light"], 0, ELSEWHERE, found=found)
+        found = {"passes": facts["passes"]}
+        proofs.finish(db, number, facts["digest"], seconds, facts["noise"], facts["light"], 0, ELSEWHERE, found=found)
         proofs.say_name(db, number, path.stem, notes)
         numbers.append(number)
         last = proofs.get(db, number)

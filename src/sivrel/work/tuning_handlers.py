@@ -40,18 +40,18 @@ class _Keeper:
         self.disturbed |= self.request.worker.render_on_its_way is not None
         tunings.keep(self.request.db, self.tuning.id, {**self._with_names(made.as_dict()), "disturbed": self.disturbed})
 
-    def _with_names(self, told: Any) -> Any:
+    def _with_names(self, value: Any) -> Any:
         """The same, each array of colours in place of its name among the small pictures."""
-        if isinstance(told, dict):
-            return {key: self._with_names(value) for key, value in told.items()}
-        if isinstance(told, list):
-            return [self._with_names(value) for value in told]
-        if isinstance(told, np.ndarray):
-            if id(told) not in self.names:
-                step = max(1, -(-max(told.shape[:2]) // MOST_SIDE))
-                self.names[id(told)] = told, kept_small(self.request.worker.data, told[::step, ::step], self.exposure)
-            return self.names[id(told)][1]
-        return told
+        if isinstance(value, dict):
+            return {key: self._with_names(inner) for key, inner in value.items()}
+        if isinstance(value, list):
+            return [self._with_names(inner) for inner in value]
+        if isinstance(value, np.ndarray):
+            if id(value) not in self.names:
+                step = max(1, -(-max(value.shape[:2]) // MOST_SIDE))
+                self.names[id(value)] = value, kept_small(self.request.worker.data, value[::step, ::step], self.exposure)
+            return self.names[id(value)][1]
+        return value
 
 
 @dataclass

@@ -38,9 +38,9 @@ def trace_contributors(case: Case, renderer: TrialRenderer, finding: Finding, lo
         what, away = NAMES[shown.shape], float(np.linalg.norm(at - p))
         seen = "the spot can't see it" if hidden else "the spot sees it"
         said = f"Fed most by {what} {number} of the {way.kind}, {away:.2f} m away at {at[0]:.2f}, {at[1]:.2f}, {at[2]:.2f}: {seen}."
-        told = {"way": note.way, "what": what, "number": number, "at": list(point(at)), "distance": away, "hidden": hidden, "said": said}
+        contributor = {"way": note.way, "what": what, "number": number, "at": list(point(at)), "distance": away, "hidden": hidden, "said": said}
         if best is None or (hidden, light) > (best[1]["hidden"], best[0]):
-            best = light, told, at
+            best = light, contributor, at
     if best is None:
         return
     finding.fed = best[1]

@@ -341,7 +341,7 @@ def _gaps(renderer: TrialRenderer, look: Look) -> list[Gap]:
     depends = {"geometry": hash_of(renderer.base().geometry.hash(), look.arrays.objects), "camera": hash_of(look.camera.to_world)}
     kept = renderer.found(KIND_OF_GAPS, depends)
     if kept is not None:
-        return [Gap(**{**told, "mends": [Mend(**mend) for mend in told["mends"]]}) for told in kept.notes["gaps"]]
+        return [Gap(**{**found_gap, "mends": [Mend(**mend) for mend in found_gap["mends"]]}) for found_gap in kept.notes["gaps"]]
     begun, found = work_time(), gaps.check(look)
     notes = {"seconds": work_time() - begun, "count": len(found), "unit": "gaps", "gaps": [asdict(gap) for gap in found]}
     renderer.keep(Cache(KIND_OF_GAPS, renderer.scene.name, depends, {}, notes))

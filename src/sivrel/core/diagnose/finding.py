@@ -102,12 +102,12 @@ class Finding:
 
     def as_dict(self) -> dict[str, Any]:
         """As JSON holds it; suspects that were not tried are named, pictures must have been kept before."""
-        told = asdict(self)
-        del told["combined"]
-        told["threshold"] = self.threshold
-        told["key"], told["suspects"] = self.key, [s.says for s in self.suspects if s.key not in {t.suspect for t in self.trials}]
-        told["mask"] = runs_of(self.mask) if self.mask is not None else None
-        return told
+        result = asdict(self)
+        del result["combined"]
+        result["threshold"] = self.threshold
+        result["key"], result["suspects"] = self.key, [s.says for s in self.suspects if s.key not in {t.suspect for t in self.trials}]
+        result["mask"] = runs_of(self.mask) if self.mask is not None else None
+        return result
 
 
 def runs_of(mask: np.ndarray) -> dict[str, Any]:

@@ -65,18 +65,18 @@ SETTLES = [
 
 def sparkling(case: Case, spread: np.ndarray | None = None) -> np.ndarray:
     """bool [rows, columns]: pixels that sparkle, and are seen to; `spread` of another picture that it is held against."""
-    told, brought = case.picture.passes.get("fireflies"), None
-    if told is not None and "samples" in case.picture.passes:
-        brought = told[..., 0] / np.maximum(case.picture.passes["samples"][..., 0], 1.0)
+    recorded, brought = case.picture.passes.get("fireflies"), None
+    if recorded is not None and "samples" in case.picture.passes:
+        brought = recorded[..., 0] / np.maximum(case.picture.passes["samples"][..., 0], 1.0)
     return dots_in(case.light, case.variance, brought, case.mean, case.exposure, spread)
 
 
 def _kind(case: Case, dots: np.ndarray) -> tuple[str, str]:
     """Group and words of the kind of path that most dots came by."""
-    told = case.picture.passes.get("fireflies")
-    if told is None:
+    recorded = case.picture.passes.get("fireflies")
+    if recorded is None:
         return "", ""
-    kinds, counts = np.unique(told[dots][:, 1], return_counts=True)
+    kinds, counts = np.unique(recorded[dots][:, 1], return_counts=True)
     groups: dict[str, float] = {}
     for kind, count in zip(kinds, counts, strict=True):
         groups[group_of(kind_in_words(kind))] = groups.get(group_of(kind_in_words(kind)), 0.0) + float(count)

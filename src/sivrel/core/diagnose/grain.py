@@ -100,8 +100,8 @@ def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
     rows, columns = np.nonzero(mask)
     box = (int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
     names = [row["name"] for row in case.ledger if row["name"] not in NOT_LIGHTS]
-    told = noise_of_region(case.picture.passes, names, box) or [r for r in case.ledger if r.get("noise") is not None]
-    shares = [(r["name"], float(r["noise"])) for r in told if r["name"] != MEASURING]
+    sources = noise_of_region(case.picture.passes, names, box) or [r for r in case.ledger if r.get("noise") is not None]
+    shares = [(r["name"], float(r["noise"])) for r in sources if r["name"] != MEASURING]
     return sorted([s for s in shares if s[1] > 0.01], key=lambda s: -s[1])
 
 

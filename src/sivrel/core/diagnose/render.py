@@ -16,9 +16,9 @@ from .trial_renderer import TrialRenderer
 
 def case_of(render: Render) -> Case:
     """The case of a finished render."""
-    told, picture = render.measured, render.picture
+    facts, picture = render.measured, render.picture
     return Case(
-        picture, render.ready.camera.exposure, picture.recipe, picture.edits or Edits(), told["lights"], told["meters"], told["maps"],
+        picture, render.ready.camera.exposure, picture.recipe, picture.edits or Edits(), facts["lights"], facts["meters"], facts["maps"],
         render.seconds + render.prepare_seconds, render.seconds,
     )  # fmt: skip
 

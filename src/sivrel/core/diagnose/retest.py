@@ -81,10 +81,10 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
         UNCERTAIN: f"It looks {abs(1.0 - share):.0%} {'smaller' if share < 1.0 else 'larger'}, and chance alone moves it by {noise:.0%}",
         WORSE: f"It is {share - 1.0:.0%} larger",
     }[verdict]
-    told = [what + (f"; predicted {predicted - 1.0:+.0%}, measured {share - 1.0:+.0%}" if predicted is not None else "") + "."]
+    sentences = [what + (f"; predicted {predicted - 1.0:+.0%}, measured {share - 1.0:+.0%}" if predicted is not None else "") + "."]
     if seconds is not None and foretold:
-        told.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")
-    return " ".join(told)
+        sentences.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")
+    return " ".join(sentences)
 
 
 def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None = None) -> tuple[float, float]:

@@ -280,9 +280,9 @@ def to_json(edits: Edits) -> str:
 
 def from_json(text: str | bytes) -> Edits:
     """The inverse of `to_json`. Raises InputError."""
-    told = EDITS.upgrade(parse_json(text or "{}", "The edits are not JSON that this program can read."))
+    data = EDITS.upgrade(parse_json(text or "{}", "The edits are not JSON that this program can read."))
     try:
-        return Edits.model_validate(told)
+        return Edits.model_validate(data)
     except ValidationError as error:
         raise InputError(_sentence(error)) from None
 

@@ -246,23 +246,23 @@ class _Reader:
         name = self._free(name or camera.name or "camera", [c.name for c in self.scene.cameras])
         self.scene.cameras.append(Camera(name, np.column_stack([axes, matrix[:3, 3]]), half, orthographic=orthographic))
 
-    def _light(self, told: dict[str, Any], matrix: np.ndarray, name: str) -> None:
+    def _light(self, described: dict[str, Any], matrix: np.ndarray, name: str) -> None:
         """A punctual light: candela for point and spot, lux for a directional one."""
-        kind = {"point": "point", "spot": "point", "directional": "sun"}.get(str(told.get("type")))
+        kind = {"point": "point", "spot": "point", "directional": "sun"}.get(str(described.get("type")))
         if kind is None:
             self._note(f"The light {name} is of no known type, and is left out.")
             return
         x, y, z = (float(c) for c in matrix[:3, 3])
-        r, g, b = (float(c) for c in (told.get("color") or (1.0, 1.0, 1.0)))
+        r, g, b = (float(c) for c in (described.get("color") or (1.0, 1.0, 1.0)))
         light = Light(
-            self._free(name or str(told.get("name") or "light"), [other.name for other in self.scene.lights]), kind,  # type: ignore[arg-type]
-            (r, g, b), (x, y, z), upright_frame(matrix[:3, 2]), float(told.get("intensity", 1.0)),
+            self._free(name or str(described.get("name") or "light"), [other.name for other in self.scene.lights]), kind,  # type: ignore[arg-type]
+            (r, g, b), (x, y, z), upright_frame(matrix[:3, 2]), float(described.get("intensity", 1.0)),
         )  # fmt: skip
-        if told.get("type") == "spot":
-            spot = told.get("spot") or {}
+        if described.get("type") == "spot":
+            spot = described.get("spot") or {}
             outer, inner = float(spot.get("outerConeAngle", np.pi / 4.0)), float(spot.get("innerConeAngle", 0.0))
             light.shaping = Shaping(cone_angle=float(np.degrees(outer)), cone_softness=min(1.0, max(0.0, 1.0 - inner / max(outer, 1e-6))))
-        if told.get("range") is not None:
+        if described.get("range") is not None:
             self._note(f"The range at which {light.name} ends is left out: light goes on.")
         self.scene.lights.append(light)
 
@@ -323,7 +323,7 @@ def chunk(kind: int, data: bytes) -> bytes:
     return struct.pack("<II", len(data), kind) + data
 
 
-def glb(told: dict[str, Any], binary: bytes) -> bytes:
+def glb(described: dict[str, Any], binary: bytes) -> bytes:
     """The bytes of a .glb file."""
-    body = chunk(JSON_CHUNK, json.dumps(told, separators=(",", ":")).encode()) + (chunk(BINARY_CHUNK, binary) if binary else b"")
+    body = chunk(JSON_CHUNK, json.dumps(described, separators=(",", ":")).encode()) + (chunk(BINARY_CHUNK, binary) if binary else b"")
     return struct.pack("<III", MAGIC, 2, 12 + len(body)) + body

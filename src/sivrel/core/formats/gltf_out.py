@@ -33,7 +33,7 @@ class _Writer:
         self.scene = scene
         self.left_out: list[str] = []
         self.binary = bytearray()
-        self.told: dict[str, Any] = {
+        self.entry: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Sivrel"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [], "meshes": [], "accessors": [],
             "bufferViews": [], "materials": [], "textures": [], "images": [], "samplers": [], "cameras": [],
         }  # fmt: skip
@@ -52,28 +52,29 @@ class _Writer:
             self._light(light)
         if self.lights:
             self.used.add("KHR_lights_punctual")
-            self.told["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
+            self.entry["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
         if self.used:
-            self.told["extensionsUsed"] = sorted(self.used)
-        self.told["buffers"] = [{"byteLength": len(self.binary)}]
-        return glb({key: value for key, value in self.told.items() if value != []}, bytes(self.binary))
+            self.entry["extensionsUsed"] = sorted(self.used)
+        self.entry["buffers"] = [{"byteLength": len(self.binary)}]
+        return glb({key: value for key, value in self.entry.items() if value != []}, bytes(self.binary))
 
     def _view(self, data: bytes, **more: int) -> int:
         self.binary += b"\0" * (-len(self.binary) % 4)
-        self.told["bufferViews"].append({"buffer": 0, "byteOffset": len(self.binary), "byteLength": len(data), **more})
+        self.entry["bufferViews"].append({"buffer": 0, "byteOffset": len(self.binary), "byteLength": len(data), **more})
         self.binary += data
-        return len(self.told["bufferViews"]) - 1
+        return len(self.entry["bufferViews"]) - 1
 
     def _accessor(self, values: np.ndarray, kind: int, shape: str, target: int, bounds: bool = False) -> int:
-        told: dict[str, Any] = {"bufferView": self._view(values.tobytes(), target=target), "componentType": kind, "count": len(values), "type": shape}
+        entry: dict[str, Any] = {"bufferView": self._view(values.tobytes(), target=target), "componentType": kind, "count": len(values)}
+        entry["type"] = shape
         if bounds:
-            told |= {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()}
-        self.told["accessors"].append(told)
-        return len(self.told["accessors"]) - 1
+            entry |= {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()}
+        self.entry["accessors"].append(entry)
+        return len(self.entry["accessors"]) - 1
 
-    def _node(self, told: dict[str, Any]) -> None:
-        self.told["scenes"][0]["nodes"].append(len(self.told["nodes"]))
-        self.told["nodes"].append(told)
+    def _node(self, entry: dict[str, Any]) -> None:
+        self.entry["scenes"][0]["nodes"].append(len(self.entry["nodes"]))
+        self.entry["nodes"].append(entry)
 
     def _mesh(self, mesh: Mesh) -> None:
         primitives = []
@@ -91,8 +92,8 @@ class _Writer:
             }
             indices = self._accessor(index.astype("<u4").reshape(-1), UNSIGNED, "SCALAR", 34963)
             primitives.append({"attributes": attributes, "indices": indices, "material": self._material(int(number), mesh.double_sided)})
-        self.told["meshes"].append({"primitives": primitives, "name": mesh.name})
-        self._node({"mesh": len(self.told["meshes"]) - 1, "name": mesh.name.strip("/")})
+        self.entry["meshes"].append({"primitives": primitives, "name": mesh.name})
+        self._node({"mesh": len(self.entry["meshes"]) - 1, "name": mesh.name.strip("/")})
         for attribute, what in (("seen_by_camera", "hidden from the camera"), ("casts_shadows", "casting no shadow"),
                                 ("seen_by_bounced", "hidden from bounced light")):  # fmt: skip
             if not getattr(mesh, attribute):
@@ -102,8 +103,8 @@ class _Writer:
 
     def _material(self, number: int, both: bool) -> int:
         if (number, both) not in self.materials:
-            self.materials[number, both] = len(self.told["materials"])
-            self.told["materials"].append(self._surface(self.scene.surfaces[number], both))
+            self.materials[number, both] = len(self.entry["materials"])
+            self.entry["materials"].append(self._surface(self.scene.surfaces[number], both))
         return self.materials[number, both]
 
     def _surface(self, surface: Surface, both: bool) -> dict[str, Any]:
@@ -113,7 +114,7 @@ class _Writer:
             "baseColorFactor": [*_within(colour), 1.0 if glass or not surface.lets_light_pass() else _one(surface.opacity)],
             "metallicFactor": _one(surface.metallic), "roughnessFactor": _one(surface.roughness),
         }  # fmt: skip
-        told: dict[str, Any] = {"name": surface.name, "pbrMetallicRoughness": metal, "doubleSided": both}
+        entry: dict[str, Any] = {"name": surface.name, "pbrMetallicRoughness": metal, "doubleSided": both}
         extra: dict[str, Any] = {}
         if surface.base_color_map or (surface.opacity_map and not glass):
             metal["baseColorTexture"] = self._base(surface, glass)
@@ -122,13 +123,13 @@ class _Writer:
             metal["metallicRoughnessTexture"] = self._rough(surface)
             metal["metallicFactor"] = metal["roughnessFactor"] = 1.0
         if surface.lets_light_pass() and not glass:
-            told["alphaMode"] = "MASK" if surface.opacity_threshold > 0.0 else "BLEND"
+            entry["alphaMode"] = "MASK" if surface.opacity_threshold > 0.0 else "BLEND"
             if surface.opacity_threshold > 0.0:
-                told["alphaCutoff"] = surface.opacity_threshold
-        self._glow(surface, told, extra)
+                entry["alphaCutoff"] = surface.opacity_threshold
+        self._glow(surface, entry, extra)
         if surface.normal_map:
             values = _values(surface.normal_map.texture)[..., :3] * 0.5 + 0.5
-            told["normalTexture"] = self._picture(values, surface.normal_map.texture, ("normal", id(surface.normal_map.texture)))
+            entry["normalTexture"] = self._picture(values, surface.normal_map.texture, ("normal", id(surface.normal_map.texture)))
         if glass:
             extra["KHR_materials_transmission"] = {"transmissionFactor": _one(1.0 - surface.opacity)}
             if surface.opacity_map:
@@ -147,22 +148,22 @@ class _Writer:
         if surface.specular is not None:
             self.left_out.append(f"The tint of the highlights of {surface.name} has no like in glTF and was left out.")
         if extra:
-            told["extensions"] = extra
+            entry["extensions"] = extra
             self.used |= extra.keys()
-        return told
+        return entry
 
-    def _glow(self, surface: Surface, told: dict[str, Any], extra: dict[str, Any]) -> None:
+    def _glow(self, surface: Surface, entry: dict[str, Any], extra: dict[str, Any]) -> None:
         colour = np.array(surface.emission, float)
         if surface.emission_map:
             values = _values(surface.emission_map.texture)[..., :3]
             brightest = max(float(values.max()), 1e-9)
-            told["emissiveTexture"] = self._picture(
+            entry["emissiveTexture"] = self._picture(
                 _srgb(values / brightest), surface.emission_map.texture, ("glow", id(surface.emission_map.texture))
             )
             colour = np.full(3, brightest)
         strength = float(colour.max())
         if strength > 0.0:
-            told["emissiveFactor"] = (colour / max(strength, 1.0)).tolist()
+            entry["emissiveFactor"] = (colour / max(strength, 1.0)).tolist()
             if strength > 1.0:
                 extra["KHR_materials_emissive_strength"] = {"emissiveStrength": strength}
 
@@ -201,25 +202,26 @@ class _Writer:
         if key not in self.pictures:
             buffer = io.BytesIO()
             Image.fromarray((np.clip(values, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8)).save(buffer, "PNG")
-            self.told["images"].append({"bufferView": self._view(buffer.getvalue()), "mimeType": "image/png"})
-            self.told["samplers"].append({"wrapS": WRAPS[texture.wrap[0]], "wrapT": WRAPS[texture.wrap[1]], "magFilter": 9729, "minFilter": 9987})
-            self.told["textures"].append({"source": len(self.told["images"]) - 1, "sampler": len(self.told["samplers"]) - 1})
-            self.pictures[key] = len(self.told["textures"]) - 1
-        told: dict[str, Any] = {"index": self.pictures[key]}
+            self.entry["images"].append({"bufferView": self._view(buffer.getvalue()), "mimeType": "image/png"})
+            self.entry["samplers"].append({"wrapS": WRAPS[texture.wrap[0]], "wrapT": WRAPS[texture.wrap[1]], "magFilter": 9729, "minFilter": 9987})
+            self.entry["textures"].append({"source": len(self.entry["images"]) - 1, "sampler": len(self.entry["samplers"]) - 1})
+            self.pictures[key] = len(self.entry["textures"]) - 1
+        entry: dict[str, Any] = {"index": self.pictures[key]}
         moved = _transform(texture.transform)
         if moved:
-            told["extensions"] = {"KHR_texture_transform": moved}
+            entry["extensions"] = {"KHR_texture_transform": moved}
             self.used.add("KHR_texture_transform")
-        return told
+        return entry
 
     def _camera(self, camera: Camera) -> None:
         if camera.orthographic:
-            told: dict[str, Any] = {"type": "orthographic", "orthographic": {"xmag": camera.half_width, "ymag": camera.half_width / ASPECT,
+            entry: dict[str, Any] = {"type": "orthographic", "orthographic": {"xmag": camera.half_width, "ymag": camera.half_width / ASPECT,
                                                                              "znear": 0.01, "zfar": 1e5}}  # fmt: skip
         else:
-            told = {"type": "perspective", "perspective": {"yfov": 2.0 * math.atan(camera.half_width / ASPECT), "aspectRatio": ASPECT, "znear": 0.01}}
-        self.told["cameras"].append(told | {"name": camera.name})
-        self._node({"camera": len(self.told["cameras"]) - 1, "name": camera.name, **_place(camera.to_world[:, :3].T, camera.to_world[:, 3])})
+            lens = {"yfov": 2.0 * math.atan(camera.half_width / ASPECT), "aspectRatio": ASPECT, "znear": 0.01}
+            entry = {"type": "perspective", "perspective": lens}
+        self.entry["cameras"].append(entry | {"name": camera.name})
+        self._node({"camera": len(self.entry["cameras"]) - 1, "name": camera.name, **_place(camera.to_world[:, :3].T, camera.to_world[:, 3])})
         if camera.lens_radius > 0.0 or camera.shift != (0.0, 0.0) or camera.exposure:
             self.left_out.append(f"Lens, shift and exposure of the camera {camera.name} have no word in glTF and were left out.")
 
@@ -237,17 +239,17 @@ class _Writer:
             self.left_out.append(f"The light {light.name} is off and was left out.")
             return
         kind = "directional" if light.kind == "sun" else "spot" if light.shaping.cone_angle <= 90.0 else "point"
-        told: dict[str, Any] = {"type": kind, "name": light.name, "color": (colour / colour.max()).tolist(), "intensity": float(colour.max())}
+        entry: dict[str, Any] = {"type": kind, "name": light.name, "color": (colour / colour.max()).tolist(), "intensity": float(colour.max())}
         if kind == "spot":
             outer = math.radians(light.shaping.cone_angle)
-            told["spot"] = {"outerConeAngle": outer, "innerConeAngle": outer * (1.0 - light.shaping.cone_softness) * 0.999}
+            entry["spot"] = {"outerConeAngle": outer, "innerConeAngle": outer * (1.0 - light.shaping.cone_softness) * 0.999}
         if light.kind == "sphere" or light.angle > 0.0:
             self.left_out.append(f"The size of the light {light.name}, which softens its shadows, has no word in glTF and was left out.")
         if 90.0 < light.shaping.cone_angle < 180.0:
             self.left_out.append(f"The cone of the light {light.name} opens beyond 90°, for which glTF has no word; it shines all round.")
         if light.shaping.profile is not None or light.shaping.focus > 0.0:
             self.left_out.append(f"Profile and focus of the light {light.name} have no word in glTF and were left out.")
-        self.lights.append(told)
+        self.lights.append(entry)
         place = _place(light.frame, np.asarray(light.position, float))
         self._node({"name": light.name, "extensions": {"KHR_lights_punctual": {"light": len(self.lights) - 1}}, **place})
 

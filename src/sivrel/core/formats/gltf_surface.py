@@ -101,10 +101,10 @@ class SurfaceReader:
             surface.attenuation_distance = distance if math.isfinite(distance) else 0.0
 
     def _specular(self, surface: Surface, extra: dict[str, Any]) -> None:
-        told = extra.get("KHR_materials_specular")
-        if not isinstance(told, dict):
+        values = extra.get("KHR_materials_specular")
+        if not isinstance(values, dict):
             return
-        factor, colour = float(told.get("specularFactor", 1.0)), told.get("specularColorFactor", (1.0, 1.0, 1.0))
+        factor, colour = float(values.get("specularFactor", 1.0)), values.get("specularColorFactor", (1.0, 1.0, 1.0))
         if factor == 0.0 and surface.metallic == 0.0 and surface.metallic_map is None:
             surface.ior = 1.0
         elif (factor, *colour) != (1.0, 1.0, 1.0, 1.0):
@@ -139,20 +139,20 @@ class SurfaceReader:
 
 
 def _number(extra: dict[str, Any], extension: str, key: str, default: float) -> float:
-    told = extra.get(extension)
-    value = told.get(key, default) if isinstance(told, dict) else default
+    values = extra.get(extension)
+    value = values.get(key, default) if isinstance(values, dict) else default
     return float(value) if math.isfinite(float(value)) else default
 
 
-def _info(told: dict[str, Any], key: str) -> model.TextureInfo | None:
-    return model.TextureInfo.model_validate(told[key]) if isinstance(told.get(key), dict) else None
+def _info(values: dict[str, Any], key: str) -> model.TextureInfo | None:
+    return model.TextureInfo.model_validate(values[key]) if isinstance(values.get(key), dict) else None
 
 
-def _transform(told: Any) -> np.ndarray:
+def _transform(values: Any) -> np.ndarray:
     """2 x 3 matrix for coordinates that run up the picture, of one for coordinates that run down it (KHR_texture_transform)."""
-    if not isinstance(told, dict):
+    if not isinstance(values, dict):
         return np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
-    (x, y), (sx, sy), turn = told.get("offset", (0.0, 0.0)), told.get("scale", (1.0, 1.0)), float(told.get("rotation", 0.0))
+    (x, y), (sx, sy), turn = values.get("offset", (0.0, 0.0)), values.get("scale", (1.0, 1.0)), float(values.get("rotation", 0.0))
     c, s = math.cos(turn), math.sin(turn)
     a, b, d, e = c * sx, s * sy, -s * sx, c * sy
     return np.array([[a, -b, b + x], [-d, e, 1.0 - e - y]])

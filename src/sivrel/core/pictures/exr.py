@@ -146,7 +146,7 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
 def _told(header: dict[str, Any], key: str, nothing: Any) -> Any:
     """A part of the header that is JSON of the same type as `nothing`, or `nothing`."""
     try:
-        told = parse_json(str(header.get(key, "")), "")
+        value = parse_json(str(header.get(key, "")), "")
     except InputError:
         return nothing
-    return told if isinstance(told, type(nothing)) else nothing
+    return value if isinstance(value, type(nothing)) else nothing

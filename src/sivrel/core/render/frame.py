@@ -203,8 +203,8 @@ def check_memory(frame: Frame, columns: int) -> None:
 def memory_free() -> int:
     """Bytes that can be had without swapping, as the system estimates; a very large number where it does not say."""
     try:
-        with open("/proc/meminfo") as told:
-            found = next(line.split()[1] for line in told if line.startswith("MemAvailable:"))
+        with open("/proc/meminfo") as meminfo:
+            found = next(line.split()[1] for line in meminfo if line.startswith("MemAvailable:"))
         return int(found) * 1024
     except (OSError, StopIteration, ValueError):
         return 1 << 62

@@ -108,15 +108,15 @@ def needs_more(job: Preparation, way: Way, cache: Cache) -> bool:
 def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFolder) -> list[CacheNote]:
     """Make ready what the recipe's ways need, in the order in which they rest on each other; the job's arrays then hold it. Raises as
     `Task.check`."""
-    told: list[CacheNote] = []
+    notes: list[CacheNote] = []
     ways = job.recipe.preparing()
     parts, beyond = parts_of(job) if ways else {}, ""
     for way in ways:
         job.making = way.kind
         note = _prepare_way(job, way, dependencies(job, way, surfaces, geometry, beyond), parts, caches)
-        told.append(note)
+        notes.append(note)
         beyond = note.digest
-    return told
+    return notes
 
 
 def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder) -> CacheNote:
@@ -134,14 +134,14 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
             caches.keep(cache)
     assert cache is not None and way.serve is not None
     serving = hash_of(cache.digest, cache.notes["count"], wanted.model_dump(), job.looked_up_beyond(way.key), job.recipe.of("caustics").on)
-    prepared, told = caches.remember(serving, functools.partial(_serve, job, way, cache))
+    prepared, notes = caches.remember(serving, functools.partial(_serve, job, way, cache))
     job.served(way.key, prepared)
     check = None
     if way.lookup is not None:
         of_check = hash_of(serving, camera_hash(job), job.recipe.limits.model_dump(), job.recipe.gi.model_dump())
         check = caches.remember(of_check, lambda: check_against_brute_force(job, way))
     count, unit, seconds = cache.notes["count"], cache.notes["unit"], float(cache.notes["seconds"])
-    return CacheNote(way.key, way.kind, cache.digest, count, unit, seconds, made, added, because, told, check)
+    return CacheNote(way.key, way.kind, cache.digest, count, unit, seconds, made, added, because, notes, check)
 
 
 def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:

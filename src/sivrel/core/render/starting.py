@@ -67,8 +67,8 @@ def named_to_json(recipe: Recipe, name: str, reason: str) -> str:
 def named_from_json(text: str | bytes) -> tuple[str, str, Recipe]:
     """(name, reason, recipe) of such a file; the first two may be empty. Raises InputError."""
     problem = "This is not a recipe; give a JSON file that was exported here."
-    told = parse_json(text, problem)
-    if not isinstance(told, dict):
+    data = parse_json(text, problem)
+    if not isinstance(data, dict):
         raise InputError(problem)
-    name, reason = str(told.pop("name", "")), str(told.pop("reason", ""))
-    return name, reason, from_json(json.dumps(told))
+    name, reason = str(data.pop("name", "")), str(data.pop("reason", ""))
+    return name, reason, from_json(json.dumps(data))

@@ -30,7 +30,7 @@ def seen_from(look: Look, at: np.ndarray) -> dict[str, Any]:
         {"name": light.name, "brings": float(arrives[0, i]), "unhindered": float(unhindered[0, i]), "behind": _in_the_way(look, at, i)}
         for i, light in enumerate(look.lights)
     ]
-    lights.sort(key=lambda told: (-told["brings"], -told["unhindered"]))
+    lights.sort(key=lambda one: (-one["brings"], -one["unhindered"]))
     return {
         "at": at.tolist(), "outline": np.round(outline, 3).tolist(), "open": round(float((hits < 0).mean()), 4), "things": things, "lights": lights,
         "inside": solid.name if solid else None,

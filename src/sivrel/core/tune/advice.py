@@ -135,7 +135,7 @@ def _close(one: Guess, chosen: Guess) -> bool:
 
 def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recipe: Recipe) -> list[Choice]:
     values = candidate(chosen.name, recipe).values
-    seen, beyond, told = values["gi.seen"], values.get("gi.beyond"), []
+    seen, beyond, choices = values["gi.seen"], values.get("gi.beyond"), []
     plain = next(g for g in guesses if g.name == "brute_force")
     next_best = next((g for g in guesses if g is not chosen and g.tried), None)
     parts = f"{chosen.noise:.1%} noise and {chosen.bias:.1%} bias" if chosen.bias else f"{chosen.noise:.1%} noise"
@@ -150,18 +150,18 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
     else:
         because += f"; {candidate(next_best.name, recipe).title} to {next_best.total:.1%}." if next_best else "."
         unless = "with less time a frame, a cache." if facts.bound > 2.0 else "if bounced light brought more of the noise, as in a closed space."
-    told.append(Choice("gi.seen", seen, because, unless))
+    choices.append(Choice("gi.seen", seen, because, unless))
     if beyond == "radiance_cache":
-        told.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: cells end the paths at the first.",
+        choices.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: cells end the paths at the first.",
                            "walls thinner than a cell, through which it bleeds."))  # fmt: skip
     elif beyond == "baked":
-        told.append(Choice("gi.beyond", beyond, "Nothing but the camera moves, so what lies beyond is solved once for all frames.",
+        choices.append(Choice("gi.beyond", beyond, "Nothing but the camera moves, so what lies beyond is solved once for all frames.",
                            "moving lights or objects, which make a bake stale."))  # fmt: skip
     elif beyond:
-        told.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: there is little to shorten."
+        choices.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: there is little to shorten."
                            if facts.kept < 0.4 else "Paths to the end have no bias.", ""))  # fmt: skip
     if "caustics.on" in values:
-        told.append(
+        choices.append(
             Choice(
                 "caustics.on",
                 "yes",
@@ -169,7 +169,7 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
                 "not needed if there are no fireflies.",
             )
         )
-    return told
+    return choices
 
 
 def _settled(facts: Facts) -> list[Choice]:

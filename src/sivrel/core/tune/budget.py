@@ -216,23 +216,23 @@ def _told_of(base_variance: float, base_cost: float, sources: list[Source]) -> l
 
 
 def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
-    told = []
+    sentences = []
     rows = {row["key"]: row for row in budget.sources}
     for key, value in {**best.edits, **best.values}.items():
         row = rows.get(key)
         if row is not None and key != "sampling.max" and value != row["now"]:
             was = recipe.flat().get(key, row["now"])
-            told.append(
+            sentences.append(
                 f"{row['name']} makes {row['noise']:.0%} of the noise of a sample and {row['time']:.0%} of its time: {value} rays, not {was}."
             )
     if best.name == "spread":
-        told.append(
+        sentences.append(
             f"Even samples are as many on calm pixels as on grainy ones; each takes {best.values['sampling.min']} to {best.values['sampling.max']}, "
             "by what one more would gain."
         )
     if best.name == "even raise":
-        told.append("No other split is better by more than chance: the noise comes from all sources as their time does.")
-    return told
+        sentences.append("No other split is better by more than chance: the noise comes from all sources as their time does.")
+    return sentences
 
 
 def _sentence(budget: Budget, best: Plan, uniform: Plan) -> str:

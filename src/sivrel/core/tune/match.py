@@ -58,9 +58,9 @@ class Entrant:
     picture: Any = None
 
     def as_dict(self) -> dict[str, Any]:
-        told = {name: value for name, value in self.__dict__.items() if name not in ("candidate", "points", "error", "frame_seconds")}
+        others = {name: value for name, value in self.__dict__.items() if name not in ("candidate", "points", "error", "frame_seconds")}
         return {
-            "name": self.candidate.name, "title": self.candidate.title, "values": self.candidate.values, **told,
+            "name": self.candidate.name, "title": self.candidate.title, "values": self.candidate.values, **others,
             "points": [point.as_dict() for point in self.points], "error": self.error.as_dict() if self.error else None,
             "frame_seconds": {str(frames): seconds for frames, seconds in self.frame_seconds.items()},
         }  # fmt: skip

@@ -25,9 +25,9 @@ def page(slug: str) -> ResponseReturnValue:
     chosen = finished_as_asked(by_id)[: len(LETTERS)]
     if len(chosen) < 2:
         raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ at a card sets it beside the chosen one.")
-    told = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
+    columns = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
     return render_template(
-        "compare.html", shot=shot, told=told, changed=changed_lines(chosen), ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen),
+        "compare.html", shot=shot, columns=columns, changed=changed_lines(chosen), ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen),
         views=VIEWS, others=[proof for proof in by_id.values() if proof not in chosen], numbers=[proof.id for proof in chosen],
         lut=LUT,
     )  # fmt: skip
@@ -35,11 +35,11 @@ def page(slug: str) -> ResponseReturnValue:
 
 def changed_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
     """Each setting in which any differs from the first, with its value in all; None where it is the first's."""
-    told = [{name: (before, after) for name, before, after in changes(chosen[0], proof)} for proof in chosen]
+    columns = [{name: (before, after) for name, before, after in changes(chosen[0], proof)} for proof in chosen]
     lines = []
-    for name in dict.fromkeys(name for one in told for name in one):
-        before = next(one[name][0] for one in told if name in one)
-        lines.append({"name": name, "values": [before, *(one[name][1] if name in one else None for one in told[1:])]})
+    for name in dict.fromkeys(name for one in columns for name in one):
+        before = next(one[name][0] for one in columns if name in one)
+        lines.append({"name": name, "values": [before, *(one[name][1] if name in one else None for one in columns[1:])]})
     return lines
 
 

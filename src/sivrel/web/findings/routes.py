@@ -63,12 +63,12 @@ def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, 
 
 
 def retests_of(proof: proofs.Proof) -> list[dict[str, Any]]:
-    told = []
+    retests = []
     for waits in findings.retests_of_proof(db(), proof.id):
         kept = findings.get(db(), waits.finding_id)
         if kept is not None and not kept.problem:
-            told.append({"finding": kept.body["title"], "of": kept.proof_id, "remedy": waits.remedy, "result": waits.result})
-    return told
+            retests.append({"finding": kept.body["title"], "of": kept.proof_id, "remedy": waits.remedy, "result": waits.result})
+    return retests
 
 
 def _finding_or_404(finding_id: int) -> tuple[findings.StoredFinding, proofs.Proof]:

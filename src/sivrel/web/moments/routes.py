@@ -44,16 +44,16 @@ def ask(slug: str) -> ResponseReturnValue:
 @pages.get("/moments/<client>")
 def picture(client: str) -> ResponseReturnValue:
     """What is there of wish ?number=: its head and pixels as work.moments keeps them; 204 while nothing is finer than ?samples=."""
-    told = moments.message(db(), _client(client))
+    message = moments.message(db(), _client(client))
     response = Response(status=204)
     path = files.moment_path(data(), client)
-    if told is not None and path.is_file():
+    if message is not None and path.is_file():
         kept = path.read_bytes()
         number, samples = struct.unpack_from("<i", kept)[0], struct.unpack_from("<f", kept, 28)[0]
         if number == request.args.get("number", type=whole_number) and samples > request.args.get("samples", -1.0, type=finite_number):
             response = Response(kept, mimetype="application/octet-stream")
     response.headers["Cache-Control"] = "no-store"
-    response.headers["X-Sivrel-Says"] = quote(told[1] if told else "")
+    response.headers["X-Sivrel-Says"] = quote(message[1] if message else "")
     return response
 
 

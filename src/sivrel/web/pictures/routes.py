@@ -178,12 +178,12 @@ def difference(a: str, b: str) -> ResponseReturnValue:
     """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
     before, after, exposure = _picture(a), _picture(b), _number("exposure")
     verdict = judge(before, after, exposure)
-    told = compare(before, after, exposure, verdict.visible)
+    comparison = compare(before, after, exposure, verdict.visible)
     part = verdict.window != before.frame.window or verdict.window != after.frame.window
     sentence = ("In the part that both show: " if part else "") + verdict.sentence
-    if told.noise_between is not None:
-        sentence += f" By what these two seeds differ in, the noise of each is {percent(told.noise_between)}."
-    return {**told.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
+    if comparison.noise_between is not None:
+        sentence += f" By what these two seeds differ in, the noise of each is {percent(comparison.noise_between)}."
+    return {**comparison.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
 
 
 @pages.get("/pictures/<a>/<b>/visible.half")

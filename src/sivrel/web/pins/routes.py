@@ -23,7 +23,7 @@ def listed(slug: str) -> ResponseReturnValue:
     unread = pins.unread(db(), shot.id)
     finished = [number for k, number in enumerate(finished) if k >= len(finished) - MOST_READINGS or number == chosen]
     known = pins.readings(db(), shot.id, finished)
-    told = [
+    rows = [
         {
             "id": pin.id, "name": pin.name, "box": pin.box, "view": pin.view,
             "readings": [{"proof": number, **reading} for number in finished if (reading := known.get((pin.id, number)))],
@@ -31,7 +31,7 @@ def listed(slug: str) -> ResponseReturnValue:
         }
         for pin in pins.of_shot(db(), shot.id)
     ]  # fmt: skip
-    return jsonify(pins=told)
+    return jsonify(pins=rows)
 
 
 @pages.post("/shots/<slug>/pins")

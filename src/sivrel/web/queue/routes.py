@@ -34,8 +34,8 @@ def queue_values() -> dict[str, Any]:
         proof, left = proofs.get(db(), job.proof_id), seconds_left(job)
         assert proof is not None
         parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
-        told = changes(parent, proof) if parent else []
-        said = proof.name or ", ".join(f"{name} {after}" for name, _, after in told) or ("same again" if parent else "first proof")
+        changed = changes(parent, proof) if parent else []
+        said = proof.name or ", ".join(f"{name} {after}" for name, _, after in changed) or ("same again" if parent else "first proof")
         total += left or 0.0
         lines.append({"job": job, "proof": proof, "shot": shots.get(db(), shot_id), "said": said, "left": left})
     guessed = jobs.guesses(db())

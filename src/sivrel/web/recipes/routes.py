@@ -82,8 +82,8 @@ def values(key: str) -> ResponseReturnValue:
         abort(404)
     if "download" in request.args:
         name = secure_filename(entry.name) or "recipe"
-        told = named_to_json(entry.recipe, entry.name, entry.reason)
-        return Response(told, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.json"'})
+        text = named_to_json(entry.recipe, entry.name, entry.reason)
+        return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.json"'})
     return jsonify(name=entry.name, values=form_values(entry.recipe))
 
 
@@ -128,5 +128,5 @@ def delete(number: int) -> ResponseReturnValue:
 def of_proof(proof_id: int) -> ResponseReturnValue:
     """The recipe of a proof as a file."""
     proof = proof_or_404(proof_id)
-    told = named_to_json(proof.recipe, proof.name or f"proof {proof.id}", proof.note)
-    return Response(told, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="proof-{proof.id}.json"'})
+    text = named_to_json(proof.recipe, proof.name or f"proof {proof.id}", proof.note)
+    return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="proof-{proof.id}.json"'})

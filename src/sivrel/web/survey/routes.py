@@ -80,11 +80,11 @@ def call_off(number: int) -> ResponseReturnValue:
 def words(slug: str) -> ResponseReturnValue:
     """The form's edits as sentences, a list of [keys, words], those of one light, object, card or camera together."""
     shot_or_404(slug)
-    told: dict[tuple[str, str], dict[str, object]] = {}
+    by_thing: dict[tuple[str, str], dict[str, object]] = {}
     for key, value in edits_of(request.form.get("edits", "")).flat().items():
         group, name, field = split_key(key)
-        told.setdefault((group, name), {})[field] = value
-    return jsonify([[[f"{group}.{name}.{field}" for field in fields], _said(group, name, fields)] for (group, name), fields in told.items()])
+        by_thing.setdefault((group, name), {})[field] = value
+    return jsonify([[[f"{group}.{name}.{field}" for field in fields], _said(group, name, fields)] for (group, name), fields in by_thing.items()])
 
 
 def _said(group: str, name: str, fields: dict[str, object]) -> str:

@@ -61,7 +61,7 @@ const mover = new CameraMover(slug, recipe, () => moments.wish(true));
 const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);
 const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
 const findings = new Findings(outlines, () => chosen.a, async (id) => (await lineage.renew(), choose(id, undefined, true)), (id) => choose(id));
-findings.turned = () => plan.shown && plan.told && plan.draw();
+findings.turned = () => plan.shown && plan.drawing && plan.draw();
 followRecipes(recipe, () => chosen.a?.id);
 
 // ---- pictures -------------------------------------------------------------------------------------------------

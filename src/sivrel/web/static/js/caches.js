@@ -16,13 +16,13 @@ for (const slug of slugs) {
   try {
     const { caches } = await ask(`/shots/${slug}/caches`, {});
     for (const row of rows) {
-      const told = caches[row.dataset.digest], cell = row.querySelector(".state");
-      if (!told) {
+      const state = caches[row.dataset.digest], cell = row.querySelector(".state");
+      if (!state) {
         if (cell.textContent === "looking…") cell.textContent = "–";
         continue;
       }
-      cell.textContent = inWords(told);
-      cell.classList.toggle("stale", !told.fresh);
+      cell.textContent = inWords(state);
+      cell.classList.toggle("stale", !state.fresh);
     }
   } catch (problem) {
     for (const row of rows) row.querySelector(".state").textContent = problem.message;

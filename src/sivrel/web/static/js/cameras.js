@@ -35,8 +35,8 @@ export class CameraMover {
     $("walk").hidden = !on;
     if (!on) return;
     const fields = { edits: this.recipe.field("edits").value, camera: this.name };
-    const told = await ask(`/shots/${this.slug}/camera`, fields);
-    Object.assign(this, { at: told.at, ahead: unit(told.ahead), distance: told.distance, size: told.size, started: this.recipe.snapshot() });
+    const camera = await ask(`/shots/${this.slug}/camera`, fields);
+    Object.assign(this, { at: camera.at, ahead: unit(camera.ahead), distance: camera.distance, size: camera.size, started: this.recipe.snapshot() });
   }
 
   /** Dragged by some pixels: about what is looked at, or with `look` about its own place. */

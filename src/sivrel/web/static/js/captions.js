@@ -30,10 +30,10 @@ export async function sayVerdict(holder, { a, b }, exposure) {
   holder.textContent = "";
   if (!key) return;
   const answer = await fetch(`/pictures/${key}/difference.json?exposure=${exposure.toFixed(1)}`);
-  const told = await answer.json().catch(() => null);
+  const difference = await answer.json().catch(() => null);
   if (about !== key) return;
-  if (!answer.ok || told.visible == null) return void (holder.textContent = "A and B cover different pixels");
-  const light = told.mean_light == null ? "" : `${told.mean_light >= 1 ? "+" : "−"}${Math.abs((told.mean_light - 1) * 100).toFixed(1)} % light, `;
-  holder.textContent = `A against B: ${light}visible difference ${told.visible.toFixed(3)}. ${told.verdict}`;
-  holder.title = told.verdict;
+  if (!answer.ok || difference.visible == null) return void (holder.textContent = "A and B cover different pixels");
+  const light = difference.mean_light == null ? "" : `${difference.mean_light >= 1 ? "+" : "−"}${Math.abs((difference.mean_light - 1) * 100).toFixed(1)} % light, `;
+  holder.textContent = `A against B: ${light}visible difference ${difference.visible.toFixed(3)}. ${difference.verdict}`;
+  holder.title = difference.verdict;
 }

@@ -52,10 +52,10 @@ async function watchStatus() {
   try {
     const answer = await fetch("/status.json");
     if (answer.ok) {
-      const told = await answer.json();
-      sayStatus(told);
-      document.getElementById("full").hidden = !told.full;
-      document.dispatchEvent(new CustomEvent("sivrel:status", { detail: told }));
+      const now = await answer.json();
+      sayStatus(now);
+      document.getElementById("full").hidden = !now.full;
+      document.dispatchEvent(new CustomEvent("sivrel:status", { detail: now }));
     }
     lost(false);
   } catch {

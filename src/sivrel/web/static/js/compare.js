@@ -103,8 +103,8 @@ async function judge() {
   for (const [k, { verdict }] of places.entries()) {
     if (k === 0) continue;
     const answer = await fetch(`/pictures/${proofs[0].picture}/${proofs[k].picture}/difference.json?exposure=${places[0].plate.exposure.toFixed(1)}`);
-    const told = await answer.json().catch(() => null);
-    verdict.textContent = told?.verdict ?? "It covers other pixels than A.";
+    const difference = await answer.json().catch(() => null);
+    verdict.textContent = difference?.verdict ?? "It covers other pixels than A.";
   }
 }
 

@@ -14,17 +14,17 @@ export class NoiseFilter {
   }
 
   async toggle() {
-    const proof = this.chosen.a, told = $("filter-told");
+    const proof = this.chosen.a, note = $("filter-note");
     if (!proof?.picture) return;
     if (this.picture === proof.picture) {
       this.picture = null;
       $("pass").value = "beauty";
-      told.textContent = "";
+      note.textContent = "";
       this.plate.mode = SINGLE;
       await Promise.all([this.show("a", proof), this.show("b", await this.parent(proof))]);
       return this.say();
     }
-    told.textContent = "Filtering…";
+    note.textContent = "Filtering…";
     try {
       const answer = await ask(`/proofs/${proof.id}/filter`, {});
       if (this.chosen.a !== proof) return;
@@ -35,11 +35,11 @@ export class NoiseFilter {
       this.plate.mode = WIPE;
       this.plate.draw();
       const much = answer.smeared > 0.002;
-      told.textContent = much
+      note.textContent = much
         ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it took more than noise: look at the pass “smeared”, or take more samples.`
         : "It took nothing that noise does not explain. Left of the bar filtered, right of it not.";
     } catch (problem) {
-      told.textContent = problem.message;
+      note.textContent = problem.message;
     }
     this.say();
   }

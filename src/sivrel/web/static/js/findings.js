@@ -29,14 +29,14 @@ export class Findings {
     if (!proof?.id || proof.unfiltered) return;
     const another = this.of !== proof.id;
     if (another && this.going) this.stop(false);
-    const told = await json(`/proofs/${proof.id}/findings.json`);
+    const answer = await json(`/proofs/${proof.id}/findings.json`);
     if (this.proof()?.id !== proof.id || this.going) return;
     if (another) this.at = 0;
-    Object.assign(this, { of: proof.id, list: told.findings, about: told.about, retests: told.retests });
+    Object.assign(this, { of: proof.id, list: answer.findings, about: answer.about, retests: answer.retests });
     this.at = Math.min(this.at, Math.max(0, this.list.length - 1));
     this.say();
     // A retest on its way, of this proof or of one that came from it.
-    const pending = [...told.retests, ...told.findings.flatMap((one) => one.retests)].some((one) => !one.result);
+    const pending = [...answer.retests, ...answer.findings.flatMap((one) => one.retests)].some((one) => !one.result);
     if (pending) this.waiting = setTimeout(() => this.load(), 1500);
   }
 
@@ -216,11 +216,11 @@ export class Findings {
   }
 
   remedy(one, remedy, number) {
-    const told = [];
-    if (remedy.seconds != null) told.push(`about ${roughly(remedy.seconds)}`);
-    if (remedy.seen != null && one.measure !== "time") told.push(remedy.seen < one.threshold ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
-    if (remedy.costs) told.push(remedy.costs);
-    const words = [make("span", { textContent: remedy.words }), told.length ? make("small", { textContent: told.join(", ") }) : null];
+    const notes = [];
+    if (remedy.seconds != null) notes.push(`about ${roughly(remedy.seconds)}`);
+    if (remedy.seen != null && one.measure !== "time") notes.push(remedy.seen < one.threshold ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
+    if (remedy.costs) notes.push(remedy.costs);
+    const words = [make("span", { textContent: remedy.words }), notes.length ? make("small", { textContent: notes.join(", ") }) : null];
     if (!this.changes(remedy).length || !one.id) return make("p", { className: "remedy-words" }, ...words);
     const first = one.remedies.findIndex((other) => this.changes(other).length) === number;
     const button = make("button", { type: "button", className: "remedy" }, ...words, first ? make("kbd", { textContent: ":" }) : null);

@@ -136,18 +136,18 @@ export class LightsPanel {
 }
 
 /** Writes what reaches a spot into the slip beside it. */
-export function sayReach(slip, told, openLight, openObject) {
+export function sayReach(slip, reach, openLight, openObject) {
   slip.replaceChildren();
   const element = (tag, text, more = {}) => Object.assign(document.createElement(tag), { textContent: text, ...more });
-  if (!told.object) return void slip.append(element("p", "Nothing is seen here: the ray leaves the scene."));
+  if (!reach.object) return void slip.append(element("p", "Nothing is seen here: the ray leaves the scene."));
   const head = element("p", "");
   const short = (name) => name.replace(/\/+$/, "").split("/").slice(-2).join("/").replace(/^\//, "");
-  const thing = element("button", short(told.object), { type: "button", className: "link", title: told.object, onclick: () => openObject(told.object) });
+  const thing = element("button", short(reach.object), { type: "button", className: "link", title: reach.object, onclick: () => openObject(reach.object) });
   head.append(element("b", "Reaching "), thing);
   slip.append(head);
-  const sum = told.lights.reduce((total, light) => total + light.brings, 0);
+  const sum = reach.lights.reduce((total, light) => total + light.brings, 0);
   const list = element("ul", "");
-  for (const light of told.lights) {
+  for (const light of reach.lights) {
     const item = element("li", "");
     item.append(element("button", short(light.name), { type: "button", className: "link", onclick: () => openLight(light.name) }));
     const stopped = light.unhindered > 0 ? 1 - light.brings / light.unhindered : 0;

@@ -130,10 +130,10 @@ export class Lineage {
 
   async remove(id) {
     const next = this.card(id)?.nextElementSibling ?? this.card(id)?.previousElementSibling;
-    const told = await post(`/proofs/${id}/delete`);
+    const removed = await post(`/proofs/${id}/delete`);
     if (next?.dataset.proof) await this.choose(Number(next.dataset.proof));
     await this.renew();
-    this.sayPutAside(told);
+    this.sayPutAside(removed);
   }
 
   async thin() {
@@ -147,9 +147,9 @@ export class Lineage {
     sheet.showModal();
     sheet.onclose = async () => {
       if (sheet.returnValue !== "thin") return;
-      const told = await post(`/shots/${this.slug}/thin`);
+      const removed = await post(`/shots/${this.slug}/thin`);
       await this.renew();
-      this.sayPutAside(told);
+      this.sayPutAside(removed);
     };
   }
 

@@ -8,7 +8,7 @@ const NAMES = { discs: "records", dots: "photons", boxes: "cells", triangles: "e
 
 export class Marks {
   constructor(plate) {
-    this.plate = plate; this.on = false; this.told = []; this.of = null;
+    this.plate = plate; this.on = false; this.previews = []; this.of = null;
     this.canvas = $("marks");
   }
 
@@ -20,20 +20,20 @@ export class Marks {
     if (!on) return void this.draw();
     const note = Object.assign(document.createElement("span"), { id: "marks-note" });
     $("caption-a").append(note);
-    if (this.of !== proof?.id) this.told = [];
+    if (this.of !== proof?.id) this.previews = [];
     this.of = proof?.id;
     if (!proof?.caches?.length) note.textContent = " · this proof used no cache of bounced light";
-    else if (!this.told.length) {
+    else if (!this.previews.length) {
       note.textContent = " · looking into the caches…";
       try {
-        for (const cache of proof.caches) this.told.push(await ask(`/proofs/${proof.id}/preview`, { digest: cache.digest }));
+        for (const cache of proof.caches) this.previews.push(await ask(`/proofs/${proof.id}/preview`, { digest: cache.digest }));
       } catch (problem) {
         note.textContent = ` · ${problem.message}`;
         return;
       }
       if (this.of !== proof.id) return;
     }
-    if (this.told.length) note.textContent = ` · ${this.told.map((told) => `${told.marks.length} of ${told.of} ${NAMES[told.shape]}`).join(", ")} in sight`;
+    if (this.previews.length) note.textContent = ` · ${this.previews.map((preview) => `${preview.marks.length} of ${preview.of} ${NAMES[preview.shape]}`).join(", ")} in sight`;
     this.draw();
   }
 
@@ -45,23 +45,23 @@ export class Marks {
     const ink = canvas.getContext("2d"), [left, top, width, height] = plate.place();
     ink.clearRect(0, 0, ...size);
     const scale = width / plate.frame[0], at = /** @returns {[number, number]} */ (x, y) => [left + x * scale, top + (y * height) / plate.frame[1]];
-    for (const told of this.told) {
-      for (const [k, [x, y, radius, tone]] of told.marks.entries()) {
+    for (const preview of this.previews) {
+      for (const [k, [x, y, radius, tone]] of preview.marks.entries()) {
         const [px, py] = at(x, y), grey = Math.round(tone * 255);
         const path = new Path2D();
-        if (told.shape === "discs") path.arc(px, py, Math.max(2 * ratio, radius * scale * 0.25), 0, 7);
-        else if (told.shape === "dots") path.arc(px, py, 1.6 * ratio, 0, 7);
-        else if (told.shape === "boxes") {
+        if (preview.shape === "discs") path.arc(px, py, Math.max(2 * ratio, radius * scale * 0.25), 0, 7);
+        else if (preview.shape === "dots") path.arc(px, py, 1.6 * ratio, 0, 7);
+        else if (preview.shape === "boxes") {
           const half = Math.max(2 * ratio, radius * scale * 0.5);
           path.rect(px - half, py - half, 2 * half, 2 * half);
         } else {
-          const c = told.corners[k];
+          const c = preview.corners[k];
           path.moveTo(...at(c[0], c[1]));
           path.lineTo(...at(c[2], c[3]));
           path.lineTo(...at(c[4], c[5]));
           path.closePath();
         }
-        if (told.shape === "dots") {
+        if (preview.shape === "dots") {
           ink.fillStyle = `rgb(${grey} ${grey} ${grey})`;
           ink.fill(path);
           continue;
@@ -69,7 +69,7 @@ export class Marks {
         // A dark line under a light one shows on any picture.
         ink.lineWidth = 2.4 * ratio;
         ink.strokeStyle = `rgb(0 0 0 / 45%)`;
-        if (told.shape !== "triangles") ink.stroke(path);
+        if (preview.shape !== "triangles") ink.stroke(path);
         ink.lineWidth = 1.1 * ratio;
         ink.strokeStyle = `rgb(${grey} ${grey} ${grey})`;
         ink.stroke(path);
@@ -80,6 +80,6 @@ export class Marks {
   /** Marks in space for the plan: [x, y, z, radius, tone, shape] each. */
   inSpace() {
     if (!this.on) return [];
-    return this.told.flatMap((told) => told.marks.filter((_, k) => k % Math.ceil(told.marks.length / 800) === 0).map((mark) => [...mark.slice(4, 8), mark[3], told.shape]));
+    return this.previews.flatMap((preview) => preview.marks.filter((_, k) => k % Math.ceil(preview.marks.length / 800) === 0).map((mark) => [...mark.slice(4, 8), mark[3], preview.shape]));
   }
 }

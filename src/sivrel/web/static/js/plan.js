@@ -60,9 +60,9 @@ export class Plan {
     this.holder.hidden = !on;
     if (!on) return;
     this.fields = fields;
-    if (!this.told) this.holder.textContent = "Drawing the plan…";
+    if (!this.drawing) this.holder.textContent = "Drawing the plan…";
     try {
-      this.told = await ask(`/shots/${this.slug}/plan`, fields());
+      this.drawing = await ask(`/shots/${this.slug}/plan`, fields());
     } catch (problem) {
       this.holder.textContent = problem.message;
       return;
@@ -78,12 +78,12 @@ export class Plan {
   draw() {
     this.holder.replaceChildren();
     // Side by side or one above the other, whichever draws larger.
-    const [a, b] = [this.told.plan.half, this.told.elevation.half], box = this.holder.getBoundingClientRect(), rows = box.height - 70;
+    const [a, b] = [this.drawing.plan.half, this.drawing.elevation.half], box = this.holder.getBoundingClientRect(), rows = box.height - 70;
     const beside = Math.min(box.width / 4 / Math.max(a[0], b[0]), rows / 2 / Math.max(a[1], b[1]));
     const stacked = Math.min(box.width / 2 / Math.max(a[0], b[0]), rows / 2 / (a[1] + b[1]));
     this.holder.classList.toggle("stacked", stacked > beside);
     this.holder.style.setProperty("--rows", `${a[1]}fr ${b[1]}fr auto`);
-    this.views = [new View(this.told.plan, "plan"), new View(this.told.elevation, "elevation")];
+    this.views = [new View(this.drawing.plan, "plan"), new View(this.drawing.elevation, "elevation")];
     for (const [number, view] of this.views.entries()) {
       const figure = document.createElement("figure");
       const [w, h] = view.size;
@@ -113,7 +113,7 @@ export class Plan {
       view.layer.replaceChildren();
       this.drawMarks(view);
       this.drawCamera(view);
-      for (const light of this.told.lights) if (!light.mesh && light.kind !== "dome") this.drawLight(view, light);
+      for (const light of this.drawing.lights) if (!light.mesh && light.kind !== "dome") this.drawLight(view, light);
     }
   }
 
@@ -136,7 +136,7 @@ export class Plan {
   }
 
   drawCamera(view) {
-    const { at, forward, right, half } = this.told.camera, reach = 46 * view.pixel;
+    const { at, forward, right, half } = this.drawing.camera, reach = 46 * view.pixel;
     const corners = [at, add(add(at, forward, reach), right, -half * reach), add(add(at, forward, reach), right, half * reach)];
     make("polygon", { points: corners.map((p) => view.flat(p).join()).join(" "), class: "camera", "stroke-width": 1.3 * view.pixel }, view.layer);
   }
@@ -215,7 +215,7 @@ export class Plan {
     if (!group) return;
     const part = event.target.dataset.part || "body";
     const view = this.views[Number(event.target.closest("svg").dataset.view)];
-    const light = this.told.lights.find((one) => one.name === group.dataset.light);
+    const light = this.drawing.lights.find((one) => one.name === group.dataset.light);
     const start = this.point(view, event), before = structuredClone(light);
     this.chosen = light.name;
     this.mark();

@@ -30,9 +30,9 @@ export function follow(asked) {
       if (stopped) throw new Error("Called off.");
       const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
       if (!answer.ok) throw new Error(await sentence(answer));
-      const told = (await answer.json()).answer;
-      if (told && told.done !== false) return told;
-      if (told && !stopped) onPart(told);
+      const given = (await answer.json()).answer;
+      if (given && given.done !== false) return given;
+      if (given && !stopped) onPart(given);
     }
   };
   const stop = async () => {

@@ -187,10 +187,10 @@ export class RecipeForm {
   async foretell() {
     const place = document.getElementById("forecast"), asked = new FormData(this.form);
     if (!place) return;
-    const told = await post(place.dataset.address, asked).catch(() => ({ says: "", why: "" })); // a wrong number is red already
+    const forecast = await post(place.dataset.address, asked).catch(() => ({ says: "", why: "" })); // a wrong number is red already
     if (document.getElementById("forecast") !== place) return;
-    place.textContent = told.says;
-    place.title = told.why;
+    place.textContent = forecast.says;
+    place.title = forecast.why;
   }
 
   nudge(event) {

@@ -24,19 +24,19 @@ export function followRecipes(recipe, proof) {
   }
 
   async function keep() {
-    const sheet = $("recipe-sheet"), told = sheet.querySelector(".told");
+    const sheet = $("recipe-sheet"), message = sheet.querySelector(".message");
     if (sheet.returnValue !== "keep") return;
     const fields = new FormData(recipe.form);
     for (const name of ["recipe_name", "reason"]) fields.set(name, sheet.querySelector(`[name=${name}]`).value);
     fields.set("proof", proof() ?? "");
     try {
       const { id, name } = await post("/recipes", fields);
-      told.replaceChildren();
+      message.replaceChildren();
       for (const field of sheet.querySelectorAll("input, textarea")) field.value = "";
       $("start-from").add(new Option(name, `own:${id}`), 1);
     } catch (problem) {
-      told.innerHTML = '<p class="problem" role="alert"></p>';
-      told.firstChild.textContent = problem.message;
+      message.innerHTML = '<p class="problem" role="alert"></p>';
+      message.firstChild.textContent = problem.message;
       open();
     }
   }

@@ -11,17 +11,17 @@ export class Sections {
     this.chosen = 0; this.stood = null; this.flipped = false;
     holder.addEventListener("pointerdown", (event) => this.grab(event));
     holder.addEventListener("keydown", (event) => this.nudge(event));
-    new ResizeObserver(() => this.told && this.draw()).observe(holder);
+    new ResizeObserver(() => this.drawing && this.draw()).observe(holder);
   }
 
   /** Ask for the drawing anew, with the mends and as it was; the latest wins. */
   async renew() {
     const mine = (this.last = {});
     try {
-      const told = await this.askFor(this.cut, true);
+      const drawing = await this.askFor(this.cut, true);
       if (mine !== this.last) return;
-      this.told = this.flipped ? this.told : told;
-      this.mended = told;
+      this.drawing = this.flipped ? this.drawing : drawing;
+      this.mended = drawing;
       this.was = null;
       this.draw();
     } catch (problem) {
@@ -33,26 +33,26 @@ export class Sections {
     this.flipped = on;
     if (!this.mended) return;
     if (on && !this.was) this.was = await this.askFor(this.cut, false).catch(() => this.mended);
-    this.told = this.flipped ? this.was : this.mended;
+    this.drawing = this.flipped ? this.was : this.mended;
     this.draw();
   }
 
   /** Cut plan and section through a place. */
   cutThrough([x, y, z]) {
-    if (!this.told) return;
-    const ahead = this.told.plan.up;
+    if (!this.drawing) return;
+    const ahead = this.drawing.plan.up;
     this.cut = { height: y, behind: x * ahead[0] + y * ahead[1] + z * ahead[2] - 0.01 };
     this.renew();
   }
 
   raise(by) {
-    if (!this.told) return;
-    this.cut = { ...this.cut, height: this.told.plan.centre[1] + by };
+    if (!this.drawing) return;
+    this.cut = { ...this.cut, height: this.drawing.plan.centre[1] + by };
     this.renew();
   }
 
   draw() {
-    const box = this.holder.getBoundingClientRect(), [a, b] = [this.told.plan.half, this.told.elevation.half], high = box.height - 56;
+    const box = this.holder.getBoundingClientRect(), [a, b] = [this.drawing.plan.half, this.drawing.elevation.half], high = box.height - 56;
     // One above the other or side by side, whichever draws larger.
     const stacked = Math.min(box.width / 2 / Math.max(a[0], b[0]), high / 2 / (a[1] + b[1]));
     const beside = Math.min((box.width - 14) / 2 / (a[0] + b[0]), high / 2 / Math.max(a[1], b[1]));
@@ -60,9 +60,9 @@ export class Sections {
     this.holder.style.setProperty("--rows", `${a[1]}fr ${b[1]}fr`);
     this.holder.style.setProperty("--columns", `${a[0]}fr ${b[0]}fr`);
     this.holder.replaceChildren();
-    const level = this.told.plan.centre[1], ahead = this.told.plan.up, depth = this.told.elevation.centre.reduce((sum, v, k) => sum + v * ahead[k], 0);
+    const level = this.drawing.plan.centre[1], ahead = this.drawing.plan.up, depth = this.drawing.elevation.centre.reduce((sum, v, k) => sum + v * ahead[k], 0);
     const titles = [`plan, cut ${level.toFixed(2)} m high`, `section, cut ${depth.toFixed(2)} m along ${Math.abs(ahead[0]) > 0.5 ? "x" : "z"}`];
-    this.views = [this.told.plan, this.told.elevation].map((drawing, k) => {
+    this.views = [this.drawing.plan, this.drawing.elevation].map((drawing, k) => {
       const view = new View(drawing, titles[k]);
       const figure = document.createElement("figure"), caption = document.createElement("figcaption");
       const [w, h] = view.size;
@@ -92,7 +92,7 @@ export class Sections {
       this.drawScale(view);
       this.drawCut(view, k);
       this.drawCamera(view);
-      for (const light of this.told.lights) if (!light.mesh && !["dome", "sun"].includes(light.kind)) this.drawLight(view, light);
+      for (const light of this.drawing.lights) if (!light.mesh && !["dome", "sun"].includes(light.kind)) this.drawLight(view, light);
       if (this.stood) this.drawStood(view, k);
       for (const [number, one] of this.findings.entries()) if (number !== this.chosen) this.drawFinding(view, one, number);
       if (this.findings[this.chosen]) this.drawFinding(view, this.findings[this.chosen], this.chosen);
@@ -110,7 +110,7 @@ export class Sections {
 
   /** Where the other drawing is cut: a line to drag. */
   drawCut(view, k) {
-    const other = this.told[k ? "plan" : "elevation"], px = view.pixel, [, y] = view.flat(other.centre), [w] = view.size;
+    const other = this.drawing[k ? "plan" : "elevation"], px = view.pixel, [, y] = view.flat(other.centre), [w] = view.size;
     const value = this.value(other, view), name = k ? "height" : "behind";
     const group = make("g", { class: "cut-line", "data-cut": name, role: "slider", tabindex: 0, "aria-label": k ? "height of the plan's cut" : "place of the section's cut" }, view.layer);
     for (const [key, v] of [["now", value], ["min", value - 100], ["max", value + 100]]) group.setAttribute(`aria-value${key}`, v.toFixed(2));
@@ -125,7 +125,7 @@ export class Sections {
   }
 
   drawCamera(view) {
-    const { at, forward, right, half } = this.told.camera, reach = 34 * view.pixel, corner = (s) => at.map((v, n) => v + reach * (forward[n] + s * half * right[n]));
+    const { at, forward, right, half } = this.drawing.camera, reach = 34 * view.pixel, corner = (s) => at.map((v, n) => v + reach * (forward[n] + s * half * right[n]));
     make("polygon", { points: [at, corner(-1), corner(1)].map((p) => view.flat(p).join()).join(" "), class: "camera", "stroke-width": 1.3 * view.pixel }, view.layer);
   }
 

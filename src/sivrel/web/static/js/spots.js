@@ -29,8 +29,8 @@ export class Spots {
     slip.textContent = "Looking…";
     const mine = (this.last = {});
     try {
-      const told = await ask(`/shots/${this.slug}/reach`, { ...this.fields(), x, y, width, height });
-      if (mine === this.last) sayReach(slip, told, (name) => this.open(name), (name) => this.open(`object:${name}`));
+      const reach = await ask(`/shots/${this.slug}/reach`, { ...this.fields(), x, y, width, height });
+      if (mine === this.last) sayReach(slip, reach, (name) => this.open(name), (name) => this.open(`object:${name}`));
     } catch (problem) {
       if (mine === this.last) slip.textContent = problem.message;
     }

@@ -28,14 +28,14 @@ async function look() {
   $("going").hidden = false;
   say();
   try {
-    const told = await mine.done((part) => {
+    const survey = await mine.done((part) => {
       if (mine !== going) return;
       $("share").value = part.share;
       $("what").textContent = `looking at: ${part.what}`;
       // What is found is shown as it comes; what is listed from before stays until it is looked at again.
       if (part.findings?.length > findings.length) take(part);
     });
-    if (mine === going) take(told);
+    if (mine === going) take(survey);
   } catch (problem) {
     if (mine === going) say(problem.message);
   }
@@ -46,20 +46,20 @@ async function look() {
 }
 
 /** List what was found, and stay with the finding that was turned to; else with the worst. */
-function take(told) {
+function take(survey) {
   const kept = turned ? findings[chosen]?.title : null;
-  findings = told.findings;
+  findings = survey.findings;
   chosen = Math.max(0, findings.findIndex((one) => one.title === kept));
-  list(told);
+  list(survey);
 }
 
-function list(told) {
+function list(survey) {
   const holder = $("found");
   holder.replaceChildren(...findings.map((one, k) => item(one, k)));
   if (!findings.length)
     holder.append(make("li", { className: "none" }, make("p", {}, "Nothing of note was found. Sheets, gaps, doubled and turned faces, holes, scale, lights and camera were looked at. ",
       make("a", { href: $("to-bench").href, textContent: "On to the bench, to prove it." }))));
-  if (told.checks) holder.setAttribute("aria-label", `${findings.length} findings of ${told.checks.length} checks, worst for this picture first`);
+  if (survey.checks) holder.setAttribute("aria-label", `${findings.length} findings of ${survey.checks.length} checks, worst for this picture first`);
   mark();
 }
 
@@ -188,19 +188,19 @@ async function stand([x, y, z]) {
   slip.hidden = false;
   slip.textContent = "Looking…";
   try {
-    const told = await ask(`/shots/${slug}/standpoint`, { ...fields(), x, y, z });
+    const seen = await ask(`/shots/${slug}/standpoint`, { ...fields(), x, y, z });
     if (!standing) return;
-    sections.stood = told;
+    sections.stood = seen;
     sections.mark();
-    const lights = told.lights.map((light) => {
+    const lights = seen.lights.map((light) => {
       const share = light.unhindered > 0 ? light.brings / light.unhindered : 0;
       const words = light.brings > 0 ? `${percent(share)} of it arrives` : light.behind ? `behind ${short(light.behind)}` : "does not reach it";
       return make("li", { className: light.brings > 0 ? "" : "none", textContent: `${short(light.name)}: ${words}` });
     });
     slip.replaceChildren(
-      make("p", { className: "figures", textContent: `${told.at.map((v) => v.toFixed(2)).join(", ")} m` }),
-      ...(told.inside ? [make("p", { className: "changed", textContent: `It is inside ${short(told.inside)}.` })] : []),
-      make("p", { textContent: `It sees the outside by ${percent(told.open)} of its rays, and ${told.things.slice(0, 4).map(([name, v]) => `${short(name)} ${percent(v)}`).join(", ")}.` }),
+      make("p", { className: "figures", textContent: `${seen.at.map((v) => v.toFixed(2)).join(", ")} m` }),
+      ...(seen.inside ? [make("p", { className: "changed", textContent: `It is inside ${short(seen.inside)}.` })] : []),
+      make("p", { textContent: `It sees the outside by ${percent(seen.open)} of its rays, and ${seen.things.slice(0, 4).map(([name, v]) => `${short(name)} ${percent(v)}`).join(", ")}.` }),
       make("ul", {}, ...lights),
     );
   } catch (problem) {

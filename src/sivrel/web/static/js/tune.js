@@ -101,7 +101,7 @@ async function listen(mine, fresh) {
   if (fresh) [at, tuning] = [null, ""];
   let shown = 0;
   try {
-    const told = await mine.done((part) => {
+    const whole = await mine.done((part) => {
       $("share").value = part.share ?? 0;
       $("what").textContent = part.what ?? "";
       if (part.tuning) tuning = part.tuning;
@@ -111,7 +111,7 @@ async function listen(mine, fresh) {
         showPart();
       }
     });
-    tuning = told.tuning ?? tuning;
+    tuning = whole.tuning ?? tuning;
     if (fresh) history.replaceState(null, "", `${location.pathname}?made=${tuning}`);
   } catch (problem) {
     if (problem.message !== "Called off.") say(problem.message);
