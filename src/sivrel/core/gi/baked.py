@@ -18,18 +18,18 @@ BAKED = 6
 USED = {"gi.seen|gi.beyond": ["baked"], "gi.seen": ["baked", "brute_force", "irradiance_cache"]}
 SEEN_BAKED = {"gi.seen": ["baked"]}
 ELEMENTS = 12_000
-"""Elements that an automatic largest edge makes, about."""
+"""About how many elements an automatic largest edge makes."""
 BOUNCED, ALL = 0, 3
 FAINT = 0.05
-"""Share of the scene's mean light that is added before a contrast is judged: the dark needs no fine mesh."""
+"""Share of the scene's mean light that is added before contrast is measured, since dark places need no fine mesh."""
 
 
 class BakedSettings(Group):
     max_edge: float = setting(
         0.0,
         "largest edge",
-        "Surfaces are split until no edge is longer than {} m; 0 leaves it to the scene's size,",
-        "Smaller elements hold finer light and take more memory and rays. It is a length in the scene: a wrong scale ruins it.",
+        "Surfaces are split until no edge is longer than {} m; 0 follows the scene's size,",
+        "Smaller elements show finer light and take more memory and rays. It is a length in the scene, so the scene's scale must be right.",
         unit="m",
         needs=USED,
         ge=0.0,
@@ -39,7 +39,7 @@ class BakedSettings(Group):
         1,
         "refining passes",
         "then, {} times, where light changes fast,",
-        "Each pass halves the elements that show contrast, and sends what was found once more onto them. An object can have its own number.",
+        "Each pass halves the elements that show contrast, and distributes the solved light onto them once more. An object can have its own number.",
         needs=USED,
         ge=0,
         le=6,
@@ -48,7 +48,7 @@ class BakedSettings(Group):
         0.4,
         "contrast",
         "by more than {} across an element,",
-        "Less contrast splits more, and catches softer edges.",
+        "Lower contrast splits more elements, and resolves softer edges.",
         needs={**USED, "baked.refine": ["!0"]},
         ge=0.01,
         le=10.0,
@@ -57,7 +57,7 @@ class BakedSettings(Group):
         0.0,
         "smallest edge",
         "but none below {} m; 0 is a quarter of the largest.",
-        "Bounds what refining may take.",
+        "Limits the cost of refining.",
         unit="m",
         needs={**USED, "baked.refine": ["!0"]},
         ge=0.0,
@@ -66,8 +66,8 @@ class BakedSettings(Group):
     converged: float = setting(
         0.97,
         "converged",
-        "Light is shot on until nine tenths of the scene have {} of theirs,",
-        "What is left unshot darkens the deep bounces: the proof says how much was still to come.",
+        "Light is distributed until nine tenths of the scene have {} of theirs,",
+        "Light that is not distributed darkens late bounces: the proof says how much was missing.",
         needs=USED,
         ge=0.1,
         le=0.9999,
@@ -76,7 +76,7 @@ class BakedSettings(Group):
         300_000,
         "shots",
         "by {} rays for each bounce,",
-        "More clear the blotches of the bake; time grows in proportion.",
+        "More reduce the blotches of the bake; time grows in proportion.",
         needs=USED,
         ge=1000,
         le=1_000_000_000,
@@ -84,8 +84,8 @@ class BakedSettings(Group):
     samples: int = setting(
         16,
         "light samples",
-        "with {} looks at the lights from each element.",
-        "Where shadows of direct light cross elements, more make their mean right.",
+        "with {} shadow rays from each element.",
+        "More give the right mean where shadows of direct light cross an element.",
         needs=USED,
         ge=1,
         le=256,
@@ -93,7 +93,7 @@ class BakedSettings(Group):
     smoothing: int = setting(
         1,
         "smoothing",
-        "The light is evened out {} times between neighbours.",
+        "The light is smoothed {} times between neighbours.",
         "0 shows every element flat; more hides blotches and smears shadows.",
         needs=USED,
         ge=0,
@@ -102,8 +102,8 @@ class BakedSettings(Group):
     final_gather_rays: int = setting(
         8,
         "gather rays",
-        "{} rays gather the bake from afar; 0 shows it as it is.",
-        "Rays scattered from each point that the camera sees look the bake up where they land: elements no longer show, at the price of rays.",
+        "{} final gather rays; 0 shows the bake directly.",
+        "Rays from each visible point look up the bake where they land: its elements no longer show, at the price of these rays.",
         needs=SEEN_BAKED,
         ge=0,
         le=1024,
@@ -125,7 +125,7 @@ class Bake(NamedTuple):
 
 @called_kernel
 def baked_light(bake, vertices, triangle, b1, b2, normal, column):
-    """Irradiance at a point of a triangle, on the side that `normal` is on; `column` is BOUNCED or ALL."""
+    """Irradiance at a point of a triangle, on the side of `normal`; `column` is BOUNCED or ALL."""
     a, b, c = row3(vertices, triangle, 0), row3(vertices, triangle, 3), row3(vertices, triangle, 6)
     back = 1 if dot(normal, cross(subtract(b, a), subtract(c, a))) < 0.0 else 0
     e, u, v = element_at(bake.split, bake.child, bake.element, triangle, b1, b2)
@@ -168,7 +168,7 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
         mesh, parents = _quartered(mesh, score, least)
         if len(parents) == len(score):
             break
-        # All passes but the last serve to find where light changes fast: the rays of a round are enough for that.
+        # All passes but the last only find where light changes fast, for which one round's rays are enough.
         times = FINER_SHOTS if number == rounds - 1 else 1
         solution, refined = solve_finer(job, mesh, longest, coarse_nodes, parents, solution, gloss, wanted, times), refined + 1
     numbers, corners = shared_corners(job.arrays, mesh)
@@ -185,8 +185,8 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
 
 
 def _quartered(mesh: ElementMesh, score: np.ndarray, least: float) -> tuple[ElementMesh, np.ndarray]:
-    """A mesh whose elements of a score [n] above 0 were halved twice, so that edges are halved in both directions, the highest first
-    where there is no room for all; and of which element each of the new ones is a part, int64."""
+    """A mesh in which elements with a score [n] above 0 are halved twice, so that edges are halved in both directions, highest score first
+    if there is no room for all; and the parent of each new element, int64."""
     parents = np.arange(len(score))
     for _ in range(2):
         chosen = (mesh.longest() > 1.5 * least) & (score > 0.0)
@@ -199,7 +199,7 @@ def _quartered(mesh: ElementMesh, score: np.ndarray, least: float) -> tuple[Elem
 
 
 def _check_scale(job: Any, longest: float) -> None:
-    """Raises InputError where elements of that size are out of all proportion to the scene."""
+    """Raises InputError if elements of that size do not fit the size of the scene."""
     area = float(whole_triangles(job.arrays).areas().sum())
     corners = job.arrays.vertices.reshape(-1, 3)
     extent = float((corners.max(axis=0) - corners.min(axis=0)).max())
@@ -207,18 +207,18 @@ def _check_scale(job: Any, longest: float) -> None:
         at_least = (area / MOST_ELEMENTS) ** 0.5 * 2.0
         raise InputError(
             f"At a largest edge of {longest:g} m this scene, {extent:.3g} m across, takes more than {MOST_ELEMENTS} elements; set baked.max_edge "
-            f"to {at_least:.2g} m or more, or look whether the scene is to scale."
+            f"to {at_least:.2g} m or more, or check the scene's scale."
         )
     if longest > extent:
         raise InputError(
-            f"A largest edge of {longest:g} m is more than the whole scene, {extent:.3g} m across; set baked.max_edge lower, or look whether the "
-            "scene is to scale."
+            f"A largest edge of {longest:g} m is more than the whole scene, {extent:.3g} m across; set baked.max_edge lower, or check the "
+            "scene's scale."
         )
 
 
 def _over_contrast(job: Any, mesh: ElementMesh, solution: Solution, wanted: BakedSettings) -> np.ndarray:
-    """float [n]: by how much the light across each element changes more than the contrast allows and chance explains, times its area;
-    0 where it does not."""
+    """float [n]: excess of the light's change across each element over the allowed contrast and the noise, times its area;
+    0 where there is none."""
     of_patch = (solution.bounced + solution.direct) @ LUMINANCE
     areas = mesh.areas()
     numbers, count = shared_corners(job.arrays, mesh)
@@ -257,7 +257,7 @@ def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes
     light, numbers, patches = arrays["light"], arrays["numbers"], arrays["patches"]
     corners = int(notes["corners"])
     if len(arrays["split"]) < len(job.arrays.vertices) or int(numbers.max(initial=-1)) >= corners:
-        raise InputError("The bake is of another shape of the scene, and can't serve this one; unlock or delete it on the page of caches.")
+        raise InputError("The bake belongs to another shape of the scene and can't be used; unlock or delete it on the caches page.")
     for k in range(wanted.smoothing):
         at_corners = _to_corners(light, arrays["areas"], patches, numbers, corners)
         if k == wanted.smoothing - 1:
@@ -271,12 +271,12 @@ def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes
 
 def _says(notes: dict[str, Any]) -> str:
     """What each stage did, in words."""
-    solved = f"Solved in {notes['rounds']:.0f} rounds: about {notes['coming'] * 100:.1f} % of the light was still to come"
-    solved += f", and chance moved an element's bounced light by about {notes['chance_solved'] * 100:.0f} %."
+    solved = f"Solved in {notes['rounds']:.0f} rounds: about {notes['coming'] * 100:.1f} % of the light was still missing"
+    solved += f", and the noise of an element's bounced light was about {notes['chance_solved'] * 100:.0f} %."
     if notes["refined"]:
         passes = "one pass" if notes["refined"] == 1 else f"{notes['refined']:.0f} passes"
-        solved += f" Refined in {passes}: on the smaller elements chance is about {notes['chance'] * 100:.0f} %."
-    return solved + " Smoothing evens chance out between neighbours, and light with it."
+        solved += f" Refined in {passes}: on the smaller elements the noise is about {notes['chance'] * 100:.0f} %."
+    return solved + " Smoothing reduces the noise between neighbours, and blurs the light."
 
 
 def _preview(arrays: dict[str, np.ndarray]) -> Preview:
@@ -298,7 +298,7 @@ def _elements(arrays: dict[str, np.ndarray]) -> int:
 
 
 def _is_sound(arrays: dict[str, np.ndarray]) -> bool:
-    """Whether every walk down a tree ends: halves stand after what they are halves of."""
+    """Whether every walk down a tree ends: children come after their parents."""
     inner = np.flatnonzero(arrays["split"] != LEAF)
     return bool((arrays["child"][inner] > inner).all())
 
@@ -309,8 +309,8 @@ WAY = Way(
     title="a bake",
     seen=True,
     beyond=True,
-    does="Solves light on the surfaces themselves, once, for any camera; a final gather makes stills of it.",
-    costs="Shadows and smears in the shape of its mesh, leaks where elements cross a wall; stale after any change.",
+    does="Solves light on the surfaces themselves, once, for any camera; stills need a final gather.",
+    costs="Shadows and smears follow its mesh, leaks where elements cross a wall; stale after any change.",
     question="How light is baked",
     settings=BakedSettings,
     kind="bake",

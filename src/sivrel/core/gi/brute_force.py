@@ -1,4 +1,4 @@
-"""Brute force: a new random path from every sample, with no memory between pixels (Kajiya 1986, eq. 2)."""
+"""Brute force: an independent random path for every sample, nothing shared between pixels (Kajiya 1986, eq. 2)."""
 
 from .way import Way
 
@@ -9,8 +9,8 @@ WAY = Way(
     title="brute force",
     seen=True,
     beyond=True,
-    does="Traces paths anew for every sample: right on average everywhere, whatever the scene.",
-    costs="Even grain that falls with the square root of the samples; slow in dark rooms.",
+    does="Traces new paths for every sample: unbiased in every scene.",
+    costs="Grain falls with the square root of the samples; slow in dark rooms.",
     asks_beyond=True,
     pilots={"brute_force": 0.0},
 )

@@ -1,7 +1,7 @@
-"""Caustic photons: light that glass, mirrors and panes have turned, where it falls on what scatters it.
+"""Caustic photons: light from glass, mirrors and panes, where it falls on diffuse surfaces.
 
-A map of its own, finer than that of all photons (Jensen 1996, section 3), and several of them: each sample of a pixel looks into the
-next map, whose radius is smaller than the last one's, so that their mean sharpens while it clears (Knaus & Zwicker 2011, "Progressive
+A separate, finer photon map (Jensen 1996, section 3), or several of them: each sample of a pixel uses the
+next map, with a smaller radius than the last, so that blur and noise fall together (Knaus & Zwicker 2011, "Progressive
 Photon Mapping: A Probabilistic Approach", equation 15). Paths then leave that light out.
 """
 
@@ -20,12 +20,12 @@ from .way import Preview, Table, Way
 
 ON = {"caustics.on": ["yes"]}
 GATHERED = 40
-"""Photons that the automatic radius holds in most places."""
+"""Photons within the automatic radius in most places."""
 FACING = 0.5
-"""Cosine of how far the surface of a photon may be turned away."""
+"""Least cosine between a photon's surface and the gathering one."""
 MOST_BOUNCES = 16
 FEW = 0.1
-"""Share of the photons that are wanted, below which it is said that few have landed."""
+"""Share of the wanted photons below which a note says that few have landed."""
 
 
 class CausticSettings(Group):
@@ -33,13 +33,13 @@ class CausticSettings(Group):
         "no",
         "caustic photons",
         "Light through glass and off mirrors is found by photons of its own: {}.",
-        "Paths find such light only by chance, as fireflies, and that of small lamps never. Photons find it, a little blurred.",
+        "Paths find such light only by chance, as fireflies, and that of small lamps almost never. Photons find it, a little blurred.",
     )
     count: int = setting(
         100_000,
         "caustic photons",
         "{} of them land in each map,",
-        "More let the light come out sharper for the same grain; time grows in proportion.",
+        "More give sharper caustics for the same grain; time grows in proportion.",
         needs=ON,
         ge=100,
         le=10_000_000,
@@ -47,8 +47,8 @@ class CausticSettings(Group):
     passes: int = setting(
         8,
         "caustic maps",
-        "in up to {} maps, of which each sample of a pixel takes the next,",
-        "As many maps as samples at most. Each has a smaller radius: together they clear and sharpen.",
+        "in up to {} maps, one for each sample of a pixel in turn,",
+        "At most one map per sample. Each has a smaller radius, so blur and grain fall together.",
         needs=ON,
         ge=1,
         le=256,
@@ -56,8 +56,8 @@ class CausticSettings(Group):
     radius: float = setting(
         0.0,
         "caustic radius",
-        "gathered within {} m in the first; 0 leaves it to their density,",
-        "Large blurs the light, small leaves its grain.",
+        "gathered within {} m in the first; 0 follows their density,",
+        "A large radius blurs caustics, a small one leaves grain.",
         unit="m",
         needs=ON,
         ge=0.0,
@@ -66,15 +66,15 @@ class CausticSettings(Group):
     visible: Literal["yes", "no"] = setting(
         "yes",
         "caustic visibility",
-        "A caustic photon serves only what it can see: {},",
-        "Without, light leaks past thin walls, and lookups beside walls are cheaper.",
+        "A caustic photon counts only where it is visible: {},",
+        "Without, light leaks through thin walls, and lookups beside walls are cheaper.",
         needs=ON,
     )
     shrink: float = setting(
         0.667,
         "shrink",
         "shrinking by {} from map to map,",
-        "At 1 the radius stays, and so does the blur; near 0 it falls fastest, and grain hardly clears. Two thirds is the best rate for both.",
+        "At 1 the radius and the blur stay; near 0 the radius falls fastest, and grain hardly falls. Two thirds is the best rate for both.",
         needs=ON,
         ge=0.0,
         le=1.0,
@@ -83,7 +83,7 @@ class CausticSettings(Group):
         0.001,
         "least radius",
         "down to {} m.",
-        "Where more sharpness is not seen, less grain is worth more.",
+        "A floor: sharper caustics would not be visible, less grain is.",
         unit="m",
         needs=ON,
         ge=0.0,
@@ -92,7 +92,7 @@ class CausticSettings(Group):
 
 
 class Maps(NamedTuple):
-    """points float32 [n, SERVED_COLUMNS] and axes uint8 [n]: the maps one after the other, each a tree; starts int64 [maps + 1]; radii float64
+    """points float32 [n, SERVED_COLUMNS] and axes uint8 [n]: the maps in sequence, each a tree; starts int64 [maps + 1]; radii float64
     [maps], in metres."""
 
     points: np.ndarray
@@ -153,7 +153,7 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
 
 @called_kernel
 def caustics_at(scene, stack, maps, near, sample, p, n):
-    """Irradiance at `p` by the photons of one of the maps that are seen from there, on surfaces that face as `n` does."""
+    """Irradiance at `p` from the photons of one map that are visible from there, on surfaces that face like `n`."""
     which = sample % max(1, len(maps.radii))
     r = g = b = 0.0
     waiting, radius2 = 0, 0.0
@@ -194,13 +194,13 @@ def _preview(arrays: dict[str, np.ndarray]) -> Preview:
 
 
 def _says(notes: dict[str, Any]) -> str:
-    radii = f"Gathered within {notes['radius']:.3g} m at first, {notes['last_radius']:.3g} m at last."
+    radii = f"Gathered within {notes['radius']:.3g} m in the first map, {notes['last_radius']:.3g} m in the last."
     landed, wanted = notes.get("fewest", 0), notes.get("wanted", 0)
     if landed >= FEW * wanted:
         return radii
     return (
-        f"{radii} Of {wanted:,} photons only {landed:,} landed: little light reaches glass and mirrors. Bring those that no one sees or that "
-        "throw nothing out of the shot, or make them scatter."
+        f"{radii} Of {wanted:,} photons only {landed:,} landed: little light reaches glass and mirrors. Remove those that are not visible or cast "
+        "no caustics from the shot, or make them diffuse."
     )
 
 
@@ -210,7 +210,7 @@ WAY = Way(
     title="caustic photons",
     seen=False,
     beyond=False,
-    does="Finds the light that glass and mirrors throw, in maps of its own that sharpen from sample to sample.",
+    does="Finds light focused by glass and mirrors, in maps of its own that sharpen from sample to sample.",
     costs="Blurred at a large radius, grainy at a small one.",
     question="How caustics are found",
     settings=CausticSettings,

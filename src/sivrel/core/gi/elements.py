@@ -1,7 +1,7 @@
-"""The mesh of a bake: triangles halved until no edge is too long, and again where light changes fast.
+"""The mesh of a bake: triangles halved until no edge is too long, and further where light changes fast.
 
-Every triangle of the scene is the root of a tree; a node that is too large is halved across its longest edge (Rivara 1984, "Algorithms
-for Refining Triangular Grids"), so that shapes stay good. Both sides of an element bear light of their own.
+Every triangle of the scene is the root of a tree; a node that is too large is split at its longest edge (Rivara 1984, "Algorithms
+for Refining Triangular Grids"), so that shapes stay good. The two sides of an element have light of their own.
 """
 
 from typing import NamedTuple
@@ -68,14 +68,14 @@ def whole_triangles(arrays: SceneArrays) -> ElementMesh:
 
 
 def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
-    """The mesh with the chosen elements, bool [n], halved across their longest edge."""
+    """The mesh with the chosen elements, bool [n], split at their longest edge."""
     if not chosen.any():
         return mesh
     count = int(chosen.sum())
     if len(chosen) + count > MOST_ELEMENTS:
         raise InputError(
-            f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or look whether the "
-            "scene is to scale."
+            f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or check the "
+            "scene's scale."
         )
     edge = mesh.edges()[chosen].argmax(axis=1)
     node_of = mesh.nodes()
@@ -101,7 +101,7 @@ def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
 
 
 def _turned(rows: np.ndarray, edge: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The corners of triangles [n, 3, 3] so that the edge to halve runs from the first to the second."""
+    """The corners of triangles [n, 3, 3], rotated so that the edge to halve runs from the first to the second."""
     at = np.arange(len(rows))
     return rows[at, edge], rows[at, (edge + 1) % 3], rows[at, (edge + 2) % 3]
 
@@ -144,9 +144,9 @@ def element_at(split, child, element, triangle, b1, b2):
 
 
 def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: int) -> tuple[np.ndarray, int]:
-    """int32 [n]: the patch that each element belongs to, and how many there are. Elements that are small for a size in metres, lie
-    together on one object and face alike are one patch: dense things and slivers need no finer light. Those whose node is numbered from
-    `coarse_nodes` on were split for their light, and stay alone."""
+    """int32 [n]: the patch of each element, and the number of patches. Elements that are small for a size in metres, lie
+    together on one object and face alike form one patch, since dense meshes and slivers need no finer light. Elements whose node is numbered from
+    `coarse_nodes` on were split for their light and stay single."""
     small = (mesh.areas() < SMALL * size * size) & (mesh.nodes() < coarse_nodes)
     if not small.any():
         return np.arange(len(small), dtype=np.int32), len(small)
@@ -161,7 +161,7 @@ def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: i
 
 
 def shared_corners(arrays: SceneArrays, mesh: ElementMesh) -> tuple[np.ndarray, int]:
-    """int32 [n, 3]: numbers of the corners, one number for all that lie together on one object and face alike; and how many there are."""
+    """int32 [n, 3]: numbers of the corners, shared by corners of one object that coincide and face alike; and their count."""
     extent = float(np.ptp(mesh.corners.reshape(-1, 3), axis=0).max()) or 1.0
     at = np.round(mesh.corners.reshape(-1, 3) / (extent * 1e-6)).astype(np.int64)
     normals = np.einsum("ekt,etc->ekc", mesh.weights, arrays.normals[mesh.triangle].reshape(-1, 3, 3).astype(float)).reshape(-1, 3)
@@ -172,7 +172,7 @@ def shared_corners(arrays: SceneArrays, mesh: ElementMesh) -> tuple[np.ndarray, 
 
 
 def _numbered(rows: np.ndarray) -> np.ndarray:
-    """int64 [n]: a number for each row int64 [n, k], one for all that are alike. (By a hash of 64 bits: far faster than sorting rows.)"""
+    """int64 [n]: a number for each row int64 [n, k], equal for equal rows. (By a 64-bit hash: much faster than sorting rows.)"""
     mixed = np.zeros(len(rows), np.uint64)
     for column in rows.T:
         mixed = (mixed ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)

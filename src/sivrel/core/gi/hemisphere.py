@@ -1,4 +1,4 @@
-"""Directions over the hemispheres above many points at once."""
+"""Directions over hemispheres, for many points at once."""
 
 import math
 
@@ -16,7 +16,7 @@ def frames(n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def cosine_directions(n: np.ndarray, random: np.random.Generator) -> np.ndarray:
-    """A direction [k, 3] above each normal, dense as the cosine."""
+    """A cosine-distributed direction [k, 3] above each normal."""
     u = random.random((len(n), 2))
     return _directions(n, *frames(n), u[:, 0], 2.0 * math.pi * u[:, 1])
 
@@ -24,7 +24,7 @@ def cosine_directions(n: np.ndarray, random: np.random.Generator) -> np.ndarray:
 def stratified_directions(
     n: np.ndarray, rings: int, slices: int, random: np.random.Generator
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:  # fmt: skip
-    """Directions [k, rings, slices, 3], one in each cell of a hemisphere dense as the cosine, from its pole and from the first axis on;
+    """Directions [k, rings, slices, 3], one in each cell of a cosine-stratified hemisphere, from its pole and from the first axis on;
     and the two axes [k, 3]."""
     k = len(n)
     share = (np.arange(rings)[None, :, None] + random.random((k, rings, slices))) / rings

@@ -1,7 +1,7 @@
-"""Where light matters: what the cameras of a shot see, and what is seen from there. Photons and shots go there first.
+"""Importance: where light matters for the cameras of a shot, directly or after one bounce. Photons and shots go there first.
 
 After Peter & Pietrek 1998, "Importance Driven Construction of Photon Maps", and Smits, Arvo & Salesin 1992, "An Importance-Driven
-Radiosity Algorithm". It only decides where more of them are shot: each weighs the less for it, so that no place gets more light.
+Radiosity Algorithm". It only decides where more of them are shot, each with less weight, so it adds no bias.
 """
 
 import math
@@ -13,13 +13,13 @@ from ..kernel import kernel
 from .hemisphere import cosine_directions
 
 CELLS = 48
-"""Cells along the longest side of what matters."""
+"""Cells along the longest side of the grid."""
 LOOKS = 40
 """Points across the picture of each camera."""
 
 
 class Importance(NamedTuple):
-    """grid float32 [cells along x, y, z]: how much light matters in each cell, 0 outside; low: its lowest corner and size: of a cell, in
+    """grid float32 [cells along x, y, z]: importance of each cell, 0 outside; low: the grid's lowest corner; size: of a cell, in
     metres."""
 
     grid: np.ndarray
@@ -28,12 +28,12 @@ class Importance(NamedTuple):
 
 
 ANYWHERE = Importance(np.ones((1, 1, 1), np.float32), (-1e30, -1e30, -1e30), 2e30)
-"""Light matters the same everywhere."""
+"""Uniform importance."""
 
 
 @kernel
 def importance_at(importance, p):
-    """How much light matters at a point."""
+    """Importance at a point."""
     i = int(math.floor((p[0] - importance.low[0]) / importance.size))
     j = int(math.floor((p[1] - importance.low[1]) / importance.size))
     k = int(math.floor((p[2] - importance.low[2]) / importance.size))
@@ -44,7 +44,7 @@ def importance_at(importance, p):
 
 
 def importances(importance: Importance, points: np.ndarray) -> np.ndarray:
-    """float64 [n]: how much light matters at points [n, 3]."""
+    """float64 [n]: importance at points [n, 3]."""
     shape = np.array(importance.grid.shape)
     at = np.floor((points - np.array(importance.low)) / importance.size).astype(np.int64)
     inside = ((at >= 0) & (at < shape)).all(axis=1)
@@ -53,7 +53,7 @@ def importances(importance: Importance, points: np.ndarray) -> np.ndarray:
 
 
 def importance_of(job: Any) -> Importance:
-    """Where light matters for all the cameras of a job's shot."""
+    """The importance grid for all cameras of a job's shot."""
     points = []
     random = np.random.default_rng([job.frame.seed, 17])
     for camera in job.scene.cameras:
@@ -65,7 +65,7 @@ def importance_of(job: Any) -> Importance:
     at = np.concatenate(points) if points else np.zeros((0, 3))
     if not len(at):
         return ANYWHERE
-    # The farthest few may lie at the horizon.
+    # Without the farthest few, which may lie at the horizon.
     low, high = np.percentile(at, 1.0, axis=0), np.percentile(at, 99.0, axis=0)
     size = max(float((high - low).max()) / CELLS, 1e-6)
     shape = np.floor((high - low) / size).astype(int) + 3
@@ -73,7 +73,7 @@ def importance_of(job: Any) -> Importance:
     inside = ((places >= 0) & (places < shape)).all(axis=1)
     counts = np.zeros(shape)
     np.add.at(counts, tuple(places[inside].T), 1.0)
-    # A root, so that what is near the camera does not take all; and what lies beside counts a little.
+    # A root, so that the neighbourhood of the camera does not take all; neighbouring cells count a little.
     grid = np.sqrt(counts)
     wide = grid.copy()
     for axis in range(3):

@@ -1,8 +1,8 @@
-"""The irradiance cache: bounced light at chosen points, and between them from what is known of how it changes.
+"""The irradiance cache: bounced light at chosen points, interpolated between them with its gradients.
 
-Ward, Rubinstein & Clear 1988, "A Ray Tracing Solution for Diffuse Interreflection": records serve as far as the mean distance of what
-surrounds them lets light change. Ward & Heckbert 1992, "Irradiance Gradients": how it changes as the point moves and turns. Records are
-made before pixels (see records.py); where none serves, paths are traced as by brute force.
+Ward, Rubinstein & Clear 1988, "A Ray Tracing Solution for Diffuse Interreflection": records are used as far as the mean distance of the
+surfaces around them allows. Ward & Heckbert 1992, "Irradiance Gradients": how it changes as the point moves and turns. Records are
+made before pixels (see records.py); where none applies, paths are traced as by brute force.
 """
 
 from typing import Any, Literal
@@ -24,8 +24,8 @@ class IrradianceCacheSettings(Group):
     rays: int = setting(
         512,
         "record rays",
-        "Each record looks about with {} rays.",
-        "Blotches are records that looked too briefly: four times the rays halves them. Time grows in proportion.",
+        "Each record gathers with {} rays.",
+        "Records with too few rays make blotches: four times the rays halves them. Time grows in proportion.",
         needs=USED,
         ge=16,
         le=65536,
@@ -33,8 +33,8 @@ class IrradianceCacheSettings(Group):
     error: float = setting(
         0.4,
         "cache error",
-        "It serves until the light may have changed by {},",
-        "Smaller means more records, closer together: at half the error about four times as many.",
+        "It is used until the light may have changed by {},",
+        "Smaller places records closer together: at half the error about four times as many.",
         needs=USED,
         ge=0.01,
         le=2.0,
@@ -43,7 +43,7 @@ class IrradianceCacheSettings(Group):
         3.0,
         "least spacing",
         "at least {}",
-        "Closer than this records are not made: it keeps creases from taking them all. Contact shadows finer than it are lost.",
+        "The least distance between records: keeps creases from taking them all. Contact shadows finer than it are lost.",
         needs=USED,
         ge=0.0,
         le=1e4,
@@ -52,7 +52,7 @@ class IrradianceCacheSettings(Group):
         60.0,
         "greatest spacing",
         "and at most {}",
-        "However open the place: with more, soft light on wide walls is missed.",
+        "A limit also in open places: with more, soft light on wide walls is missed.",
         needs=USED,
         ge=0.001,
         le=1e5,
@@ -61,27 +61,27 @@ class IrradianceCacheSettings(Group):
         "px",
         "spacing unit",
         "{} from the next.",
-        "Pixels follow the picture: near things get more records. Metres are the same from every camera, as a moving one needs.",
+        "Pixels follow the picture: near surfaces get more records. Metres are the same from every camera, as a moving one needs.",
         needs=USED,
     )
     gradients: Literal["yes", "no"] = setting(
         "yes",
         "gradients",
-        "Records know how light changes about them: {}.",
-        "Without, every record is a flat spot, and more of them are needed for the same picture.",
+        "Records store the gradient of light: {}.",
+        "Without, light is constant around each record, and more records are needed for the same picture.",
         needs=USED,
     )
     visible: Literal["yes", "no"] = setting(
         "yes",
         "visibility",
-        "A record serves only what it can see: {}.",
+        "A record counts only where it is visible: {}.",
         "Without, light leaks round thin walls and under doors, and lookups are cheaper.",
         needs=USED,
     )
     smoothing: float = setting(
         0.5,
         "smoothing",
-        "Records reach {} farther than they are apart, to even out.",
+        "Records reach {} farther than their distance, to overlap.",
         "More blends more records: blotches fade, and so do the shadows of bounced light.",
         needs=USED,
         ge=0.0,
@@ -90,8 +90,8 @@ class IrradianceCacheSettings(Group):
     corner_distance: float = setting(
         0.0,
         "corner distance",
-        "Where something is nearer than {} m, paths are traced instead.",
-        "Near contact light changes faster than records can follow: brute force keeps that detail, with its grain.",
+        "Where a surface is nearer than {} m, paths are traced instead.",
+        "Near contact, light changes too fast for records: brute force keeps that detail, with its grain.",
         unit="m",
         needs=USED,
         ge=0.0,
@@ -101,8 +101,8 @@ class IrradianceCacheSettings(Group):
         "own",
         "camera",
         "The records of a camera are its {}.",
-        "Own: made for this camera and this size alone, the same whatever was rendered before. Shared: kept as the camera moves, and added to "
-        "where it looks anew; neighbouring frames then agree.",
+        "Own: made for this camera and picture size only, whatever was rendered before. Shared: kept while the camera moves, and extended "
+        "where it looks next; neighbouring frames then agree.",
         needs=USED,
     )
 
@@ -135,8 +135,8 @@ WAY = Way(
     title="an irradiance cache",
     seen=True,
     beyond=False,
-    does="Looks about carefully at chosen points and interpolates between them: clean and fast in smooth rooms.",
-    costs="Blotches where records are few or grainy, contact shadows lost, flicker when the camera moves.",
+    does="Gathers light carefully at chosen points and interpolates between them: clean and fast in smooth rooms.",
+    costs="Blotches where records are few or noisy, lost contact shadows, flicker when the camera moves.",
     asks_beyond=True,
     elsewhere="its records lie where the camera looks",
     question="How the cache serves",
@@ -149,8 +149,8 @@ WAY = Way(
     extend=_extend,
     serve=lambda job, wanted, arrays, notes: as_records(arrays["records"], wanted, wanted.smoothing),
     says=lambda notes: (
-        f"Chance moves the light of a record by about {notes['chance'] * 100.0:.0f} %: blotches that the picture's noise does not count, and that "
-        "only more rays a record clear."
+        f"The noise of a record is about {notes['chance'] * 100.0:.0f} %: it shows as blotches, is not part of the picture's noise, and only falls "
+        "with more rays per record."
     ),
     tells=("chance",),
     lookup=_lookup,

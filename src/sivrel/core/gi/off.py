@@ -1,4 +1,4 @@
-"""No bounced light: what the lights reach directly, and nothing else."""
+"""No bounced light: direct light only."""
 
 from .way import Way
 
@@ -10,6 +10,6 @@ WAY = Way(
     seen=True,
     beyond=True,
     does="Direct light only: good for judging lights one by one.",
-    costs="What only bounced light reaches stays black, and rough reflections show the lights alone.",
+    costs="Places that only bounced light reaches stay black, and rough reflections show only the lights.",
     bounces=False,
 )

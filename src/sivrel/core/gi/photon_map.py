@@ -1,9 +1,9 @@
-"""The photon map: bounced light from photons that were shot from the lights and lie where they landed.
+"""The photon map: bounced light from photons shot from the lights, stored where they landed.
 
-Jensen 1996, "Global Illumination using Photon Maps": a balanced tree of photons (section 3.1) and the radiance that the nearest of
-them bring (equation 8). Where the camera looks, direct light is found by aiming, so only photons that have scattered count there.
-Beyond, all of them do: the irradiance is worked out once at every few photons, and a path takes that of the nearest (Christensen
-1999, "Faster Photon Map Global Illumination"), so that no light need be aimed at from there.
+Jensen 1996, "Global Illumination using Photon Maps": a balanced tree of photons (section 3.1) and radiance from the nearest of
+them (equation 8). At visible points direct light is found by aiming, so only photons that have scattered count there.
+Beyond, all of them do: the irradiance is precomputed at every few photons, and a path takes that of the nearest (Christensen
+1999, "Faster Photon Map Global Illumination"), so no light is aimed at from there.
 """
 
 import math
@@ -26,7 +26,7 @@ from .way import INDIRECT, NOT_SERVED, WHOLE, WORST, Preview, Table, Way
 PHOTON_MAP = 3
 MOST_GATHERED = 512
 SITE_EVERY, MOST_SITES = 4, 200_000
-"""One photon in so many gets an irradiance of its own, for lookups beyond what is seen."""
+"""One photon in this many gets a precomputed irradiance, for lookups beyond what is seen."""
 PHOTONS = {"gi.seen|gi.beyond": ["photon_map"], "gi.seen": ["photon_map", "brute_force", "irradiance_cache"]}
 SEEN_BY_PHOTONS = {"gi.seen": ["photon_map"]}
 
@@ -54,7 +54,7 @@ class PhotonMapSettings(Group):
         80,
         "photons gathered",
         "{} of them are gathered at a point,",
-        "More give smoother light and blur its shadows; fewer give blotches.",
+        "More give smoother light with blurred shadows; fewer give blotches.",
         needs=PHOTONS,
         ge=2,
         le=MOST_GATHERED,
@@ -62,7 +62,7 @@ class PhotonMapSettings(Group):
     radius: float = setting(
         0.0,
         "gather radius",
-        "within {} m; 0 leaves it to their density.",
+        "within {} m; 0 follows their density.",
         "Too small leaves blotches and black spots, too large darkens corners and leaks through thin walls.",
         unit="m",
         needs=PHOTONS,
@@ -73,7 +73,7 @@ class PhotonMapSettings(Group):
         60.0,
         "normal tolerance",
         "Photons on surfaces turned by more than {}° do not count.",
-        "Keeps light of one side of an edge from the other.",
+        "Keeps light from crossing an edge.",
         unit="°",
         needs=PHOTONS,
         ge=1.0,
@@ -82,8 +82,8 @@ class PhotonMapSettings(Group):
     final_gather_rays: int = setting(
         8,
         "gather rays",
-        "{} rays gather the photons from afar; 0 looks them up at once.",
-        "Rays scattered from each point that the camera sees look photons up where they land: blotches even out, at the price of rays.",
+        "{} final gather rays; 0 looks photons up directly.",
+        "Rays from each visible point look up photons where they land: blotches average out, at the price of these rays.",
         needs=SEEN_BY_PHOTONS,
         ge=0,
         le=1024,
@@ -91,8 +91,8 @@ class PhotonMapSettings(Group):
     corner_distance: float = setting(
         0.1,
         "corner distance",
-        "What they meet nearer than {} m is traced on.",
-        "Near corners a radius reaches round the edge: there the path goes on by brute force.",
+        "Closer than {} m paths are traced on.",
+        "Near corners the radius reaches round the edge: there the path goes on by brute force.",
         unit="m",
         needs=PHOTONS,
         ge=0.0,
@@ -101,15 +101,15 @@ class PhotonMapSettings(Group):
     visible: Literal["yes", "no"] = setting(
         "yes",
         "visibility",
-        "A photon serves only what it can see: {}.",
-        "Without, light leaks past thin walls, and lookups beside walls are cheaper.",
+        "A photon counts only where it is visible: {}.",
+        "Without, light leaks through thin walls, and lookups beside walls are cheaper.",
         needs=PHOTONS,
     )
     roughness_limit: float = setting(
         0.0,
         "roughness limit",
         "Surfaces smoother than {} are traced, not looked up.",
-        "Photons know nothing of gloss: raise it where shiny surfaces show blotches, and pay in grain there.",
+        "Photons hold no gloss: raise it where shiny surfaces show blotches, at the price of grain there.",
         needs=PHOTONS,
         ge=0.0,
         le=1.0,
@@ -117,9 +117,9 @@ class PhotonMapSettings(Group):
     stop_error: float = setting(
         0.0,
         "stop error",
-        "Shooting stops sooner when {} % of error is left; 0 shoots them all.",
-        "The median over places of what the photons within the gather radius leave to chance. It needs a set radius: an automatic one "
-        "shrinks as photons come.",
+        "Shooting stops sooner when {} % of error is left; 0 shoots all of them.",
+        "The median error of the photons within the gather radius. It needs a fixed radius: an automatic one "
+        "shrinks as photons arrive.",
         unit="%",
         needs={**PHOTONS, "photon_map.radius": ["!0"]},
         ge=0.0,
@@ -165,8 +165,8 @@ def _make(job: Any, wanted: PhotonMapSettings) -> tuple[dict[str, np.ndarray], d
 
 
 def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float:
-    """Median over places of the relative standard error of what the photons within `radius` metres bring: the root of the sum of their
-    squared fluxes over the sum of these (photons land as a Poisson process)."""
+    """Median over points of the relative standard error of the light of photons within `radius` metres: the root of the sum of their
+    squared fluxes over their sum (photons land as a Poisson process)."""
     scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
     if len(scattered) < 2:
         return 1.0
@@ -180,7 +180,7 @@ def _says(notes: dict[str, Any]) -> str:
     sentence = f"Gathered within {notes['radius']:.3g} m."
     if notes.get("gathered"):
         chance = notes["gathered"] ** -0.5 * 100.0
-        sentence += f" Chance moves what is gathered at a spot by about {chance:.0f} %, which the picture's noise does not count."
+        sentence += f" The noise of the gathered light is about {chance:.0f} %, which is not part of the picture's noise."
     return sentence
 
 
@@ -210,7 +210,7 @@ def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], n
 
 @called_kernel
 def _gather_at(scene_arrays, stack, near, sites, points, axes, gathered, radius, cos_tolerance):
-    """Put the irradiance at each site in place of its flux."""
+    """Replace the flux of each site by its irradiance."""
     scene = by_reference(scene_arrays)
     for k in range(len(sites)):
         p = (float(sites[k, 0]), float(sites[k, 1]), float(sites[k, 2]))
@@ -254,7 +254,7 @@ WAY = Way(
     title="a photon map",
     seen=True,
     beyond=True,
-    does="Gathers photons that were shot from the lights once, for all pixels: deep bounces and caustics at no more cost.",
+    does="Gathers photons that were shot from the lights once for all pixels: late bounces and caustics at no extra cost.",
     costs="Blotches where photons are few, dark corners and leaks where the radius is large; glass and gloss are still traced.",
     question="How photons serve",
     settings=PhotonMapSettings,
@@ -282,10 +282,10 @@ WAY = Way(
 
 @called_kernel
 def irradiance_at(scene, stack, points, axes, near, p, n, gathered, radius, cos_tolerance):
-    """Irradiance by the photons nearest to `p`, seen from there, on surfaces that face as `n` does: the `gathered` nearest within `radius` metres.
+    """Irradiance from the `gathered` nearest photons within `radius` metres of `p`, visible from there, on surfaces that face like `n`.
 
-    `near` is working memory float64 [MOST_GATHERED + 2 * DEEPEST, 4]. Of a full gather the farthest photon only sets the radius, so that the
-    estimate is right on average (Jensen 1996 counts it too).
+    `near` is working memory float64 [MOST_GATHERED + 2 * DEEPEST, 4]. Of a full gather the farthest photon only sets the radius, which makes the
+    estimate unbiased for constant density (Jensen 1996 counts it too).
     """
     count, found, reach2 = len(points), 0, radius * radius
     waiting = 0
@@ -330,7 +330,7 @@ def irradiance_at(scene, stack, points, axes, near, p, n, gathered, radius, cos_
 
 @called_kernel
 def _sift_hole_down(near, found):
-    """Take the top off the heap and let the hole sink to a leaf, whose place is returned."""
+    """Remove the top of the heap, move the gap down to a leaf, and return its index."""
     k = 0
     while True:
         child = 2 * k + 1
@@ -344,7 +344,7 @@ def _sift_hole_down(near, found):
 
 @called_kernel
 def nearest_photon(scene, stack, points, axes, near, p, n, radius, cos_tolerance):
-    """The photon nearest to `p`, seen from there, on surfaces that face as `n` does, within `radius` metres; -1 for none."""
+    """The nearest photon within `radius` metres of `p`, visible from there, on a surface that faces like `n`; -1 for none."""
     best, reach2 = -1, radius * radius
     waiting = 0
     if len(points) > 0:

@@ -1,8 +1,8 @@
-"""Shooting photons: from every light as its power asks, through the scene, kept where they land.
+"""Shoot photons: from every light by its power, through the scene, stored where they land.
 
-Jensen 1996, section 3; after a pilot more of them go to where light matters (see importance.py). Photons are
-numbered, and what each does depends on (seed, light, number) alone, so the map is the same
-whoever shoots it. Rounds of a fixed number are shot until enough have landed.
+Jensen 1996, section 3; after a pilot, more of them go where light matters (see importance.py). Photons are
+numbered, and each depends on (seed, light, number) alone, so the map is the same
+on any number of threads. Rounds of a fixed number are shot until enough have landed.
 """
 
 from collections.abc import Callable
@@ -47,35 +47,35 @@ from ..vector import add, luminance, multiply, row3, scale
 from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
-# Columns of a photon: where it landed, the normal of the surface there, its flux, and what it did before.
+# Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
 EVERYTHING, CAUSTICS, BY_GLOSS = 0, 1, 2
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
-"""Straight from its light; bent or mirrored alone, by what scatters nothing diffusely; scattered."""
+"""The history of a photon: straight from its light; only refracted or mirrored, by surfaces without a diffuse part; scattered."""
 ROUND, LEAST_ROUNDS, MOST_ROUNDS = 16384, 1, 1024
 PLACES, TURNS = 16, 3
 STRATA = PLACES**2 * TURNS**2
-"""Strata of the four random numbers of a light: so many a side for its place and for its direction."""
+"""Strata of a light's four random numbers: this many per side, for position and for direction."""
 PILOTS, BY_POWER, LEAST_EACH = 1 << 18, 0.3, 0.03
 WHOLLY_METAL = 0.99
 MOST_A_LANDING = 64
-"""Photons that are shot at most for each that is wanted: where hardly one lands, more would not help."""
+"""Most photons shot for each that is wanted: where hardly any land, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
 GLOWING = -1
-"""Number of the light that stands for all triangles that glow, aimed at or not."""
+"""Number of the light that represents all glowing triangles, aimed at or not."""
 RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @called_kernel
 def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, centre, radius, offset, bounces, mode, triangles, densities, until,
            importance, kept, fluxes, mattering):  # fmt: skip
-    """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with so
-    much of its flux, float64 [count].
+    """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with the given
+    share of its flux, float64 [count].
 
-    `mode` is EVERYTHING; or CAUSTICS, where none is followed past the first diffuse surface; or BY_GLOSS, where only what gloss scatters
-    goes on there. In the last two, those that come straight from the light are not kept.
-    kept float32 [n, COLUMNS] takes those that land, as many as there is room for; fluxes float64 [count] what each set out with, and
-    mattering float64 [count] what it brought to where light matters. Returns how many landed. Triangles that glow are chosen by `until`.
+    `mode` is EVERYTHING; or CAUSTICS, where none is followed past the first diffuse surface; or BY_GLOSS, where only glossy scattering
+    continues there. In the last two, photons straight from the light are not stored.
+    kept float32 [n, COLUMNS] receives those that land, as many as fit; fluxes float64 [count] the initial flux of each, and
+    mattering float64 [count] its importance-weighted flux. Returns how many landed. Triangles that glow are chosen by `until`.
     """
     scene = by_reference(scene_arrays)
     landed = 0
@@ -115,7 +115,7 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             if scattered == 0 and light != GLOWING:
                 lit = int(scene.lights[light, LIT])
                 if not is_linked(scene, row, lit):
-                    break  # a light that does not light this object brings no bounce from it
+                    break  # a light that is not linked to this object makes no bounce from it
             point = surface_at(scene, hit, b1, b2, d)
             glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
@@ -148,7 +148,7 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             if sent.lobe == BASE or not glass:
                 scattered += 1
             else:
-                scattered = max(scattered, 1)  # what glass has bent is a caustic: it is kept where it lands
+                scattered = max(scattered, 1)  # refracted light is a caustic: it is stored where it lands
             d = sent.direction
             origin, start, layer = offset_point(point, d, offset), 0.0, 0
     return landed
@@ -159,9 +159,9 @@ def shoot_photons(
     report: Callable[[float], None] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
     importance: Importance = ANYWHERE,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
-    """Photons float32 [n, COLUMNS], and how many were shot: until `wanted` have landed after they have scattered, where the lights
-    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` hears how far it is, and
-    may raise. For `mode` see _shoot. More are shot, each with less flux, to
+    """Photons float32 [n, COLUMNS], and the number shot: until `wanted` have landed after scattering, if the lights
+    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` receives progress, and
+    may raise. For `mode` see _shoot. More are shot, each with less flux,
     where light matters."""
     targets = targets_of(scene.vertices[turns_light(scene)].reshape(-1, 3, 3).astype(float)) if mode == CAUSTICS else NO_TARGETS
     corners = scene.vertices.reshape(-1, 3).astype(float)
@@ -184,7 +184,7 @@ def shoot_photons(
         )  # fmt: skip
         return kept[:landed].copy(), fluxes, mattering
 
-    # A pilot: what each stratum of each light sends, and what of that comes to where light matters. (A full map ends it sooner.)
+    # A pilot: the flux of each stratum of each light, and its importance. (A full map ends it sooner.)
     each = max(1, min(8, PILOTS // (STRATA * len(sources)), wanted // STRATA))
     strata = np.tile(np.arange(STRATA), each)
     with Pool(threads) as pool:
@@ -194,8 +194,8 @@ def shoot_photons(
     mattering = np.array([worth.reshape(each, STRATA).mean(axis=0) for _, worth in pilots]).reshape(-1)
     if power.sum() <= 0.0:
         return np.zeros((0, COLUMNS), np.float32), 0
-    # The pilot may have missed what a stratum does: half by what its place and its direction do in the mean, a part by power, a little for
-    # each. What is sent by a small chance weighs the more, and a few such photons would stand out.
+    # The pilot may have missed a stratum: half by the means of its position and its direction, a part by power, a little uniformly.
+    # A photon with a small probability has a large weight, and a few of them would stand out.
     mattering = (mattering + _by_margins(mattering.reshape(len(sources), PLACES**2, TURNS**2)).reshape(-1)) / 2.0
     chance = BY_POWER * power / power.sum() + LEAST_EACH / len(power)
     chance += (1.0 - BY_POWER - LEAST_EACH) * (mattering / mattering.sum() if mattering.any() else power / power.sum())
@@ -228,7 +228,8 @@ def shoot_photons(
 
 
 def turns_light(scene: SceneArrays) -> np.ndarray:
-    """bool [triangles]: which of them may turn light without scattering it: glass, panes, metals, and what is black beneath its gloss."""
+    """bool [triangles]: which of them may reflect or refract without scattering: glass, panes, metals, and surfaces that are black beneath their
+    gloss."""
     surfaces = scene.surfaces
     clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
     black = (surfaces[:, BASE_COLOUR : BASE_COLOUR + 3].max(axis=1) <= 0.0) & (surfaces[:, BASE_MAP] < 0) & (surfaces[:, IOR] != 1.0)
@@ -243,7 +244,7 @@ def _by_margins(values: np.ndarray) -> np.ndarray:
 
 
 def automatic_radius(photons: np.ndarray, gathered: int) -> float:
-    """A radius in metres that holds `gathered` photons in most places: half as large again as the median distance of the last of them."""
+    """A radius in metres that contains `gathered` photons in most places: 1.5 times the median distance of the last of them."""
     if len(photons) < 2:
         return 1.0
     at = photons[:: max(1, len(photons) // PROBES), :3].astype(float)
@@ -252,10 +253,10 @@ def automatic_radius(photons: np.ndarray, gathered: int) -> float:
 
 
 class _Glow:
-    """All triangles that glow, whether they are aimed at or not, as one emitter."""
+    """All glowing triangles, aimed at or not, as one emitter."""
 
     def __init__(self, scene: SceneArrays) -> None:
-        # What is switched off, or not soloed, does not shine.
+        # Lights that are off, or not soloed, emit nothing.
         shines = (scene.objects[scene.object_of, FLAGS] & GLOWS != 0) | (scene.light_of != NO_LIGHT)
         numbers = np.flatnonzero(shines)
         glow = np.zeros(len(numbers))

@@ -1,7 +1,7 @@
-"""The radiance cache in space: short camera paths fill a grid, and later lookups reuse what they found.
+"""The radiance cache in space: short camera paths fill a grid, and lookups reuse their light.
 
-A hash table of cells, by place and by which way the surface faces; what lies in one cell shares its light. Lookups are jittered by a
-cell's width, so that edges of cells turn into grain (Binder, Fricke & Keller 2019, "Massively Parallel Path Space Filtering").
+A hash table of cells, by position and facing; all points in a cell share its light. Lookups are jittered by a
+cell's width, which turns the edges of cells into grain (Binder, Fricke & Keller 2019, "Massively Parallel Path Space Filtering").
 """
 
 import math
@@ -19,17 +19,17 @@ from .way import INDIRECT, NOT_SERVED, WHOLE, Preview, Table, Way
 
 RADIANCE_CACHE = 5
 USED = {"gi.seen|gi.beyond": ["radiance_cache"], "gi.seen": ["radiance_cache", "brute_force", "irradiance_cache"]}
-# Columns of a cell's values: irradiance by bounced light, and by all; how many paths found it.
+# Columns of a cell's values: irradiance of bounced light, and of all light; number of paths.
 BOUNCED, ALL, COUNT, COLUMNS = 0, 3, 6, 7
 FACES = 0.38
-"""A normal faces along an axis, among others, when its part along it is more than this: the sine of 22 degrees."""
+"""A normal counts as facing along an axis if its component along it exceeds this: the sine of 22 degrees."""
 NARROWEST = 1e-6
-"""Extent of samples, in their distance from the origin, below which they lie in one place."""
+"""Extent of the samples, relative to their distance from the origin, below which they count as one point."""
 EMPTY = -1
 LEAST_PATHS = 4
-"""A cell with fewer paths is not asked."""
+"""A cell with fewer paths is not used."""
 WANTED_PATHS = 48
-"""Paths that the middle sample finds in its cell, of an automatic size."""
+"""Paths in the cell of the median sample, at the automatic size."""
 LEAST_REFLECTED = 0.02
 
 
@@ -38,7 +38,7 @@ class RadianceCacheSettings(Group):
         1.0,
         "fill paths",
         "{} paths for each pixel fill the cells,",
-        "Tied to the size of the picture. More clear the cells' blotches, or allow smaller ones; time grows in proportion.",
+        "Per pixel of the picture. More reduce the blotches of cells, or allow smaller cells; time grows in proportion.",
         needs=USED,
         ge=0.01,
         le=1000.0,
@@ -46,8 +46,8 @@ class RadianceCacheSettings(Group):
     cell: float = setting(
         0.0,
         "cell",
-        "which are {} m wide; 0 leaves it to the paths.",
-        "Large cells bleed light through thin things and round corners; small ones are found by few paths, and blotch.",
+        "which are {} m wide; 0 follows the paths.",
+        "Large cells bleed light through thin objects and round corners; small ones get few paths, and blotch.",
         unit="m",
         needs=USED,
         ge=0.0,
@@ -56,7 +56,7 @@ class RadianceCacheSettings(Group):
     corner_distance: float = setting(
         0.1,
         "corner distance",
-        "What a ray meets nearer than {} m is traced on.",
+        "Closer than {} m paths are traced on.",
         "Near corners a cell reaches round the edge: there the path goes on by brute force.",
         unit="m",
         needs=USED,
@@ -67,13 +67,13 @@ class RadianceCacheSettings(Group):
         "own",
         "camera",
         "The cells of a camera are its {}.",
-        "Own: filled for this camera and size alone. Shared: kept as the camera moves, and added to.",
+        "Own: filled for this camera and picture size only. Shared: kept while the camera moves, and extended.",
         needs=USED,
     )
 
 
 class Cells(NamedTuple):
-    """keys int64 [n, 4]: place and facing of each cell, in a hash table of a power of two of rows; values float32 [n, COLUMNS]."""
+    """keys int64 [n, 4]: position and facing of each cell, in a hash table with a power of two of rows; values float32 [n, COLUMNS]."""
 
     keys: np.ndarray
     values: np.ndarray
@@ -92,7 +92,7 @@ def facing_of(n):
 
 @kernel
 def _row_of(keys, x, y, z, facing):
-    """The row of a cell, or of the empty one where it belongs."""
+    """The row of a cell, or the empty row where it belongs."""
     mask = len(keys) - 1
     mixed = hash32(np.uint32(x & 0xFFFFFFFF) ^ hash32(np.uint32(y & 0xFFFFFFFF) ^ hash32(np.uint32(z & 0xFFFFFFFF) ^ hash32(np.uint32(facing)))))
     row = np.int64(mixed) & mask
@@ -124,7 +124,7 @@ def _fill(samples, size, rows):
 
 @called_kernel
 def _cell_at(cells, p, n):
-    """The row of the values of the cell that `p` lies in; -1 where too few paths found it."""
+    """The row of the values of `p`'s cell; -1 if it has too few paths."""
     size = cells.size
     row = _row_of(cells.keys, int(math.floor(p[0] / size)), int(math.floor(p[1] / size)), int(math.floor(p[2] / size)), facing_of(n))
     return row if cells.values[row, COUNT] >= LEAST_PATHS else -1
@@ -149,7 +149,7 @@ def _lookup(prepared, scene, memory, spot):
 
 
 def automatic_size(samples: np.ndarray, extent: float) -> float:
-    """The least cell size, halved from a sixteenth of the scene's extent in metres, at which the middle sample shares its cell with
+    """The least cell size, halved from a sixteenth of the scene's extent in metres, at which the median sample shares its cell with
     WANTED_PATHS."""
     if not len(samples):
         return extent / 64.0
@@ -164,7 +164,7 @@ def automatic_size(samples: np.ndarray, extent: float) -> float:
 
 
 def _cell_numbers(samples: np.ndarray, size: float) -> np.ndarray:
-    """int64 [n]: a number for each cell of that size in metres that samples [n, 12] lie in, by place and facing."""
+    """int64 [n]: the number of the cell of each sample [n, 12], by position and facing, for a size in metres."""
     facing = np.where(samples[:, 3:6] < -FACES, 0, np.where(samples[:, 3:6] > FACES, 2, 1)) @ np.array([16, 4, 1])
     places = np.floor(samples[:, :3] / size).astype(np.int64)
     places -= places.min(axis=0, initial=0)
@@ -175,7 +175,7 @@ def _cell_numbers(samples: np.ndarray, size: float) -> np.ndarray:
 def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
     """float64 [n, 12] of the points where short paths from the camera end: position, normal, irradiance bounced, and of all.
 
-    Light that has bounced is asked for at what is seen, where the paths of the recipe's bounces begin; that of all, a bounce later.
+    Bounced light is looked up at visible points, where the recipe's bounces begin; all light, one bounce later.
     """
     seen = job.recipe.gi.seen == "radiance_cache"
     width, height = job.frame.width, job.frame.height
@@ -197,7 +197,7 @@ def _samples(job: Any, wanted: RadianceCacheSettings, seed: int) -> np.ndarray:
         if seen:
             deeper, _ = job.look_at(p[part], n[part], "brute_force", again=True, more_bounces=1)
             bounced = deeper - job.look_at(p[part], n[part], "off", again=True)[0]
-        # Black things tell nothing of the light that reaches them.
+        # Black surfaces carry no information about their irradiance.
         kept[part] = reflected.min(axis=1) > LEAST_REFLECTED
         share = math.pi / np.maximum(reflected, LEAST_REFLECTED)
         samples[part, 6:9], samples[part, 9:12] = bounced * share, light * share
@@ -242,8 +242,8 @@ WAY = Way(
     title="a radiance cache in space",
     seen=True,
     beyond=True,
-    does="Short paths from the camera fill cells in space; every path that ends in a cell takes what they found.",
-    costs="Light bleeds through thin things where cells are large; blotches where few paths found them.",
+    does="Short paths from the camera fill cells in space; every path that ends in a cell takes the cell's light.",
+    costs="Light bleeds through thin objects where cells are large; blotches where cells have few paths.",
     question="How the cells in space serve",
     settings=RadianceCacheSettings,
     kind="radiance cache",

@@ -1,10 +1,10 @@
-"""Progressive radiosity: what elements send out is shot round by round, until little of it is left unshot.
+"""Progressive radiosity: the light of elements is shot round by round, until little is left unshot.
 
-Cohen et al. 1988, "A Progressive Refinement Approach to Fast Radiosity Image Generation": light that was received and not yet sent on is
-shot, brightest places first. Here a round shoots all of it by rays, as many from each place as it has to send (Shirley 1991, "Radiosity
-via Ray Tracing"; Neumann et al. 1995, "The Stochastic Ray Method for Radiosity"), which needs no table of form factors. Where elements
-are split for their light, coarse ones go on to send and fine ones to receive (Cohen et al. 1986, "An Efficient Radiosity Approach for
-Realistic Image Synthesis"): one round more, not a solution more.
+Cohen et al. 1988, "A Progressive Refinement Approach to Fast Radiosity Image Generation": light that was received and not yet shot is
+shot, brightest elements first. Here a round shoots all of it by rays, their number by the flux of each element (Shirley 1991, "Radiosity
+via Ray Tracing"; Neumann et al. 1995, "The Stochastic Ray Method for Radiosity"), without a table of form factors. Where elements
+are split for their light, coarse ones continue to send and fine ones receive (Cohen et al. 1986, "An Efficient Radiosity Approach for
+Realistic Image Synthesis"): one more round, not one more solution.
 """
 
 import math
@@ -28,23 +28,23 @@ from .photons import BY_GLOSS, CAUSTIC, FLUX, KIND_OF_PHOTON, NORMAL, shoot_phot
 
 SPOT, DIRECTION, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 0, 1, 2, 16, 128
 MOST_LANDINGS = 4
-"""Of one ray: it goes on by what gloss and glass turn."""
+"""Most bounces of a ray off gloss and glass."""
 ROUND_RAYS = 1 << 16
 MOST_ROUNDS = 64
 MOST_FALL = 0.95
 GLOSS_PHOTONS = 50_000
 LEAST_SAMPLES = 4
-"""Looks at the lights from each part of an element that was split: a quarter as many as from the whole, and at least these."""
+"""Least number of shadow rays from each part of a split element; otherwise a quarter as many as from the whole."""
 FINER_SHOTS = 2
-"""Times as many rays as in a round tell what lands on the finer elements: no other round evens their chance out."""
+"""Factor on the rays of the round that lights finer elements, since no later round reduces its noise."""
 LEAST_MATTERING = 0.05
-"""Share of the rays that places get where light does not matter, against where it matters most."""
+"""Rays of unimportant places, relative to the most important ones."""
 
 
 class Solution(NamedTuple):
-    """Of both sides of each patch, one after the other, [2 n, 3]: irradiance by bounced light, and by light straight from the lights, and
-    the share reflected; landings [2 n]: how many rays told of it; areas [2 n] in square metres. patches int32 [elements]: to
-    which one each element belongs; coming: how much light is still to come to most places, as a share of theirs; rounds, rays."""
+    """For both sides of each patch in turn, [2 n, 3]: irradiance of bounced light and of direct light, and
+    the albedo; landings [2 n]: number of rays that landed; areas [2 n] in square metres. patches int32 [elements]: the
+    patch of each element; coming: share of their light that most places still lack; rounds, rays."""
 
     bounced: np.ndarray
     direct: np.ndarray
@@ -59,8 +59,9 @@ class Solution(NamedTuple):
 
 @called_kernel
 def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources, first, total, tints, key, offset, landed, fluxes):
-    """Shoot a ray from each of `sources` int64 [n] (twice the element, and one for its back), each with `total` times the tint of its
-    patch; where it lands is noted in `landed` int64 (twice the patch, and one for its back) and with what in `fluxes`. Returns how often."""
+    """Shoot a ray from each of `sources` int64 [n] (twice the element, plus one for its back), each with `total` times the tint of its
+    patch; where it lands is stored in `landed` int64 (twice the patch, plus one for its back), its flux in `fluxes`. Returns the number of
+    landings."""
     scene = by_reference(scene_arrays)
     count = 0
     for k in range(len(sources)):
@@ -100,7 +101,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                 landings += 1
                 if landings >= MOST_LANDINGS:
                     break
-            # What the base scatters is shot in a round of its own; what gloss and glass turn goes on.
+            # Diffuse light is shot in a later round; light off gloss and glass continues.
             u, v = sample_2d(key, number, dimension + SCATTER)
             sent = scatter(shading, glass, sample_1d(key, number, dimension + LOBE), u, v)
             if not sent.leaves:
@@ -117,7 +118,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
 
 
 class _Patches:
-    """The patches of a mesh: which elements they are made of, how large they are, and points on them."""
+    """The patches of a mesh: their elements, areas, and points on them."""
 
     def __init__(self, mesh: ElementMesh, patches: np.ndarray, count: int, importance: Importance) -> None:
         self.mesh, self.of_element, self.count = mesh, patches, count
@@ -142,15 +143,15 @@ class _Patches:
 
 
 def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np.ndarray, wanted: Any, tell: Any) -> Solution:
-    """Solve for the light on a mesh, up to the share `wanted.converged` of all that is sent out; elements that are small for
-    `size` metres are put together to patches (see cluster); gloss: see gloss_photons;
-    `tell(share)` hears how far it is."""
+    """Solve for the light on a mesh, until the share `wanted.converged` has been distributed; elements that are small for
+    `size` metres are merged into patches (see cluster); gloss: see gloss_photons;
+    `tell(share)` receives progress."""
     patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     areas = patches.areas
     direct, reflected = _direct_light(job, patches, wanted.samples, np.arange(patches.count))
     landings, bounced = np.zeros(len(areas)), np.zeros((len(areas), 3))
     _add_photons(gloss, patches, bounced)
-    # Flux that each side has to send: what it got, times what it reflects.
+    # Unshot flux of each side: received flux times albedo.
     unshot = (direct + bounced) * reflected * areas[:, None]
     rounds, number, left, last, far = 0, 0, 1.0 if unshot.any() else 0.0, 1.0, 0.0
     while left > 1.0 - wanted.converged and rounds < MOST_ROUNDS:
@@ -161,7 +162,7 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
         landings += landed
         unshot = received * reflected
         share = share_arrived(arrived @ LUMINANCE, (bounced + direct) @ LUMINANCE, areas)
-        # The rounds to come fall as the last two did.
+        # Later rounds are expected to fall like the last two.
         fall = min(MOST_FALL, share / last) if rounds else MOST_FALL
         left, last = share * fall / (1.0 - fall), share
         rounds, number = rounds + 1, number + count
@@ -171,8 +172,8 @@ def solve(job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, gloss: np
 
 
 def _share_done(left: float, converged: float) -> float:
-    """How far a solution is, from 0 to 1, when the share `left` of the light is still to come: that falls by about the same factor each round.
-    What is to come may be more than there is yet, while light that few places sent spreads out."""
+    """Progress of a solution, from 0 to 1, while the share `left` of the light is missing: that falls by about the same factor each round.
+    The missing light may exceed the present light at first."""
     return min(1.0, max(0.0, math.log(max(left, 1e-9)) / math.log(max(1.0 - converged, 1e-9))))
 
 
@@ -180,13 +181,13 @@ def solve_finer(
     job: Any, mesh: ElementMesh, size: float, coarse_nodes: int, parents: np.ndarray, before: Solution, gloss: np.ndarray, wanted: Any,
     times: int = FINER_SHOTS,
 ) -> Solution:  # fmt: skip
-    """The light on a mesh whose elements are those of a solution or parts of them (`parents` int64 [elements]: of which): what was found
-    is sent out once more by `times` as many rays as in a round, and lands on the finer elements. New parts are looked at for light straight
-    from the lights."""
+    """The light on a mesh whose elements are those of a solution or parts of them (`parents` int64 [elements]): the solved light
+    is shot once more by `times` as many rays as in a round, and lands on the finer elements. New parts get direct light
+    of their own."""
     patches = _Patches(mesh, *cluster(job.arrays, mesh, size, coarse_nodes), job.importance())
     whole = np.bincount(before.patches[parents], minlength=len(before.areas) // 2)
     split = np.bincount(patches.of_element)[patches.of_element] < whole[before.patches[parents]]
-    # Any element of a patch stands for it: those of one that is still whole had one light, and the parts of another inherit it.
+    # Any element represents its patch: whole elements had one light, and parts inherit it.
     element = np.zeros(patches.count, np.int64)
     element[patches.of_element] = np.arange(len(mesh.triangle))
     rows = 2 * np.repeat(before.patches[parents[element]].astype(np.int64), 2) + np.tile([0, 1], patches.count)
@@ -204,8 +205,8 @@ def solve_finer(
 
 
 def chance_of(solution: Solution) -> float:
-    """By how much chance moves the bounced light of an element, as a share of it: the root mean square over all lit area, from how many
-    rays landed on each."""
+    """Relative noise of an element's bounced light: the root mean square over all lit area, from the number of
+    rays that landed on each."""
     known = solution.landings > 0.0
     if not known.any():
         return 1.0
@@ -213,8 +214,8 @@ def chance_of(solution: Solution) -> float:
 
 
 def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> float:
-    """How much of their light the last round has brought to places [n]: nine tenths of the lit area got no larger a share of theirs.
-    (The power that is unshot, which Cohen et al. watch, says nothing of a dim room beside a sunlit yard.)"""
+    """Share of their light that the last round brought to places [n]: the largest share in nine tenths of the lit area.
+    (The unshot power that Cohen et al. use says nothing about a dim room beside a sunlit yard.)"""
     lit = whole > 0.0
     if not lit.any():
         return 0.0
@@ -225,8 +226,8 @@ def share_arrived(arrived: np.ndarray, whole: np.ndarray, areas: np.ndarray) -> 
 
 
 def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Irradiance [2 n, 3] straight from the lights on both sides of some patches `of` [n], in the mean over some places, and the reflected
-    share."""
+    """Direct irradiance [2 n, 3] on both sides of some patches `of` [n], averaged over some points, and the
+    albedo."""
     random = np.random.default_rng([job.frame.seed, 7])
     light, reflected = np.zeros((2 * len(of), 3)), np.zeros((2 * len(of), 3))
     for _ in range(samples):
@@ -239,7 +240,7 @@ def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> 
 
 
 def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
-    """Photons that glass, mirrors and gloss throw straight from the lights; without caustics where these are found by photons of their own."""
+    """Photons off glass, mirrors and gloss straight from the lights; without caustics if these have photons of their own."""
     photons, _ = shoot_photons(
         job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, report=lambda _: job.report(job.at), mode=BY_GLOSS,
         importance=job.importance(),
@@ -262,11 +263,11 @@ def _add_photons(photons: np.ndarray, patches: _Patches, bounced: np.ndarray) ->
 
 
 def _round(job: Any, patches: _Patches, unshot: np.ndarray, count: int, first: int) -> tuple[np.ndarray, np.ndarray]:
-    """Shoot all that is unshot by `count` rays: flux received [2 n, 3], and how many rays landed [2 n]."""
+    """Shoot all unshot flux by `count` rays: flux received [2 n, 3], and number of rays that landed [2 n]."""
     mesh, weights = patches.mesh, unshot @ LUMINANCE
     density = weights / np.maximum(patches.areas, 1e-30)
     rows = np.stack([2 * patches.of_element.astype(np.int64), 2 * patches.of_element.astype(np.int64) + 1], axis=1)
-    # As many rays as the root of what there is to send, and as light matters there: a dim room beside a sunlit yard gets its share.
+    # Rays by the root of the flux and by importance: a dim room beside a sunlit yard gets its share.
     chance = np.sqrt(density) * patches.mattering
     until = np.cumsum(chance[rows] * patches.element_areas[:, None])
     sources = np.minimum(np.searchsorted(until, (np.arange(count) + 0.5) / count * until[-1]), len(until) - 1).astype(np.int64)

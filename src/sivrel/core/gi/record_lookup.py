@@ -1,4 +1,4 @@
-"""Records of an irradiance cache as they serve: their layout, and the light between them.
+"""Looking up an irradiance cache: the layout of records, and interpolation between them.
 
 Ward, Rubinstein & Clear 1988, "A Ray Tracing Solution for Diffuse Interreflection"; Ward & Heckbert 1992, "Irradiance Gradients".
 """
@@ -17,16 +17,16 @@ from .tree import DEEPEST, bounds_of_ranges, sort_into_tree
 if TYPE_CHECKING:
     from .irradiance_cache import IrradianceCacheSettings
 
-# Columns of a record: where it is, the normal of its hemisphere and that of its surface; irradiance; its gradients as the point moves
-# and as it turns (red, green, blue vectors); how far light hardly changes, at least and at most so far; the nearest thing it saw; relative error; the
-# harmonic mean of the distances that it saw; the square of the gradient of its luminance, without noise and so below zero at times.
+# Columns of a record: position, the normal of its hemisphere and that of its surface; irradiance; its gradients as the point moves
+# and as it turns (red, green, blue vectors); the radius of use, at least and at most so far; the distance of the nearest surface; relative error; the
+# harmonic mean distance of its rays; the squared gradient of its luminance, unbiased by noise and so sometimes negative.
 POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR, MOST, MEAN, STEEPNESS, COLUMNS = (
     0, 3, 6, 9, 12, 21, 30, 31, 32, 33, 34, 35, 36, 37,
 )  # fmt: skip
 
 
 class Records(NamedTuple):
-    """records float32 [n, COLUMNS] as a tree, boxes float32 [n, 6] about what each range serves. error: as records serve."""
+    """records float32 [n, COLUMNS] as a tree, boxes float32 [n, 6]: bounds of each range. error: the allowed change of light."""
 
     records: np.ndarray
     axes: np.ndarray
@@ -38,10 +38,10 @@ class Records(NamedTuple):
 
 
 def as_records(records: np.ndarray, wanted: "IrradianceCacheSettings", smoothing: float) -> Records:
-    """What the kernels read of records float32 [n, COLUMNS]."""
+    """The arrays that the kernels read, from records float32 [n, COLUMNS]."""
     order, axes = sort_into_tree(records)
     records = np.ascontiguousarray(records[order])
-    # A gradient that is too steep for the least spacing would overshoot within it.
+    # A gradient too steep for the least spacing would overshoot within it.
     moving = records[:, MOVING : MOVING + 9].reshape(-1, 3, 3)
     steepness = np.linalg.norm(np.einsum("kcd,c->kd", moving, LUMINANCE), axis=1) * records[:, RADIUS]
     bright = records[:, LIGHT : LIGHT + 3] @ LUMINANCE
@@ -53,13 +53,13 @@ def as_records(records: np.ndarray, wanted: "IrradianceCacheSettings", smoothing
 
 @called_kernel
 def light_of_records(cache, scene, memory, p, surface, normal):
-    """(irradiance, share of weight that lies nearer than the corner distance, how many serve) at `p` on a surface with the normals
+    """(irradiance, share of weight nearer than the corner distance, number of records used) at `p` on a surface with the normals
     `surface` and, with all detail, `normal`.
 
-    A record weighs as the inverse of the change that may lie between (Ward et al. 1988, equation 4), less that at its edge, so that it
-    fades out. From each record to the point the light is followed by the mean of the gradients at both ends, that at the point being the
-    mean of all that serve: exact where light bends evenly. By its own gradient alone (Ward & Heckbert 1992) every record would lie on its
-    tangent, and light that bends, as between walls, would be too bright throughout.
+    A record's weight is the inverse of the possible change of light (Ward et al. 1988, equation 4), minus that at its edge, so that it
+    fades out. Light is extrapolated from each record with the mean of the gradients at both ends, where that at the point is the
+    mean of all records in use: exact for quadratic light. With its own gradient alone (Ward & Heckbert 1992) every record would follow its
+    tangent, and curved light, as between walls, would be too bright throughout.
     """
     records, near = cache.records, memory.near
     light, gone, whole = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
@@ -88,7 +88,7 @@ def light_of_records(cache, scene, memory, p, surface, normal):
         change = distance / at[RADIUS] + math.sqrt(max(0.0, 1.0 - cos))
         if change >= cache.error:
             continue
-        # What lies before a record sees other things than it does (Ward et al. 1988, equation 6).
+        # Points in front of a record see other surfaces than it does (Ward et al. 1988, equation 6).
         if dot(away, add(surface, its)) < -2.0 * scene.offset - 0.02 * distance:
             continue
         if cache.visible and not _sees(scene, memory.stack, p, surface, at, its, distance, cos):
@@ -121,7 +121,7 @@ def _vector(at, k):
 
 @kernel
 def _sees(scene, stack, p, surface, at, its, distance, cos):
-    """Whether nothing lies between a point and a record. Both ends are lifted, by more where the surface bends between them: the height
+    """Whether a point and a record see each other. Both ends are lifted, by more on a curved surface: the height
     of the arc over the chord, half of it times the tangent of a quarter of the angle."""
     lift = 2.0 * scene.offset + 0.5 * distance * math.sqrt(max(0.0, 2.0 - 2.0 * cos))
     start = add(p, scale(surface, lift))

@@ -1,8 +1,8 @@
-"""Making the records of an irradiance cache: where they are needed, what they see about them, and how far each serves.
+"""Making the records of an irradiance cache: where they are needed, what they see, and how far each is used.
 
-The picture is walked at rising resolutions; where the records so far do not serve, new ones are made (after Ward, Rubinstein & Clear
-1988, in passes, so that the outcome does not depend on the order of threads). Radii follow Křivánek et al. 2006, "Making Radiance and
-Irradiance Caching Practical": limited by the gradient, and by the records about.
+The picture is walked at rising resolutions; where no record applies yet, new ones are made (after Ward, Rubinstein & Clear
+1988, in passes, so that the result does not depend on the order of threads). Radii follow Křivánek et al. 2006, "Making Radiance and
+Irradiance Caching Practical": limited by the gradient and by neighbouring records.
 """
 
 import math
@@ -38,13 +38,13 @@ if TYPE_CHECKING:
 COARSEST = 64
 """Pixels between the points of the first pass; every pass halves them."""
 NEIGHBOURS, ALIKE = 8, 0.8
-"""Records about one that limit how far it serves; those whose normals are alike by this cosine say how fast its light changes."""
+"""Neighbours that limit a record's radius; those with similar normals, by this cosine, say how fast its light changes."""
 MOST_RAYS = 1 << 19
-"""Rays that are held at once."""
+"""Rays traced per batch."""
 
 
 def make_records(job: Any, wanted: "IrradianceCacheSettings", records: np.ndarray) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    """Add to `records` float32 [n, COLUMNS] what the camera of `job` needs."""
+    """Add to `records` float32 [n, COLUMNS] those that the camera of `job` needs."""
     finest = max(1, int(wanted.min_spacing)) if wanted.spacing_unit == "px" else 1
     steps = [s for s in (COARSEST >> k for k in range(COARSEST.bit_length())) if s >= finest]
     passes, before = [], len(records)
@@ -79,7 +79,7 @@ def _look_about(
         d, x, y = stratified_directions(n[part], rings, slices, random)
         origins = np.broadcast_to((p[part] + surface[part] * job.offset)[:, None, None], d.shape)
         light, distance = job.gather(origins.reshape(-1, 3), d.reshape(-1, 3))
-        # Rays below the surface itself, where normals are rounded off, bring nothing.
+        # Rays below the geometric surface, where normals are smoothed, bring nothing.
         above = np.einsum("kjic,kc->kji", d, surface[part]) > 0.0
         light = light.reshape(k, rings, slices, 3) * above[..., None]
         distance = np.maximum(distance.reshape(k, rings, slices), job.offset)
@@ -102,7 +102,7 @@ def _records(
     records[:, NEAREST], records[:, MEAN] = distance.min(axis=(1, 2)), 1.0 / np.maximum((1.0 / distance).mean(axis=(1, 2)), 1e-9)
     records[:, ERROR] = spread / np.maximum(e @ LUMINANCE, 1e-9)
     moving, turning = gradients(light, distance, x, y)
-    # Of two halves of the rays the noise is independent, and their product has none on average.
+    # Two halves of the rays have independent noise, so the product of their gradients is unbiased.
     halves = [gradients(light[:, :, half::2], distance[:, :, half::2], x, y)[0] for half in (0, 1)]
     records[:, STEEPNESS] = np.einsum("kcd,c,ked,e->k", halves[0], LUMINANCE, halves[1], LUMINANCE)
     unit = pixels if wanted.spacing_unit == "px" else np.ones(k)
@@ -114,9 +114,9 @@ def _records(
 
 
 def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Gradients [k, 3 channels, 3] of the irradiance as a point moves along its surface, per metre, and as it turns about an axis.
+    """Gradients [k, 3 channels, 3] of the irradiance for translation along the surface, per metre, and for rotation about an axis.
 
-    light [k, rings, slices, 3]: radiance in cells of equal share of a hemisphere dense as the cosine, from its pole and from axis x on.
+    light [k, rings, slices, 3]: radiance in equal cells of a cosine-stratified hemisphere, from its pole and from axis x on.
     Ward & Heckbert 1992, equations for translation and rotation (cells stratified so that cos² of the polar angle is even).
     """
     _, rings, slices, _ = light.shape
@@ -125,8 +125,8 @@ def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndar
     u = x[:, None] * np.cos(angle)[:, None] + y[:, None] * np.sin(angle)[:, None]  # [k, slices, 3]: along the middle of each slice
     v = y[:, None] * np.cos(angle)[:, None] - x[:, None] * np.sin(angle)[:, None]  # across it
     v_edge = y[:, None] * np.cos(edge_angle)[:, None] - x[:, None] * np.sin(edge_angle)[:, None]
-    # The mean of the tangent over each ring, in closed form: at the horizon it is far from that of the middle. (It stands with the turn
-    # from the record's normal to the point's; Ward & Heckbert write the other way about, with a minus.)
+    # The mean of the tangent over each ring, in closed form: at the horizon it differs much from that of the middle. (The sign is for the rotation
+    # from the record's normal to the point's; Ward & Heckbert use the opposite.)
     share = np.arange(rings + 1) / rings
     tangent = rings * np.diff(np.arcsin(np.sqrt(share)) - np.sqrt(share * (1.0 - share)))
     turning = math.pi / (rings * slices) * np.einsum("ksd,ksc->kcd", v, np.einsum("r,krsc->ksc", tangent, light))
@@ -145,11 +145,11 @@ def gradients(light: np.ndarray, distance: np.ndarray, x: np.ndarray, y: np.ndar
 
 
 def _with_radii(records: np.ndarray) -> np.ndarray:
-    """Give each record the radius in which it serves: the harmonic mean of what it saw, limited by how fast the light changes about it, and
-    by the records about it (Křivánek et al. 2006, sections 4 and 5).
+    """Set each record's radius of use: the harmonic mean distance of its rays, limited by the gradient of the light, and
+    by neighbouring records (Křivánek et al. 2006, sections 4 and 5).
 
-    How fast light changes is asked of a record's neighbours, not of its own rays: a record that missed a bright spot looks flat. If it
-    served the farther for that, the picture would be too dark.
+    The gradient is taken from a record's neighbours, not from its own rays: a record that missed a bright spot looks flat. If it
+    were used farther for that, the picture would be too dark.
     """
     tree = cKDTree(records[:, :3].astype(float))
     distances, near = tree.query(records[:, :3].astype(float), k=min(1 + NEIGHBOURS, len(records)))

@@ -1,7 +1,7 @@
-"""Whether something stands between a photon and the point that gathers it: a sheet has photons of its other room beside it.
+"""Whether a surface lies between a photon and the point that gathers it: beside a sheet lie photons of the room behind it.
 
-A ray for each photon that is gathered would cost more than the gathering. So each photon is asked once, when the map is served, whether
-anything rises beside it within the gather radius, and rays are spent on those alone.
+A ray for each gathered photon would cost more than the gathering. So each photon is tested once, when the map is loaded, for whether
+any surface rises beside it within the gather radius, and rays are only traced for those.
 """
 
 import math
@@ -15,15 +15,15 @@ from ..vector import add, dot, frame, scale, subtract
 from .photons import COLUMNS, NORMAL
 
 SHIELDED, SERVED_COLUMNS = COLUMNS, COLUMNS + 1
-"""Column of a photon as it is served: whether something rises beside it; and how many columns it has then."""
+"""Extra column of a loaded photon: whether a surface rises beside it; and the number of columns then."""
 FEELERS = 24
-"""Rays round a photon, so long that what lies within the radius and is a quarter as wide as it is far is felt by one of them."""
+"""Rays round a photon: enough that one of them hits any surface within the radius that is a quarter as wide as its distance."""
 LIFT = 0.1
-"""Rays run above the surface by this share of their length: stones of a floor and folds of a cloth do not hide each other's photons."""
+"""Rays run above the surface by this share of their length: so stones of a floor and folds of a cloth do not hide each other's photons."""
 
 
 def with_shielding(job, photons: np.ndarray, radius: float, visible: bool) -> np.ndarray:
-    """Photons float32 [n, COLUMNS] with the column SHIELDED, for gathering within `radius` metres; nothing is felt unless `visible`."""
+    """Photons float32 [n, COLUMNS] with the column SHIELDED, for gathering within `radius` metres; always 0 unless `visible`."""
     served = np.zeros((len(photons), SERVED_COLUMNS), np.float32)
     served[:, :COLUMNS] = photons
     if visible and len(photons):
@@ -50,8 +50,8 @@ def _feel(scene_arrays, stack, photons, radius):
 
 @called_kernel
 def is_hidden(scene, stack, p, n, photon):
-    """Whether something stands between point `p` with normal `n` and a photon beside which something rises. The ray starts at the photon and
-    rises to above the point, by more where the surface bends between them: the height of the arc over the chord."""
+    """Whether a surface lies between point `p` with normal `n` and a photon marked SHIELDED. The ray starts at the photon and
+    ends above the point, higher on a curved surface: by the height of the arc over the chord."""
     its = (float(photon[NORMAL]), float(photon[NORMAL + 1]), float(photon[NORMAL + 2]))
     at = (float(photon[0]), float(photon[1]), float(photon[2]))
     away = subtract(p, at)

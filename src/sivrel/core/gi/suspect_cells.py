@@ -1,4 +1,4 @@
-"""Which causes a flaw may have in a radiance cache, each the one change that would show it."""
+"""Possible causes of a flaw in a radiance cache, each with the one change that would prove it."""
 
 from typing import Any
 
@@ -10,7 +10,7 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
     found = [
         Suspect(
             "fill paths",
-            f"its cells were filled by {own.paths:g} paths a pixel, too few for what a cell should hold",
+            f"its cells were filled by {own.paths:g} paths a pixel, too few for their size",
             {"radiance_cache.paths": paths},
             raised=8.0,
             prior=1.5 if flaw == BLOTCHES or own.paths < 8 else 0.6,
@@ -23,9 +23,9 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found.append(
             Suspect(
                 "cells",
-                f"its cells are {cell:.2g} m wide, and reach through thin things and round edges",
+                f"its cells are {cell:.2g} m wide, and reach through thin objects and round edges",
                 {"radiance_cache.cell": small, "radiance_cache.paths": paths},
-                # Narrow cells blotch with so few paths, but over a place the mean is as good, and no path is traced anew.
+                # Small cells blotch with so few paths, but the mean over a region is as good, and no path is traced again.
                 tried={"radiance_cache.cell": small},
                 prior=2.0 if flaw in (LEAK, DARK) else 1.2,
                 kind="leak" if flaw == LEAK else "",

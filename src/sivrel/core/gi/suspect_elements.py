@@ -1,4 +1,4 @@
-"""Which causes a flaw may have in a bake, each the one change that would show it."""
+"""Possible causes of a flaw in a bake, each with the one change that would prove it."""
 
 from typing import Any
 
@@ -12,9 +12,9 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found.append(
             Suspect(
                 "looked up at once",
-                "the bake is looked up at what the camera sees",
+                "the bake is looked up directly at visible points",
                 {"baked.final_gather_rays": 8},
-                prior=3.2,  # it is tried with the bake that is there
+                prior=3.2,  # tried with the existing bake
                 cure="Gather one bounce over the bake with 8 rays.",
             )
         )
@@ -23,9 +23,9 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found.append(
             Suspect(
                 "elements",
-                f"the bake's elements are up to {edge:.2g} m long, and one straddles what is lit and what is not",
+                f"the bake's elements are up to {edge:.2g} m long, and one crosses the border of light and shadow",
                 {"baked.max_edge": small, "baked.refine": max(own.refine, 2)},
-                # Fewer shots make it grainy, which over a place is no matter.
+                # Fewer shots make it noisy, which does not change the mean over a region.
                 tried={"baked.max_edge": small, "baked.shots": own.within("shots", own.shots / 4)},
                 prior=3.0,
                 kind="leak" if flaw == LEAK else "",
@@ -58,10 +58,10 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found.append(
             Suspect(
                 "convergence",
-                f"the bake stopped with {own.converged:.0%} of the light spread",
+                f"the bake stopped with {own.converged:.0%} of the light distributed",
                 {"baked.converged": 0.999},
                 prior=1.0,
-                cure="Let the bake spread 99.9 % of the light.",
+                cure="Let the bake distribute 99.9 % of the light.",
             )
         )
     return found

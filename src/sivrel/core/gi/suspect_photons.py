@@ -1,11 +1,11 @@
-"""Which causes a flaw may have in a photon map, each the one change that would show it."""
+"""Possible causes of a flaw in a photon map, each with the one change that would prove it."""
 
 from typing import Any
 
 from ..suspect import BLOTCHES, BRIGHT, DARK, LEAK, Remedy, Suspect
 
 TRIED_PHOTONS = 30_000
-"""Photons of a trial whose change is to gather them from afar."""
+"""Photons of a trial that adds a final gather."""
 
 
 def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, float]) -> list[Suspect]:
@@ -41,22 +41,22 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
             found.append(
                 Suspect(
                     "looked up at once",
-                    "photons are looked up at what the camera sees",
+                    "photons are looked up directly at visible points",
                     {"photon_map.final_gather_rays": rays},
                     tried=_fewer_photons(own, {"photon_map.final_gather_rays": rays}),
                     prior=2.5 if own.final_gather_rays == 0 else 0.8,
-                    cure=f"Gather them from afar with {rays} rays.",
+                    cure=f"Use a final gather with {rays} rays.",
                 )
             )
     if flaw in (LEAK, BRIGHT, BLOTCHES) and own.normal_tolerance > 95.0:
         found.append(
             Suspect(
                 "normal tolerance",
-                f"photons count that lie on surfaces turned by up to {own.normal_tolerance:g}°: those of a thin wall's other side, too",
+                f"photons on surfaces turned by up to {own.normal_tolerance:g}° count, also those on the other side of a thin wall",
                 {"photon_map.normal_tolerance": 60.0},
                 prior=3.6,
                 kind="leak",
-                cure="Count photons on surfaces turned by up to 60° alone.",
+                cure="Count only photons on surfaces turned by up to 60°.",
             )
         )
     if flaw in (LEAK, DARK, BRIGHT) and radius > 0.0:
@@ -79,7 +79,7 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
             found.append(
                 Suspect(
                     "photon density",
-                    f"the radius follows {own.count:,} photons, and reaches past surfaces",
+                    f"the radius follows from {own.count:,} photons, and reaches past surfaces",
                     {"photon_map.count": more},
                     prior=2.0,
                     kind="dark corner" if flaw == DARK else "leak",
@@ -90,21 +90,21 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
             found.append(
                 Suspect(
                     "looked up at once",
-                    "photons are looked up at what the camera sees",
+                    "photons are looked up directly at visible points",
                     {"photon_map.final_gather_rays": 16},
                     tried=_fewer_photons(own, {"photon_map.final_gather_rays": 16}),
                     prior=1.5,
-                    cure="Gather them from afar with 16 rays.",
+                    cure="Use a final gather with 16 rays.",
                 )
             )
         if own.corner_distance < 0.5 and (where == "beyond" or own.final_gather_rays):
             found.append(
                 Suspect(
                     "photons near corners",
-                    "photons are looked up close to where rays start",
+                    "photons are looked up close to the start of rays",
                     {"photon_map.corner_distance": 0.5},
                     prior=1.0,
-                    cure="Trace on what is nearer than 0.5 m.",
+                    cure="Trace paths on closer than 0.5 m.",
                 )
             )
         if own.bounces < 8:
@@ -122,5 +122,5 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
 
 
 def _fewer_photons(own: Any, values: dict[str, Any]) -> dict[str, Any]:
-    """The same change with so few photons that the light at each is soon gathered: from afar that many are smooth, too."""
+    """The same change with fewer photons, so that their irradiance is soon computed: a final gather is smooth with them, too."""
     return {**values, "photon_map.count": TRIED_PHOTONS} if own.count > TRIED_PHOTONS else {}

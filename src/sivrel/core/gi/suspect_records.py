@@ -1,4 +1,4 @@
-"""Which causes a flaw may have in the records of an irradiance cache, each the one change that would show it."""
+"""Possible causes of a flaw in the records of an irradiance cache, each with the one change that would prove it."""
 
 from typing import Any
 
@@ -12,35 +12,35 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found = [
             Suspect(
                 "record rays",
-                f"its records look about with only {rays} rays each",
+                f"its records gather with only {rays} rays each",
                 {"irradiance_cache.rays": own.within("rays", 8 * rays)},
                 raised=8.0,
                 prior=3.0 if rays < 256 else 1.2,
-                cure=f"Let records look about with {8 * rays} rays.",
+                cure=f"Let records gather with {8 * rays} rays.",
             ),
             Suspect(
                 "cache error",
-                f"its records serve until light may have changed by {error:g}: they lie too far apart",
+                f"its records are used until light may have changed by {error:g}: they are too far apart",
                 {"irradiance_cache.error": own.within("error", error / 3.0)},
                 prior=2.0 if error > 0.6 else 1.0,
-                cure=f"Let records serve only until light may have changed by {error / 3.0:.2g}.",
+                cure=f"Use records only until light may have changed by {error / 3.0:.2g}.",
             ),
             Suspect(
                 "greatest spacing",
-                f"records may lie {own.max_spacing:g} {own.spacing_unit} apart",
+                f"records may be {own.max_spacing:g} {own.spacing_unit} apart",
                 {"irradiance_cache.max_spacing": own.max_spacing / 4.0},
                 prior=2.2 if own.max_spacing > 100 else 0.6,
-                cure=f"Set records no farther than {own.max_spacing / 4.0:g} {own.spacing_unit} apart.",
+                cure=f"Place records no farther than {own.max_spacing / 4.0:g} {own.spacing_unit} apart.",
             ),
         ]
         if own.gradients == "no":
             found.append(
                 Suspect(
                     "gradients",
-                    "records do not know how light changes about them",
+                    "records do not store the gradient of light",
                     {"irradiance_cache.gradients": "yes"},
                     prior=1.8,
-                    cure="Let records know how light changes about them.",
+                    cure="Let records store the gradient of light.",
                 )
             )
     found += _spacing(own, flaw)
@@ -48,22 +48,22 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
         found.append(
             Suspect(
                 "greatest spacing",
-                f"records may lie {own.max_spacing:g} {own.spacing_unit} apart",
+                f"records may be {own.max_spacing:g} {own.spacing_unit} apart",
                 {"irradiance_cache.max_spacing": own.max_spacing / 6.0},
                 prior=2.5,
-                cure=f"Set records no farther than {own.max_spacing / 6.0:.3g} {own.spacing_unit} apart.",
+                cure=f"Place records no farther than {own.max_spacing / 6.0:.3g} {own.spacing_unit} apart.",
             )
         )
     if flaw == LEAK and own.visible == "no":
         found.append(
             Suspect(
                 "interpolation",
-                "records serve what they can't see: light is interpolated across a wall",
+                "records count where they are not visible: light is interpolated across a wall",
                 {"irradiance_cache.visible": "yes"},
                 prior=4.0,
                 kind="leak",
-                cure="Let a record serve only what it can see.",
-                costs="lookups trace a ray each",
+                cure="Let a record count only where it is visible.",
+                costs="each lookup traces a ray",
             )
         )
     if flaw in (LEAK, BRIGHT, DARK):
@@ -72,32 +72,32 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
             found.append(
                 Suspect(
                     "least spacing",
-                    f"records lie at least {spacing:g} {own.spacing_unit} apart: what is finer is smoothed away",
+                    f"records are at least {spacing:g} {own.spacing_unit} apart: finer detail is smoothed away",
                     finer,
                     prior=2.6 if spacing > 8.0 else 1.0,
                     kind="lost contact shadow" if flaw == BRIGHT else "",
-                    cure=f"Let records lie as near as {spacing / 3.0:.2g} {own.spacing_unit}.",
+                    cure=f"Let records be as close as {spacing / 3.0:.2g} {own.spacing_unit}.",
                 )
             )
         if own.smoothing > 0.0:
             found.append(
                 Suspect(
                     "smoothing",
-                    f"records reach {own.smoothing:g} farther than they are apart",
+                    f"records reach {own.smoothing:g} farther than their distance",
                     {"irradiance_cache.smoothing": 0.0},
                     prior=2.4 if own.smoothing > 1.0 else 0.9,
                     kind="lost contact shadow" if flaw == BRIGHT else "",
-                    cure="Let records reach no farther than they are apart.",
+                    cure="Let records reach no farther than their distance.",
                     costs="more blotches",
                 )
             )
         found.append(
             Suspect(
                 "cache error",
-                f"its records serve until light may have changed by {error:g}",
+                f"its records are used until light may have changed by {error:g}",
                 {"irradiance_cache.error": own.within("error", error / 3.0)},
                 prior=1.5 if error > 0.6 else 0.7,
-                cure=f"Let records serve only until light may have changed by {error / 3.0:.2g}.",
+                cure=f"Use records only until light may have changed by {error / 3.0:.2g}.",
             )
         )
         reach = max(0.05, own.corner_distance * 2.0)
@@ -105,11 +105,11 @@ def suspects(own: Any, recipe: Any, flaw: str, where: str, radii: dict[str, floa
             found.append(
                 Suspect(
                     "corner distance",
-                    "records serve right up to where surfaces meet",
+                    "records are used right up to where surfaces meet",
                     {"irradiance_cache.corner_distance": reach},
                     prior=0.9,
                     kind="lost contact shadow" if flaw == BRIGHT else "",
-                    cure=f"Trace where something is nearer than {reach:g} m.",
+                    cure=f"Trace paths where a surface is nearer than {reach:g} m.",
                     costs="grain there",
                 )
             )
@@ -120,7 +120,7 @@ SAID = {"error": "cache error", "min_spacing": "least spacing", "max_spacing": "
 
 
 def _spacing(own: Any, flaw: str) -> list[Suspect]:
-    """All that lets records lie far apart at once, where more than one setting does: of each alone another would still hold them there."""
+    """All settings that keep records far apart at once, if there is more than one: with only one changed, another would still keep them apart."""
     loose: dict[str, tuple[float, float]] = {
         "error": (own.error, 0.6), "min_spacing": (own.min_spacing, 8.0), "max_spacing": (own.max_spacing, 100.0), "smoothing": (own.smoothing, 1.0),
     }  # fmt: skip
@@ -132,10 +132,10 @@ def _spacing(own: Any, flaw: str) -> list[Suspect]:
     return [
         Suspect(
             "record spacing",
-            f"its records lie too far apart by {', '.join(names[:-1])} and {names[-1]} together",
+            f"its records are too far apart because of {', '.join(names[:-1])} and {names[-1]} together",
             closer,
             prior=2.1 if flaw == BLOTCHES else 2.4,
             kind="lost contact shadow" if flaw == BRIGHT else "",
-            cure="Let records lie closer: " + ", ".join(f"{SAID[key.split('.')[1]]} {value:.3g}" for key, value in closer.items()) + ".",
+            cure="Place records closer: " + ", ".join(f"{SAID[key.split('.')[1]]} {value:.3g}" for key, value in closer.items()) + ".",
         )
     ]

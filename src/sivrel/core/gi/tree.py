@@ -9,7 +9,7 @@ DEEPEST = 64
 
 
 def sort_into_tree(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """order int64 [n]: the rows of points float32 [n, 3 or more] as they lie in the tree, and axes uint8 [n]: along which each node splits
+    """order int64 [n]: rows of points float32 [n, 3 or more] in tree order, and axes uint8 [n]: the axis along which each node splits
     its range."""
     order, axes = np.arange(len(points)), np.zeros(len(points), np.uint8)
     if len(points):
@@ -19,7 +19,7 @@ def sort_into_tree(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @allocating_kernel
 def _build(points, order, axes):
-    """Sort `order` into the ranges of the tree and note the axis of each node, in place."""
+    """Sort `order` into the ranges of the tree and set the axis of each node, in place."""
     lows, highs = np.empty(DEEPEST * 2, np.int64), np.empty(DEEPEST * 2, np.int64)
     lows[0], highs[0], waiting = 0, len(order), 1
     while waiting > 0:
@@ -63,10 +63,10 @@ def _build(points, order, axes):
 
 @allocating_kernel
 def bounds_of_ranges(centres, radii):
-    """float32 [n, 6]: for every node of a tree that is sorted, the box (lowest, highest) about the spheres of its whole range."""
+    """float32 [n, 6]: for every node of a sorted tree, the bounds (lowest, highest) of the spheres of its whole range."""
     boxes = np.empty((len(centres), 6), np.float32)
     lows, highs = np.empty(DEEPEST * 2, np.int64), np.empty(DEEPEST * 2, np.int64)
-    # Ranges in the order in which they are met; a range is done after those below it, so they are taken backwards.
+    # Ranges in the order of traversal; a range is finished after its children, so they are processed backwards.
     low_of, high_of = np.empty(len(centres), np.int64), np.empty(len(centres), np.int64)
     lows[0], highs[0], waiting, met = 0, len(centres), 1, 0
     while waiting > 0:
@@ -97,8 +97,8 @@ def bounds_of_ranges(centres, radii):
 
 @kernel
 def push_halves(near, at, low, middle, high, along):
-    """Put the two halves of a range on the stack `near`, rows from `at` on, the one that a point lies in on top; `along` is how far it lies
-    past the node. A row holds the range, and the least squared distance to it that the node tells of."""
+    """Push the two halves of a range on the stack `near`, rows from `at` on, the one that contains a point on top; `along` is its signed distance
+    from the node's plane. A row holds the range and a lower bound on the squared distance to it."""
     if along < 0.0:
         far_low, far_high, near_low, near_high = middle + 1, high, low, middle
     else:

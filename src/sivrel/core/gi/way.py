@@ -10,16 +10,16 @@ from ..surfaces.preview import Look
 from ..suspect import Suspects
 
 NOT_SERVED, INDIRECT, WHOLE = 0, 1, 2
-"""What a lookup has found: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
+"""What a lookup returns: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
 
 
 WORST = 3.0
-"""Times the root of how many rays or photons one answer rests on, by which chance moves it at the worst spots (measured on pairs of seeds,
-docs/benchmarks.md). How uneven light is decides the rest."""
+"""Noise of a lookup in the worst places, times the root of the number of rays or photons behind it (measured on pairs of seeds,
+docs/benchmarks.md). The rest depends on how uneven the light is."""
 
 
 class Spot(NamedTuple):
-    """Where light is looked up.
+    """A point at which light is looked up.
 
     position, geometric_normal, normal: in metres; the normals face the ray, `normal` with all detail; look: the surface there
     hit, b1, b2: triangle, and weights of its second and third corner
@@ -43,7 +43,7 @@ class Spot(NamedTuple):
 
 
 class Table(NamedTuple):
-    """What an array of a cache has to be, so that a file that somebody gave can be served without harm.
+    """Constraints on an array of a cache, so that a file from outside is safe to use.
 
     columns: length of a row, 0 where rows are single numbers; whole: integers of any size, instead of floats
     places: how many of the first columns are places in metres, which are smaller than light may be bright
@@ -60,7 +60,7 @@ class Table(NamedTuple):
 
 
 class Preview(NamedTuple):
-    """What a cache holds, to be drawn: points float [n, 3] in metres; sizes float [n], radii or half edges in metres; values float
+    """The contents of a cache, to be drawn: points float [n, 3] in metres; sizes float [n], radii or half edges in metres; values float
     [n, 3], what each holds, as colour; shape: `discs` that lie on surfaces, `dots`, `boxes`, or `triangles` (points [n, 3, 3]);
     normals float [n, 3]."""
 
@@ -72,7 +72,7 @@ class Preview(NamedTuple):
 
 
 class Nothing(NamedTuple):
-    """What the kernels get of a way that prepares nothing."""
+    """The kernels' arrays of a way that prepares nothing."""
 
     nothing: int
 
@@ -80,35 +80,35 @@ class Nothing(NamedTuple):
 class Way(NamedTuple):
     """One way of finding bounced light.
 
-    key: its value in a recipe, and the name of its settings; code: its number in the kernels; title: as the pages write it
+    key: its value in a recipe, and the name of its settings; code: its number in the kernels; title: as shown on the pages
     seen, beyond: where it can be chosen
-    does: what it does, one sentence; costs: what it costs or how it fails, one sentence
-    bounces: whether paths go on, so that `beyond` and the bounce limits matter
-    asks_beyond: whether another way finds what lies beyond; a way that does not serves there itself
-    elsewhere: why it can not be chosen beyond, one clause, where it can not
-    question, settings: its settings, and what they answer
+    does: one sentence on what it does; costs: one sentence on its cost and how it fails
+    bounces: whether paths go on, so that `beyond` and the bounce limits apply
+    asks_beyond: whether another way may be used beyond; otherwise this way is used there, too
+    elsewhere: if it can't be chosen beyond, one clause on why
+    question, settings: its settings, and the question they answer
     kind: name of its cache
-    nothing: what the kernels get where it is not in use; a named tuple of the same types as `serve` gives
-    makes: of its settings and the recipe, what its cache depends on beside the scene
-    depends: what of the shot it depends on: `geometry`, `surfaces`, `lights`, `limits`, `beyond`; `camera`
+    nothing: the kernels' arrays while it is not in use; a named tuple of the same types as `serve` returns
+    makes: from its settings and the recipe, what its cache depends on besides the scene
+    depends: parts of the shot it depends on: `geometry`, `surfaces`, `lights`, `limits`, `beyond`; `camera`
     where its setting of that name is `own`
-    make, extend and serve get a job (see render.preparation.Preparation) and its settings.
-    make: makes its arrays and notes for a file; extend: adds to them what another camera needs; serve: what the kernels get of these
+    make, extend and serve take a job (see render.preparation.Preparation) and its settings.
+    make: its arrays and notes for a file; extend: adds what another camera needs; serve: the kernels' arrays from these
     lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)
-    preview: of its arrays, what to draw
-    says: of its notes, one sentence more about what was made
-    points: of its arrays, how many things it holds, and what they are called
-    holds: its arrays by name, as a file must have them; sound: of its arrays, whether what they say of each other can be
-    tells: names of the numbers in its notes that serving, preview or words need
-    interpolates: whether it serves from places other than the one that is asked for, so that light may leak through thin things
-    by_view: whether its cache is made for what a camera sees, so that a trial makes that of its region alone
-    suspects: what may be at fault in it for a flaw, see core.suspect
-    distances: of the scene's arrays and its notes, automatic distances in metres by setting, where the recipe leaves them open
-    width: of its notes, what sets the size of its blotches: words with {} for pixels, and metres; None where nothing does
-    chance: of its settings and the recipe, by how much chance moves what it serves where it is looked up at once, as a share in the worst spots;
-    chance_beyond: the same where the rays that gather it land
-    pilots: what of it an advice tries, as matches write it, and the seconds that the caches take in those of one sample a pixel of a small frame
-    small: settings with which its kernels are compiled soonest
+    preview: from its arrays, what to draw
+    says: from its notes, one more sentence about the cache
+    points: from its arrays, how many entries it holds, and their name
+    holds: constraints on its arrays by name; sound: from its arrays, whether they are consistent with each other
+    tells: names of the numbers in its notes that serve, preview or says need
+    interpolates: whether it uses light from other points, so that light may leak through thin objects
+    by_view: whether its cache is made for a camera's view, so that a trial only makes that of its region
+    suspects: its possible causes of a flaw, see core.suspect
+    distances: from the scene's arrays and its notes, automatic distances in metres by setting, where the recipe leaves them open
+    width: from its notes, the size of its blotches: words with {} for pixels, and metres; None if there are none
+    chance: from its settings and the recipe, the relative noise of a direct lookup in the worst places;
+    chance_beyond: the same where final gather rays land
+    pilots: variants that advice tries, as matches write them, and the cost of their caches relative to one sample per pixel of a small frame
+    small: settings with which its kernels compile soonest
     """
 
     key: str

@@ -16,18 +16,18 @@ WAYS: tuple[Way, ...] = (
     baked.WAY,
 )
 EXTRAS: tuple[Way, ...] = (caustics.WAY,)
-"""What is found beside the way that is chosen."""
+"""Found in addition to the chosen way."""
 SEEN = {way.key: way for way in WAYS if way.seen}
 BEYOND = {way.key: way for way in WAYS if way.beyond}
 PREPARING = {way.key: way for way in (*WAYS, *EXTRAS) if way.make is not None}
 OF_KIND = {way.kind: way for way in PREPARING.values()}
 """Ways by the kind of their cache."""
 NOTHING_PREPARED = tuple(way.nothing for way in (*WAYS, *EXTRAS))
-"""What the kernels get of the ways, in the order of the table, where none has been prepared."""
+"""The kernels' arrays of all ways, in the order of the table, with none prepared."""
 CAUSTICS = len(WAYS) + EXTRAS.index(caustics.WAY)
 PLACES = {way.key: place for place, way in enumerate((*WAYS, *EXTRAS))}
 if len({way.code for way in WAYS}) < len(WAYS) or len({way.key for way in (*WAYS, *EXTRAS)}) < len(PLACES):
-    raise ValueError("Two ways of finding bounced light have one code or one key; give each its own.")
+    raise ValueError("Two ways of finding bounced light share a code or a key; give each its own.")
 
 
 @kernel
@@ -46,7 +46,7 @@ def _asking(place: int, code: int, own: Any, others: Any) -> Any:
 
 
 looked_up = _nobody
-"""Kernel (way, prepared, scene, memory, spot) -> (irradiance, what was found): asks the way with that code."""
+"""Kernel (way, prepared, scene, memory, spot) -> (irradiance, what was found): looks up the way with that code."""
 for _place, _way in enumerate(WAYS):
     if _way.lookup is not None:
         looked_up = _asking(_place, _way.code, _way.lookup, looked_up)

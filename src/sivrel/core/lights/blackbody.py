@@ -9,7 +9,7 @@ import functools
 import numpy as np
 
 WAVELENGTHS = np.arange(380.0, 781.0, 5.0)
-"""Nanometres at which spectra are given."""
+"""Wavelengths of spectra, in nanometres."""
 XYZ_TO_RGB = np.array(
     [[3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252]]
 )  # fmt: skip
@@ -45,13 +45,13 @@ def spectrum_to_xyz(spectrum: np.ndarray) -> np.ndarray:
 
 
 def xyz_to_rgb(xyz: np.ndarray) -> np.ndarray:
-    """Linear Rec.709 of XYZ [..., 3]; colours outside the primaries come out with negative parts."""
+    """Linear Rec.709 of XYZ [..., 3]; colours outside the gamut have negative components."""
     return xyz @ XYZ_TO_RGB.T
 
 
 @functools.lru_cache(maxsize=256)
 def blackbody_rgb(temperature: float) -> tuple[float, float, float]:
-    """Linear Rec.709 colour of a black body at `temperature` kelvin, of luminance one; no part below zero."""
+    """Linear Rec.709 colour of a black body at `temperature` kelvin, of luminance one; no component below zero."""
     xyz = spectrum_to_xyz(planck(temperature))
     rgb = np.maximum(xyz_to_rgb(xyz / xyz[1]), 0.0)
     rgb /= float(rgb @ (0.2126, 0.7152, 0.0722))

@@ -1,9 +1,9 @@
-"""Daylight from place, date and time: the sky's picture, and the sun's colour and direction.
+"""Daylight from place, date and time: the sky's panorama, and the sun's colour and direction.
 
 The sky: Preetham, Shirley & Smits 1999, "A Practical Analytic Model for Daylight" (Perez' distribution, section A.2).
-The sun: its disc as a black body of 5778 K through Rayleigh scattering and aerosol (the same, section A.1), from
-133 800 lux outside the air. Ozone, water vapour and mixed gases are left out; in the visible they take a few per cent.
-Its place: the `astral` library.
+The sun: a disc like a 5778 K black body, through Rayleigh scattering and aerosol (same paper, section A.1), from
+133 800 lux outside the atmosphere. Ozone, water vapour and mixed gases are left out; they absorb a few per cent of visible light.
+The sun's position comes from the `astral` library.
 """
 
 import math
@@ -19,11 +19,11 @@ from .blackbody import WAVELENGTHS, planck, spectrum_to_xyz, xyz_to_rgb
 SUN_ANGLE = 0.533
 """Mean apparent diameter of the sun in degrees."""
 OUTSIDE = 133_800.0
-"""Illuminance of the sun outside the air in lux (IESNA, solar illuminance constant about 128 to 134 klx)."""
+"""Illuminance of the sun outside the atmosphere in lux (IESNA, solar illuminance constant about 128 to 134 klx)."""
 HEIGHT, WIDTH = 256, 512
-"""Pixels of the sky's picture."""
+"""Size of the sky's panorama in pixels."""
 GROUND_ALBEDO = 0.2
-"""What lies below the horizon reflects this share of the light that falls on it."""
+"""Albedo of the ground below the horizon."""
 _ZENITH_X = np.array([[0.00166, -0.00375, 0.00209, 0.0], [-0.02903, 0.06377, -0.03202, 0.00394], [0.11693, -0.21196, 0.06052, 0.25886]])
 _ZENITH_Y = np.array([[0.00275, -0.00610, 0.00317, 0.0], [-0.04214, 0.08970, -0.04153, 0.00516], [0.15346, -0.26756, 0.06670, 0.26688]])
 _PEREZ = {  # A to E as slope and offset in turbidity
@@ -36,7 +36,7 @@ _PEREZ = {  # A to E as slope and offset in turbidity
 @dataclass(frozen=True)
 class Daylight:
     """towards_sun: unit vector, y up; elevation in degrees; sky: float32 [HEIGHT, WIDTH, 4] radiance in nits;
-    sun: irradiance of a surface that faces it, Rec.709 whose luminance is lux."""
+    sun: irradiance of a surface facing it, in Rec.709 with luminance in lux."""
 
     towards_sun: np.ndarray
     elevation: float

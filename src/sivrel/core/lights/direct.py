@@ -1,4 +1,4 @@
-"""Light that comes straight from the lights: aimed at, and met by chance, weighed by the power heuristic (Veach 1997,
+"""Direct light: found by aiming at lights and by rays that hit them by chance, weighted by the power heuristic (Veach 1997,
 section 9.2.4, with the sample counts of equation 9.8)."""
 
 from typing import NamedTuple
@@ -43,19 +43,19 @@ from .mesh_emitter import mesh_density, mesh_radiance
 from .tree import choice_chance, choose_light, enters
 
 CAMERA_ORIGIN = -1
-"""The object that a camera ray leaves: none."""
+"""The object that a camera ray starts on: none."""
 MOST_DIMENSIONS = 3000
-# Columns of the tally, a row for each light pass: light; the luminance that it would bring unhindered, and brings.
+# Columns of the tally, a row for each light pass: light; its luminance without and with shadow.
 UNHINDERED, REACHING = 3, 4
 TALLY_COLUMNS = 5
 THROUGH = 1e30
-"""Density of a ray that went on through glass: nothing is aimed at there, so that what it meets counts wholly."""
+"""Marks a ray that went through glass: lights are not aimed at there, so a light it hits counts in full."""
 
 
 class Arrival(NamedTuple):
-    """How a ray set out: from where, with which normal and object; how densely its direction was sampled (0: by the
-    camera, THROUGH: through glass); the glossy share of its colour; and whether the lights were aimed at there as what the
-    camera sees is."""
+    """The start of a ray: point, normal and object; the density of its direction (0: by the
+    camera, THROUGH: through glass); the glossy share of its colour; and whether lights were aimed at there as at points
+    the camera sees."""
 
     position: tuple
     normal: tuple
@@ -79,7 +79,7 @@ def _keep(tally, slot, colour):
 
 @kernel
 def keep_parts(parts, glass, gloss, colour):
-    """Add light to the parts [3, 3] by what scattered it first: by glass, or by base and gloss, `gloss` of it by gloss."""
+    """Add light to the parts [3, 3] by what scattered it first: by glass, or by base and gloss, with `gloss` as the glossy share."""
     for c in range(3):
         if glass:
             parts[GLASS, c] += colour[c]
@@ -96,7 +96,7 @@ def lights_object(scene, i, row):
 
 @kernel
 def _aimed_count(scene, settings, arrival, i):
-    """How many samples were aimed at light `i` where a ray set out, on average."""
+    """Average number of samples that were aimed at light `i` from a ray's start."""
     if not arrival.seen:
         return choice_chance(scene, i, arrival.position, arrival.normal)
     if settings.every_light:
@@ -106,7 +106,7 @@ def _aimed_count(scene, settings, arrival, i):
 
 @kernel
 def _factors(scene, i, gloss):
-    """What a light adds by base and gloss, for a colour of which the share `gloss` is glossy."""
+    """A light's factor for base and gloss, for a colour with the glossy share `gloss`."""
     by_base, by_gloss = scene.lights[i, DIFFUSE], scene.lights[i, SPECULAR]
     if by_base == 1.0 and by_gloss == 1.0:
         return 1.0, 1.0, 1.0
@@ -119,11 +119,11 @@ def _factors(scene, i, gloss):
 
 @called_kernel
 def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
-    """Light `i` as a ray meets it between `start` and `distance`, weighed against having aimed at it."""
+    """Radiance of light `i` where a ray hits it between `start` and `distance`, weighted against aiming at it."""
     by_camera = arrival.density <= 0.0
     if by_camera and scene.lights[i, CAMERA] == 0.0:
         return BLACK
-    # Where shadows are not just what a ray meets, the ray looks past what it met and asks the light's own way.
+    # If shadows are not only what rays hit, the ray looks past its hit and asks the light's own shadow way.
     needs_shadow_query = (
         not by_camera and scene.needs_shadow_query and (scene.filtered or scene.lights[i, WAY] != TRACED or scene.lights[i, SHADOWING] >= 0.0)
     )
@@ -142,7 +142,7 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
 
 @called_kernel
 def lights_met(scene, settings, memory, replicate, arrival, origin, d, start, distance, throughput, direct):
-    """Light of all lights that a ray meets between `start` and `distance` metres, times `throughput`; kept in the tally of the replicate if
+    """Light of all lights that a ray hits between `start` and `distance` metres, times `throughput`; stored in the tally of the replicate if
     `direct`."""
     total = BLACK
     limit = FAR if scene.needs_shadow_query and arrival.density > 0.0 else distance
@@ -178,9 +178,9 @@ def lights_met(scene, settings, memory, replicate, arrival, origin, d, start, di
 
 @kernel
 def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distance, throughput, direct):
-    """What a surface `point` that a ray along `d` has met on triangle `hit` emits, times `throughput`: plain where it
-    merely glows and where the camera sees it, else as its mesh light states, weighed against having aimed at it. `distance` is from where
-    the ray set out."""
+    """Emission of a surface `point` that a ray along `d` hit on triangle `hit`, times `throughput`: its own where it
+    only glows or the camera sees it, else as its mesh light states, weighted against aiming at it. `distance` is from the
+    start of the ray."""
     number = scene.light_of[hit]
     light, slot = point.emission, 0
     if number == NO_LIGHT:
@@ -193,7 +193,7 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
         if arrival.density > 0.0:
             aimed_at = scene.lights[i, EMITTER_SIDES] > 0.0
             if (aimed_at and scene.needs_shadow_query and arrival.density < THROUGH) or not lights_object(scene, i, arrival.object):
-                return BLACK  # found by aiming alone: its shadow may be of another way than the ray's
+                return BLACK  # found by aiming only: its shadow way may differ from what the ray hit
             if scene.lights[i, TINTS] == 0.0 and not (point.front or scene.surfaces[point.surface, BOTH_SIDES] > 0.0):
                 return BLACK
             light, weight = mesh_radiance(scene, i, light), 1.0
@@ -210,11 +210,11 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
 
 @called_kernel
 def lights_aimed_at(scene, settings, memory, replicate, key, sample, choices, dimension, shading, throughput, seen, direct):
-    """Light that comes straight from the lights to a point and on towards the eye, found by aiming, times `throughput`:
-    at all of them, each with its own rays, or at some chosen by importance, where the camera looks; at one elsewhere.
+    """Direct light at a point, scattered towards the eye, found by aiming, times `throughput`:
+    at all lights, each with its own rays, or at some chosen by importance, where the camera looks; at one light elsewhere.
 
-    `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. Kept in the
-    tally of the replicate if `direct`, and the cycles that each light costs in its clock; and in its parts, by what scattered it.
+    `choices` and `dimension` are the first dimensions of the random numbers for choosing and for aiming. Stored in the
+    tally of the replicate if `direct`, with each light's cycles in its clock; and in its parts, by what scattered it.
     """
     count = len(scene.lights)
     total = BLACK
@@ -266,7 +266,7 @@ def _aim(scene, settings, memory, replicate, shading, i, samples, u, v, throughp
     weight = 1.0
     if density != DELTA:
         light = scale(light, 1.0 / density)
-        # A careful mesh light is found by aiming alone; see glow_met.
+        # A mesh light that needs shadow queries is found by aiming only; see glow_met.
         if not (scene.needs_shadow_query and scene.lights[i, LIGHT_KIND] == MESH):
             weight = _power_heuristic(density * samples, scattered)
     share = share_from(scene, memory.stack, i, p, offset_point(point, d, settings.offset), d, distance, triangle)

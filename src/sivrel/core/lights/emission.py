@@ -1,7 +1,7 @@
-"""Where light sets out: a ray from a light, for photons that are shot into the scene.
+"""Emission: a random ray from a light, for photons that are shot into the scene.
 
-Jensen 1996, "Global Illumination using Photon Maps", section 3. Every light of the list is emitted from its own surface, dense as the
-cosine; suns and skies from a disc across the scene (Pharr, Jakob & Humphreys 2016, section 16.1.2), skies with portals from those.
+Jensen 1996, "Global Illumination using Photon Maps", section 3. Lights emit from their own surface, distributed as the
+cosine; suns and skies from a disc across the scene (Pharr, Jakob & Humphreys 2016, section 16.1.2), skies with portals through those.
 """
 
 import math
@@ -42,13 +42,13 @@ NOTHING = (BLACK, (0.0, 0.0, 1.0), BLACK)
 
 @kernel
 def _by_cosine(axis, u, v):
-    """Direction about `axis`, dense as the cosine."""
+    """Cosine-distributed direction about `axis`."""
     return _at_height(axis, math.sqrt(max(0.0, 1.0 - u)), v)
 
 
 @kernel
 def _evenly(axis, cos_low, u, v):
-    """Direction about `axis`, even over the cone in which the cosine is `cos_low` or more."""
+    """Direction about `axis`, uniform over the cone in which the cosine is at least `cos_low`."""
     return _at_height(axis, 1.0 - u * (1.0 - cos_low), v)
 
 
@@ -67,8 +67,8 @@ def _disc(u, v):
 
 @called_kernel
 def emit(scene, i, targets, centre, radius, u1, v1, u2, v2):
-    """A ray from light `i`, not a mesh: (origin, unit direction, flux that it carries if it were the only one, as a colour). The scene
-    lies within `radius` metres of `centre`. Where there are `targets`, all rays go at them. Four random numbers: two for the place, two for the
+    """A ray from light `i`, not a mesh: (origin, unit direction, its flux if it were the only ray, as a colour). The scene
+    lies within `radius` metres of `centre`. With `targets`, all rays go to them. Four random numbers: two for the position, two for the
     direction."""
     lights = scene.lights
     kind = lights[i, KIND]
@@ -97,7 +97,7 @@ def emit(scene, i, targets, centre, radius, u1, v1, u2, v2):
             colour = scale(sky_radiance(scene, i, towards), 1.0 / density)
         if len(targets) > 0 and not cover_much_across(targets, radius):
             place, density = place_across(targets, towards, u1, v1)
-            # Back to before all of the scene.
+            # Move the start back in front of the whole scene.
             place = add(place, scale(towards, radius - dot(subtract(place, centre), towards)))
         else:
             x, y = frame(towards)
@@ -134,7 +134,7 @@ def emit(scene, i, targets, centre, radius, u1, v1, u2, v2):
 
 @kernel
 def _leaving(targets, place, normal, u, v):
-    """A ray that leaves a surface: (unit direction, its cosine over its density): dense as the cosine, or at the targets alone."""
+    """A ray that leaves a surface: (unit direction, its cosine over its density): cosine-distributed, or only at the targets."""
     if len(targets) == 0 or cover_much(targets, place):
         return _by_cosine(normal, u, v), math.pi
     d, density = direction_at(targets, place, u, v)
@@ -143,7 +143,7 @@ def _leaving(targets, place, normal, u, v):
 
 @kernel
 def _through_portal(scene, i, targets, u1, v1, u2, v2):
-    """A ray of dome `i` through one of the portals, chosen evenly."""
+    """A ray of dome `i` through one of the portals, chosen uniformly."""
     count = len(scene.portals)
     at = min(int(u1 * count), count - 1)
     u1 = u1 * count - at
@@ -156,7 +156,7 @@ def _through_portal(scene, i, targets, u1, v1, u2, v2):
 
 @called_kernel
 def emit_from_triangle(scene, triangle, density, targets, u1, v1, u2, v2):
-    """A ray from a triangle that glows, which is chosen with `density` per square metre: as `emit`."""
+    """A ray from a glowing triangle that was chosen with `density` per square metre: as `emit`."""
     a, b, c = corners_of(scene, triangle)
     e1, e2 = subtract(b, a), subtract(c, a)
     root = math.sqrt(u1)

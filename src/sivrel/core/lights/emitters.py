@@ -1,7 +1,7 @@
-"""Every emitter that rays are aimed at: where it is sampled, how densely, and what a ray that meets it sees.
+"""All emitters that rays are aimed at: sampling, its density, and what a ray that hits one sees.
 
-A sample is (direction, distance, radiance, density per steradian, triangle of a mesh light or NO_HIT). Density 0 means that nothing can be gained;
-DELTA marks a light without size, which no scattered ray can meet, and whose radiance field is then irradiance.
+A sample is (direction, distance, radiance, density per steradian, triangle of a mesh light or NO_HIT). Density 0 means that nothing arrives;
+DELTA marks a light without size, which no scattered ray can hit; its radiance is then irradiance.
 """
 
 import math
@@ -67,7 +67,7 @@ def _one_minus_cos(sin2):
 
 @kernel
 def sent(scene, i, d):
-    """Radiance (of a point: intensity) that light `i` sends along unit `d`, away from it."""
+    """Radiance (of a point: intensity) of light `i` along unit `d`, away from it."""
     if scene.lights[i, SHAPED] == 0.0:
         return row3(scene.lights, i, RADIANCE)
     return multiply(row3(scene.lights, i, RADIANCE), shaped(scene.lights, scene.tables, i, d))
@@ -75,7 +75,7 @@ def sent(scene, i, d):
 
 @kernel
 def place_on_flat(scene, i, u, v):
-    """A place on a rect or disk: (share of the half edge x, of the half edge y, density over an even one). A rect's picture is aimed at where it
+    """A point on a rect or disk: (share of half edge x, of half edge y, density relative to uniform). A rect's picture is sampled where it
     is bright; its left and its top are at +x and +y (UsdLux RectLight)."""
     lights = scene.lights
     if lights[i, KIND] != RECT:
@@ -91,7 +91,7 @@ def place_on_flat(scene, i, u, v):
 
 @kernel
 def _flat_density(scene, i, a, b):
-    """The third of `place_on_flat`."""
+    """The density of `place_on_flat`."""
     start = int(scene.lights[i, AIM])
     if start < 0 or scene.lights[i, KIND] != RECT:
         return 1.0
@@ -101,7 +101,7 @@ def _flat_density(scene, i, a, b):
 
 @kernel
 def pictured(scene, i, a, b):
-    """Colour of the picture of a rect at its place (a, b)."""
+    """Colour of a rect's picture at its point (a, b)."""
     picture = int(scene.lights[i, PICTURE])
     if picture < 0 or scene.lights[i, KIND] != RECT:
         return 1.0, 1.0, 1.0
@@ -128,7 +128,7 @@ def _sample_flat(scene, i, p, u, v):
 
 @kernel
 def _turned(lights, i, matrix, v):
-    """`v` times one of the two 3 x 3 matrices of a stretched light."""
+    """One of the two 3 x 3 matrices of a stretched light, applied to `v`."""
     return dot(row3(lights, i, matrix), v), dot(row3(lights, i, matrix + 3), v), dot(row3(lights, i, matrix + 6), v)
 
 
@@ -146,7 +146,7 @@ def _to_round(lights, i, p):
 
 @kernel
 def stretched_area(lights, i, normal):
-    """(unit normal of a stretched light where it has the unit `normal` when round, its area there over that of the round one)."""
+    """(unit normal of a stretched light at the point with unit `normal` on the round one, ratio of its area there to the round one's)."""
     m = TO_ROUND
     bent = (
         lights[i, m] * normal[0] + lights[i, m + 3] * normal[1] + lights[i, m + 6] * normal[2],
@@ -164,7 +164,7 @@ def from_round(lights, i, v):
 
 @kernel
 def _sphere_cone(lights, i, p):
-    """(vector to the centre, its squared length, sin² of the half angle that the sphere covers; 2 from inside)."""
+    """(vector to the centre, its squared length, sin² of the sphere's half angle; 2 from inside)."""
     to_centre = subtract(row3(lights, i, POSITION), p)
     d2 = dot(to_centre, to_centre)
     r2 = lights[i, RADIUS] ** 2
@@ -173,7 +173,7 @@ def _sphere_cone(lights, i, p):
 
 @kernel
 def _sample_sphere(lights, i, p, u, v):
-    """Uniform over the cone that the sphere covers; nothing from inside (it emits outwards)."""
+    """Uniform over the sphere's cone; nothing from inside (it emits outwards)."""
     to_centre, d2, sin2 = _sphere_cone(lights, i, p)
     if sin2 > 1.0:
         return (0.0, 0.0, 1.0), 0.0, 0.0
@@ -188,7 +188,7 @@ def _sample_sphere(lights, i, p, u, v):
 
 @kernel
 def _seen_arc(lights, i, p):
-    """(angle round the cylinder's axis at which `p` stands, half of the arc that is seen from there; 0 from inside)."""
+    """(angle of `p` round the cylinder's axis, half of the arc visible from there; 0 from inside)."""
     o = subtract(p, row3(lights, i, POSITION))
     y, z = dot(o, row3(lights, i, AXIS_Y)), dot(o, row3(lights, i, AXIS_Z))
     off, radius = math.sqrt(y * y + z * z), lights[i, RADIUS]
@@ -197,7 +197,7 @@ def _seen_arc(lights, i, p):
 
 @kernel
 def _sample_cylinder(lights, i, p, u, v):
-    """Uniform over what is seen of the round side (the ends emit nothing): (direction, distance, density)."""
+    """Uniform over the visible part of the round side (the ends emit nothing): (direction, distance, density)."""
     axis, radius = row3(lights, i, AXIS_X), lights[i, RADIUS]
     middle, arc = _seen_arc(lights, i, p)
     phi = middle + arc * (2.0 * v - 1.0)
@@ -266,7 +266,7 @@ def sample_light(scene, i, p, n, u, v):
 
 @kernel
 def _meet_flat(scene, i, p, d, limit):
-    """(distance, density, place a, place b) at which a ray meets the shining side of a rect or disk; distance < 0: it misses."""
+    """(distance, density, place a, place b) where a ray hits the emitting side of a rect or disk; distance < 0: it misses."""
     lights = scene.lights
     axis = row3(lights, i, AXIS_Z)
     cos_light = dot(d, axis)
@@ -303,7 +303,7 @@ def _meet_sphere(lights, i, p, d, limit):
 
 @kernel
 def _meet_cylinder(lights, i, p, d, limit):
-    """The nearer side of the cylinder, from outside; where the ray would enter through an end, nothing."""
+    """The nearer hit on the cylinder's round side, from outside; nothing if the ray enters through an end."""
     axis, radius = row3(lights, i, AXIS_X), lights[i, RADIUS]
     half = math.sqrt(dot(row3(lights, i, HALF_U), row3(lights, i, HALF_U)))
     o = subtract(p, row3(lights, i, POSITION))
@@ -326,10 +326,10 @@ def _meet_cylinder(lights, i, p, d, limit):
 
 @kernel
 def meet_light(scene, i, p, n, d, limit):
-    """What a ray from `p` (normal `n`) along unit `d` sees of light `i` nearer than `limit`.
+    """Light `i` as seen by a ray from `p` (normal `n`) along unit `d`, nearer than `limit`.
 
     Returns (distance, radiance, density with which `sample_light` would have aimed there); distance < 0: it misses.
-    A mesh light is never met here: the ray finds its triangles as it finds any.
+    Mesh lights are never hit here: rays find their triangles like any others.
     """
     lights = scene.lights
     kind = lights[i, KIND]

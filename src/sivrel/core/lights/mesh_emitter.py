@@ -1,7 +1,7 @@
-"""Meshes that are aimed at: a triangle chosen by what it sends here (see mesh_tree), then a direction within it.
+"""Aiming at meshes: a triangle chosen by its contribution here (see mesh_tree), then a direction within it.
 
-Directions are even over the solid angle of the triangle (Arvo 1995, "Stratified Sampling of Spherical Triangles"); of a triangle too
-small for that, points are even over its area (Turk 1990, "Generating Random Points in Triangles").
+Directions are uniform over the solid angle of the triangle (Arvo 1995, "Stratified Sampling of Spherical Triangles"); of a triangle too
+small for that, points are uniform over its area (Turk 1990, "Generating Random Points in Triangles").
 """
 
 import math
@@ -16,16 +16,16 @@ from ..vector import LUMINANCE, add, cross, dot, luminance, multiply, normalize,
 from .mesh_tree import choose_triangle, solid_angle, triangle_chance
 
 PROBES = np.array([[1 / 3, 1 / 3], [0.1, 0.1], [0.8, 0.1], [0.1, 0.8], [0.45, 0.1], [0.1, 0.45], [0.45, 0.45]])
-"""Barycentric weights at which the emission of a textured triangle is looked at."""
+"""Barycentric weights at which the emission of a textured triangle is probed."""
 LEAST_OF_BRIGHTEST = 0.02
-"""A textured triangle counts for so much of the brightest texel at least: a corner that the probes missed is sampled all the same."""
+"""Least weight of a textured triangle, relative to the brightest texel, so that a corner missed by the probes is still sampled."""
 BY_AREA = 1e-5
 """Steradians: a triangle that covers less is sampled by area."""
 
 
 @allocating_kernel
 def _probed(scene, triangles, tints):
-    """Mean luminance float64 [n] that triangles emit where the probes look; without `tints`, the share of them that is there."""
+    """Mean emitted luminance float64 [n] of triangles at the probes; without `tints`, their mean opacity."""
     found = np.zeros(len(triangles))
     for k in range(len(triangles)):
         for j in range(len(PROBES)):
@@ -36,7 +36,7 @@ def _probed(scene, triangles, tints):
 
 
 def glow_of(geometry: SceneArrays, triangles: np.ndarray, light: np.ndarray | None = None) -> np.ndarray:
-    """Mean luminance float [n] that `triangles` emit, numbers [n]: by themselves, or as the row of a mesh light states."""
+    """Mean luminance float [n] emitted by `triangles`, numbers [n]: by themselves, or as the row of a mesh light states."""
     surfaces = geometry.surfaces[geometry.surface_of[triangles]]
     tints = light is None or light[TINTS] > 0.0
     glow = (surfaces[:, EMISSION : EMISSION + 3] @ LUMINANCE if tints else np.ones(len(triangles))) * np.clip(surfaces[:, OPACITY], 0.0, 1.0)
@@ -59,7 +59,7 @@ def areas_of(geometry: SceneArrays, triangles: np.ndarray) -> np.ndarray:
 
 @kernel
 def mesh_radiance(scene, i, emission):
-    """What mesh light `i` sends from where its surface emits `emission`: that times the light's own colour, or the light's colour alone (UsdLux
+    """Radiance of mesh light `i` where its surface emits `emission`: that times the light's own colour, or the light's colour alone (UsdLux
     LightAPI, light:materialSyncMode)."""
     colour = row3(scene.lights, i, RADIANCE)
     return multiply(colour, emission) if scene.lights[i, TINTS] > 0.0 else colour
@@ -67,7 +67,7 @@ def mesh_radiance(scene, i, emission):
 
 @kernel
 def shining_at(scene, triangle, b1, b2, d):
-    """What a triangle sends from the weights b1, b2, as its mesh light states where it has one, less what its surface lets pass along `d`: what
+    """Radiance of a triangle at the weights b1, b2, as its mesh light states if it has one, without the part that passes straight along `d`: what
     is cut out does not shine."""
     light = emission_at(scene, triangle, b1, b2)
     number = scene.light_of[triangle]
@@ -79,7 +79,7 @@ def shining_at(scene, triangle, b1, b2, d):
 
 @kernel
 def _within(a, b, c, covers, u, v):
-    """A direction even over the spherical triangle of unit vectors a, b, c, which covers `covers` steradians (Arvo 1995, section 2)."""
+    """A direction uniform over the spherical triangle of unit vectors a, b, c, of `covers` steradians (Arvo 1995, section 2)."""
     ab, ca = normalize(cross(a, b)), normalize(cross(c, a))
     cos_alpha = min(1.0, max(-1.0, -dot(ab, ca)))
     alpha = math.acos(cos_alpha)
@@ -135,7 +135,7 @@ def sample_mesh(scene, i, p, n, u, v):
 
 @called_kernel
 def mesh_density(scene, i, triangle, p, n, distance, cos):
-    """Density per steradian with which `sample_mesh` would have aimed from `p` with normal `n` at a point of `triangle` of mesh light `i`, met
+    """Density per steradian with which `sample_mesh` would have aimed from `p` with normal `n` at a point of `triangle` of mesh light `i`, hit
     at `distance` under the cosine `cos` of its normal."""
     if scene.lights[i, EMITTER_SIDES] == 0.0:
         return 0.0

@@ -1,9 +1,9 @@
-"""A tree over the triangles of a mesh light: one of them is chosen by what it sends to a point, in steps that grow with the logarithm of
+"""A tree over the triangles of a mesh light: one of them is chosen by its contribution to a point, in steps that grow with the logarithm of
 their number.
 
 After Conty Estevez & Kulla 2018, "Importance Sampling of Many Lights with Adaptive Tree Splitting", with other estimates: a node keeps
-the first two moments of its normals, so that the area that it shows to a point is known nearly, and not only from above. Closed
-surfaces, half of which always faces away, need that.
+the first two moments of its normals, which give a good estimate of its projected area instead of only an upper bound. Closed
+surfaces, half of which always face away, need that.
 """
 
 import math
@@ -14,16 +14,16 @@ from ..kernel import called_kernel, kernel
 from ..surfaces.surface_at import corners_of
 from ..vector import cross, dot, normalize, scale, subtract
 
-# Columns of a node: middle and radius of a ball round it, its power (area times luminance), power times normal, the six moments of the
+# Columns of a node: centre and radius of its bounding sphere, its power (area times luminance), power times normal, the six moments of the
 # normal (xx, yy, zz, xy, xz, yz), and sine and cosine of the cone round the mean normal that holds all normals.
 MIDDLE, BALL, POWER, MEAN, MOMENTS, SIN_CONE, COS_CONE, NODE_COLUMNS = 0, 3, 4, 5, 8, 14, 15, 16
-# Columns of its links: the first of its children, which stand together, and their number; the parent; the triangle of a leaf.
+# Columns of its links: the first of its children, which are consecutive, and their number; the parent; the triangle of a leaf.
 CHILD, CHILDREN, PARENT, TRIANGLE, LINK_COLUMNS = 0, 1, 2, 3, 4
 NONE = np.uint32(0xFFFFFFFF)
 LEAST_SHOWN = 0.0005
-"""Least share of its power that a node counts for while some of its triangles may face the point."""
+"""Least weight of a node, as a share of its power, while some of its triangles may face the point."""
 HALVINGS = 3
-"""A node is halved so often for its children: of eight at once, less is chosen by what is known of large ones than of two thrice."""
+"""Halvings per level: choosing among eight children at once is more accurate than among two, three times."""
 PAIRS = ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
 
 
@@ -41,7 +41,7 @@ def build_mesh_tree(corners: np.ndarray, triangles: np.ndarray, power: np.ndarra
     links: list[np.ndarray] = []
     starts, counts, parents, made = np.array([0]), np.array([len(triangles)]), np.array([-1]), 0
     while len(starts):
-        # One level at a time: all its nodes are measured, and cut at the median along their longest side, in one go.
+        # Level by level: all nodes of a level are measured and split at the median of their longest side together.
         own, edges, row = _members(order, starts, counts)
         level = _measured(own, edges, row, centroids, lows, highs, normals, power)
         link = np.full((len(starts), LINK_COLUMNS), NONE, np.uint32)
@@ -104,7 +104,7 @@ def _measured(own, edges, row, centroids, lows, highs, normals, power) -> np.nda
 
 @kernel
 def _mean_positive(mean, deviation):
-    """Mean of max(0, x) for x even about `mean` with a standard deviation."""
+    """Mean of max(0, x) for x uniform about `mean` with a standard deviation."""
     half = math.sqrt(3.0) * deviation
     if mean >= half:
         return mean
@@ -113,7 +113,7 @@ def _mean_positive(mean, deviation):
 
 @kernel
 def _received(node, p, n):
-    """(direction to the middle of a node's ball, its squared distance, squared radius over that, mean cosine of what comes from it)."""
+    """(direction to the centre of a node's sphere, its squared distance, squared radius over that, mean cosine of its light)."""
     to = subtract((np.float64(node[MIDDLE]), np.float64(node[MIDDLE + 1]), np.float64(node[MIDDLE + 2])), p)
     d2, ball = dot(to, to), np.float64(node[BALL])
     distance = math.sqrt(d2)
@@ -127,24 +127,24 @@ def _received(node, p, n):
 
 @kernel
 def _node_importance(node, p, n, both):
-    """About what the triangles below an inner node bring to `p` with normal `n`; zero only where none can."""
+    """Estimated light of the triangles below an inner node at `p` with normal `n`; zero only where none can arrive."""
     towards, d2, spread, received = _received(node, p, n)
     power = np.float64(node[POWER])
     if received <= 0.0 or power <= 0.0:
         return 0.0
     if spread >= 1.0:
-        # From within the ball the triangles are seen from all sides.
+        # From within the sphere, triangles may be seen from all sides.
         return power * received * (0.5 if both else 0.25) / (spread * d2)
     w = (-towards[0], -towards[1], -towards[2])
     mean = (node[MEAN] * w[0] + node[MEAN + 1] * w[1] + node[MEAN + 2] * w[2]) / power
     if not both:
-        # The cone of the normals and the ball of places prove that all look away?
+        # Do the cone of normals and the bounding sphere prove that all face away?
         length = math.sqrt(np.float64(node[MEAN]) ** 2 + np.float64(node[MEAN + 1]) ** 2 + np.float64(node[MEAN + 2]) ** 2) / power
         cos = min(1.0, max(-1.0, mean / length)) if length > 1e-6 else 1.0
         sin_ball, cos_ball = math.sqrt(spread), math.sqrt(1.0 - spread)
         sin_cone, cos_cone = np.float64(node[SIN_CONE]), np.float64(node[COS_CONE])
         sin_both, cos_both = sin_ball * cos_cone + cos_ball * sin_cone, cos_ball * cos_cone - sin_ball * sin_cone
-        # Both angles together less than a right one, and the axis further away from the point than what is left of the right angle.
+        # The two angles add up to less than 90°, and the axis is further from the point than the rest of 90°.
         if cos_cone > 0.0 and cos_both > 0.0 and cos < -sin_both:
             return 0.0
     second = (
@@ -167,7 +167,8 @@ def solid_angle(a, b, c):
 
 @called_kernel
 def importance(scene, number, p, n, both):
-    """About what the triangles below node `number` bring to `p` with normal `n`; zero only where none can. `both`: they shine on both sides."""
+    """Estimated light of the triangles below node `number` at `p` with normal `n`; zero only where none can arrive. `both`: they emit on both
+    sides."""
     node = scene.mesh_nodes[number]
     triangle = scene.mesh_links[number, TRIANGLE]
     if triangle == NONE:
@@ -184,7 +185,7 @@ def importance(scene, number, p, n, both):
 
 @called_kernel
 def choose_triangle(scene, root, p, n, both, u):
-    """A triangle below node `root`, chosen by importance: (number, chance, what is left of the random number `u`). The chance is 0 where
+    """A triangle below node `root`, chosen by importance: (number, probability, rest of the random number `u`). The probability is 0 where
     nothing can arrive."""
     node, chance = np.int64(root), 1.0
     while scene.mesh_links[node, TRIANGLE] == NONE:
@@ -197,7 +198,7 @@ def choose_triangle(scene, root, p, n, both, u):
                 continue
             whole += amount
             share = amount / whole
-            # One pass: each child takes the place of the one chosen so far by its share; what is left of the number is as random as it was.
+            # One pass: each child replaces the one chosen so far with its share; the rest of the random number stays uniform.
             if u < share:
                 node, chosen, u = k, amount, u / share
             else:

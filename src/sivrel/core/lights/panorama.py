@@ -1,4 +1,4 @@
-"""Skies: a constant dome, or a lat-long panorama aimed at where it is bright.
+"""Skies: a constant dome, or a lat-long panorama that is sampled where it is bright.
 
 Latitude and longitude as in the OpenEXR specification ("Environment Maps"): the top row looks up the pole, the middle
 of the picture to +z, its left half to +x.
@@ -51,7 +51,7 @@ def _picture_point(lights, i, d):
 
 @called_kernel
 def sky_radiance(scene, i, d):
-    """Radiance that comes from dome `i` out of the direction `d`."""
+    """Radiance of dome `i` from the direction `d`."""
     colour = row3(scene.lights, i, RADIANCE)
     panorama = int(scene.lights[i, PICTURE])
     if panorama < 0:
@@ -89,7 +89,7 @@ def sample_sky(scene, i, n, u, v):
         return to_world(x, y, n, (r * math.cos(phi), r * math.sin(phi), cos_n)), cos_n / math.pi
     rows, columns = int(scene.tables[start]), int(scene.tables[start + 1])
     row, down, column, across, chance = sample_cell(scene.tables, start, u, v)
-    # Even in solid angle within the cell.
+    # Uniform in solid angle within the cell.
     top, bottom = math.cos(math.pi * row / rows), math.cos(math.pi * (row + 1) / rows)
     y = top + down * (bottom - top)
     r, longitude = math.sqrt(max(0.0, 1.0 - y * y)), math.pi * (1.0 - 2.0 * (column + across) / columns)

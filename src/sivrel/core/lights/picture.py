@@ -1,4 +1,4 @@
-"""A picture that shines, aimed at where it is bright: by rows, then along the row (Pharr, Jakob & Humphreys 2016, section 13.6.7,
+"""A picture that emits light, sampled where it is bright: by rows, then along the row (Pharr, Jakob & Humphreys 2016, section 13.6.7,
 "Piecewise-Constant 2D Distributions")."""
 
 import numpy as np
@@ -8,9 +8,9 @@ from ..scene.model import Texture
 from ..vector import LUMINANCE
 
 MOST_COLUMNS = 1024
-"""Cells along a row of the distribution; a larger picture is averaged down for aiming, and looked up whole."""
+"""Cells along a row of the distribution; a larger picture is averaged down for aiming, but looked up in full."""
 EVEN = 0.02
-"""Share of the mean luminance that every cell counts for at least, so that none is forgotten."""
+"""Least weight of a cell, relative to the mean luminance, so that every cell can be sampled."""
 
 
 def picture_cells(picture: Texture) -> np.ndarray:

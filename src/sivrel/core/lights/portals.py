@@ -1,7 +1,7 @@
-"""Window portals: rectangles through which a sky is aimed at, instead of at the whole of it.
+"""Window portals: rectangles through which a sky is sampled, instead of all over.
 
-A direction is sampled over the area of a portal; the density of all portals together weighs it, as one mixture
-(Veach 1997, section 9.2.2.1). What comes past the portals is found by scattered rays alone, so nothing is lost.
+A direction is sampled over the area of a portal, and weighted by the density of all portals, as one mixture
+(Veach 1997, section 9.2.2.1). Light that passes outside the portals is found by scattered rays, so nothing is lost.
 """
 
 import math
@@ -42,7 +42,7 @@ def portal_density(portals, p, d):
 
 @called_kernel
 def sample_portals(portals, p, u, v):
-    """A direction from `p` through one of the portals, each as likely: (direction, density), density 0 from outside."""
+    """A direction from `p` through one of the portals, with equal probability: (direction, density), density 0 from outside."""
     count = len(portals)
     k = min(int(u * count), count - 1)
     a, b = 2.0 * (u * count - k) - 1.0, 2.0 * v - 1.0

@@ -1,8 +1,8 @@
-"""What a light emits, as UsdLux states it.
+"""The radiance of a light, as UsdLux defines it.
 
 radiance = intensity * 2**exposure * colour * black-body colour, over the light's size factor when `normalize` is on:
 the area of a rect, disk, sphere or cylinder, and pi sin²(angle / 2) for a distant light, or pi (2 - sin²) beyond 180 degrees (UsdLux
-overview, "Quantities and Units"). A sphere that stands as a point has the radiant intensity of that sphere.
+overview, "Quantities and Units"). A sphere treated as a point has the radiant intensity of that sphere.
 """
 
 import math
@@ -17,7 +17,7 @@ from .blackbody import blackbody_rgb
 def area(light: Light) -> float:
     """Emitting area in square metres; 0 for lights that have none."""
     if light.kind in ("rect", "portal"):
-        # The sides need not be at right angles.
+        # The sides need not be perpendicular.
         x, y = light.frame[0], light.frame[1]
         return light.width * light.height * math.sqrt(max(0.0, 1.0 - float(x @ y) ** 2))
     if light.kind == "disk":
@@ -38,7 +38,7 @@ def ellipsoid_area(axes: np.ndarray) -> float:
 
 
 def _tube_area(light: Light) -> float:
-    """Area of the round side of a stretched cylinder: the perimeter of its ellipse square to its axis, times its length."""
+    """Area of the round side of a stretched cylinder: the perimeter of its ellipse perpendicular to its axis, times its length."""
     assert light.stretch is not None
     axis = light.stretch @ light.frame[0]
     across = light.stretch @ light.frame[1:].T * light.radius
@@ -48,7 +48,7 @@ def _tube_area(light: Light) -> float:
 
 
 def _size_factor(light: Light) -> float:
-    """What `normalize` divides by: areas count in the file's units."""
+    """The divisor of `normalize`: areas are in the file's units."""
     if light.kind == "sun":
         sin2 = math.sin(math.radians(light.angle) / 2.0) ** 2
         return math.pi * (sin2 if light.angle <= 180.0 else 2.0 - sin2)
@@ -58,8 +58,8 @@ def _size_factor(light: Light) -> float:
 def emitted(light: Light) -> Colour:
     """Radiance of the light's surface or sky; of a point the radiant intensity, of a sun of angle zero the irradiance.
 
-    A point: radiance times the cross-section of its sphere; the surface of that sphere is four times as large, whence
-    the 4 under `normalize`. A point that stands for no sphere has its `intensity` as radiant intensity.
+    A point: radiance times the cross-section of its sphere; the surface of that sphere is four times as large, hence
+    the 4 under `normalize`. A point without a sphere has its `intensity` as radiant intensity.
     """
     scale = light.intensity * 2.0**light.exposure
     if light.kind == "point":

@@ -1,4 +1,4 @@
-"""What shapes a light's beam: cone, focus and photometric profile, as UsdLux's ShapingAPI states them."""
+"""The shape of a light's beam: cone, focus and photometric profile, as UsdLux's ShapingAPI states them."""
 
 import math
 
@@ -11,9 +11,9 @@ from ..vector import dot, row3
 
 
 def profile_table(profile: Profile, normalize: bool, scale: float = 0.0) -> np.ndarray:
-    """A profile as the kernels read it, float32: number of vertical and of horizontal angles, two spare; the angles in
+    """A profile for the kernels, float32: number of vertical and of horizontal angles, two spare; the angles in
     radians; the values, a row for each horizontal angle. With `normalize` they integrate to 4 pi over the sphere, so
-    that the beam is shaped and its flux kept. `scale` widens or narrows the vertical angles, from the axis or, below 0, from behind (UsdLux
+    that the beam changes its shape and not its flux. `scale` widens or narrows the vertical angles, from the axis or, below 0, from behind (UsdLux
     ShapingAPI, shaping:ies:angleScale)."""
     values = profile.candela
     if normalize:

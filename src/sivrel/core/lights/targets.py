@@ -1,7 +1,7 @@
-"""Where photons are sent when only what meets glass and mirrors counts: balls round all surfaces that turn light without scattering it.
+"""Targets of caustic photons: bounding spheres of all surfaces that reflect or refract without scattering.
 
-Every such surface lies within one of the balls, so nothing is lost by sending photons at them alone (after the projection maps of Jensen
-1996, "Global Illumination using Photon Maps", section 3.1). Balls may overlap: a photon weighs by the density of all of them together
+Every such surface lies within a sphere, so nothing is lost by sending photons only there (after the projection maps of Jensen
+1996, "Global Illumination using Photon Maps", section 3.1). Spheres may overlap: a photon is weighted by the density of all of them
 (Veach 1997, section 9.2.2.1).
 """
 
@@ -15,14 +15,14 @@ from ..vector import add, dot, frame, scale, subtract, to_world
 MIDDLE, RADIUS, CHANCE, UNTIL, COLUMNS = 0, 3, 4, 5, 6
 MOST_TARGETS = 32
 WORTH = 0.7
-"""Two balls take the place of one where the squares of their radii add up to less than this share of its own."""
+"""A sphere is split in two if their squared radii add up to less than this share of its own."""
 MUCH = 0.3
 """Share of a hemisphere."""
 NO_TARGETS = np.zeros((0, COLUMNS))
 
 
 def targets_of(corners: np.ndarray) -> np.ndarray:
-    """Balls float64 [k, COLUMNS] round triangles [n, 3, 3] in metres: middle, radius, chance of being sent at, and the sum of the chances."""
+    """Spheres float64 [k, COLUMNS] round triangles [n, 3, 3] in metres: centre, radius, probability, and the sum of probabilities."""
     if not len(corners):
         return NO_TARGETS
     waiting = [(_ball(corners), corners)]
@@ -41,7 +41,7 @@ def targets_of(corners: np.ndarray) -> np.ndarray:
         balls.append(ball)
     table = np.zeros((len(balls) + len(waiting), COLUMNS))
     table[:, : RADIUS + 1] = [*balls, *(ball for ball, _ in waiting)]
-    # By what they cover from afar; small ones among large are looked after by the pilot of the photons.
+    # By their cross-section; the photons' pilot takes care of small ones among large ones.
     table[:, CHANCE] = table[:, RADIUS] ** 2 / (table[:, RADIUS] ** 2).sum()
     table[:, UNTIL] = np.cumsum(table[:, CHANCE])
     return table
@@ -56,7 +56,7 @@ def _ball(corners: np.ndarray) -> np.ndarray:
 
 @kernel
 def _chosen(targets, u):
-    """(number of a ball, what is left of the random number)."""
+    """(number of a sphere, rest of the random number)."""
     k, before = 0, 0.0
     while k < len(targets) - 1 and u >= targets[k, UNTIL]:
         before = targets[k, UNTIL]
@@ -66,7 +66,7 @@ def _chosen(targets, u):
 
 @kernel
 def _gap(targets, k, p):
-    """(unit vector to the middle of a ball, 1 - cosine of half of what it covers from `p`: 2 from within)."""
+    """(unit vector to the centre of a sphere, 1 - cosine of its half angle from `p`: 2 from within)."""
     to = subtract((targets[k, MIDDLE], targets[k, MIDDLE + 1], targets[k, MIDDLE + 2]), p)
     d2, r2 = dot(to, to), targets[k, RADIUS] ** 2
     if d2 <= r2 * (1.0 + 1e-9):
@@ -77,7 +77,7 @@ def _gap(targets, k, p):
 
 @called_kernel
 def cover_much(targets, p):
-    """Whether the balls cover so much of what is seen from `p` that sending rays at them gains nothing."""
+    """Whether the spheres cover so much of the view from `p` that aiming at them gains nothing."""
     whole = 0.0
     for k in range(len(targets)):
         whole += _gap(targets, k, p)[1]
@@ -86,7 +86,7 @@ def cover_much(targets, p):
 
 @kernel
 def cover_much_across(targets, radius):
-    """The same of parallel rays that pass a disc of `radius` metres."""
+    """The same for parallel rays through a disc of `radius` metres."""
     whole = 0.0
     for k in range(len(targets)):
         whole += targets[k, RADIUS] ** 2
@@ -95,7 +95,7 @@ def cover_much_across(targets, radius):
 
 @called_kernel
 def direction_at(targets, p, u, v):
-    """A direction from `p` at one of the balls: (unit direction, density per steradian of all of them)."""
+    """A direction from `p` to one of the spheres: (unit direction, density per steradian of all of them)."""
     k, u = _chosen(targets, u)
     axis, gap = _gap(targets, k, p)
     x, y = frame(axis)
@@ -112,7 +112,7 @@ def direction_at(targets, p, u, v):
 
 @called_kernel
 def place_across(targets, towards, u, v):
-    """A place on a plane across `towards` that a parallel ray must pass to meet one of the balls: (place, density per square metre of all)."""
+    """A point on a plane across `towards` where a parallel ray hits one of the spheres: (point, density per square metre of all)."""
     k, u = _chosen(targets, u)
     x, y = frame(towards)
     r, phi = targets[k, RADIUS] * math.sqrt(u), 2.0 * math.pi * v

@@ -1,9 +1,9 @@
-"""A tree over the lights that have a place: choosing one of many by importance, and meeting one by chance, in steps
+"""A tree over the lights that have a position: choosing one by importance, and finding those a ray hits, in steps
 that grow with the logarithm of their number.
 
 Conty Estevez & Kulla 2018, "Importance Sampling of Many Lights with Adaptive Tree Splitting": nodes with a box, a cone
-of directions and a power (sections 4.1, 4.2), importance (section 5). Suns and skies have no place; each stands beside
-the tree as a choice of its own.
+of directions and a power (sections 4.1, 4.2), importance (section 5). Suns and skies have no position; each is
+a choice of its own beside the tree.
 """
 
 import math
@@ -48,7 +48,7 @@ from ..scene.arrays import (
 from ..vector import dot, row3
 
 FLOOR = 0.04
-"""Least share of a choice that goes to a side that can reach the point at all: what is estimated badly is not forgotten."""
+"""Least probability of a side that can reach the point at all, so that a badly estimated side is still sampled."""
 BINS = 12
 DEEPEST = 48
 
@@ -73,7 +73,7 @@ def light_bounds(row: np.ndarray, mesh_box: np.ndarray | None) -> tuple[np.ndarr
         low, high = position - half, position + half
     cone = row[CONE]
     if cone < math.pi / 2.0 - 1e-9:
-        # Nothing leaves outside the cone about the axis, whatever the shape's normals are.
+        # No light leaves outside the cone about the axis, whatever the shape's normals are.
         theta_o, theta_e = 0.0, cone
     return np.asarray(low, float), np.asarray(high, float), axis, theta_o, theta_e
 
@@ -126,7 +126,7 @@ def build_tree(lights: np.ndarray, mesh_boxes: dict[int, np.ndarray]) -> tuple[n
             left, right = _split(members, bounds, lights, depth)
             waiting += [(right, number, RIGHT, depth + 1), (left, number, LEFT, depth + 1)]
     for number, row in reversed(list(enumerate(nodes))):
-        # Nodes stand in the order in which a walk meets them: SKIP is where it goes on past a node's branch.
+        # Nodes are in order of traversal: SKIP is the next node after a node's branch.
         row[SKIP] = number + 1
         if row[LEAF] < 0:
             a, b = nodes[int(row[LEFT])], nodes[int(row[RIGHT])]
@@ -141,7 +141,7 @@ def build_tree(lights: np.ndarray, mesh_boxes: dict[int, np.ndarray]) -> tuple[n
 
 
 def _split(members, bounds, lights, depth):
-    """Two halves of `members`: the binned plane that makes area times power least, the middle where none does."""
+    """Two halves of `members`: at the binned plane with the least area times power, or in the middle if there is none."""
     centres = np.array([(bounds[i][0] + bounds[i][1]) / 2.0 for i in members])
     low, high = centres.min(axis=0), centres.max(axis=0)
     power = lights[members, POWER] + 1e-12
@@ -158,7 +158,7 @@ def _split(members, bounds, lights, depth):
                 cost = sum(
                     power[side].sum() * (0.01 + np.linalg.norm(highs[side].max(axis=0) - lows[side].min(axis=0)) ** 2) for side in (left, ~left)
                 )
-                # A long thin node is worse cut across than along.
+                # A long thin node should be cut across its length.
                 cost *= float(np.max(high - low)) / extent
                 if cost < best:
                     best, cut = cost, left
@@ -177,7 +177,7 @@ def _cos_sub(sin_a, cos_a, sin_b, cos_b):
 
 @kernel
 def node_importance(tree, node, p, n):
-    """What the lights below a node could bring to `p` with normal `n`, by the bounds of all of them together: zero only
+    """Upper estimate of the light at `p` with normal `n` from the lights below a node, by their common bounds: zero only
     where none can arrive (Conty Estevez & Kulla 2018, equation 3)."""
     low, high = row3(tree, node, LOW), row3(tree, node, HIGH)
     cx, cy, cz = 0.5 * (low[0] + high[0]) - p[0], 0.5 * (low[1] + high[1]) - p[1], 0.5 * (low[2] + high[2]) - p[2]
@@ -190,12 +190,12 @@ def node_importance(tree, node, p, n):
     wx, wy, wz = cx / d, cy / d, cz / d
     sin_u = math.sqrt(r2 / d2)
     cos_u = math.sqrt(max(0.0, 1.0 - r2 / d2))
-    # Over the receiver's horizon?
+    # Above the receiver's horizon?
     cos_i = min(1.0, max(-1.0, n[0] * wx + n[1] * wy + n[2] * wz))
     facing = _cos_sub(math.sqrt(1.0 - cos_i * cos_i), cos_i, sin_u, cos_u)
     if facing <= 0.0:
         return 0.0
-    # Do any of the lights shine this way? theta is what is left of the angle off the axis beyond both cones.
+    # Does any light emit this way? theta is the angle off the axis minus both cones.
     a = row3(tree, node, AXIS)
     cos_t = min(1.0, max(-1.0, -(a[0] * wx + a[1] * wy + a[2] * wz)))
     cos_t = _cos_sub(math.sqrt(1.0 - cos_t * cos_t), cos_t, tree[node, SIN_O], tree[node, COS_O])
@@ -218,7 +218,7 @@ def distant_importance(lights, i, n):
 
 @kernel
 def _left_share(tree, node, p, n):
-    """Chance of going left at an inner node; negative where neither side can bring anything."""
+    """Probability of the left child of an inner node; negative if neither side can contribute."""
     a = node_importance(tree, int(tree[node, LEFT]), p, n)
     b = node_importance(tree, int(tree[node, RIGHT]), p, n)
     if a <= 0.0 and b <= 0.0:
@@ -232,7 +232,7 @@ def _left_share(tree, node, p, n):
 
 @kernel
 def _at_root(scene, p, n):
-    """The choices between the suns and skies, and the tree: (importance of all, of the tree, chance that each has evenly)."""
+    """The choice between suns, skies and the tree: (total importance, that of the tree, uniform probability of each)."""
     placed = node_importance(scene.tree, 0, p, n) if len(scene.tree) > 0 else 0.0
     total = placed
     for k in range(len(scene.distant)):
@@ -243,7 +243,7 @@ def _at_root(scene, p, n):
 
 @called_kernel
 def choose_light(scene, p, n, u):
-    """A light chosen by importance: (number, chance), the chance 0 where none can arrive. `u` is used up."""
+    """A light chosen by importance: (number, probability), the probability 0 where none can arrive. `u` is used up."""
     total, placed, even = _at_root(scene, p, n)
     if total <= 0.0:
         return 0, 0.0

@@ -1,1 +1,1 @@
-"""A scene with its lights turned into the arrays that kernels read: above lights and ways, which it has to know."""
+"""Packs a scene with its lights into the arrays that kernels read. It is above lights and ways, since it must know them."""

@@ -1,4 +1,4 @@
-"""A scene's dataclasses turned into the arrays that the kernels read."""
+"""Packs a scene's geometry and surfaces into the arrays that the kernels read."""
 
 import numpy as np
 
@@ -39,7 +39,7 @@ from .objects import TexturePool, packed_meshes
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
-"""The automatic ray offset in roundings (2**-24) of the largest coordinate: a hit point is off by a few of them."""
+"""The automatic ray offset in rounding errors (2**-24) of the largest coordinate: a hit point is off by a few of them."""
 
 
 def pack_geometry(scene: Scene) -> SceneArrays:
@@ -55,7 +55,7 @@ def pack_geometry(scene: Scene) -> SceneArrays:
     vertices = gathered("vertices", 9)
     pool = TexturePool()
     surfaces = [_surface_row(surface, both, pool) for surface in scene.surfaces for both in (False, True)]
-    # Each surface stands twice: emitting from its front, and from both faces.
+    # Each surface is stored twice: emitting from its front, and from both faces.
     surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(mesh.double_sided) for mesh in meshes]
     largest = float(np.abs(vertices).max()) if len(vertices) else 1.0
     counts = [len(mesh.vertices) for mesh in meshes]
@@ -91,7 +91,7 @@ def _surface_row(surface: Surface, both_sides: bool, pool: TexturePool) -> np.nd
     row[OPACITY_MAP : OPACITY_MAP + 2] = pool.reference(surface.opacity_map)
     row[SEE_THROUGH], row[TINT : TINT + 3] = SEE_THROUGHS[surface.see_through], surface.attenuation
     if surface.see_through == "solid":
-        # An index of 1 bends nothing, and leaves nothing to compute with.
+        # An index of exactly 1 does not refract, and would divide by zero.
         row[IOR] = max(surface.ior, LEAST_GLASS_INDEX)
         if surface.attenuation_distance > 0.0:
             row[ABSORPTION : ABSORPTION + 3] = -np.log(np.maximum(surface.attenuation, 1e-6)) / surface.attenuation_distance

@@ -1,4 +1,4 @@
-"""Lights turned into the arrays that the kernels read, and packed onto a scene's geometry."""
+"""Packs lights into the arrays that the kernels read, on top of a scene's geometry."""
 
 import math
 from dataclasses import replace
@@ -76,14 +76,14 @@ from ..vector import LUMINANCE
 from .objects import TexturePool, object_flags, packed_meshes
 
 MOST_PASSES = 24
-"""Lights that get a pass of their own; the weakest beyond share one."""
+"""Most lights with a pass of their own; the weakest share one."""
 GLOW, OTHERS = "glow", "other lights"
-"""Names of the passes of what merely glows, and of the lights that share one."""
+"""Names of the pass of surfaces that only glow, and of the pass that lights share."""
 DEFAULT_SHADOW = Shadow("traced", 1, 1024, 2.0, 2.0)
 
 
 def without_lights(**geometry: Any) -> SceneArrays:
-    """Scene arrays of the given geometry with nothing that shines."""
+    """Scene arrays of the given geometry without lights."""
     triangles = len(geometry["vertices"])
     return SceneArrays(
         **geometry,
@@ -119,7 +119,7 @@ def active_lights(scene: Scene) -> list[Light]:
 
 
 def pass_names(scene: Scene) -> list[str]:
-    """Names of the light passes by slot: what merely glows, then a light each, the strongest first, then the others."""
+    """Names of the light passes by slot: glowing surfaces, then a light each, the strongest first, then the others."""
     lights = active_lights(scene)
     order = sorted(range(len(lights)), key=lambda i: (-_rough_strength(lights[i]), i))
     if len(lights) <= MOST_PASSES:
@@ -132,12 +132,12 @@ def _rough_strength(light: Light) -> float:
 
 
 def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SHADOW) -> SceneArrays:
-    """`geometry` with the lights of `scene` on it; `shadow` says what a light does that leaves it to the recipe."""
+    """`geometry` with the lights of `scene` on it; `shadow`: the setting of lights that leave it to the recipe."""
     meshes = packed_meshes(scene)
     lights = active_lights(scene)
     names = pass_names(scene)
     tables = _Tables()
-    # A panorama's texels follow those of the surfaces; geometry is never packed with panoramas, so that it can be reused.
+    # A panorama's texels come after those of the surfaces; geometry is packed without panoramas, so that it can be reused.
     pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
     links = _Links(meshes)
     emitters = _Emitters(geometry, meshes)
@@ -156,7 +156,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     objects = np.zeros((max(1, len(meshes)), LINKS + links.columns), np.int64)
     visible = object_flags(meshes)
     flags = visible.copy()
-    # A mesh light shines as that light does; while some light is soloed, nothing else glows.
+    # A mesh light emits like that light; while some light is soloed, nothing else glows.
     soloed = any(light.solo for light in scene.lights)
     flags[[not soloed and m.name not in mesh_lights for m in meshes]] |= GLOWS
     objects[: len(flags), 0] = flags
@@ -323,7 +323,7 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
             table = picture_table(cells, np.ones(len(cells)), float(mean @ LUMINANCE), wraps=False)
         row[AIM] = tables.add(table)
         radiance = radiance * np.asarray(mean)
-    # POWER: what the light would send to a facing point at distance one (at any distance for sun and dome).
+    # POWER: the light's irradiance at a facing point at distance one (at any distance for sun and dome).
     seen_area = {
         "rect": row[AREA], "disk": row[AREA], "sphere": area(light) / 4.0, "dome": math.pi, "point": 1.0,
         "cylinder": 2.0 * light.radius * light.length,

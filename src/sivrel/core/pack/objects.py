@@ -1,4 +1,4 @@
-"""What packing geometry and packing lights share: which meshes are packed, which rays meet them, and the pool of textures."""
+"""Shared by packing geometry and packing lights: which meshes are packed, which rays can hit them, and the pool of textures."""
 
 import numpy as np
 
@@ -26,12 +26,12 @@ def packed_meshes(scene: Scene) -> list[Mesh]:
 
 
 def object_flags(meshes: list[Mesh]) -> np.ndarray:
-    """int64 [meshes]: which rays meet each mesh."""
+    """int64 [meshes]: which rays can hit each mesh."""
     return np.array([BY_CAMERA * m.seen_by_camera + BY_SHADOW * m.casts_shadows + BY_BOUNCED * m.seen_by_bounced for m in meshes], np.int64)
 
 
 class TexturePool:
-    """Collects textures, each once, behind `used` texels and `first` textures that are packed already."""
+    """Collects textures, each once, after `used` texels and `first` textures that are already packed."""
 
     def __init__(self, used: int = 0, first: int = 0) -> None:
         self.rows: list[np.ndarray] = []

@@ -22,18 +22,18 @@ from ..render.recipe import Recipe, from_json, to_json
 
 LARGEST_HALF = 65504.0
 MOST_STOPS = 100.0
-"""Of exposure that a picture's header may ask for."""
+"""Most stops of exposure that a picture's header may set."""
 
 
 @dataclass
 class Picture:
-    """A picture with passes as it lies in a file.
+    """A picture with passes, as in a file.
 
     passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
     recipe, shot, camera, version: None where the file was not written by this program
-    exposure: of its camera, in stops; 0 where the file does not say
-    objects: names by the numbers of the pass “object”, as far as the file tells them
-    problem: why recipe and edits are None though this program wrote the file, one sentence; empty where there is none
+    exposure: of its camera, in stops; 0 if the file has none
+    objects: names by the numbers of the pass “object”, as far as the file has them
+    problem: one sentence on why recipe and edits are None although this program wrote the file; empty if there is none
     """
 
     passes: dict[str, np.ndarray]
@@ -54,7 +54,7 @@ class Picture:
 
 def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
     """Write `picture` to `path`, 32-bit floats (16 with `half`), ZIP. The same picture gives the same bytes: the header
-    tells the recipe, and no times and no machine."""
+    holds the recipe, but no times and no machine."""
     depth = np.float16 if half else np.float32
     x0, y0, x1, y1 = picture.frame.window
     header = {
@@ -76,7 +76,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         for k, letter in enumerate(channels_of(name)):
             channel = letter if name == "beauty" else f"{name}.{letter}"
             plane = image[..., k]
-            if half:  # what is finite stays so
+            if half:  # finite values stay finite
                 plane = np.where(np.isfinite(plane), np.clip(plane, -LARGEST_HALF, LARGEST_HALF), plane)
             channels[channel] = np.ascontiguousarray(plane, depth)
     try:
@@ -88,7 +88,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
 
 
 def save_exr(path: Path, picture: Picture) -> None:
-    """Write `picture` to `path` in one step: what is there already stays whole until the new file is. Raises InputError."""
+    """Write `picture` to `path` in one step: an existing file stays intact until the new one is complete. Raises InputError."""
     if path.suffix.lower() != ".exr":
         raise InputError(f"The picture is written as EXR; name it {path.with_suffix('.exr').name}.")
     beside = path.with_name(f".{path.name}.new")
@@ -116,7 +116,7 @@ def read_exr(path: Path) -> Picture:
 
 
 def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Picture:
-    """The picture with what its header tells: where it lies in its frame, and how it was made as far as that can be read. Raises InputError."""
+    """The picture with its header: its place in the frame, and how it was made as far as that can be read. Raises InputError."""
     left, top, right, bottom = box_of(header, "dataWindow")
     x0, y0, x1, y1 = box_of(header, "displayWindow")
     region = None if (left, top, right, bottom) == (x0, y0, x1, y1) else (left - x0, top - y0, right - x0, bottom - y0)
@@ -130,7 +130,7 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
         picture.frame = replace(picture.frame, seed=seed)
     picture.shot, picture.camera = (about[key] if isinstance(about.get(key), str) else None for key in ("shot", "camera"))
     exposure = about.get("exposure")
-    if isinstance(exposure, int | float) and abs(exposure) <= MOST_STOPS:  # not so for what is no number
+    if isinstance(exposure, int | float) and abs(exposure) <= MOST_STOPS:  # also false for not-a-number
         picture.exposure = float(exposure)
     picture.objects = [str(name) for name in objects]
     if "sivrelRecipe" in header:

@@ -1,4 +1,4 @@
-"""Pictures from elsewhere: an EXR of any program, with what passes it has under names that are in common use, or a PNG."""
+"""Pictures from other programs: an EXR with passes under commonly used names, or a PNG."""
 
 from pathlib import Path
 
@@ -23,19 +23,19 @@ NAMES = {
     "samples": ("samples", "samplecount"),
     "object": ("object", "objectid", "id"),
 }
-"""Names that programs give passes, without capitals, spaces, digits and signs, by what they are called here."""
+"""Common names of passes, without capitals, spaces, digits and signs, by our names."""
 BEAUTY = ("", "beauty", "rgba", "rgb", "combined", "color", "colour", "final", "main")
 LETTERS = ("RGB", "rgb", "XYZ", "xyz")
 SINGLE = ("Z", "z", "Y", "V", "N", "R", "X", "A", "")
 LEAST_SIDE = 16
 MOST_PIXELS = 1 << 25
-"""An 8K frame. What judges a picture holds a dozen planes of its size."""
+"""An 8K frame. Judging a picture needs a dozen planes of its size."""
 
 
 def read_outside(path: Path) -> Picture:
-    """A picture and what is known of its passes; where this program wrote it, with its recipe. Raises InputError."""
+    """A picture with its passes; with its recipe if this program wrote it. Raises InputError."""
     if path.suffix.lower() not in SUFFIXES:
-        raise InputError(f"{path.name} is no picture that can be diagnosed; give an EXR, with its passes if there are any, or a PNG.")
+        raise InputError(f"{path.name} can't be diagnosed; give an EXR, with its passes if there are any, or a PNG.")
     if not path.is_file():
         raise InputError(f"There is no picture {path}; check the name.")
     if path.suffix.lower() != ".exr":
@@ -55,7 +55,7 @@ def _of(path: Path, passes: dict[str, np.ndarray]) -> Picture:
 
 
 def _layers(path: Path) -> dict[str, np.ndarray] | None:
-    """Passes of an EXR by our names; None where this program wrote it. Raises InputError."""
+    """Passes of an EXR by our names; None if this program wrote it. Raises InputError."""
     header, planes = open_exr(path, path.name, parts=True)
     if "sivrelRecipe" in header:
         return None

@@ -1,4 +1,4 @@
-"""How a way of finding bounced light agrees with brute force, measured at some spots of this very shot."""
+"""How well a way of finding bounced light agrees with brute force, measured at sample points of this shot."""
 
 import math
 
@@ -19,7 +19,7 @@ SPOTS, RINGS, SLICES = 48, 10, 26
 
 @called_kernel
 def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triangles, weights, found):
-    """found float64 [n, 4] takes the irradiance by bounced light at points that are seen, and whether the way served."""
+    """found float64 [n, 4] receives the irradiance of bounced light at visible points, and whether the way had an answer."""
     scene, memory = by_reference(scene_arrays), by_reference(memory_arrays)
     black = (0.0, 0.0, 0.0)
     for k in range(len(points)):
@@ -34,7 +34,7 @@ def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triang
 
 
 def look_up(job: Preparation, way: Way, points: Points) -> tuple[np.ndarray, np.ndarray]:
-    """Irradiance [n, 3] that a way finds at points that the camera sees, and where it served, bool [n]."""
+    """Irradiance [n, 3] that a way finds at points the camera sees, and where it had an answer, bool [n]."""
     memory, found = make_memory(job.arrays.slots), np.zeros((len(points.positions), 4))
     _look_up(job.arrays, memory, way.code, points.positions, points.surfaces, points.normals, points.triangles, points.weights, found)
     return found[:, :3], found[:, 3] > 0.0
@@ -52,17 +52,17 @@ def irradiance(job: Preparation, points: Points, beyond: str) -> tuple[np.ndarra
     light, _ = job.gather(origins.reshape(-1, 3), d.reshape(-1, 3), beyond)
     light = light.reshape(n, RINGS, SLICES, 3) * above[..., None]
     bright = light @ LUMINANCE
-    # The spread within each ring: what the rings themselves differ by is no chance.
+    # The spread within each ring only: the difference between rings is not noise.
     error = math.pi * np.sqrt(bright.var(axis=2, ddof=1).mean(axis=1) / each)
     return math.pi * light.mean(axis=(1, 2)), error
 
 
 def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | None:
-    """The light that a way finds at spots that the camera sees, against brute force there.
+    """Compare the light that a way finds at visible points with brute force at the same points.
 
-    mean: by how much its light is off in all, as a share; mean_error: standard error of that; spread: root mean square of how far single
-    spots are off beyond what chance explains in the check, over the mean light; spots: how many. Light counts as surfaces reflect it.
-    Where rays gather the way from afar, what they gather is checked. None where nothing is lit.
+    mean: relative error of the total light; mean_error: its standard error; spread: root mean square error of single
+    points beyond the noise of the check, over the mean light; spots: number of points. Light is weighted by albedo.
+    With a final gather, the gathered light is checked. None where nothing is lit.
     """
     points = job.points_seen(max(1, round(math.sqrt(job.frame.width * job.frame.height / (4.0 * SPOTS)))))
     if not len(points.positions):
@@ -73,7 +73,7 @@ def check_against_brute_force(job: Preparation, way: Way) -> dict[str, float] | 
     _, reflected = job.look_at(points.positions, points.surfaces, "off")
     if job.looked_up_beyond(way.key):
         found, _ = irradiance(job, points, way.key)
-        # The same rays: what they have in common is no error of either. Half of what chance does is left, about.
+        # The same rays for both, so their common noise cancels; about half of the noise is left.
         error = error * math.sqrt(0.5)
     else:
         found, served = look_up(job, way, points)

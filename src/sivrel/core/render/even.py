@@ -1,4 +1,4 @@
-"""A frame rendered evenly until a time is over: all of it in rounds, each of which gives every pixel as many samples again."""
+"""Render a frame evenly until a time limit: in rounds over the whole picture, each of which doubles the samples of every pixel."""
 
 import math
 import time
@@ -16,9 +16,9 @@ from .recipe import Recipe
 
 MOST_SAMPLES = 1 << 16
 SAFE = 0.97
-"""Share of the time left that the last round is to take."""
+"""Share of the remaining time that the last round may take."""
 WORTH_IT = 0.02
-"""Share of the samples that a last round has to add."""
+"""Least share of samples that a last round must add to be worth it."""
 
 
 def render_even(
@@ -35,12 +35,12 @@ def render_even(
     on_round: Callable[[int], None] = lambda samples: None,
     **how: Any,
 ) -> None:
-    """Render all of `frame` until `seconds` by the clock `now` are over, at least one sample a pixel. Raises Cancelled, which leaves some tiles a
-    round ahead of others.
+    """Render all of `frame` until `seconds` have passed by the clock `now`, at least one sample per pixel. Raises Cancelled, which leaves some tiles
+    a round ahead of others.
 
-    `on_tile(index, film)` is called each time a tile has got further; `on_round(samples)` when every pixel has that many. Rounds double the
-    samples, whose points are spread most evenly then; the last takes what fits into the time that is left, by what a sample took. `films`: by tile,
-    what an earlier call with the same recipe and frame has got to. What one sample finds depends on nothing but scene, recipe and frame; how
+    `on_tile(index, film)` is called after each tile of a round, `on_round(samples)` when every pixel has that many. Rounds double the
+    samples, since powers of two are the best distributed; the last takes what fits into the remaining time. `films`: by tile,
+    the films of an earlier call with the same recipe and frame, to continue. A sample depends on scene, recipe and frame alone; how
     many there are depends on the clock.
     """
     begun, kept = now(), dict(films or {})
@@ -69,7 +69,7 @@ def render_even(
 
 
 def _samples(film: np.ndarray) -> int:
-    """Samples that every pixel of a tile has at least."""
+    """The fewest samples of any pixel of a tile."""
     return int(film[..., SAMPLES].min())
 
 

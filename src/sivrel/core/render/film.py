@@ -1,4 +1,4 @@
-"""The film: what a pixel keeps of its samples, their sums and then their means, column by column."""
+"""The film: the columns that are stored for each pixel, first as sums over its samples, then as means."""
 
 import numpy as np
 
@@ -9,37 +9,37 @@ from ..vector import LUMINANCE, luminance
 
 # Columns of a film pixel. VARIANCE (of each channel) and TOTAL_VARIANCE (of luminance) are those of the pixel's mean.
 DIRECT, INDIRECT, ALPHA, ALBEDO, NORMAL, DEPTH, VARIANCE, DROPPED, TOTAL_VARIANCE, TEXELS = 0, 3, 6, 7, 10, 13, 14, 17, 18, 19
-# Meters: luminance that the clamp took, and that lies beyond the limits of diffuse bounces, reflections, glass and all; rays
-# that met the triangle they left, and paths that ended in glass, a sample; how many samples there are.
+# Meters: luminance removed by the clamp, and cut off by the limits of diffuse bounces, reflections, glass and total; rays
+# that hit the triangle they left, and paths that ended in glass, per sample; the number of samples.
 CLAMPED, LEFT, SELF_HITS, ENDED_IN_GLASS, SAMPLES = 20, 21, 25, 26, 27
-# Light by what scattered it first, base, gloss, glass; share of the occlusion rays that got away.
+# Light by what scattered it first, base, gloss, glass; share of the occlusion rays that hit nothing near.
 PARTS, OCCLUSION = 28, 37
-# What the first sample met: number of the triangle, -1 for none, and the weights of its second and third corner.
+# The first sample's hit: triangle number, -1 for none, and the barycentric weights of its second and third corner.
 TRIANGLE, WEIGHTS = 38, 39
-# Luminance of the greatest single find, and its kind of path (see integrator).
+# Luminance of the brightest single contribution, and its kind of path (see path.kind_of).
 BRIGHTEST, BRIGHTEST_KIND = 41, 42
-# From the samples that are taken twice: variance of the pixel's mean that is left when its camera rays stand still, in all, and
-# of the indirect light by what scattered it first. Right on average over pixels; most have no such sample.
+# From the paired samples (traced twice): variance of the pixel's mean with its camera rays held fixed, in total and
+# for the indirect light by what scattered it first. Unbiased over many pixels; most pixels have no paired sample.
 WITHIN, WITHIN_BOUNCED = 43, 44
 # Luminance of the indirect light by what scattered it first.
 BOUNCED = 47
-# The variance of the pixel's mean that its camera rays alone cause: what the two times of a sample have in common. While samples are
-# added: the sum of their products, the sum of their sums, and how many there are.
+# The variance of the pixel's mean caused by its camera rays alone: the covariance of the two halves of a pair. While samples are
+# being added: the sum of products, the sum of sums, and the number of pairs.
 BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
 # How often a cache was asked for light, and served, a sample.
 ASKED, SERVED = 53, 54
 FILM_COLUMNS = 55
 OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
-"""What is kept of a pixel as it is, not in the mean."""
+"""Columns that are stored as they are and not averaged."""
 TILE = 32
 """Largest side of a tile in pixels."""
-# Then, for every light pass: light; the luminance that it would bring unhindered and brings; its variance as in WITHIN.
+# Then, for every light pass: light; its luminance without and with shadow; its variance as in WITHIN.
 WITHIN_LIGHT = TALLY_COLUMNS
 PASS_COLUMNS = TALLY_COLUMNS + 1
 
 
-# Entries of the clock behind those of the light passes: bounced light by what scattered it first (three), the second time of
-# samples that are taken twice, and all cycles.
+# Clock entries after those of the light passes: bounced light by what scattered it first (three), the second half of
+# paired samples, and all cycles.
 CLOCK_BOUNCED, CLOCK_PAIRS, CLOCK_ALL = 0, 3, 4
 
 
@@ -48,7 +48,7 @@ def clock_entries(slots: int) -> int:
 
 
 def coarse_share(film: np.ndarray) -> float:
-    """Share of the pixels where a depth map's texels are larger than they are."""
+    """Share of the pixels in which a depth map's texel is larger than the pixel."""
     return float((film[..., TEXELS] < 1.0).mean())
 
 
@@ -84,14 +84,14 @@ def write_means(memory, columns, count, pairs, film):
 def _write_pixel(sums, slots, pairs, pixel):
     kept = sums[SAMPLES] - sums[DROPPED]
     share = 1.0 / max(1.0, kept)
-    # As if all samples had been taken twice; and of the mean of all of them.
+    # Scaled to all samples being paired, and to the variance of their mean.
     of_pairs = share * share / pairs if pairs > 0.0 else 0.0
     for k in range(FILM_COLUMNS):
         pixel[k] = sums[k] * (of_pairs if WITHIN <= k < BOUNCED else share)
     for c in range(3):
         pixel[VARIANCE + c] = variance_of_mean(sums[VARIANCE + c], (sums[DIRECT + c] + sums[INDIRECT + c]) * share, kept)
     mean = luminance((sums[DIRECT] + sums[INDIRECT], sums[DIRECT + 1] + sums[INDIRECT + 1], sums[DIRECT + 2] + sums[INDIRECT + 2])) * share
-    # Products about the pixel's mean, which holds one of the two itself: hence the factor.
+    # Products about the pixel's mean, which contains one of the two itself: hence the factor.
     products = sums[BETWEEN] - mean * sums[PAIR_SUMS] + mean * mean * sums[PAIRS]
     pixel[BETWEEN] = products * of_pairs * kept / (kept - 1.0) if kept > 1.0 else 0.0
     pixel[TOTAL_VARIANCE] = variance_of_mean(sums[TOTAL_VARIANCE], mean, kept)
@@ -107,7 +107,7 @@ def _write_pixel(sums, slots, pairs, pixel):
 
 
 def sums_of(film: np.ndarray, slots: int, pairs: float) -> np.ndarray:
-    """The sums float64 [pixels, columns] of a tile's film: what `write_means` has made means of, as far as 32 bits hold it. `pairs` as there."""
+    """The sums float64 [pixels, columns] of a tile's film: the inverse of `write_means`, to 32-bit precision. `pairs` as there."""
     pixel = film.reshape(-1, film.shape[-1]).astype(np.float64)
     kept = np.maximum(pixel[:, SAMPLES] - pixel[:, DROPPED], 1.0)[:, None]
     of_pairs = kept**2 * pairs

@@ -1,10 +1,10 @@
-"""The noise filter: an edge-aware average of a finished picture, guided by its own passes, kept beside it and never over it.
+"""The noise filter: an edge-aware average of a finished picture, guided by its own passes. It never replaces the picture.
 
 Dammertz et al. 2010, "Edge-Avoiding À-Trous Wavelet Transform for fast Global Illumination Filtering": five rounds of a small
 kernel whose holes double, each neighbour weighed by how alike its colour, normal and place are. As Schied et al. 2017,
-"Spatiotemporal Variance-Guided Filtering" (sections 4.3 and 4.4), do without their frames: colour is divided by albedo first, and what
-counts as alike in colour follows from the measured variance, which is filtered along. Here fireflies do not spread: a pixel that
-stands out from all its neighbours is held to them before.
+"Spatiotemporal Variance-Guided Filtering" (sections 4.3 and 4.4), without the temporal part: colour is divided by albedo first, and the
+tolerance for colour follows from the measured variance, which is filtered along. To keep fireflies from spreading, a pixel that far
+outshines all its neighbours is clamped to them first.
 """
 
 from dataclasses import dataclass
@@ -19,10 +19,10 @@ COLOUR, NORMAL, PLACE, ALBEDO = 3.0, 64.0, 1.0, 0.08
 """How far neighbours may differ: luminance in standard errors; exponent of the normals' cosine; distance from the tangent plane in
 steps of a pixel's width there; albedo."""
 FIREFLY = 3.0
-"""A pixel this many times brighter than the brightest of its neighbours is held to that one."""
+"""A pixel this many times brighter than the brightest of its neighbours is clamped to that one."""
 LEAST_ALBEDO = 0.02
 LOOK_AT, MOST_MEAN, MOST_SPREAD = 7, 4.0, 1.5
-"""Side of the neighbourhood in which residuals are looked at; the most that noise explains of their mean, in standard errors, and of
+"""Side of the window in which residuals are checked; the most that noise explains of their mean, in standard errors, and of
 their spread, in standard deviations."""
 SMEARED = 1.0
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -30,7 +30,7 @@ LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 @dataclass(frozen=True)
 class Filtered:
-    """image: linear colour float32 [rows, columns, 3]; smear: float32 [rows, columns], how much was taken, in units
+    """image: linear colour float32 [rows, columns, 3]; smear: float32 [rows, columns], how much was removed, in units
     of the most that noise explains; smeared: share of the picture where that is more than SMEARED."""
 
     image: np.ndarray
@@ -43,7 +43,7 @@ def _round(colour, variance, normal, position, albedo, spacing, step, filtered, 
     rows, columns = colour.shape[0], colour.shape[1]
     for y in range(rows):
         for x in range(columns):
-            # Variance is smoothed before it is used as a measure: by itself it is as grainy as the picture.
+            # Variance is smoothed before it is used as a tolerance: unsmoothed it is as grainy as the picture.
             around, weights = 0.0, 0.0
             for j in range(max(0, y - 1), min(rows, y + 2)):
                 for i in range(max(0, x - 1), min(columns, x + 2)):
@@ -82,7 +82,7 @@ def _round(colour, variance, normal, position, albedo, spacing, step, filtered, 
 
 @called_kernel
 def _hold_fireflies(colour, held):
-    """Scale a pixel that outshines all its neighbours by far down to the brightest of them."""
+    """Clamp a pixel that far outshines all its neighbours to the brightest of them."""
     rows, columns = colour.shape[0], colour.shape[1]
     for y in range(rows):
         for x in range(columns):
@@ -99,14 +99,14 @@ def _hold_fireflies(colour, held):
 
 
 def filter_noise(passes: dict[str, np.ndarray]) -> Filtered:
-    """The beauty of `passes` (as core.render.passes names them) filtered: what glows to the camera stays as it is, the rest is divided
+    """The beauty of `passes` (as core.render.passes names them) filtered: visible emission stays as it is, the rest is divided
     by albedo, averaged, and multiplied back. Raises KeyError where a guiding pass is missing."""
     beauty = passes["beauty"][..., :3].astype(np.float32)
     emission, albedo = passes["emission"].astype(np.float32), passes["albedo"].astype(np.float32)
     normal, position = passes["normal"].astype(np.float32), passes["position"].astype(np.float32)
     normal = normal / np.maximum(np.linalg.norm(normal, axis=2, keepdims=True), 1e-6)
     there = np.isfinite(passes["depth"][..., 0]) & (passes["object"][..., 0] >= 0)
-    # What lies beyond all objects is one far wall: a pane before it may reflect grain.
+    # The background is treated as one distant wall, since a pane in front of it may reflect grain.
     normal = np.where(there[..., None], normal, np.array([0.0, 0.0, 1.0], np.float32))
     position = np.where(there[..., None], position, np.float32(0.0))
     base = np.maximum(albedo, LEAST_ALBEDO)
@@ -130,7 +130,7 @@ def filter_noise(passes: dict[str, np.ndarray]) -> Filtered:
 
 
 def _smear(beauty: np.ndarray, image: np.ndarray, variance: np.ndarray) -> np.ndarray:
-    """Where the filter took more than noise: noise averages out over a neighbourhood, and is as large as it was measured to be."""
+    """Where the filter removed more than noise: noise averages out over a window, and is as large as measured."""
     residual = ((image - beauty) @ LUMINANCE).astype(np.float64)
     mean_variance = ((np.sqrt(np.maximum(variance, 0.0)) @ LUMINANCE) ** 2).astype(np.float64)
     floor = 0.01 * float(np.abs(image @ LUMINANCE).mean()) + 1e-9

@@ -1,4 +1,4 @@
-"""Rendering a frame: tiles shared out among threads, with progress, cancel and resume."""
+"""Rendering a frame: its tiles are spread over threads, with progress, cancel and resume."""
 
 import math
 import threading
@@ -27,7 +27,7 @@ LEAST_PAIRS, MOST_PAIRS, WANTED_PAIRS = 1 / 32, 0.25, 20000
 
 @dataclass(frozen=True)
 class Frame:
-    """What of a shot is rendered: size of the whole frame, the region (x0, y0, x1, y1) in its pixels, and the seed."""
+    """What to render of a shot: size of the whole frame, the region (x0, y0, x1, y1) in its pixels, and the seed."""
 
     width: int = 480
     height: int = 270
@@ -54,7 +54,7 @@ class Frame:
 
     @property
     def pixels(self) -> int:
-        """How many are rendered."""
+        """Number of pixels that are rendered."""
         x0, y0, x1, y1 = self.window
         return (x1 - x0) * (y1 - y0)
 
@@ -67,18 +67,18 @@ class Frame:
 
 
 def pair_share(recipe: Recipe, frame: Frame) -> float:
-    """Share of the samples that are taken twice for the ledger: so many that even a small region has enough of them."""
+    """Share of the samples that are paired (traced twice) for the ledger; enough that even a small region has some."""
     return min(MOST_PAIRS, max(LEAST_PAIRS, WANTED_PAIRS / (frame.pixels * recipe.sampling.max)))
 
 
 def occlusion_rays(recipe: Recipe) -> int:
-    """Rays that look for what is near: those of the pass, and at least one where ambient light is occluded."""
+    """Occlusion rays: those of the pass, and at least one where ambient light is occluded."""
     needed = 1 if recipe.gi.seen == "ambient" and recipe.ambient.occlusion > 0.0 else 0
     return max(recipe.ambient.samples, needed)
 
 
 def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSettings:
-    """The recipe as the kernels read it. A way that asks for none beyond serves there itself; a final gather is brute force at what is
+    """The recipe as the kernels read it. A way that takes no other way beyond is used there too; a final gather is brute force at what is
     seen, over that way beyond."""
     way, gi_rays = SEEN[recipe.gi.seen], recipe.sampling.gi_rays
     seen, beyond = way.code, BEYOND[recipe.gi.beyond].code if way.asks_beyond else way.code
@@ -134,10 +134,10 @@ def render_tiles(
 ) -> None:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
-    film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] takes the processor's cycles by what
-    they were spent on. The calls come one at a time, in no fixed
+    film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] receives the processor's cycles by what
+    they were spent on. Calls come one at a time, in no fixed
     order; what a tile holds depends on nothing but the scene, the recipe and the frame. Raises Cancelled. With
-    `samples` every pixel takes that many, whatever the recipe says; those of the films in `before`, by tile, are part of them.
+    `samples` every pixel takes that many, whatever the recipe says; the films in `before`, by tile, are continued.
     """
     check_memory(frame, film_columns(scene.slots))
     cancel = (task or Task()).cancel
@@ -190,7 +190,7 @@ def empty_film(frame: Frame, columns: int) -> np.ndarray:
 
 
 def check_memory(frame: Frame, columns: int) -> None:
-    """Raise InputError where the memory that is free does not hold a film of the window and the picture that is made of it."""
+    """Raise InputError if free memory can't hold a film of the window and its picture."""
     x0, y0, x1, y1 = frame.window
     needed, free = 2 * 4 * columns * frame.pixels, memory_free()
     if needed > free:
@@ -201,7 +201,7 @@ def check_memory(frame: Frame, columns: int) -> None:
 
 
 def memory_free() -> int:
-    """Bytes that can be had without swapping, as the system estimates; a very large number where it does not say."""
+    """Bytes available without swapping, as the system estimates; a very large number where that is unknown."""
     try:
         with open("/proc/meminfo") as meminfo:
             found = next(line.split()[1] for line in meminfo if line.startswith("MemAvailable:"))
@@ -211,7 +211,7 @@ def memory_free() -> int:
 
 
 def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: np.ndarray) -> None:
-    """Lay a tile of `frame` at its `box` into the window's film."""
+    """Copy a tile of `frame` into the window's film at its `box`."""
     left, top = frame.window[:2]
     x0, y0, x1, y1 = box
     film[y0 - top : y1 - top, x0 - left : x1 - left] = tile

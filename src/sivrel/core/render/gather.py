@@ -1,4 +1,4 @@
-"""Light that arrives along given rays, by the same paths that pixels take: for what is prepared before them."""
+"""Light that arrives along given rays, traced like the pixels' own paths: for caches that are prepared before pixels."""
 
 from typing import NamedTuple
 
@@ -18,7 +18,7 @@ WIDE = 1 << 20
 
 
 class Arrived(NamedTuple):
-    """Of each ray, in the mean over its samples: radiance float [n, 3] that arrives, without what it meets that shines by itself; the
+    """For each ray, averaged over its samples: incoming radiance float [n, 3], without the emission of what it hits; the
     part of it that the base of the surface scatters [n, 3]; how much that base reflects [n, 3]; the distance in metres [n], inf where it
     meets nothing."""
 
@@ -32,9 +32,9 @@ def gather(
     scene: SceneArrays, settings: PathSettings, rays: np.ndarray, samples: int = 1, *, seed: int = 0, first: int = 0, threads: int = 1,
     task: Task | None = None,
 ) -> Arrived:  # fmt: skip
-    """Follow each of some rays float64 [n, 6], origin and unit direction, as a ray that a diffuse surface has scattered.
+    """Trace rays float64 [n, 6], origin and unit direction, as if each had been scattered by a diffuse surface.
 
-    What a ray finds depends on the scene, the settings, the seed and its number, counted from `first`, alone. Raises as
+    The result of a ray depends only on the scene, the settings, the seed and its number, counted from `first`. Raises as
     `Task.check`.
     """
     task, n = task or Task(), len(rays)

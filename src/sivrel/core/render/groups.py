@@ -1,4 +1,4 @@
-"""The settings that every recipe has, group by group; those of a way of finding bounced light stand in its module."""
+"""The settings that every recipe has, group by group; those of a way of finding bounced light are in its module."""
 
 from typing import Literal
 
@@ -69,7 +69,7 @@ class LimitSettings(Group):
         0.0,
         "clamp",
         "One sample brings at most {} of indirect light; 0 lets it bring any.",
-        "Takes the sparkle out of rare bright samples, and their light with it: the proof measures how much.",
+        "Removes fireflies, and their light with them: the proof measures how much.",
         needs=BOUNCING,
         ge=0.0,
         le=1e6,
@@ -91,8 +91,8 @@ class LightSettings(Group):
         "all",
         "lights seen",
         "What the camera sees aims at {}.",
-        "All lights at every point, or some chosen by importance: with many lights that is far cheaper, and grainier. "
-        "Beyond what the camera sees one light is always chosen.",
+        "All lights at every point, or some chosen by importance: with many lights much cheaper, and grainier. "
+        "At points that the camera does not see, one light is always chosen.",
     )
     draws: int = setting(
         4,
@@ -119,7 +119,7 @@ class ShadowSettings(Group):
         1,
         "shadow rays",
         "{} to each light at each point.",
-        "Rays from each point that the camera sees to each light, for every sample of the pixel: they clear the grain of soft "
+        "Rays from each point that the camera sees to each light, for every sample of the pixel: they reduce the grain of soft "
         "shadows without paying for more camera rays.",
         needs={"lights.seen": ["all"], "shadows.way": ["traced"]},
         ge=1,
@@ -139,7 +139,7 @@ class ShadowSettings(Group):
         2.0,
         "map filter",
         "softened over {} texels,",
-        "Wider hides the steps and makes contact mushy. 0 shows every texel.",
+        "Wider hides the steps and blurs contact shadows. 0 shows every texel.",
         unit="texels",
         needs=MAPPED,
         ge=0.0,
@@ -149,7 +149,7 @@ class ShadowSettings(Group):
         2.0,
         "map bias",
         "with {} texels of bias,",
-        "Too little stripes surfaces with their own shadow, too much lets light under contact. It counts in texels, so it shrinks as the map grows.",
+        "Too little stripes surfaces with their own shadow, too much detaches contact shadows. Measured in texels, so it shrinks as the map grows.",
         unit="texels",
         needs=MAPPED,
         ge=0.0,
@@ -159,12 +159,12 @@ class ShadowSettings(Group):
         "scene",
         "map fit",
         "a sun's fitted to {}.",
-        "The whole scene: good for any camera. The view: the texels where most of the picture lies, traced beyond.",
+        "The whole scene: right for any camera. The view: finer where most of the picture lies, and shadows are traced elsewhere.",
         needs=MAPPED,
     )
 
     def of_lights(self) -> Shadow:
-        """What a light does that leaves its shadow to the recipe."""
+        """The setting of a light that leaves its shadow to the recipe."""
         return Shadow(self.way, self.rays, self.resolution, self.filter, self.bias)
 
 
@@ -173,7 +173,7 @@ class AmbientSettings(Group):
         0.1,
         "ambient level",
         "Ambient light of {} comes from everywhere,",
-        "Radiance, in the unit of the scene's lights: what a white wall would show in the open. Left on with bounced light it would count twice, "
+        "Radiance, in the unit of the scene's lights: what a white wall would show in the open. Together with bounced light it would count twice, "
         "so it is a way of its own.",
         needs=AMBIENT,
         ge=0.0,
@@ -182,8 +182,8 @@ class AmbientSettings(Group):
     occlusion: float = setting(
         1.0,
         "occlusion",
-        "{} of it less where all is near.",
-        "Strength of the darkening in creases; 0 is wholly flat, and needs no rays.",
+        "up to {} darker in creases.",
+        "Strength of the darkening; 0 is flat, and needs no rays.",
         needs=AMBIENT,
         ge=0.0,
         le=1.0,
@@ -192,7 +192,7 @@ class AmbientSettings(Group):
         0.0,
         "occlusion on direct light",
         "Occlusion takes {} of the direct light, too.",
-        "Not what light does: it deepens contact where shadows are soft. The pass of occlusion is kept for compositing anyway.",
+        "Not physical: it deepens contact where shadows are soft. The pass of occlusion is kept for compositing anyway.",
         needs={"ambient.samples": ["!0"]},
         ge=0.0,
         le=1.0,
@@ -200,7 +200,7 @@ class AmbientSettings(Group):
     samples: int = setting(
         0,
         "occlusion rays",
-        "{} rays a sample look for what is near; 0 makes no occlusion pass.",
+        "{} occlusion rays per sample; 0 makes no occlusion pass.",
         "Rays about each point that the camera sees; grain falls with more. Flat ambient light with occlusion takes at least one.",
         ge=0,
         le=256,
@@ -208,8 +208,8 @@ class AmbientSettings(Group):
     near: float = setting(
         0.0,
         "occlusion near",
-        "What is nearer than {} m counts wholly,",
-        "From there to the reach what is met counts less and less.",
+        "Surfaces nearer than {} m count in full,",
+        "From there to the reach they count less and less.",
         unit="m",
         needs={"ambient.samples": ["!0"]},
         ge=0.0,
@@ -218,8 +218,8 @@ class AmbientSettings(Group):
     reach: float = setting(
         1.0,
         "occlusion reach",
-        "what is farther than {} m not at all.",
-        "Short reaches darken creases alone, long ones the whole room.",
+        "surfaces farther than {} m not at all.",
+        "A short reach darkens creases only, a long one the whole room.",
         unit="m",
         needs={"ambient.samples": ["!0"]},
         ge=0.001,
@@ -241,7 +241,7 @@ class SamplingSettings(Group):
         16,
         "samples",
         "At most {} samples a pixel.",
-        "Grain halves when this is four times as large; time grows in proportion.",
+        "Four times the samples halve the grain; time grows in proportion.",
         ge=1,
         le=65536,
     )
@@ -249,8 +249,8 @@ class SamplingSettings(Group):
         0.0,
         "time",
         "Or as many as {} s allow, every pixel alike; 0 sets no time.",
-        "The whole picture is rendered round by round, equally clean everywhere, and ends when the time is over: no pixel stops sooner, and there is "
-        "no other bound on samples. How many it comes to depends on the machine.",
+        "The whole picture is rendered round by round, equally clean everywhere, and ends when the time is up: no pixel stops sooner, and there is "
+        "no other limit on samples. The number of samples depends on the machine.",
         unit="s",
         ge=0.0,
         le=1e6,
@@ -259,8 +259,8 @@ class SamplingSettings(Group):
         0.0,
         "noise target",
         "A pixel stops sooner when its noise is under {} %; 0 lets none stop.",
-        "Standard error of the luminance as the eye takes it, at the camera's exposure: at 5 % grain is seen on a plain wall, at 2 % "
-        "hardly, at 1 % not at all. Samples then go where the picture is grainy.",
+        "Standard error of the perceived luminance, at the camera's exposure: at 5 % grain is visible on a plain wall, at 2 % "
+        "hardly, at 1 % not at all. Samples go where the picture is grainy.",
         unit="%",
         ge=0.0,
         le=100.0,
@@ -268,7 +268,7 @@ class SamplingSettings(Group):
     noise_terms: Literal["eye", "linear"] = setting(
         "eye",
         "noise terms",
-        "Noise counts as {} takes it.",
+        "Noise is judged as {} sees it.",
         "The eye judges grain against the brightness of its spot, so dark corners get samples too. In linear terms it is judged "
         "against middle grey everywhere: right where the picture will be brightened or composited by a fixed gain, and bright parts get the samples.",
         needs={"sampling.noise_target": ["!0"]},
@@ -276,16 +276,16 @@ class SamplingSettings(Group):
     stop: Literal["error", "gain"] = setting(
         "error",
         "pixels stop",
-        "A pixel stops {}.",
-        "By their error all pixels come to the same noise, and the worst ones take almost all samples. By what one more sample gains, where it falls "
-        "below what it gained in a pixel of that noise with sixteen: the least noise in the mean of the picture for its time.",
+        "A pixel stops by {}.",
+        "By error, all pixels reach the same noise, and the worst ones take almost all samples. By gain, a pixel stops when one more sample improves "
+        "it less than a sixteenth sample does at the target noise: the least noise on average over the picture for its time.",
         needs={"sampling.noise_target": ["!0"]},
     )
     min: int = setting(
         8,
         "least samples",
-        "It takes at least {} before.",
-        "Taken by every pixel before its noise is judged; with too few, lucky pixels stop too soon.",
+        "Each takes at least {}.",
+        "Samples of every pixel before its noise is judged; with too few, some pixels stop too soon by chance.",
         needs={"sampling.noise_target": ["!0"]},
         ge=2,
         le=65536,
@@ -293,9 +293,9 @@ class SamplingSettings(Group):
     gi_rays: int = setting(
         1,
         "bounced rays",
-        "Each sample scatters {} rays by the base",
-        "Rays of bounced light from each point that the camera sees: they clear its grain without paying for more camera rays and "
-        "shadow rays. With 1 and 1 a single ray is drawn from both.",
+        "Each sample scatters {} diffuse rays",
+        "Diffuse rays from each point that the camera sees: they reduce the grain of bounced light without paying for more camera rays and "
+        "shadow rays. With 1 and 1, one ray is drawn from both kinds.",
         needs=BOUNCING,
         ge=1,
         le=1024,
@@ -303,8 +303,8 @@ class SamplingSettings(Group):
     glossy_rays: int = setting(
         1,
         "glossy rays",
-        "and {} by gloss and glass.",
-        "The same for what shines, mirrors and glass.",
+        "and {} glossy ones.",
+        "The same for gloss, mirrors and glass.",
         needs=BOUNCING,
         ge=1,
         le=1024,

@@ -1,7 +1,7 @@
-"""The working memory of one thread: what a sample finds, in its two replicates where it is paired, and the sums of the pixels.
+"""The working memory of one thread: the results of a sample, for both replicates if it is paired, and the sums of the pixels.
 
-A sample that is paired is traced twice from its first surface on, with other random numbers. What each replicate finds is kept in a row of its
-own. Row 0 is the sample itself.
+A paired sample is traced twice from its first surface on, with independent random numbers. The results of each replicate are in their
+own row. Row 0 is the sample itself.
 """
 
 from typing import NamedTuple
@@ -19,13 +19,13 @@ from . import film as of_film
 from .film import FILM_COLUMNS, PASS_COLUMNS, TILE, WITHIN_LIGHT, clock_entries, film_columns
 
 REPLICATES = 2
-# Columns of what a replicate has found. Light is linear RGB radiance.
-# MET: light that the camera ray met; DIRECT: straight from the lights at the first surface; BY_BASE, BY_GLOSS, BY_GLASS: the rest, by what
-# scattered it first; FOUND: what the turn under way has found of that; BEYOND: luminance that the turn found beyond a limit.
+# Columns of a replicate's results. Light is linear RGB radiance.
+# MET: emission hit by the camera ray; DIRECT: direct light at the first surface; BY_BASE, BY_GLOSS, BY_GLASS: the rest, by what
+# scattered it first; FOUND: that of the current turn; BEYOND: luminance of the current turn beyond a limit.
 MET, DIRECT, BY_BASE, BY_GLOSS, BY_GLASS, FOUND, BEYOND = 0, 3, 6, 9, 12, 15, 18
-# CLAMPED: luminance that the clamp took; LEFT: that beyond the limits of diffuse bounces, reflections, glass and all; ENDED_IN_GLASS: share of
-# the turns that the limit of glass ended; SELF_HITS: rays that met the triangle they left; ASKED, SERVED: how often a cache was asked for
-# light, and had it; BRIGHTEST, BRIGHTEST_KIND: luminance of the greatest single find, and its kind of path (see `path.kind_of`).
+# CLAMPED: luminance removed by the clamp; LEFT: luminance beyond the limits of diffuse bounces, reflections, glass and all; ENDED_IN_GLASS: share of
+# the turns ended by the glass limit; SELF_HITS: rays that hit the triangle they left; ASKED, SERVED: lookups of a cache,
+# and those it answered; BRIGHTEST, BRIGHTEST_KIND: luminance of the brightest single contribution, and its kind of path (see `path.kind_of`).
 CLAMPED, LEFT, ENDED_IN_GLASS, SELF_HITS, ASKED, SERVED, BRIGHTEST, BRIGHTEST_KIND = 19, 20, 24, 25, 26, 27, 28, 29
 FOUND_COLUMNS = 30
 
@@ -64,7 +64,7 @@ def make_memory(slots: int) -> Memory:
 
 @kernel
 def clear_sample(memory):
-    """Make the memory ready for the next sample."""
+    """Clear the results for the next sample."""
     for replicate in range(REPLICATES):
         for c in range(FOUND_COLUMNS):
             memory.found[replicate, c] = 0.0
@@ -78,7 +78,7 @@ def clear_sample(memory):
 
 @kernel
 def share_tally(memory):
-    """Count what the camera ray met in the second replicate, too."""
+    """Copy the emission hit by the camera ray to the second replicate."""
     for slot in range(memory.tally.shape[1]):
         for c in range(TALLY_COLUMNS):
             memory.tally[1, slot, c] = memory.tally[0, slot, c]
@@ -86,7 +86,7 @@ def share_tally(memory):
 
 @kernel
 def add_to(row, place, light):
-    """Add a colour to three columns of what a replicate has found."""
+    """Add a colour to three columns of a replicate's results."""
     row[place] += light[0]
     row[place + 1] += light[1]
     row[place + 2] += light[2]
@@ -103,8 +103,8 @@ def put_colour(row, place, colour):
 
 
 class Seen(NamedTuple):
-    """What the ray of a sample met first. hit: 1, or 0 where that was nothing; albedo, normal, position; depth in metres; the triangle, -1 for none,
-    with the weights of its second and third corner; occlusion: share of the occlusion rays that got away."""
+    """The first hit of a sample. hit: 1, or 0 where there was none; albedo, normal, position; depth in metres; the triangle, -1 for none,
+    with the weights of its second and third corner; occlusion: share of the occlusion rays that hit nothing near."""
 
     hit: float
     albedo: tuple
@@ -125,7 +125,7 @@ def _bounced(row):
 
 @kernel
 def keep_sample(memory, seen, paired, sums):
-    """Add a sample, what the memory holds of it and what its ray met first, to the sums of its pixel, which have the columns of the film. A sample
+    """Add a sample's results and first hit to the sums of its pixel, which have the columns of the film. A sample
     that is not finite or is negative is left out and counted in column DROPPED."""
     row = memory.found[0]
     by_base, by_gloss, by_glass = colour_in(row, BY_BASE), colour_in(row, BY_GLOSS), colour_in(row, BY_GLASS)
@@ -179,7 +179,7 @@ def keep_sample(memory, seen, paired, sums):
 
 @called_kernel
 def _keep_pair(memory, sums):
-    """Add half the squared differences of a sample that was taken twice: the variance with the camera ray held still."""
+    """Add half the squared differences of a paired sample: the variance with the camera ray held fixed."""
     one, other = memory.found[0], memory.found[1]
     bounced, bounced_again = _bounced(one), _bounced(other)
     total = luminance(colour_in(one, DIRECT)) + bounced[0] + bounced[1] + bounced[2]

@@ -1,4 +1,4 @@
-"""The passes of a finished film, by name, as they lie in an EXR and on the bench."""
+"""The passes of a finished film, by name, as in an EXR and on the bench."""
 
 from collections.abc import Sequence
 
@@ -41,20 +41,20 @@ PASSES: dict[str, Sequence[str]] = {
 """The channels of each pass.
 
 beauty = direct + indirect = emission + diffuse + gloss + glass, by how light was found, and by what scattered it first; direct
-light is the sum of the light passes. occlusion: share of the rays that met nothing near. Depth is the distance along the view
-axis in metres, infinite where nothing is met. position (metres), object and surface (numbers, -1 for none) and motion (pixels to
+light is the sum of the light passes. occlusion: share of the rays that hit nothing near. Depth is the distance along the view
+axis in metres, infinite where there is no surface. position (metres), object and surface (numbers, -1 for none) and motion (pixels to
 the next frame, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
 greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
 where no map serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the
 rest was traced. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
 glass ended, and self_hits the rays a sample that met the triangle they left. filtered and smeared: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
-"""Passes that are left out where they are black."""
+"""Passes that are left out if they are black."""
 LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
-"""Passes of each light: what it adds directly, R G B; the share of it that is not shadowed, Y; and of each source its part of the
-variance of the pixel's mean luminance, Y, averaged over a neighbourhood (few samples are taken twice to measure it)."""
+"""Passes of each light: its direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the
+variance of the pixel's mean luminance, Y, averaged over a neighbourhood (only few samples are paired to measure it)."""
 NOISE_CAMERA, NOISE_WITHIN = "noise.camera", "noise.within"
-"""The variance of the mean luminance that the camera's rays cause, and what is left when they stand still."""
+"""The variance of the mean luminance caused by the camera rays, and the rest with them held fixed."""
 NOISE_BOUNCED = ("noise.bounced", "noise.gloss", "noise.glass")
 NEIGHBOURHOOD = 9
 SCATTERED = ("", "diffuse", "gloss", "glass")
@@ -71,12 +71,12 @@ def channels_of(name: str) -> Sequence[str]:
 
 
 def layer_of(light: str) -> str:
-    """A light's name as part of a layer's name, which dots and slashes would break up."""
+    """A light's name as part of a layer's name, without the dots and slashes that would split it."""
     return light.strip("/").replace("/", "_").replace(".", "_")
 
 
 def kind_in_words(kind: float) -> str:
-    """What a firefly's kind of path means: its scatterings from the eye on, and how light was found at its end."""
+    """A firefly's kind of path in words: its scatterings from the camera on, and how light was found at its end."""
     path, how = divmod(int(kind), 3)
     digits: list[str] = []
     while path:
@@ -144,7 +144,7 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
 
 
 def _spread(plane: np.ndarray) -> np.ndarray:
-    """A plane averaged over a neighbourhood; its sum stays."""
+    """A plane averaged over a neighbourhood; its sum is preserved."""
     return uniform_filter(plane, (NEIGHBOURHOOD, NEIGHBOURHOOD, 1), mode="reflect")
 
 
@@ -154,13 +154,13 @@ def _of_first_samples(film: np.ndarray, arrays: SceneArrays) -> dict[str, np.nda
     at = np.where(there, triangle, 0)
     position = np.where(there[..., None], on_triangles(film, arrays.vertices), 0.0)
     objects = np.where(there, arrays.object_of[at].astype(np.float32), -1.0)
-    # Each surface stands twice in the arrays: emitting from its front, and from both faces.
+    # Each surface is in the arrays twice: emitting from its front, and from both faces.
     surfaces = np.where(there, (arrays.surface_of[at] // 2).astype(np.float32), -1.0)
     return {"position": position.astype(np.float32), "object": objects[..., None], "surface": surfaces[..., None]}
 
 
 def on_triangles(film: np.ndarray, vertices: np.ndarray) -> np.ndarray:
-    """float64 [rows, columns, 3]: where the spots that the first samples met lie on `vertices` [triangles, 9]."""
+    """float64 [rows, columns, 3]: positions of the first samples' hits on `vertices` [triangles, 9]."""
     corners = vertices[np.maximum(film[..., columns.TRIANGLE].astype(np.int64), 0)].astype(np.float64)
     b1, b2 = (film[..., columns.WEIGHTS + k, None].astype(np.float64) for k in range(2))
     return corners[..., 0:3] * (1.0 - b1 - b2) + corners[..., 3:6] * b1 + corners[..., 6:9] * b2
@@ -169,8 +169,8 @@ def on_triangles(film: np.ndarray, vertices: np.ndarray) -> np.ndarray:
 def motion_pass(
     film: np.ndarray, now: SceneArrays, camera: Camera, then: SceneArrays, next_camera: Camera, size: tuple[int, int]
 ) -> np.ndarray | None:  # fmt: skip
-    """float32 [rows, columns, 2]: how many pixels, right and down, what the first samples met moves until the next frame, whose
-    scene and camera are `then` and `next_camera`. None where the two scenes have not the same triangles."""
+    """float32 [rows, columns, 2]: motion in pixels, right and down, of the first samples' hits until the next frame, whose
+    scene and camera are `then` and `next_camera`. None if the two scenes differ in their triangles."""
     if now.vertices.shape != then.vertices.shape or not np.array_equal(now.object_of, then.object_of):
         return None
     here = on_screen(on_triangles(film, now.vertices), camera, size)

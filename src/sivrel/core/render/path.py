@@ -1,6 +1,6 @@
-"""A light path: what it carries from surface to surface, and each thing that happens to it on the way.
+"""A light path: its state from surface to surface, and each step on the way.
 
-`integrator.trace_paths` calls every step in turn. A step is compiled into it, at its one call site.
+`integrator.trace_paths` calls every step in turn. Each step is compiled into it, at its one call site.
 """
 
 import math
@@ -45,20 +45,20 @@ from .memory import (
 from .rays import camera_ray, occlusion_at, tent
 
 MIRROR_ROUGHNESS = 0.1
-"""What is met in or through a surface smoother than this counts as seen."""
+"""Points reached by a surface smoother than this count as seen by the camera."""
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
 CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
-# What ends a path: nothing yet, or a limit of diffuse bounces, of reflections, of glass, or of all.
+# What ends a path: nothing yet, or the limit of diffuse bounces, of reflections, of glass, or of the total.
 NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
-"""Share of the paths ended by a limit that are followed on all the same, to measure what the limit leaves out."""
+"""Share of the paths ended by a limit that are continued anyway, to measure what the limit leaves out."""
 MOST_SHINE = 0.35
-"""Share of gloss above which a point is traced on where all of its light could be looked up."""
+"""Glossy share above which a point is traced on although all of its light could be looked up."""
 LEAST_GLOSS = 1e-4
-"""Share of gloss below which a ray that left a point whose base was looked up is not followed."""
-# A kind of path in one number: the scatterings as digits from 1 to 3 to base 4, the first one first, at most six; times
+"""Glossy share below which no ray is followed from a point whose diffuse light was looked up."""
+# The kind of a path as one number: its scatterings as digits 1 to 3 in base 4, first one first, at most six; times
 # three, plus how its light was found.
 AIMED, BY_CHANCE, GLOW = 0, 1, 2
 MOST_DIGITS = 1024
@@ -67,8 +67,8 @@ UP = (0.0, 0.0, 1.0)
 
 
 class Sample(NamedTuple):
-    """One sample of a pixel. key, number: of its random numbers; origin, direction: where its ray sets out; paired: whether it is traced twice;
-    gathering: whether the ray was given, as one that a diffuse surface has scattered, and is not the camera's."""
+    """One sample of a pixel. key, number: of its random numbers; origin, direction: of its ray; paired: whether it is traced twice;
+    gathering: whether the ray was given, as if scattered by a diffuse surface, instead of coming from the camera."""
 
     key: int
     number: int
@@ -79,7 +79,7 @@ class Sample(NamedTuple):
 
 
 class Numbers(NamedTuple):
-    """Which random numbers serve at a point of a path: the key, the number of the sample, the first dimension."""
+    """The random numbers for one point of a path: the key, the number of the sample, the first dimension."""
 
     key: int
     sample: int
@@ -87,8 +87,8 @@ class Numbers(NamedTuple):
 
 
 class Ray(NamedTuple):
-    """Where a path goes. start: distance in metres from which on surfaces count; layer: how many cut-outs and panes it has passed; absorption: of
-    the medium, per metre; lifted: stretch in metres that the ray saved by starting off its surface."""
+    """The current ray of a path. start: least distance of a hit, in metres; layer: cut-outs and panes passed so far; absorption: of
+    the medium, per metre; lifted: distance in metres by which the ray started off its surface."""
 
     origin: tuple
     direction: tuple
@@ -99,8 +99,8 @@ class Ray(NamedTuple):
 
 
 class Hit(NamedTuple):
-    """What a ray met: the triangle, or NO_HIT; how far away in metres; the weights of its second and third corner; how it was met (OPAQUE, CLEAR,
-    TINTED); the surface there, unless it is tinted."""
+    """A hit: the triangle, or NO_HIT; the distance in metres; barycentric weights of its second and third corner; its kind (OPAQUE, CLEAR,
+    TINTED); the surface there, unless tinted."""
 
     triangle: np.uint32
     distance: float
@@ -111,8 +111,8 @@ class Hit(NamedTuple):
 
 
 class Carried(NamedTuple):
-    """What light found on a path counts. throughput: share that reaches the pixel; pending: a share that holds from the next surface on; plain: share
-    that is no caustic, should the next find be a light; mirrored: whether the last surface scatters nothing diffusely."""
+    """Weights of light found on a path. throughput: share that reaches the pixel; pending: a factor that applies from the next surface on; plain:
+    share of the path that is not a caustic if the next hit is a light; mirrored: whether the last surface has no diffuse part."""
 
     throughput: tuple
     pending: tuple
@@ -121,8 +121,8 @@ class Carried(NamedTuple):
 
 
 class State(NamedTuple):
-    """How far a path may go on. seen: whether it is where the camera looks, also in mirrors; last: whether it ends at the next surface, and by which
-    limit; further: whether it is followed beyond that limit; how often it was scattered, by what."""
+    """The limits of a path. seen: whether this point is visible to the camera, also in mirrors; last: whether it ends at the next surface, and by
+    which limit; further: whether it continues beyond that limit; the counts of its scatterings by kind."""
 
     seen: bool
     last: bool
@@ -134,7 +134,7 @@ class State(NamedTuple):
 
 
 class Sent(NamedTuple):
-    """How the first surface sent a path on: the lobe, the glossy share of the colour, how many rays that lobe was given; and the code of the
+    """How the first surface scattered a path: the lobe, the glossy share of the colour, the number of rays of that lobe; and the code of the
     path's kind."""
 
     lobe: int
@@ -144,8 +144,8 @@ class Sent(NamedTuple):
 
 
 class First(NamedTuple):
-    """The first surface of a sample, from which all its turns start. albedo and occlusion: for the passes; let_through: share of the direct light
-    that occlusion leaves; branches: turns of a replicate, of which the first `gloss_branches` scatter by gloss."""
+    """The first surface of a sample, where all its turns start. albedo and occlusion: for the passes; let_through: share of the direct light
+    that occlusion leaves; branches: turns per replicate, of which the first `gloss_branches` scatter by gloss."""
 
     hit: Hit
     throughput: tuple
@@ -157,7 +157,7 @@ class First(NamedTuple):
 
 
 class Surface(NamedTuple):
-    """The point that a path has met, as it scatters. glass: whether it is solid glass; diffuse: whether its base scatters; split: whether several
+    """The scattering at the current point. glass: whether it is solid glass; diffuse: whether it has a diffuse base; split: whether several
     rays leave it."""
 
     shading: Shading
@@ -171,12 +171,12 @@ NOWHERE = Hit(
     SurfacePoint(BLACK, BLACK, BLACK, False, 0, Look(BLACK, 0.0, 0.0, 1.0, False, BLACK, 0.0, 0.0), BLACK),
 )  # fmt: skip
 NO_SURFACE = First(NOWHERE, WHITE, BLACK, 0.0, 1.0, 1, 0)
-"""What stands for the first surface until it is met."""
+"""Placeholder until the first surface is hit."""
 
 
 @kernel
 def begin_sample(settings, camera, given_rays, row, x, y, width, height, seed, number):
-    """Sample `number` of pixel (x, y): along a ray of the camera, or along row `row` of the rays that are given, if any are."""
+    """Sample `number` of pixel (x, y): along a camera ray, or along row `row` of the given rays, if any."""
     key = pixel_key(seed, y * width + x)
     paired = sample_1d(key, number, PAIRED) < settings.pairs
     if len(given_rays) > 0:
@@ -205,7 +205,7 @@ def begin_turn(settings, sample, row):
 
 @kernel
 def begun_at(first, carried):
-    """What a turn carries that starts at the first surface once more."""
+    """The state of another turn from the first surface."""
     return Carried(first.throughput, carried.pending, carried.plain, carried.mirrored)
 
 
@@ -217,7 +217,7 @@ def key_of(sample, replicate):
 
 @kernel
 def advance(scene, stack, numbers, by, ray):
-    """The next surface along a ray; and the ray, with the layers that it has passed."""
+    """The next surface along a ray; and the ray, with the layers it has passed."""
     triangle, distance, b1, b2, kind, layer = next_surface(
         scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start
     )
@@ -229,7 +229,7 @@ def advance(scene, stack, numbers, by, ray):
 
 @kernel
 def absorb(carried, ray, distance):
-    """What is carried after a stretch through an absorbing medium (Beer's law)."""
+    """The state after a distance through an absorbing medium (Beer's law)."""
     absorption = ray.absorption
     if absorption[0] + absorption[1] + absorption[2] <= 0.0:
         return carried
@@ -240,7 +240,7 @@ def absorb(carried, ray, distance):
 
 @kernel
 def keep_light(row, further, place, light):
-    """Add light to what was found at `place`; on a path that is followed beyond a limit, to that alone."""
+    """Add light to the results at `place`; on a path beyond a limit, only to the light beyond."""
     if further:
         row[BEYOND] += luminance(light)
     else:
@@ -256,9 +256,9 @@ def keep_brightest(row, code, how, light):
 
 @kernel
 def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray, carried, state, sent, arrival, first):
-    """Add the light of what the ray met by chance: lights on its way, and the surface where it glows."""
+    """Add light that the ray hit by chance: lights on its way, and the surface's own emission."""
     row = memory.found[replicate]
-    # Light met straight after the first scattering is direct light: what occlusion takes of that, it takes here too.
+    # A light hit right after the first scattering is direct light: occlusion applies to it, too.
     lit = scale(carried.throughput, first.let_through) if vertex == 1 else carried.throughput
     near = vertex <= 1 and not sample.gathering
     met = lights_met(scene, settings, memory, replicate, arrival, ray.origin, ray.direction, ray.start, hit.distance, lit, near)
@@ -282,7 +282,7 @@ def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray,
 
 @kernel
 def settle(carried):
-    """What is carried when the share that was pending holds."""
+    """The state once the pending factor applies."""
     return Carried(multiply(carried.throughput, carried.pending), WHITE, carried.plain, carried.mirrored)
 
 
@@ -296,7 +296,7 @@ def pass_pane(scene, carried, ray, hit):
 
 @kernel
 def follow_further(numbers, carried, state):
-    """Whether a path that a limit has ended is followed on, as a few are to measure what lies beyond; raised by how few they are."""
+    """Whether a path ended by a limit continues, as a few do to measure the light beyond, weighted by the inverse of that share."""
     if state.ended_by == NOTHING or sample_1d(numbers.key, numbers.sample, numbers.dimension + FURTHER) >= LOOK_FURTHER:
         return False, carried, state
     raised = Carried(scale(carried.throughput, 1.0 / LOOK_FURTHER), carried.pending, carried.plain, carried.mirrored)
@@ -305,7 +305,7 @@ def follow_further(numbers, carried, state):
 
 @kernel
 def surface_met(scene, settings, sample, vertex, hit, ray):
-    """How the point that was met scatters."""
+    """How the current point scatters."""
     split = vertex == 0 and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
     glass, shading = shading_met(scene, np.int64(scene.object_of[hit.triangle]), hit.kind, hit.point, ray.direction, base_rays, gloss_rays)
@@ -314,7 +314,7 @@ def surface_met(scene, settings, sample, vertex, hit, ray):
 
 @kernel
 def first_surface(scene, settings, memory, sample, numbers, hit, carried, surface):
-    """What is kept of the first surface, for the passes and for the turns that start there."""
+    """The first surface, for the passes and for the turns that start there."""
     shading, scattering = surface.shading, surface.shading.scattering
     albedo = WHITE if hit.kind == CLEAR else hit.point.look.base
     if sample.gathering:
@@ -330,7 +330,7 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, surfac
 
 @kernel
 def look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surface):
-    """Irradiance of the bounced light that the way in use knows here, that of the caustics, and what of it was found."""
+    """Irradiance of bounced light from the way in use, that of caustics, and which of the two were found."""
     point, scattering = hit.point, surface.shading.scattering
     spot = Spot(
         point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
@@ -363,11 +363,11 @@ def add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, ver
 
 @kernel
 def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, irradiance, served):
-    """Add what the surface reflects of the light that was looked up, and of flat ambient light."""
+    """Add the reflected part of looked-up light and of flat ambient light."""
     shading, scattering = surface.shading, surface.shading.scattering
     reflected = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
     if served == WHOLE:
-        # The path ends here: gloss sends on what it reflects as the base does, too.
+        # The path ends here, so gloss reflects the looked-up light as if it were diffuse.
         plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.multiscatter)
         shine = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
         reflected = add(reflected, scale(scattering.multiscatter, scattering.escape_o * scattering.coat_left_o))
@@ -385,7 +385,7 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
 
 @kernel
 def scatter_on(settings, sample, numbers, branch, surface, first):
-    """A direction to go on in, by which lobe and how rough that is, and the random numbers of the branch that goes there. Where several rays
+    """The next direction, its lobe and roughness, and the random numbers of its branch. Where several rays
     leave, the last branches scatter by the base and the others by gloss."""
     by_base = surface.split and branch >= first.gloss_branches
     index, scattering = numbers.sample, surface.shading.scattering
@@ -403,7 +403,7 @@ def scatter_on(settings, sample, numbers, branch, surface, first):
 
 @kernel
 def apply_limits(settings, state, surface, way_on, roughness, served):
-    """The state after a bounce. The scattered ray is followed once more even where bouncing ends: it may meet a light (direct light by chance)."""
+    """The state after a bounce. The scattered ray is traced even at the last bounce: it may hit a light (direct light found by chance)."""
     specular = state.seen and way_on.lobe != BASE and roughness < MIRROR_ROUGHNESS
     diffuse_bounces, reflections, refractions = state.diffuse_bounces, state.reflections, state.refractions
     if way_on.lobe == BASE:
@@ -432,8 +432,8 @@ def apply_limits(settings, state, surface, way_on, roughness, served):
 
 @kernel
 def carry_on(settings, carried, last, surface, way_on, served):
-    """What is carried after a bounce. Where what the base scatters has been looked up, that is left out from the next surface on: the light that
-    the ray itself meets there still counts wholly."""
+    """The state after a bounce. If the diffuse light has been looked up, it is left out from the next surface on; a light that
+    the ray itself hits still counts in full."""
     throughput = multiply(carried.throughput, scale(way_on.value, 1.0 / way_on.density))
     pending, plain = carried.pending, carried.plain
     if served != NOT_SERVED:
@@ -445,7 +445,7 @@ def carry_on(settings, carried, last, surface, way_on, served):
 
 @kernel
 def arrival_from(surface, way_on, seen):
-    """How the scattered ray sets out, to weigh what it meets against having aimed at it."""
+    """The scattered ray's densities, to weigh a light it hits against aiming at that light."""
     point = surface.shading.point
     alone = surface.glass and (way_on.through or not point.front)
     return Arrival(point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen)
@@ -453,7 +453,7 @@ def arrival_from(surface, way_on, seen):
 
 @kernel
 def note_scattering(sent, vertex, surface, way_on):
-    """The kind of the path with one scattering more; at the first surface also how it was sent."""
+    """The kind of the path after one more scattering; at the first surface also its lobe."""
     code = sent.code * 4 + way_on.lobe + 1 if sent.code < MOST_DIGITS else sent.code
     if vertex > 0:
         return Sent(sent.lobe, sent.gloss, sent.rays, code)
@@ -465,7 +465,7 @@ def note_scattering(sent, vertex, surface, way_on):
 
 @kernel
 def roulette(numbers, carried, state, sent, served):
-    """Russian roulette from the first bounce on: on a whitewashed room it gives a third less noise in equal time than from the fourth. What
+    """Russian roulette from the first bounce on: in a whitewashed room this gives a third less noise in equal time than starting at the fourth. What
     survives is raised, so nothing is lost on average (Arvo & Kirk 1990). Returns whether the path goes on, and what it is then."""
     if state.last and not state.further:
         return True, carried, state
@@ -474,7 +474,7 @@ def roulette(numbers, carried, state, sent, served):
     survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
     survives = sample_1d(numbers.key, numbers.sample, numbers.dimension + ROULETTE) < survival
     if served != NOT_SERVED and not state.further:
-        # The light that this ray itself may meet is all of it: what is thinned and raised is what comes after alone.
+        # Roulette applies from the next surface on: a light that this ray itself hits counts in full.
         pending = scale(carried.pending, 1.0 / survival) if survives else BLACK
         last = State(state.seen, not survives, state.ended_by, False, state.diffuse_bounces, state.reflections, state.refractions)
         return True, Carried(carried.throughput, pending, carried.plain, carried.mirrored), last
@@ -495,7 +495,7 @@ def leave(scene, settings, ray, surface, way_on):
 
 @kernel
 def end_turn(row, state, sent, branches):
-    """Add what the turn found to what its replicate found, by what scattered it first; and what it found beyond a limit."""
+    """Add the turn's results to its replicate, by what scattered it first; and its light beyond a limit."""
     found = colour_in(row, FOUND)
     if sent.lobe == GLASS:
         add_to(row, BY_GLASS, found)
@@ -510,7 +510,7 @@ def end_turn(row, state, sent, branches):
 
 @kernel
 def apply_clamp(row, most):
-    """Hold the luminance of a replicate's indirect light to `most`, if that is not 0."""
+    """Clamp the luminance of a replicate's indirect light to `most`, if that is not 0."""
     bright = luminance(colour_in(row, BY_BASE)) + luminance(colour_in(row, BY_GLOSS)) + luminance(colour_in(row, BY_GLASS))
     if most > 0.0 and bright > most:
         row[CLAMPED] = bright - most

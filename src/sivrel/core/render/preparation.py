@@ -1,4 +1,4 @@
-"""What a way of finding bounced light may use while it prepares: the shot, rays, points that the camera sees, and who to tell."""
+"""What a way of finding bounced light may use while it prepares: the shot, rays, visible points and the task."""
 
 import os
 from collections.abc import Callable, Iterable, Iterator
@@ -22,11 +22,11 @@ from .recipe import Recipe
 
 ROWS_AT_ONCE = 2048
 MOST_PASSED = 8
-"""Panes, cut-outs and mirrors that a line of sight passes."""
+"""Most panes, cut-outs and mirrors on a line of sight."""
 
 
 class Points(NamedTuple):
-    """Points float64 [n, 3] that the camera sees, in metres; normals of the surface, and smoothed, towards where they are seen from; size
+    """Points float64 [n, 3] that the camera sees, in metres; geometric and shading normals towards the viewer; size
     of a pixel there [n], in metres; numbers of their triangles [n], and weights of the second and third corners [n, 2]."""
 
     positions: np.ndarray
@@ -38,7 +38,7 @@ class Points(NamedTuple):
 
 
 class Preparation:
-    """One shot while something is prepared for it; `only`: of what the camera sees, the part in this box of pixels."""
+    """One shot while its caches are prepared. only: the box of pixels to prepare for, or the whole picture."""
 
     def __init__(
         self, scene: Scene, arrays: SceneArrays, recipe: Recipe, camera: Camera, frame: Frame,
@@ -52,28 +52,28 @@ class Preparation:
         self.where_it_matters: Importance | None = None
 
     def report(self, share: float) -> None:
-        """Say how much of what is made now is done; raises as `Task.report`."""
+        """Report progress of the current step; raises as `Task.report`."""
         self.at = share
         self.task.report(self.making, share)
 
     def looked_up_beyond(self, way: str) -> bool:
-        """Whether rays look a way up where they land, after what the camera sees."""
+        """Whether a way is looked up beyond what the camera sees."""
         gi = self.recipe.gi
         return (gi.beyond == way and SEEN[gi.seen].asks_beyond) or (gi.seen == way and self.recipe.final_gather_rays(way) > 0)
 
     def settings(self, beyond: str = "") -> PathSettings:
-        """The recipe as gathered rays follow it, with a way of finding what bounces beyond; the recipe's own when that is not said."""
+        """The recipe's settings for gathered rays, with the way `beyond`; the recipe's own if not given."""
         settings = path_settings(self.recipe, self.arrays, self.frame)
         way = BEYOND[beyond].code if beyond else settings.beyond
         return settings._replace(seen=way, beyond=way)
 
     def gather(self, origins: np.ndarray, directions: np.ndarray, beyond: str = "") -> tuple[np.ndarray, np.ndarray]:
-        """Radiance [n, 3] that arrives along rays as after a diffuse bounce, and how far they go, in metres."""
+        """Radiance [n, 3] that arrives along rays as after a diffuse bounce, and their lengths in metres."""
         arrived = self.arrive(origins, directions, self.settings(beyond))
         return arrived.light, arrived.distance
 
     def arrive(self, origins: np.ndarray, directions: np.ndarray, settings: PathSettings, samples: int = 1, again: bool = False) -> Arrived:
-        """What arrives along rays; `again` takes the random numbers of the last time. Raises as `Task.check`."""
+        """Light that arrives along rays; `again` reuses the random numbers of the last call. Raises as `Task.check`."""
         rays = np.concatenate([origins, directions], axis=1)
         first = self.rays - len(rays) if again else self.rays
         arrived = gather(self.arrays, settings, rays, samples, seed=self.frame.seed, first=first, threads=self.threads, task=self.task)
@@ -84,8 +84,8 @@ class Preparation:
     def look_at(
         self, p: np.ndarray, n: np.ndarray, beyond: str = "", samples: int = 1, again: bool = False, more_bounces: int = 0
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-        """Radiance [n, 3] that the base of surfaces sends on at points, seen along their normals, and how much it reflects [n, 3]. Rays arrive
-        as after a diffuse bounce, which counts; `more_bounces` are allowed beyond the recipe's limit."""
+        """Radiance [n, 3] of the diffuse base at points, seen along their normals, and its albedo [n, 3]. Rays arrive
+        as after one diffuse bounce; `more_bounces` are allowed beyond the recipe's limit."""
         lift, settings = 4.0 * self.offset, self.settings(beyond)
         settings = settings._replace(diffuse_bounces=settings.diffuse_bounces + more_bounces, total=settings.total + more_bounces)
         arrived = self.arrive(p + n * lift, -n, settings, samples, again)
@@ -93,20 +93,20 @@ class Preparation:
         return np.where(met[:, None], arrived.by_base, 0.0), np.where(met[:, None], arrived.base, 0.0)
 
     def served(self, way: str, prepared: Any) -> None:
-        """Let rays look a way up from now on."""
+        """Make a way available to rays from now on."""
         parts = list(self.arrays.prepared)
         parts[PLACES[way]] = prepared
         self.arrays = self.arrays._replace(prepared=tuple(parts))
 
     def map_parts(self, function: Callable[..., Any], *columns: np.ndarray) -> np.ndarray:
-        """`function` of parts of some columns [n, …], on all threads, joined again."""
+        """Map `function` over chunks of columns [n, …] on all threads, and concatenate."""
         parts = np.array_split(np.arange(len(columns[0])), self.threads)
         with Pool(self.threads) as pool:
             jobs = [pool.submit(function, *(np.ascontiguousarray(column[part]) for column in columns)) for part in parts]
             return np.concatenate([job.result() for job in jobs])
 
     def shared_out(self, function: Callable[[np.ndarray], None], rows: np.ndarray) -> None:
-        """`function` on parts of some rows, in place, on all threads. Raises as `Task.check`, within a part."""
+        """Call `function` on chunks of rows, in place, on all threads. Raises as `Task.check`, within a chunk."""
 
         def unless_called_off(part: np.ndarray) -> None:
             self.task.check()
@@ -118,34 +118,34 @@ class Preparation:
         self.report(self.at)
 
     def in_order(self, function: Callable[[int], Any], numbers: Iterable[int]) -> Iterator[Any]:
-        """`function` of each number, on all threads; what comes of it in their order."""
+        """Map `function` over numbers on all threads; results in order."""
         with Pool(self.threads) as pool:
             yield from pool.map(function, numbers)
 
     def refine_of_objects(self) -> list[int | None]:
-        """The refining passes of each object's own, by its number."""
+        """Refining passes set for single objects, by object number."""
         return [mesh.refine for mesh in self.scene.meshes]
 
     def has_mirrors(self) -> bool:
-        """Whether any surface turns light without scattering it: glass, panes, metals."""
+        """Whether any surface reflects or refracts without scattering: glass, panes, metals."""
         return bool(turns_light(self.arrays).any())
 
     def points_seen(self, step: int = 1) -> Points:
-        """What the camera sees through the middles of every `step`-th pixel, past panes and cut-outs and in plain metal mirrors: where
-        light can be looked up. Nothing is bent."""
+        """What the camera sees through the middles of every `step`-th pixel, through panes and cut-outs and in plain metal mirrors: where
+        light can be looked up. Refraction is ignored."""
         left, top, right, bottom = self.only or (0, 0, self.frame.width, self.frame.height)
         x, y = np.arange(step // 2, self.frame.width, step), np.arange(step // 2, self.frame.height, step)
         px, py = np.meshgrid(x[(x >= left) & (x < right)] + 0.5, y[(y >= top) & (y < bottom)] + 0.5)
         return self.points_along(*self.rays_through(px.reshape(-1), py.reshape(-1)))
 
     def points_through(self, camera: Camera, across: int) -> Points:
-        """What another camera sees on a grid of points, as many across."""
+        """Visible points of another camera, on a grid that many points across."""
         height = max(1, across * self.frame.height // self.frame.width)
         px, py = np.meshgrid(np.arange(across) + 0.5, np.arange(height) + 0.5)
         return points_met(self.arrays, *camera_rays(camera, across, height, px.reshape(-1), py.reshape(-1)), camera, across)
 
     def importance(self) -> Importance:
-        """Where light matters for the cameras of the shot."""
+        """The importance grid of the shot's cameras."""
         if self.where_it_matters is None:
             self.where_it_matters = importance_of(self)
         return self.where_it_matters
@@ -155,7 +155,7 @@ class Preparation:
         return camera_rays(self.camera, self.frame.width, self.frame.height, px, py)
 
     def points_along(self, origins: np.ndarray, d: np.ndarray) -> Points:
-        """The first point along each ray where light can be looked up; rays that meet none have no point."""
+        """The first point along each ray where light can be looked up; rays without one are left out."""
         return points_met(self.arrays, origins, d, self.camera, self.frame.width)
 
 

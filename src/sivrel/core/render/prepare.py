@@ -1,4 +1,4 @@
-"""Everything that is made ready before pixels: edits laid over the scene, lights packed, depth maps rendered or found."""
+"""Everything that is prepared before pixels: edits applied to the scene, lights packed, depth maps rendered or loaded."""
 
 import functools
 import json
@@ -55,8 +55,8 @@ class Geometry:
 
 @dataclass
 class MapNote:
-    """What happened to the depth map of a light: seconds it took, or took when it was made; why it was made anew; whether
-    it is a sun's and fitted to the whole scene."""
+    """Note on a light's depth map: the seconds it took to make; why it was remade; whether
+    it belongs to a sun and is fitted to the whole scene."""
 
     light: str
     digest: str
@@ -69,8 +69,8 @@ class MapNote:
 
 @dataclass
 class Prepared:
-    """scene: with the edits laid over it; passes: names of the light passes by slot; stand_ins: how many surfaces are plain
-    stand-ins; maps, ways: what happened to the caches of depth maps, and of ways of finding bounced light."""
+    """scene: with its edits applied; passes: names of the light passes by slot; stand_ins: number of plain
+    stand-ins; maps, ways: notes on the caches of depth maps and of ways of finding bounced light."""
 
     scene: Scene
     arrays: SceneArrays
@@ -83,7 +83,7 @@ class Prepared:
 
 
 class Files:
-    """Reads the files that edits name. With `folder`, nothing outside it."""
+    """Reads the files that edits name. With `folder`, only inside it."""
 
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = folder
@@ -98,7 +98,7 @@ class Files:
         except (OSError, ValueError):  # no file can have that name
             inside = False
         if not inside:
-            raise InputError(f"The file {name} does not lie beside the scene; put it there, or open the scene with it.")
+            raise InputError(f"The file {name} is not beside the scene; put it there, or open the scene with it.")
         return path
 
     def profile(self, name: str) -> Profile:
@@ -122,9 +122,9 @@ def prepare(
     files: Files | None = None, caches: CacheFolder | None = None, task: Task | None = None,
     frame: Frame | None = None, only: tuple[int, int, int, int] | None = None,
 ) -> Prepared:  # fmt: skip
-    """Make a shot ready to render. `geometry` of an earlier call is used again where it still fits; `task`
-    hears what is made. Some caches fit the camera and `frame`, the size of the
-    picture; `only`, a box of its pixels, lets them hold what is seen there alone, and then they must not be kept. Raises InputError when an
+    """Make a shot ready to render. `geometry` of an earlier call is reused if it still fits; `task`
+    receives progress. Some caches depend on the camera and `frame`, the size of the
+    picture; `only`, a box of its pixels, limits them to what is seen there; such caches must not be stored. Raises InputError if an
     edit can't be applied, and as `Task.check`."""
     edits, files = edits or Edits(), files or Files()
     edited = apply_edits(scene, edits, files.profile, files.panorama)
@@ -197,7 +197,7 @@ def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, task: Tas
 
 
 def points_seen(arrays: SceneArrays, camera: Camera) -> np.ndarray:
-    """float64 [n, 3]: what a coarse grid of camera rays meets, in metres."""
+    """float64 [n, 3]: hits of a coarse grid of camera rays, in metres."""
     at = (np.arange(SEEN_POINTS) + 0.5) / SEEN_POINTS
     x, y = (grid.reshape(-1) for grid in np.meshgrid(at * 16.0, at * 9.0))
     origins, d = camera_rays(camera, 16, 9, x, y)

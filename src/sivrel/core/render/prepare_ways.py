@@ -1,4 +1,4 @@
-"""The caches of the ways of finding bounced light: found, made or added to; told why; and checked against brute force."""
+"""The caches of the ways of finding bounced light: found, made or extended, with the reason, and checked against brute force."""
 
 import functools
 from dataclasses import dataclass, field
@@ -13,20 +13,20 @@ from .film import camera_array
 from .preparation import Preparation
 
 OF_FILE = ("parts", "cameras", "seconds", "count", "unit", "way")
-"""Notes of every cache; the others are what its way tells."""
+"""Notes that every cache has; the others come from its way."""
 PART_OF = {"object": "geometry", "surface": "surfaces", "light": "lights"}
-"""What of the dependencies the first word of a part's name stands for."""
+"""The dependency that the first word of a part's name belongs to."""
 MOST_PARTS = 2000
-"""Lights, surfaces and objects whose own hashes are kept, to name which of them has changed."""
+"""Most lights, surfaces and objects with hashes of their own, to name which of them has changed."""
 
 
 @dataclass
 class CacheNote:
-    """What happened to the cache of a way.
+    """Note on the cache of a way.
 
-    digest: name of its file; count, unit: how much it holds, of what; seconds it took, or took when it was made; made, added: whether it
-    was made for this picture, or added to; because: why it was made anew, or what has changed since where it is locked
-    notes: what the way tells of it; check: how it agrees with brute force on this shot (see check.py)
+    digest: name of its file; count, unit: how much it holds, of what; seconds: what it took to make; made, added: whether it
+    was made for this picture, or extended; because: why it was remade, or what has changed since, if it is locked
+    notes: the way's sentence about it; check: its error against brute force on this shot (see check.py)
     """
 
     way: str
@@ -43,7 +43,7 @@ class CacheNote:
 
 
 def what_changed(before: list[Cache], depends: dict[str, str], parts: dict[str, str] | None = None) -> str:
-    """What has changed since the cache that is most like what is wanted was made, in words; empty when there was none."""
+    """What has changed since the most similar cache was made, in words; empty if there was none."""
     changes = [_changes(cache, depends, parts or {}) for cache in before]
     named = min(changes, key=len, default=[])
     return " and ".join([*named[:4], *(["others"] if len(named) > 4 else [])])
@@ -100,13 +100,13 @@ def camera_hash(job: Preparation) -> str:
 
 
 def needs_more(job: Preparation, way: Way, cache: Cache) -> bool:
-    """Whether a cache that cameras share has to be added to for the one of the job."""
+    """Whether a cache shared by cameras must be extended for the job's camera."""
     shared = way.extend is not None and getattr(job.recipe.of(way.key), "camera", "") == "shared"
     return shared and camera_hash(job) not in cache.notes.get("cameras", [])
 
 
 def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFolder) -> list[CacheNote]:
-    """Make ready what the recipe's ways need, in the order in which they rest on each other; the job's arrays then hold it. Raises as
+    """Prepare the caches of the recipe's ways, in order of their dependence; the job's arrays then hold them. Raises as
     `Task.check`."""
     notes: list[CacheNote] = []
     ways = job.recipe.preparing()
@@ -120,7 +120,7 @@ def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFo
 
 
 def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder) -> CacheNote:
-    """Find or make the cache of a way, let rays look it up, and check what they find."""
+    """Find or make the cache of a way, make it available to rays, and check it against brute force."""
     wanted, made, added = job.recipe.of(way.key), False, False
     cache = caches.locked(way.kind, job.scene.name)
     because = what_changed([cache], depends, parts) if cache is not None else ""
@@ -145,7 +145,7 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
 
 
 def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
-    """Make the cache of a way, or add to the one there was `before` what the job's camera needs."""
+    """Make the cache of a way, or extend `before` for the job's camera."""
     assert way.make is not None and way.points is not None
     wanted, begun, about = job.recipe.of(way.key), work_time(), dict(before.notes) if before else {}
     if before is None:
@@ -162,7 +162,7 @@ def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, 
 
 
 def _serve(job: Preparation, way: Way, cache: Cache) -> tuple[Any, dict[str, Any]]:
-    """What the kernels get, and what the way tells of it."""
+    """The arrays for the kernels, and the way's sentence about them."""
     assert way.serve is not None
     notes = dict(cache.notes)
     prepared = way.serve(job, job.recipe.of(way.key), cache.arrays, notes)

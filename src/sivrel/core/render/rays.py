@@ -1,4 +1,4 @@
-"""Rays of a path: from the camera, and how far a point can see about itself."""
+"""Camera rays, and occlusion rays."""
 
 import math
 
@@ -17,14 +17,14 @@ LENS = 1
 
 @kernel
 def tent(u):
-    """A number with the density 1 - |x| on [-1, 1]: the reconstruction filter, by sampling it."""
+    """A sample of the reconstruction filter, with density 1 - |x| on [-1, 1]."""
     return np.sqrt(2.0 * u) - 1.0 if u < 0.5 else 1.0 - np.sqrt(2.0 - 2.0 * u)
 
 
 @called_kernel
 def occlusion_at(scene, settings, stack, key, sample, dimension, point, x, y):
-    """Share of rays, dense as the cosine, that get as far as settings.reach, those that end between settings.near and there in part;
-    1 where no rays are asked for."""
+    """Share of cosine-distributed rays that reach settings.reach; those that end between settings.near and there count in part;
+    1 without occlusion rays."""
     rays = settings.occlusion_rays
     if rays <= 0:
         return 1.0

@@ -1,4 +1,4 @@
-"""What reaches a spot: for a pixel, which lights arrive there, how much each brings, and what stands in their way."""
+"""For a pixel: which lights reach its point, how much each brings, and what blocks them."""
 
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -30,8 +30,8 @@ OK, LINKED_AWAY, BEHIND = 0, 1, 2
 
 @dataclass(frozen=True)
 class LightReach:
-    """brings: luminance towards the camera; unhindered: what it would be with nothing in the way; blockers: share of the
-    rays that each object stops, most first; why: a word where nothing arrives for another reason."""
+    """brings: luminance towards the camera; unhindered: the same without any blocker; blockers: share of the
+    rays that each object stops, most first; why: the reason if nothing arrives although nothing blocks it."""
 
     name: str
     brings: float
@@ -45,7 +45,7 @@ class LightReach:
 
 @dataclass(frozen=True)
 class Spot:
-    """object: name of the mesh that is seen there; position in metres; lights: strongest first."""
+    """object: name of the visible mesh; position in metres; lights: strongest first."""
 
     object: str
     position: tuple[float, float, float]
@@ -55,7 +55,7 @@ class Spot:
 @called_kernel
 def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unhindered, reason, blocked):
     """Fill: found float64 [5] (whether anything is seen, position, object), per light brings and unhindered float64,
-    reason int64, and blocked float64 [lights, objects], the share of rays that an object is the first to stop."""
+    reason int64, and blocked float64 [lights, objects], the share of rays that each object is the first to block."""
     scene = by_reference(scene_arrays)
     key = pixel_key(0, 0)
     origin, d = camera_ray(camera, x, y, key, 0)

@@ -53,11 +53,11 @@ class FixedSettings(Group):
         return getattr(self, way, None)
 
     def final_gather_rays(self, way: str) -> int:
-        """Rays by which the way is gathered from afar; 0 where it is looked up at once."""
+        """Final gather rays of the way; 0 if it is looked up directly."""
         return getattr(self.of(way), "final_gather_rays", 0)
 
     def preparing(self) -> list[Way]:
-        """The ways in use that prepare something, those first that others are built on."""
+        """The ways in use that prepare something, in order of their dependence."""
         seen, beyond = self.gi.seen, self.gi.beyond if SEEN[self.gi.seen].asks_beyond else ""
         extras = [way.key for way in EXTRAS if self.of(way.key).on == "yes"]
         return [PREPARING[key] for key in dict.fromkeys([*extras, beyond, seen]) if key in PREPARING]
@@ -76,7 +76,7 @@ else:
 
 @functools.cache
 def settings() -> dict[str, SettingInfo]:
-    """Every key with its declaration, in order. (Worked out once: a page of five hundred proofs asks for it as often.)"""
+    """Every key with its declaration, in order. (Cached: a page of five hundred proofs asks for it as often.)"""
     return declared_settings(Recipe)
 
 
@@ -130,7 +130,7 @@ def from_json(text: str | bytes) -> Recipe:
 
 
 def difference(before: Recipe, after: Recipe) -> list[tuple[str, Any, Any]]:
-    """(key, value before, value after) of every setting that differs. (Group by group: a lineage of five hundred proofs asks as often.)"""
+    """(key, value before, value after) of every setting that differs. (Group by group, since a lineage of five hundred proofs calls it as often.)"""
     found = []
     for group in type(after).model_fields:
         old, new = getattr(before, group), getattr(after, group)

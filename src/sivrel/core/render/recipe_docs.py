@@ -9,9 +9,9 @@ from .recipe import QUESTIONS, settings
 EDIT_GROUPS = {
     "light": (
         "Edits of lights",
-        "NAME is the light's, as the file or the artist gave it. An edit stands in place of the file's value; the file stays as it is.",
+        "NAME is the light's, as the file or the artist gave it. An edit replaces the file's value; the file is never changed.",
     ),
-    "object": ("Edits of objects", "NAME is a mesh's path, or a part of one that stands for all below it."),
+    "object": ("Edits of objects", "NAME is a mesh's path, or the beginning of one for everything below it."),
     "card": ("Cards", "NAME is the artist's."),
     "camera": ("Edits of cameras", "NAME is the camera's, or a new one's."),
     "scene": ("Edits of the whole scene", "NAME is `whole`."),

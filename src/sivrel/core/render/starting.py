@@ -9,7 +9,7 @@ from .recipe import Recipe, from_json, to_json, with_values
 
 
 class Starting(NamedTuple):
-    """title, reason: for people; values: by key, over the defaults."""
+    """title, reason: in words; values: by key, where they differ from the defaults."""
 
     title: str
     reason: str
@@ -22,14 +22,14 @@ class Starting(NamedTuple):
 STARTING = {
     "mood-draft": Starting(
         "Quick mood draft",
-        "Where the light falls and what colour it is, in seconds: a radiance cache ends every path at its first bounce, four samples show the "
+        "Shows where light falls and its colour in seconds: a radiance cache ends every path at its first bounce, and four samples show the "
         "rest. Corners come out a few per cent dark.",
         {"gi.beyond": "radiance_cache", "sampling.max": 4, "limits.diffuse_bounces": 4},
     ),
     "still-interior": Starting(
         "Still interior",
-        "A room lives from bounced light, which changes slowly: an irradiance cache finds it at few places, over a radiance cache. Look for "
-        "blotches in corners; a lower error mends them.",
+        "Bounced light dominates a room and changes slowly: an irradiance cache computes it at few places, over a radiance cache. Look for "
+        "blotches in corners; a lower error removes them.",
         {
             "gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "sampling.max": 64, "sampling.min": 16, "sampling.noise_target": 4,
             "limits.diffuse_bounces": 8,
@@ -37,14 +37,14 @@ STARTING = {
     ),
     "exterior": Starting(
         "Exterior",
-        "Sun and sky do almost all; bounced light is a little fill. Brute force with few bounces is right at once, and its grain sits in the "
-        "shade alone, where the noise target sends the samples.",
+        "Sun and sky give almost all light; bounced light is a weak fill. Brute force with few bounces is unbiased, and its grain is in the "
+        "shade only, where the noise target puts the samples.",
         {"gi.seen": "brute_force", "limits.diffuse_bounces": 3, "sampling.max": 128, "sampling.min": 16, "sampling.noise_target": 4},
     ),
     "product-with-glass": Starting(
         "Product with glass",
-        "Glass needs depth, and light through it needs photons: paths hardly ever find a small lamp behind a lens. Caustic photons find it; "
-        "deep limits keep the glass from going black.",
+        "Glass needs many bounces, and light through it needs photons: paths hardly ever find a small lamp behind a lens. Caustic photons do; "
+        "high limits keep the glass from going black.",
         {
             "caustics.on": "yes", "limits.refractions": 16, "limits.reflections": 8, "limits.total": 32, "sampling.max": 128, "sampling.min": 16,
             "sampling.noise_target": 4,
@@ -52,15 +52,15 @@ STARTING = {
     ),
     "animation": Starting(
         "Moving shot",
-        "What is looked up at the first hit flickers when it is made anew for each frame. Brute force at what is seen does not; a bake beyond "
-        "it is made once, for every camera, and shortens the paths.",
+        "A cache at the first hit flickers when it is remade for each frame. Brute force at what is seen does not; a bake beyond "
+        "is made once, for every camera, and shortens the paths.",
         {"gi.seen": "brute_force", "gi.beyond": "baked", "sampling.max": 96, "sampling.min": 16, "sampling.noise_target": 5},
     ),
 }  # fmt: skip
 
 
 def named_to_json(recipe: Recipe, name: str, reason: str) -> str:
-    """A recipe as a file that people carry about: to_json with a name and a reason."""
+    """A recipe as a file to share: to_json with a name and a reason."""
     return json.dumps({"name": name, "reason": reason, **json.loads(to_json(recipe))}, indent=1) + "\n"
 
 

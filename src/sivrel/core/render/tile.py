@@ -28,11 +28,11 @@ from .memory import Memory
 
 NO_RAYS = np.zeros((0, 6))
 MOST_JOBS = 16384
-"""Samples that are traced in one go."""
+"""Samples traced per call of the kernel."""
 NEIGHBOURS = 2
-"""Pixels to each side by whose noise a pixel's samples are decided."""
+"""Radius in pixels of the neighbourhood whose noise decides a pixel's samples."""
 FEW_FINDS = 24.0
-"""Where so many samples have brought all the light of a neighbourhood, each as much, the variance counts twice; of fewer it counts the more."""
+"""With this effective number of contributing samples in a neighbourhood, its variance counts twice; with fewer, more."""
 MIDDLE_GREY = 0.18
 GAIN_SAMPLES = 16.0
 EYE_FLOOR = 0.02
@@ -59,9 +59,9 @@ def render_tile(
 ) -> bool:  # fmt: skip
     """Render the pixels of `box` (x0, y0, x1, y1) of a frame of `size` into `film` float32 [rows, columns, film_columns].
 
-    `memory` is one thread's make_memory(); its clock takes the processor's cycles spent on aiming at each light where the
-    camera looks, and what the CLOCK_… entries name. `cancel` is uint8 [1]; when it turns non-zero the
-    tile is left unfinished and the result is False. With `before`, the film of the same tile with fewer samples, those that are missing are added.
+    `memory` is one thread's make_memory(); its clock receives the processor's cycles spent on aiming at each light where the
+    camera looks, and on the CLOCK_… entries. `cancel` is uint8 [1]; when it becomes non-zero the
+    tile is left unfinished and the result is False. With `before`, the film of the same tile with fewer samples, only the missing ones are traced.
     """
     x0, y0, x1, y1 = box
     columns, count = x1 - x0, (x1 - x0) * (y1 - y0)
@@ -83,8 +83,8 @@ def render_tile(
 
 
 def _next_jobs(memory: Memory, count: int) -> np.ndarray:
-    """int64 [n, 2]: the pixels of a tile, each as often as it takes samples next, and the numbers of those samples; taken off what the
-    memory says is to come. So few at once that a switch that stops the render, which compiled code may look at once alone, is heard."""
+    """int64 [n, 2]: the next samples of a tile: pixel and sample number; they are subtracted from what the
+    memory has scheduled. Batches are small, since compiled code checks for cancelling once per batch."""
     more = np.minimum(memory.more[:count], max(1, MOST_JOBS // count))
     memory.more[:count] -= more
     pixels = np.repeat(np.arange(count), more)
@@ -95,12 +95,12 @@ def _next_jobs(memory: Memory, count: int) -> np.ndarray:
 
 @kernel
 def _relative_variance(sums, sampling):
-    """Variance of a pixel's mean luminance over the square of what it is judged against."""
+    """Variance of a pixel's mean luminance, relative to the square of its reference luminance."""
     kept = sums[SAMPLES] - sums[DROPPED]
     if kept < 2.0:
         return np.inf
     mean = luminance((sums[DIRECT] + sums[INDIRECT], sums[DIRECT + 1] + sums[INDIRECT + 1], sums[DIRECT + 2] + sums[INDIRECT + 2])) / kept
-    # The channels of one path rise and fall together: their standard errors add.
+    # The channels of a path are fully correlated: their standard errors add.
     error = 0.0
     weights = (0.2126, 0.7152, 0.0722)
     for c in range(3):
@@ -110,12 +110,12 @@ def _relative_variance(sums, sampling):
 
 @called_kernel
 def _ask_for_more(memory, sampling, bounces, columns, count):
-    """Set how many samples each pixel takes next, as many again as it has or none; whether any takes more.
+    """Schedule each pixel's next samples, as many as it has or none; returns whether any takes more.
 
-    A pixel goes on while the noise of its neighbourhood, in the root mean square, is over the target. Its own samples have no say: those that
-    missed a rare light look clean, and a pixel that stopped for that would be too dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for
-    Image Synthesis"). And the fewer samples have brought the light of the neighbourhood, the less their variance is trusted; where they have
-    brought none though light `bounces`, nothing is known yet.
+    A pixel goes on while the noise of its neighbourhood, as a root mean square, is over the target. Its own samples do not decide: a pixel whose
+    samples missed a rare light looks clean, and if it stopped for that it would be too dark (Kirk & Arvo 1991, "Unbiased Sampling Techniques for
+    Image Synthesis"). The fewer samples contributed light in the neighbourhood, the less their variance is trusted; where none did
+    although light `bounces`, the noise is unknown yet.
     """
     rows = count // columns
     for i in range(count):
@@ -146,7 +146,7 @@ def _ask_for_more(memory, sampling, bounces, columns, count):
             elif lit and bounces:
                 worst = np.inf
             if worst > sampling.target**2 and taken < sampling.most:
-                # As many again: the points of a whole power of two are spread far more evenly than those of any other number.
+                # Doubling: a power of two of sample points is far better distributed than any other number.
                 memory.more[i] = min(taken, sampling.most - taken)
                 any_more = True
     return any_more

@@ -25,7 +25,7 @@ def is_warm() -> bool:
 
 
 def warm_up(progress: Callable[[int, int, str], None] | None = None) -> None:
-    """Compile every kernel, or load it from the cache: `progress(compiled, of all, name)` after each one compiled."""
+    """Compile every kernel, or load it from the cache; calls `progress(compiled, total, name)` after each one."""
     listener = _Progress(progress) if progress else None
     if listener:
         event.register("numba:compile", listener)
@@ -47,7 +47,7 @@ class _Progress(event.Listener):  # type: ignore[misc]
 
     def on_end(self, ended: Any) -> None:
         compiled = ended.data["dispatcher"]
-        # Numba compiles helpers of its own on the way; they are not counted. A kernel may be compiled for two types.
+        # Numba's own helpers are not counted. A kernel may be compiled for two types.
         if compiled in KERNELS:
             self.names.add(compiled.py_func.__qualname__)
             self.progress(len(self.names), len(KERNELS), compiled.py_func.__name__)
@@ -61,7 +61,7 @@ def _render_smallest_scene() -> None:
     camera = Camera("camera", np.array([[1.0, 0, 0, 0], [0, 1, 0, 0], [0, 0, 1, 3]]), 0.5)
     scene.cameras.append(camera)
     recipe = with_values(Recipe(), {"sampling.max": 1, "shadows.resolution": 16})
-    # What is needed beside pixels, too: a depth map, and the question what reaches a spot.
+    # Kernels outside the pixel loop: a depth map, and light reach.
     edits = with_edits(Edits(), {"light.lamp.kind": "point", "light.lamp.at": "0,0,1", "light.lamp.shadows.way": "depth_map"})
     ready = prepare(scene, recipe, edits)
     for target in (0.0, 50.0):

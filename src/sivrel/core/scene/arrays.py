@@ -16,15 +16,15 @@ SPECULAR_MAP, COAT_MAP, COAT_ROUGHNESS_MAP, NORMAL_MAP = 35, 37, 39, 41
 SURFACE_COLUMNS = 43
 CUT_OUT, PANE, SOLID = range(3)
 SEE_THROUGHS = {"cut_out": CUT_OUT, "pane": PANE, "solid": SOLID}
-# Columns of a light row: where it is and what it emits,
+# Columns of a light row: position and emission,
 KIND, RADIANCE, POSITION, AXIS_X, AXIS_Y, AXIS_Z, HALF_U, HALF_V, RADIUS, COS_ANGLE, AREA, POWER = (
     0, 1, 4, 7, 10, 13, 16, 19, 22, 23, 24, 25,
 )  # fmt: skip
-# how that depends on the direction (angles in radians) and the place (PROFILE, AIM: place in the tables, PICTURE: a texture; -1 none),
+# its dependence on direction (angles in radians) and position (PROFILE, AIM: place in the tables, PICTURE: a texture; -1 none),
 SHAPED, CONE, CONE_START, FOCUS, FOCUS_TINT, PROFILE, PICTURE, AIM, ROTATION = 26, 27, 28, 29, 30, 33, 34, 35, 36
-# how its shadows are cut (MAP: row of the depth maps, -1 none), whom it lights (bits of object links, -1 all),
+# its shadows (MAP: row of the depth maps, -1 none), what it lights (bits of object links, -1 all),
 WAY, RAYS, MAP, FILTER, BIAS_TEXELS, LIT, SHADOWING = 37, 38, 39, 40, 41, 42, 43
-# what it adds, who sees it, which pass it is kept in, the root of a mesh light's tree and how many sides shine (0: nothing does).
+# its factors, visibility, pass, the root of a mesh light's tree and its number of emitting sides (0: none).
 DIFFUSE, SPECULAR, CAMERA, SLOT, EMITTERS, EMITTER_SIDES = 44, 45, 46, 47, 48, 49
 # whether a mesh light multiplies what its surface emits; whether a sphere or cylinder is stretched, and the two 3 x 3 matrices between the
 # scene and the space where it is round.
@@ -50,7 +50,7 @@ WRAPS = {"repeat": REPEAT, "clamp": CLAMP, "mirror": MIRROR, "black": BLACK}
 
 NO_LIGHT = np.uint32(0xFFFFFFFF)
 FAR = 1e30
-"""Distance of what has no place: sun, sky, and what a ray meets that meets nothing."""
+"""Distance of suns, skies and rays that hit nothing."""
 
 
 class SceneArrays(NamedTuple):
@@ -61,11 +61,11 @@ class SceneArrays(NamedTuple):
     objects int64 [meshes, LINKS + 1 or more]; surfaces, textures, lights, portals, tree, maps float64 [rows, columns];
     texels float32 [all texels, 4]; tables float32: profiles and distributions of panoramas; depths float32: of all maps
     mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree
-    leaf_of int64 [lights]: node of each light in the tree, -1 for what has no place; distant int64: those lights
+    leaf_of int64 [lights]: node of each light in the tree, -1 for suns and skies; distant int64: those lights
     see_through: whether any surface lets light pass; filtered: whether any object is hidden from some rays
-    careful: whether some light's shadows are not just what a ray meets, so that lights met by chance need a look
+    needs_shadow_query: whether some light's shadows are not only what rays hit, so that lights hit by chance need a shadow query
     offset: automatic ray offset in metres; slots: number of light passes; prepared: what the ways of finding
-    bounced light have made ready, by their place in the table of gi.ways
+    bounced light have prepared, by their index in the table of gi.ways
     """
 
     bvh: Bvh

@@ -1,4 +1,4 @@
-"""Cards that are stood into a shot: cut-outs that break up a light's pool, and soft dark patches as contact shadows
+"""Cards that are placed in a shot: cut-outs that break up a light's pool, and soft dark patches as contact shadows
 made by hand."""
 
 import numpy as np
@@ -8,7 +8,7 @@ from .model import Colour, Mesh, Surface, Texture, TextureUse
 
 SIZE = 256
 LIFT = 0.002
-"""Metres that a dark patch is lifted off what it lies on."""
+"""Distance in metres of a dark patch from the surface it lies on."""
 
 
 def _grid() -> tuple[np.ndarray, np.ndarray]:
@@ -46,8 +46,8 @@ def make_card(
     name: str, pattern: str, at: Colour, towards: Colour | None, turn: float, width: float, height: float, count: int, opacity: float, surface: int,
     color: Colour | None = None,
 ) -> tuple[Mesh, Surface]:  # fmt: skip
-    """The mesh and surface of a card; `surface` is the number that the surface will have. A patch that is “soft” casts no
-    shadow: it is one. `turn` in degrees about the normal, sizes in metres."""
+    """The mesh and surface of a card; `surface` is the number that the surface will have. A “soft” patch casts no
+    shadow, since it represents one. `turn` in degrees about the normal, sizes in metres."""
     soft = pattern == "soft"
     normal = np.array([0.0, 1.0, 0.0]) if towards is None else np.asarray(towards, float) - np.asarray(at, float)
     if np.linalg.norm(normal) < 1e-9:
@@ -62,7 +62,7 @@ def make_card(
     texels = np.ones((SIZE, SIZE, 4), np.float32)
     texels[..., 0] = pattern_opacity(pattern, count) * opacity
     look = Surface(name, color or ((0.0, 0.0, 0.0) if soft else (0.02, 0.02, 0.02)), ior=1.0)
-    if pattern != "plain" or opacity < 1.0:  # what lets no light pass is not asked whether it does
+    if pattern != "plain" or opacity < 1.0:  # fully opaque surfaces are not tested for opacity
         look.opacity_map = TextureUse(Texture(texels, ("clamp", "clamp")))
     mesh = Mesh(
         name,

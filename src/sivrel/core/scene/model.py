@@ -1,6 +1,6 @@
-"""What a scene is made of: plain dataclasses in metres, scene-linear Rec.709 and radiometric units.
+"""The scene model: plain dataclasses in metres, scene-linear Rec.709 and radiometric units.
 
-Radiance is in the unit that the scene file uses for light (nits in UsdLux); nothing in the renderer depends on which.
+Radiance is in the scene file's unit of light (nits in UsdLux); the renderer does not depend on it.
 """
 
 from dataclasses import dataclass, field
@@ -16,10 +16,10 @@ class Texture:
     """An image that is looked up by texture coordinates.
 
     texels: float32 [height, width, 4], linear, row 0 at the top of the picture
-    wrap: how coordinates outside [0, 1] are met, per axis
+    wrap: how coordinates outside [0, 1] are handled, per axis
     scale, bias: applied to the four channels after the look-up
     transform: 2 x 3 matrix from the mesh's coordinates to the texture's
-    sound: whether its numbers have been found to be finite
+    sound: whether its numbers were checked to be finite
     """
 
     texels: np.ndarray
@@ -42,12 +42,12 @@ class TextureUse:
 class Surface:
     """How a surface scatters and emits: the UsdPreviewSurface model. A texture replaces its value.
 
-    ior: 1 means no glossy layer at all: with metallic 0 the surface is exactly Lambert's
+    ior: 1 means no glossy layer at all: with metallic 0 the surface is exactly Lambertian
     specular: reflectance at normal incidence, in place of what ior and metallic say (the specular workflow); None for none
     coat, coat_roughness: strength and roughness of a clear coat
-    see_through: what opacity below 1 means: a cut-out that is there by that share; a thin pane, which bends nothing; or the
+    see_through: what opacity below 1 means: a cut-out that is present with that probability; a thin pane without refraction; or the
     boundary of solid glass
-    attenuation: colour that white light takes on through a pane, or over `attenuation_distance` metres of solid glass
+    attenuation: colour of white light after a pane, or after `attenuation_distance` metres of solid glass
     """
 
     name: str = "plain"
@@ -87,9 +87,9 @@ class Mesh:
     uvs: float32 [n, 3, 2]
     surfaces: uint32 [n], index into Scene.surfaces
     double_sided: whether the surface's emission leaves both faces; scattering always does
-    seen_by_camera, casts_shadows, seen_by_bounced: what rays meet it
-    aimed: a surface that emits is aimed at, as a light; otherwise it merely glows
-    stand_in: whether plain stand-ins take the place of its surfaces; refine: passes by which a bake refines it, None for the recipe's
+    seen_by_camera, casts_shadows, seen_by_bounced: which rays can hit it
+    aimed: an emitting surface is aimed at, as a light; otherwise it only glows
+    stand_in: whether plain stand-ins replace its surfaces; refine: refining passes of a bake, None for the recipe's
     """
 
     name: str
@@ -133,8 +133,8 @@ class Shaping:
     """How a light's emission depends on the angle from its axis (UsdLux ShapingAPI).
 
     cone_angle: degrees from the axis beyond which nothing is emitted; cone_softness: share of it that fades, 0 to 1
-    focus: exponent of the cosine; focus_tint: colour left off the axis
-    profile: multiplies the emission; profile_normalize keeps its total, so that it shapes and does not brighten; profile_scale widens (above 1)
+    focus: exponent of the cosine; focus_tint: tint away from the axis
+    profile: multiplies the emission; profile_normalize keeps its total, so that it only shapes the beam; profile_scale widens (above 1)
     or narrows its vertical angles, from the axis or, below 0, from behind; 0 leaves them
     """
 
@@ -149,7 +149,7 @@ class Shaping:
 
 @dataclass
 class Shadow:
-    """How a light's shadows are cut; None leaves it to the recipe. See the recipe's keys `shadows.*`."""
+    """A light's own shadow settings; None leaves them to the recipe. See the recipe's keys `shadows.*`."""
 
     way: str | None = None
     rays: int | None = None
@@ -161,19 +161,19 @@ class Shadow:
 
 @dataclass
 class Light:
-    """An emitter that rays are aimed at, in the terms of UsdLux; `core.lights.radiance` says what it emits.
+    """An emitter that rays are aimed at, in the terms of UsdLux; `core.lights.radiance` computes its radiance.
 
     color is multiplied by the colour of a black body at `temperature` kelvin where that is given
-    unit: metres in one unit of the file, by which `normalize` counts areas
+    unit: metres in one unit of the file, in which `normalize` measures areas
     frame: 3 x 3 rows x, y, z in world space, unit length; rect, disk and portal lie in x and y and emit towards -z, a
     cylinder lies along x, a sun shines along -z, a dome's pole is y and its picture's middle is z
     width, height: sides of a rect or portal, diameters of a disk, along x and y; length: of a cylinder
     radius: of a sphere, a cylinder, or what a point stands for; angle: angular diameter of a sun in degrees
     stretch: 3 x 3 matrix that makes of a round sphere or cylinder a stretched one, about its position; None for round ones
-    picture: of a dome, turned by `rotation` degrees about its pole, or of a rect, upright for who looks at its shining side
-    mesh: name of the mesh that a mesh light makes glow; tints: whether the light's colour multiplies what its surface emits, or stands alone
-    diffuse, specular: factors of what it adds by the base and by the glossy layer
-    lit, shadowing: names of the meshes that it lights, and that stop its light; None means all
+    picture: of a dome, turned by `rotation` degrees about its pole, or of a rect, upright when seen from its emitting side
+    mesh: name of the mesh of a mesh light; tints: whether the light's colour multiplies what its surface emits, or stands alone
+    diffuse, specular: factors on its light by the base and by the glossy layer
+    lit, shadowing: names of the meshes that it lights, and that block its light; None means all
     """
 
     name: str
@@ -215,7 +215,7 @@ class Camera:
     half_width: tangent of half the horizontal field of view, or half the width in metres when orthographic
     shift: offset of the picture's centre in units of half its width and half its height
     lens_radius: metres, 0 for a pinhole; focus: distance of the sharp plane in metres
-    exposure: stops, for looking only
+    exposure: stops, for display only
     """
 
     name: str
@@ -230,7 +230,7 @@ class Camera:
 
 @dataclass
 class Scene:
-    """Everything that is rendered, the notes that reading it gave rise to (sentences for the user), and whether the file holds
+    """Everything that is rendered, the notes from reading it (sentences for the user), and whether the file holds
     more than one frame."""
 
     name: str

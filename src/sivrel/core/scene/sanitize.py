@@ -1,7 +1,7 @@
-"""Numbers that no light can be computed with, taken out of a scene as it is read: not-a-number, infinity, and sizes beyond all measure.
+"""Removes unusable numbers from a scene as it is read: not-a-number, infinity, and extreme sizes.
 
-A file may hold them by damage or by a mistake in the program that wrote it. What can be repaired is, what can't is left out, and a note says
-which; the kernels may then count on finite numbers.
+A file may contain them through damage or a bug in the program that wrote it. What can be repaired is, the rest is left out, and a note says
+which; the kernels can then rely on finite numbers.
 """
 
 import math
@@ -15,7 +15,7 @@ from ..errors import InputError
 from .model import Camera, Light, Mesh, Profile, Scene, Surface, Texture, TextureUse
 
 FARTHEST = 1e9
-"""Metres from the origin, or across, that anything may lie: single precision tells places 64 m apart there."""
+"""Metres from the origin, or across, that anything may lie: single precision resolves 64 m there."""
 BRIGHTEST = 1e20
 """Radiance, and any other quantity of light."""
 WIDEST = 1e4
@@ -46,7 +46,7 @@ def sanitize(scene: Scene) -> None:
 
 
 def check_edited(scene: Scene) -> None:
-    """Raise InputError where edits have made of a scene what can't be rendered; repair the pictures that they brought in."""
+    """Raise InputError if edits made a scene impossible to render; repair the pictures that they added."""
     problems = [("light", light.name, _light_problem(light)) for light in scene.lights]
     problems += [("camera", camera.name, _camera_problem(camera)) for camera in scene.cameras]
     for what, name, problem in problems:
@@ -57,7 +57,7 @@ def check_edited(scene: Scene) -> None:
 
 
 def check_extent(scene: Scene) -> None:
-    """Raise InputError where edits have made a scene larger than can be measured."""
+    """Raise InputError if edits made a scene too large."""
     low, high = scene.bounds()
     if not (low.min() > -FARTHEST and high.max() < FARTHEST):
         raise InputError(f"With these edits the scene reaches further than {FARTHEST / 1000.0:,.0f} km; scale it down.")
@@ -65,7 +65,7 @@ def check_extent(scene: Scene) -> None:
 
 def _within(limit: float, *values: object) -> bool:
     """Whether all numbers and arrays are finite and at most `limit` in size."""
-    # Plain numbers are compared as they are: a scene of a thousand lights is looked through for every picture.
+    # Plain numbers are compared directly, since a scene of a thousand lights is checked for every picture.
     return all(
         abs(value) <= limit if isinstance(value, float | int)
         else _within(limit, *value) if isinstance(value, tuple | list)
@@ -75,7 +75,7 @@ def _within(limit: float, *values: object) -> bool:
 
 
 def _light_problem(light: Light) -> str:
-    """What is wrong with a light, as the end of a sentence; empty where nothing is."""
+    """The problem with a light, as the end of a sentence; empty if there is none."""
     shape = light.shaping
     lengths = [getattr(light, name) for name in LENGTHS]
     if not _within(FARTHEST, light.position, lengths, light.unit):
@@ -117,7 +117,7 @@ def _camera_problem(camera: Camera) -> str:
 
 
 def _mesh_problem(mesh: Mesh) -> str:
-    """What is wrong with a mesh's places; what can be repaired of it is, in place."""
+    """The problem with a mesh's positions; repairs in place what can be repaired."""
     if not len(mesh.vertices) or not (np.abs(mesh.vertices).max() <= FARTHEST):
         return "has points that are not finite, or too far away"
     if not np.isfinite(mesh.uvs).all():
@@ -132,7 +132,7 @@ def _mesh_problem(mesh: Mesh) -> str:
 
 
 def _repair_surface(surface: Surface, notes: list[str]) -> None:
-    """Put a default in place of each number that can't be used, and say which."""
+    """Replace unusable numbers by defaults, and return which."""
     plain, repaired = Surface(), []
     for field in fields(Surface):
         value = getattr(surface, field.name)
@@ -149,7 +149,7 @@ def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
     for name in ("scale", "bias", "transform"):
         if not _within(BRIGHTEST, getattr(texture, name)):
             setattr(texture, name, getattr(Texture(texture.texels), name))
-            notes.append(f"The picture of {owner} is placed or scaled by numbers that are not finite; it is used as it is.")
+            notes.append(f"The picture of {owner} has a transform or scale that is not finite; these are ignored.")
     with np.errstate(invalid="ignore"):
         wrong = ~(np.abs(texture.texels) <= BRIGHTEST)
     count = int(wrong.any(axis=2).sum())
@@ -161,7 +161,7 @@ def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
 
 
 def _textures(scene: Scene) -> Iterator[tuple[Texture, str]]:
-    """Every texture once, with what wears it."""
+    """Every texture once, with its owner."""
     seen: set[int] = set()
     owners: list[Light | Surface] = [*scene.lights, *scene.surfaces]
     for owner in owners:

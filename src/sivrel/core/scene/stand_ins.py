@@ -1,4 +1,4 @@
-"""Plain stand-ins for surfaces, to light by: matte, of the mean colour, with the glow of what they stand for."""
+"""Plain stand-ins for surfaces, for lighting: matte, with the mean colour and the emission of the original."""
 
 from dataclasses import replace
 
@@ -9,7 +9,7 @@ from .model import Colour, Scene, Surface, TextureUse
 SHINY = 0.3
 """A glossy surface smoother than this counts as costly."""
 CLEAR_OPACITY = 0.1
-"""How much of the light what stands in for glass stops: about what both faces of a pane reflect."""
+"""Opacity of the stand-in for glass: about the reflectance of both faces of a pane."""
 
 
 def mean_colour(plain: Colour, use: TextureUse | None) -> Colour:
@@ -40,7 +40,7 @@ def is_costly(surface: Surface) -> bool:
 
 
 def stand_in(surface: Surface) -> Surface:
-    """The plain surface that stands for `surface`: its mean colour, its glow, and its mean opacity as a cut-out."""
+    """The plain stand-in for `surface`: its mean colour, its emission, and its mean opacity as a cut-out."""
     base = mean_colour(surface.base_color, surface.base_color_map)
     if surface.specular is not None or surface.specular_map is not None:
         shine = mean_colour(surface.specular or (0.0, 0.0, 0.0), surface.specular_map)
@@ -54,7 +54,7 @@ def stand_in(surface: Surface) -> Surface:
 
 def with_stand_ins(scene: Scene, which: str) -> tuple[Scene, int]:
     """(`scene` with stand-ins for `which` of its surfaces, “none”, “costly” or “all”, and for all surfaces of the meshes that
-    are marked so; how many surfaces that are worn were replaced)."""
+    are marked so; the number of used surfaces that were replaced)."""
     surfaces = [stand_in(s) if which == "all" or (which == "costly" and is_costly(s)) else s for s in scene.surfaces]
     worn = {int(s) for mesh in scene.meshes for s in np.unique(mesh.surfaces)}
     replaced = {k for k in worn if surfaces[k] is not scene.surfaces[k]}

@@ -1,4 +1,4 @@
-"""How the triangles of a mesh hang together: corners at one place made one vertex, edges, parts, and which way they face."""
+"""Topology of a mesh: coincident corners merged to vertices, edges, connected parts, and facing."""
 
 from dataclasses import dataclass
 
@@ -7,7 +7,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 STEPS = 1 << 20
-"""Corners nearer than the mesh's size over this are one vertex."""
+"""Corners closer than the mesh's size divided by this are one vertex."""
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ def topology(vertices: np.ndarray) -> Topology:
 
 
 def _neighbours(edge_of: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Pairs of triangles that meet at an edge one after the other, and the two sides they meet with, int64 [k, 2]."""
+    """Pairs of consecutive triangles at an edge, and their two sides there, int64 [k, 2]."""
     order = np.argsort(edge_of.reshape(-1), kind="stable")
     meet = edge_of.reshape(-1)[order[:-1]] == edge_of.reshape(-1)[order[1:]]
     sides = np.stack([order[:-1][meet], order[1:][meet]], axis=1)
@@ -59,10 +59,10 @@ def _neighbours(edge_of: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray
 
 
 def turned_triangles(mesh: Topology) -> np.ndarray:
-    """bool [n]: the triangles that must be turned over so that neighbours agree; in each part the fewer are turned.
+    """bool [n]: the triangles to flip so that neighbours agree; in each part the minority is flipped.
 
-    Every triangle stands twice, as it is and turned over; neighbours that agree join like with like, others like with unlike. What is
-    connected then agrees. (A surface with one side only, like a strip with a half turn, can't agree, and stays as it is.)
+    Every triangle is represented twice, as it is and flipped; agreeing neighbours connect like with like, others like with unlike. Connected
+    triangles then agree. (A one-sided surface, like a strip with a half turn, can't agree, and stays as it is.)
     """
     n = len(mesh.corners)
     a, b, sides = _neighbours(mesh.edge_of)
@@ -76,7 +76,7 @@ def turned_triangles(mesh: Topology) -> np.ndarray:
     as_it_is, over = group[:n], group[n:]
     turned = as_it_is > over
     one_sided = as_it_is == over
-    # Of the two ways in which a part can agree, the one that turns fewer.
+    # Of the two consistent orientations of a part, the one that flips fewer.
     pairs = np.minimum(as_it_is, over)
     count, many = np.bincount(pairs, minlength=2 * n), np.bincount(pairs, weights=turned, minlength=2 * n)
     return (turned ^ (many * 2 > count)[pairs]) & ~one_sided
@@ -89,6 +89,6 @@ def facets(vertices: np.ndarray) -> np.ndarray:
 
 
 def volume(vertices: np.ndarray) -> float:
-    """Signed volume that closed triangles bound, positive when they face outwards (divergence theorem)."""
+    """Signed volume bounded by closed triangles, positive if they face outwards (divergence theorem)."""
     v = vertices.astype(float) - vertices[0, 0].astype(float)
     return float(np.einsum("ij,ij->", v[:, 0], np.cross(v[:, 1], v[:, 2])) / 6.0)

@@ -1,10 +1,10 @@
-"""Depth map shadows: the scene's depth as the light sees it, compared with the depth of the point in question.
+"""Depth map shadows: the scene's depth as the light sees it, compared with the depth of the shaded point.
 
 Williams 1978, "Casting Curved Shadows on Curved Surfaces" (the map and its bias); Reeves, Salesin & Cook 1987,
-"Rendering Antialiased Shadows with Depth Maps" (comparing first and filtering after). The filter is a box, weighed
-exactly over the texels that it covers, so that no random numbers are spent on it.
+"Rendering Antialiased Shadows with Depth Maps" (comparing first and filtering after). The filter is a box, weighted
+exactly over the texels it covers, so it needs no random numbers.
 
-A sun sees along parallel rays, a light whose cone is narrow through one picture, any other through six.
+A sun's map uses parallel rays, a light with a narrow cone one face, any other light six.
 """
 
 import math
@@ -49,19 +49,19 @@ from .way import ShadowWay
 DEPTH_MAP = 2
 PARALLEL, ONE, SIX = 0, 1, 2
 WIDEST = math.radians(70.0)
-"""A cone up to this half angle is seen through one picture; a wider one would waste most of it."""
+"""Cones up to this half angle use one face; a wider one would waste most of it."""
 HALF_OPAQUE = 0.5
-"""A cut-out surface is in the map where it is at least this opaque: a map knows no half shadow."""
+"""A cut-out surface is in the map where it is at least this opaque, since a map has no partial shadow."""
 ROWS_AT_ONCE = 16
 KIND_OF_MAP = "depth map"
 """Of its caches."""
 FITTED = (10.0, 90.0)
-"""Percentiles of what is seen, along each axis, that a map fitted to the view must hold."""
+"""Percentiles of the visible points, along each axis, that a map fitted to the view must cover."""
 
 
 def map_row(lights: np.ndarray, i: int, resolution: int, low: np.ndarray, high: np.ndarray, seen: np.ndarray | None = None) -> np.ndarray:
     """Row of the map of light `i` over the scene box `low`..`high`; with `seen` [n, 3], a sun's map is fitted to where most
-    of those points lie instead: a far shore must not take the texels from what fills the picture."""
+    of those points lie instead, so that a far shore does not take the texels from what fills the picture."""
     row = np.zeros(MAP_COLUMNS)
     frame = lights[i, AXIS_X : AXIS_X + 9].reshape(3, 3)
     row[MAP_X : MAP_X + 9], row[MAP_RESOLUTION] = frame.reshape(-1), resolution
@@ -93,8 +93,8 @@ def map_shape(row: np.ndarray) -> tuple[int, int, int]:
 
 
 def render_map(scene: SceneArrays, i: int, row: np.ndarray, report: Callable[[float], None] | None = None) -> np.ndarray:
-    """Depths float32 [faces, resolution, resolution] of light `i`, infinite where nothing is met, on all cores.
-    `report(share)` hears how far it is, and may raise."""
+    """Depths float32 [faces, resolution, resolution] of light `i`, infinite where there is no surface, on all cores.
+    `report(share)` receives progress, and may raise."""
     faces, resolution, _ = map_shape(row)
     depths = np.full((faces, resolution, resolution), np.inf, np.float32)
     strips = [(face, y) for face in range(faces) for y in range(0, resolution, ROWS_AT_ONCE)]
@@ -111,7 +111,7 @@ def render_map(scene: SceneArrays, i: int, row: np.ndarray, report: Callable[[fl
                 try:
                     report(done / len(strips))
                 except BaseException:
-                    going[0] = False  # what waits in the pool is let go
+                    going[0] = False  # cancel what waits in the pool
                     raise
     return depths
 
@@ -164,7 +164,7 @@ def _render_rows(scene_arrays, stack, row, link, face, y0, y1, depths):
 
 @kernel
 def _on_map(row, p):
-    """Where `p` falls on a map: (face or -1 outside, x and y in texels, depth, size of a texel there in metres)."""
+    """The position of `p` on a map: (face or -1 outside, x and y in texels, depth, size of a texel there in metres)."""
     v = subtract(p, (row[MAP_POSITION], row[MAP_POSITION + 1], row[MAP_POSITION + 2]))
     x, y, z = (
         v[0] * row[MAP_X] + v[1] * row[MAP_X + 1] + v[2] * row[MAP_X + 2],
@@ -218,7 +218,7 @@ def map_share(scene, i, p):
 
 @kernel
 def texels_per_pixel(scene, p, pixel):
-    """Texels of the coarsest depth map at `p` across a pixel `pixel` metres wide there; infinite where no map serves."""
+    """Texels of the coarsest depth map at `p` across a pixel `pixel` metres wide there; infinite outside all maps."""
     least = np.inf
     for k in range(len(scene.maps)):
         face, _, _, _, texel = _on_map(scene.maps[k], p)
@@ -228,7 +228,7 @@ def texels_per_pixel(scene, p, pixel):
 
 
 def map_picture(depths: np.ndarray) -> np.ndarray:
-    """A map to look at: uint8 [rows, columns], near is light, nothing met is black; six faces side by side in two rows."""
+    """A map as a picture: uint8 [rows, columns], near is light, empty is black; six faces in two rows."""
     finite = np.isfinite(depths)
     low, high = (float(depths[finite].min()), float(depths[finite].max())) if finite.any() else (0.0, 1.0)
     tone = np.where(finite, 255.0 - 215.0 * (np.where(finite, depths, low) - low) / max(high - low, 1e-9), 0.0).astype(np.uint8)[:, ::-1]
@@ -248,10 +248,10 @@ WAY = ShadowWay(
     "depth_map",
     DEPTH_MAP,
     "a depth map",
-    "Compares with a picture of depths taken from the light: made once, cheap at every point after.",
-    "Steps where a texel is larger than a pixel, mush where it is filtered wide, stripes with too little bias and detached shadows with too much.",
+    "Compares with a depth map rendered from the light: made once, then cheap at every point.",
+    "Steps where a texel is larger than a pixel, blurred contact with a wide filter, stripes with too little bias, detached shadows with too much.",
     share=_share,
     approximates=True,
     suspects=suspects_of_map,
-    not_for=("dome", "mesh"),  # a sky is everywhere: no one map holds its shadows
+    not_for=("dome", "mesh"),  # a sky is all around: no single map holds its shadows
 )

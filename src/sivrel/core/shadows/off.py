@@ -15,7 +15,7 @@ WAY = ShadowWay(
     "off",
     OFF,
     "no shadows",
-    "The light passes through everything: sometimes wanted on a fill.",
+    "The light passes through everything: sometimes useful for a fill light.",
     "Objects float, and walls do not stop the light.",
     share=_share,
 )

@@ -1,4 +1,4 @@
-"""What may be wrong with depth maps, for the diagnosis."""
+"""Possible causes of flaws in depth maps, for the diagnosis."""
 
 from typing import Any
 
@@ -40,7 +40,7 @@ def suspects_of_map(own: Shadow, flaw: str, what: str, key: str, alone: bool) ->
     if bias > 3.0 and flaw != DARK:
         add(
             "map bias large",
-            f"{what} {has} {bias:g} texels of bias: shadows come off what casts them",
+            f"{what} {has} {bias:g} texels of bias: shadows detach from their objects",
             "bias",
             1.5,
             4.0,
@@ -50,7 +50,7 @@ def suspects_of_map(own: Shadow, flaw: str, what: str, key: str, alone: bool) ->
     if width > 4.0:
         add(
             "map filter",
-            f"{what} {'is' if alone else 'are'} softened over {width:g} texels: contact goes mushy",
+            f"{what} {'is' if alone else 'are'} softened over {width:g} texels: contact shadows blur",
             "filter",
             1.5,
             3.5,
@@ -73,13 +73,13 @@ def suspects_of_map(own: Shadow, flaw: str, what: str, key: str, alone: bool) ->
     if own.fit == "scene":
         add(
             "map fit",
-            f"{what} covers the whole scene, of which the picture sees a part",
+            f"{what} covers the whole scene, but the picture shows only a part",
             "fit",
             "view",
             2.6,
             "steps",
             f"Fit {what} to the view, {max(FINE, resolution)} texels across.",
-            "made anew for each camera",
+            "remade for each camera",
         )
     add(
         "depth map" + plural,

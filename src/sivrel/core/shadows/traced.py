@@ -17,7 +17,7 @@ ALL, NONE = (1.0, 1.0, 1.0), (0.0, 0.0, 0.0)
 
 @kernel
 def stops(scene, triangle, link):
-    """Whether a triangle's object casts shadows at all, and for the light whose link is `link` (-1: any)."""
+    """Whether a triangle's object casts shadows, and for the light whose link is `link` (-1: any)."""
     row = scene.object_of[triangle]
     return scene.objects[row, FLAGS] & BY_SHADOW != 0 and is_linked(scene, row, link)
 
@@ -34,15 +34,15 @@ def passing_colour(scene, triangle, b1, b2, d):
 
 @kernel
 def _is_end(scene, target, hit, t, length, d):
-    """Whether a hit at distance `t` is the end of a ray of `length` to a point of triangle `target`: that triangle, or a part of the same
-    light that meets it there."""
+    """Whether a hit at distance `t` is the end of a ray of `length` to a point of triangle `target`: that triangle, or a coincident part of the same
+    light."""
     if hit == target:
         return True
     if scene.light_of[hit] != scene.light_of[target]:
         return False
     a, b, c = corners_of(scene, target)
     crossed = cross(subtract(b, a), subtract(c, a))
-    # Hits are off by a few roundings across the surface, and by more along a ray that grazes it.
+    # Hits are off by a few rounding errors across the surface, and by more along a grazing ray.
     facing = abs(dot(crossed, d)) / max(math.sqrt(dot(crossed, crossed)), 1e-300)
     return (length - t) * facing <= scene.offset
 
@@ -50,7 +50,7 @@ def _is_end(scene, target, hit, t, length, d):
 @kernel
 def visibility(scene, stack, link, p, d, distance, target):
     """Share of light that passes from `p` along unit `d` over `distance` metres, as a colour. `link` is the group of
-    objects that stop this light, -1 for all; `target` the triangle at which the ray ends, or NO_HIT. Solid glass stops it: what it bends is
+    objects that stop this light, -1 for all; `target` the triangle at which the ray ends, or NO_HIT. Solid glass blocks it: refracted light is
     found by chance."""
     aimed = target != NO_HIT
     reach = distance * (1.0 + 1e-5) + scene.offset if aimed else distance * (1.0 - 1e-6) - scene.offset
@@ -85,6 +85,6 @@ WAY = ShadowWay(
     TRACED,
     "traced rays",
     "Sends rays to the light: right for every size and shape of it.",
-    "Dots in the soft part when rays are too few; time in proportion to the rays.",
+    "Grain in soft shadows with too few rays; time grows in proportion to the rays.",
     share=traced_share,
 )

@@ -1,4 +1,4 @@
-"""The table of ways of casting shadows, and the one door to them. A new way is one module and a line in the table."""
+"""The table of ways of casting shadows, and the function that calls them. A new way is one module and one line in the table."""
 
 import math
 from typing import Any
@@ -13,7 +13,7 @@ WAYS = (traced.WAY, depth_map.WAY, off.WAY)
 CODES = {way.key: way.code for way in WAYS}
 BY_KEY = {way.key: way for way in WAYS}
 if len(set(CODES.values())) < len(WAYS):
-    raise ValueError("Two ways of casting shadows have one code or one key; give each its own.")
+    raise ValueError("Two ways of casting shadows share a code or a key; give each its own.")
 
 
 def _asking(code: int, own: Any, others: Any) -> Any:
@@ -39,15 +39,15 @@ for _way in WAYS:
 
 @called_kernel
 def light_share(scene, stack, i, p, d, distance, target):
-    """Share of light `i` that reaches `p` from along unit `d` over `distance` metres, cut by that light's way, as a colour. `target` is
-    the triangle of a mesh light at which the ray ends, which does not stop it; else NO_HIT."""
+    """Share of light `i` that reaches `p` along unit `d` over `distance` metres, by that light's shadow way, as a colour. `target` is
+    the triangle of a mesh light at which the ray ends, which does not block it; else NO_HIT."""
     return _by_way(scene.lights[i, WAY], scene, stack, i, p, d, distance, target)
 
 
 @kernel
 def share_from(scene, stack, i, p, start, d, distance, target):
-    """`light_share` for light that `p` sees along `d`, asked from `start`, a little off the surface: by a ray to the very place that was
-    aimed at, since one that is merely parallel ends beside it, or within the light."""
+    """`light_share` for light that `p` sees along `d`, traced from `start`, a little off the surface, to the exact point that was
+    aimed at, since a parallel ray would end beside it, or inside the light."""
     if distance >= FAR:
         return light_share(scene, stack, i, start, d, distance, target)
     to = subtract(add(p, scale(d, distance)), start)

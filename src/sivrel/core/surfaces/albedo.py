@@ -1,10 +1,10 @@
-"""How much a GGX layer reflects in all: the table that keeps energy in the surface model.
+"""Directional albedo of a GGX layer: the table that conserves energy in the surface model.
 
 One bounce between microfacets loses energy on rough surfaces. Kulla & Conty 2017, "Revisiting Physically Based Shading",
 give it back in a second, diffuse-like lobe that needs the directional albedo of the first. With Schlick's Fresnel term
 the albedo is linear in the reflectance at normal incidence: E = F0 A + B (Karis 2013, "Real Shading").
 
-The table is computed by `python -m sivrel.core.surfaces.albedo` and kept beside this file.
+The table is computed by `python -m sivrel.core.surfaces.albedo` and stored beside this file.
 """
 
 from pathlib import Path
@@ -32,7 +32,7 @@ def _integrate(size, quadrature):
             wo = (np.sqrt(1.0 - cos_o * cos_o), 0.0, cos_o)
             a = b = 0.0
             for k in range(quadrature):
-                # Finer towards u = 1: there lies the long tail of a narrow lobe, part of which leaves the hemisphere.
+                # Finer towards u = 1: the long tail of a narrow lobe is there, part of which leaves the hemisphere.
                 rest = 1.0 - (k + 0.5) / quadrature
                 u, density = 1.0 - rest**TAIL, TAIL * rest ** (TAIL - 1)
                 for l in range(quadrature):

@@ -11,7 +11,7 @@ from ..kernel import kernel
 from ..vector import normalize
 
 MIN_ALPHA = 1e-3
-"""Smoothest width: a mirror for the eye, and still a finite density."""
+"""Smallest width: looks like a mirror, and still has a finite density."""
 
 
 @kernel
@@ -24,7 +24,7 @@ def alpha_of(roughness):
 def distribution(cos_h, alpha):
     """D(h) per steradian."""
     a2 = alpha * alpha
-    # sin² + a² cos² written so that nothing cancels near the pole of a narrow lobe.
+    # sin² + a² cos² written without cancellation near the pole of a narrow lobe.
     d = 1.0 - cos_h * cos_h + a2 * cos_h * cos_h
     return a2 / (math.pi * d * d)
 

@@ -1,12 +1,12 @@
 """Glass: a boundary between air and a clear solid, smooth or rough, in the frame of the surface (z up, towards the viewer).
 
 Walter et al. 2007, "Microfacet Models for Refraction through Rough Surfaces", equations 16, 17, 20 and 38, with visible
-normals (Heitz 2018). What is carried along the path is basic radiance, that is radiance over the square of the refractive
-index (Nicodemus 1963), so that crossing a boundary changes nothing but Fresnel's share. One bounce between the microfacets
-of a rough boundary loses light; both lobes are raised by what is lost, which keeps all of it (Turquin 2019, "Practical
-Multiple Scattering Compensation for Microfacet Models"). Exact towards the eye, and not reciprocal.
+normals (Heitz 2018). Paths carry basic radiance, that is radiance over the square of the refractive
+index (Nicodemus 1963), so a boundary only applies the Fresnel share. One bounce between the microfacets
+of a rough boundary loses light; both lobes are scaled up to compensate for it (Turquin 2019, "Practical
+Multiple Scattering Compensation for Microfacet Models"). Energy is conserved towards the eye; the model is not reciprocal.
 
-The table of what is lost is computed by `python -m sivrel.core.surfaces.glass` and kept beside this file.
+The table of the loss is computed by `python -m sivrel.core.surfaces.glass` and stored beside this file.
 """
 
 import math
@@ -28,7 +28,7 @@ FILE = Path(__file__).with_name("glass.npy")
 
 @kernel
 def fresnel(cos, eta):
-    """Share of unpolarised light that a boundary reflects, met at cosine `cos` from the side on which the other side has the
+    """Share of unpolarised light reflected by a boundary at cosine `cos`, seen from the side on which the other side has the
     relative refractive index `eta`."""
     sin2 = (1.0 - cos * cos) / (eta * eta)
     if sin2 >= 1.0:
@@ -41,14 +41,14 @@ def fresnel(cos, eta):
 
 @kernel
 def pane_reflects(cos, ior):
-    """Share that a thin pane reflects: both of its faces, with all that goes back and forth between them (Stokes 1862)."""
+    """Reflectance of a thin pane: both faces, with all reflections between them (Stokes 1862)."""
     r = fresnel(cos, ior)
     return 2.0 * r / (1.0 + r)
 
 
 @kernel
 def _refract(wo, h, o_dot_h, eta):
-    """The direction on the other side; where all is reflected its z is 0."""
+    """The refracted direction; its z is 0 for total reflection."""
     sin2 = (1.0 - o_dot_h * o_dot_h) / (eta * eta)
     if sin2 >= 1.0:
         return 0.0, 0.0, 0.0
@@ -58,7 +58,7 @@ def _refract(wo, h, o_dot_h, eta):
 
 @allocating_kernel
 def _integrate(cosines, roughnesses, indices, quadrature):
-    """What one bounce keeps, float64 [index, roughness, cosine], by the midpoint rule over visible normals."""
+    """Energy after one bounce, float64 [index, roughness, cosine], by the midpoint rule over visible normals."""
     table = np.empty((indices, roughnesses, cosines))
     for e in range(indices):
         eta = LARGEST_INDEX ** (2.0 * e / (indices - 1) - 1.0)
@@ -87,7 +87,7 @@ def _integrate(cosines, roughnesses, indices, quadrature):
 
 
 def make_table(cosines: int = COSINES, roughnesses: int = ROUGHNESSES, indices: int = INDICES, quadrature: int = QUADRATURE) -> np.ndarray:
-    """float64 [index, roughness, cosine]: the share of light that one bounce between microfacets keeps."""
+    """float64 [index, roughness, cosine]: the share of light left after one bounce between microfacets."""
     return _integrate(cosines, roughnesses, indices, quadrature)
 
 
@@ -96,7 +96,7 @@ TABLE = np.load(FILE) if FILE.exists() else np.ones((INDICES, ROUGHNESSES, COSIN
 
 @called_kernel
 def kept_by_one_bounce(cos_o, roughness, eta):
-    """The share of light that one bounce keeps, from the table."""
+    """The share of light left after one bounce, from the table."""
     x = math.sqrt(min(max(cos_o, 0.0), 1.0)) * (COSINES - 1)
     y = min(max(roughness, 0.0), 1.0) * (ROUGHNESSES - 1)
     z = (math.log(eta) / math.log(LARGEST_INDEX) + 1.0) * 0.5 * (INDICES - 1)
@@ -112,7 +112,7 @@ def kept_by_one_bounce(cos_o, roughness, eta):
 
 @called_kernel
 def evaluate_glass(wo, wi, alpha, eta, raised):
-    """(f |cos_i| as a number, density of `sample_glass` per steradian); `raised` is one over what one bounce keeps. wi may
+    """(f |cos_i| as a number, density of `sample_glass` per steradian); `raised` is the inverse of the share left after one bounce. wi may
     lie on either side."""
     cos_o, cos_i = wo[2], wi[2]
     if cos_o <= 0.0 or cos_i == 0.0:
@@ -139,7 +139,7 @@ def evaluate_glass(wo, wi, alpha, eta, raised):
 
 @kernel
 def sample_glass(wo, alpha, eta, choice, u, v):
-    """A direction to follow, on either side; z 0 where nothing is scattered."""
+    """A sampled direction, on either side; z 0 if nothing is scattered."""
     h = sample_visible_normal(wo, alpha, u, v)
     o_dot_h = dot(wo, h)
     if choice < fresnel(o_dot_h, eta):

@@ -1,4 +1,4 @@
-"""How what a ray has met scatters: opaque, a pane, or the boundary of solid glass. Paths, photons and radiosity's rays all go on from here."""
+"""Scattering at a hit: opaque, a pane, or the boundary of solid glass. Used by paths, photons and radiosity's rays."""
 
 from typing import NamedTuple
 
@@ -22,9 +22,9 @@ class Shading(NamedTuple):
 
 
 class Scattered(NamedTuple):
-    """A ray that leaves a point. direction: of unit length, in the world; lobe: what scattered it; value: f cos of it, and gloss and gloss_share the
-    glossy part of that; density: of sampling it, per steradian, times the number of rays; side: its cosine with the geometric normal; through:
-    whether it goes on behind the surface; leaves: whether it may be followed."""
+    """A ray that leaves a point. direction: of unit length, in the world; lobe: what scattered it; value: f times cosine, with gloss and gloss_share
+    the glossy part of that; density: of sampling it, per steradian, times the number of rays; side: its cosine with the geometric normal; through:
+    whether it continues behind the surface; leaves: whether it is valid."""
 
     direction: tuple
     lobe: int
@@ -39,14 +39,14 @@ class Scattered(NamedTuple):
 
 @kernel
 def scattering_met(scene, kind, point, base_rays, gloss_rays, cos_o):
-    """(whether it is solid glass, the model) of a point met as `kind` and seen at cosine `cos_o`; sampled with so many rays by base and by
-    gloss, or, where both are 0, with one drawn from all lobes (see `scattering_at`)."""
+    """(whether it is solid glass, the model) of a point hit as `kind` and seen at cosine `cos_o`; sampled with this many rays by base and by
+    gloss, or, if both are 0, with one drawn from all lobes (see `scattering_at`)."""
     glass = kind == CLEAR and scene.surfaces[point.surface, SEE_THROUGH] == SOLID
     look = point.look
     if glass:
         scattering = glass_at(look.roughness, look.ior if point.front else 1.0 / look.ior, gloss_rays if gloss_rays > 0.0 else 1.0, cos_o)
     else:
-        if kind == CLEAR:  # what a pane does not let pass it reflects wholly
+        if kind == CLEAR:  # a pane reflects all that it does not let pass
             look = Look((1.0, 1.0, 1.0), look.roughness, 1.0, look.ior, False, (0.0, 0.0, 0.0), 0.0, 0.0)
         scattering = scattering_at(look, base_rays, gloss_rays, cos_o)
     return glass, scattering
@@ -54,7 +54,7 @@ def scattering_met(scene, kind, point, base_rays, gloss_rays, cos_o):
 
 @kernel
 def shading_met(scene, row, kind, point, direction, base_rays, gloss_rays):
-    """(whether it is solid glass, the `Shading`) of a point of the object `row` that a ray along `direction` met as `kind`; the rest as in
+    """(whether it is solid glass, the `Shading`) of a point of the object `row` that a ray along `direction` hit as `kind`; the rest as in
     `scattering_met`."""
     x, y = frame(point.normal)
     wo = to_local(x, y, point.normal, scale(direction, -1.0))
@@ -64,8 +64,8 @@ def shading_met(scene, row, kind, point, direction, base_rays, gloss_rays):
 
 @kernel
 def scatter(shading, glass, choice, u, v):
-    """A ray drawn from the scattering at a point: `choice` in [0, 1) picks its lobe, u and v its direction. None leaves to the wrong side of the
-    true surface, which interpolated normals and maps may point it to."""
+    """A ray drawn from the scattering at a point: `choice` in [0, 1) picks its lobe, u and v its direction. None leaves on the wrong side of the
+    true surface, as interpolated normals and normal maps could cause."""
     point = shading.point
     wi, lobe = sample_direction(shading.scattering, shading.wo, choice, u, v)
     base, gloss, density = evaluate_parts(shading.scattering, shading.wo, wi)

@@ -1,4 +1,4 @@
-"""The next surface along a ray, past cut-outs and panes and what some rays do not meet."""
+"""The next surface along a ray, past cut-outs, panes and objects hidden from it."""
 
 import numpy as np
 
@@ -10,15 +10,15 @@ from ..vector import add, row3, scale
 from .surface_at import passing_at
 
 MOST_LAYERS = 64
-"""Surfaces that a ray passes before it counts as stopped."""
-# How a ray meets a surface: as opaque, as glass or pane, or not at all, passing a tinted pane.
+"""Most surfaces that a ray passes before it counts as blocked."""
+# Kinds of hit: opaque, glass or pane, or passed, through a tinted pane.
 OPAQUE, CLEAR, TINTED = 0, 1, 2
 
 
 @kernel
 def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, start):
-    """The surface that a ray meets from `start` on, among the objects that rays of the kind `by` meet; cut-outs and panes are
-    passed by chance: (triangle, distance, b1, b2, kind, layers met so far). The distance is FAR where nothing is met."""
+    """The first surface of a ray from `start` on, among the objects visible to rays of the kind `by`; cut-outs and panes are
+    passed at random: (triangle, distance, b1, b2, kind, layers passed so far). The distance is FAR if there is none."""
     while layer < MOST_LAYERS:
         o = add(origin, scale(d, start))
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)

@@ -2,9 +2,9 @@
 (UsdPreviewSurface 2.6); or glass.
 
 Directions are in the frame of the surface, z along the shading normal, both on the same side but through glass. The opaque
-model is reciprocal and reflects all light when its colours are white: the diffuse base and the light that bounces more
-than once between microfacets are weighted by what the glossy layer leaves (Kulla & Conty 2017, sections "Diffuse" and
-"Energy"), and what lies under the coat by what the coat leaves.
+model is reciprocal and reflects all light when its colours are white: the diffuse base and light that bounces more
+than once between microfacets are weighted by the energy the glossy layer leaves (Kulla & Conty 2017, sections "Diffuse" and
+"Energy"), and everything under the coat by what the coat leaves.
 """
 
 import math
@@ -18,16 +18,16 @@ from .glass import evaluate_glass, kept_by_one_bounce, sample_glass
 
 INVERSE_PI = 1.0 / math.pi
 COAT_F0 = 0.04
-"""Reflectance of the clear coat at normal incidence: that of a lacquer of index 1.5."""
+"""Reflectance of the clear coat at normal incidence: that of lacquer with index 1.5."""
 BASE, GLOSS, GLASS = 0, 1, 2
 """What scattered a ray: the diffuse base; the glossy layer, metal or coat; glass."""
 
 
 class Look(NamedTuple):
-    """What a surface is at one point, as the model takes it.
+    """The model's parameters at one point.
 
     base, roughness, metallic, ior: as in UsdPreviewSurface; an ior of 1 means no glossy layer
-    specular: reflectance at normal incidence in place of what ior and metallic say, where `by_specular` is set
+    specular: reflectance at normal incidence that replaces ior and metallic, if `by_specular` is set
     coat, coat_roughness: strength and roughness of the clear coat
     """
 
@@ -42,7 +42,7 @@ class Look(NamedTuple):
 
 
 class Scattering(NamedTuple):
-    """The model at one point, seen from one direction.
+    """The model evaluated at one point, for one viewing direction.
 
     diffuse: colour of the base times its share; f0: reflectance of the layer at normal incidence; glossy: any layer
     roughness, alpha: width of the layer, or of glass
@@ -53,7 +53,7 @@ class Scattering(NamedTuple):
     coat, coat_roughness, coat_left_o, coat_left_average: strength of the coat, and what it lets through, as above
     gloss_chance, coat_chance: probability of sampling these lobes
     base_rays, gloss_rays, coat_rays: how many rays each lobe is sampled with, on average
-    eta: relative refractive index of what lies behind, 0 for what is no glass; raised: see `glass.evaluate_glass`
+    eta: relative refractive index of the other side, 0 for anything but glass; raised: see `glass.evaluate_glass`
     """
 
     diffuse: tuple
@@ -100,8 +100,8 @@ def glass_at(roughness, eta, rays, cos_o):
 
 @called_kernel
 def scattering_at(look, base_rays, gloss_rays, cos_o):
-    """The model for a surface of the given `Look` seen at cosine `cos_o`. It is sampled with so many rays by its base and by
-    its gloss, or, where both are 0, with one ray that is drawn from all lobes."""
+    """The model for a surface of the given `Look` seen at cosine `cos_o`. It is sampled with this many rays by its base and by
+    its gloss, or, if both are 0, with one ray drawn from all lobes."""
     metal = 0.0 if look.by_specular else min(max(look.metallic, 0.0), 1.0)
     coat = min(max(look.coat, 0.0), 1.0)
     layered = look.ior > 1.0 or metal > 0.0 or look.by_specular
@@ -210,7 +210,7 @@ def evaluate(s, wo, wi):
 
 @kernel
 def sample_direction(s, wo, choice, u, v):
-    """A direction to follow and the lobe that gave it, BASE, GLOSS or GLASS; z 0 or, but through glass, less means that
+    """A sampled direction and its lobe, BASE, GLOSS or GLASS; z at or, except for glass, below 0 means that
     nothing is scattered. `choice` in [0, 1) picks the lobe: the lowest numbers the coat, then gloss, then the base."""
     if s.eta > 0.0:
         return sample_glass(wo, s.alpha, s.eta, choice, u, v), GLASS

@@ -106,8 +106,8 @@ def opacity_at(scene, triangle, b1, b2):
 
 @called_kernel
 def passing_at(scene, triangle, b1, b2, d):
-    """(share of light along unit `d` that passes a hit straight, share that meets the surface as glass or pane). What is left
-    of both meets it as opaque. What passes a pane is tinted by the surface's TINT."""
+    """(share of light along unit `d` that passes a hit straight, share that hits the surface as glass or pane). The rest
+    hits it as opaque. Light through a pane is tinted by the surface's TINT."""
     opacity = opacity_at(scene, triangle, b1, b2)
     if opacity >= 1.0:
         return 0.0, 0.0
@@ -125,7 +125,7 @@ def passing_at(scene, triangle, b1, b2, d):
 
 @called_kernel
 def emission_at(scene, triangle, b1, b2):
-    """What a triangle emits at a point, seen from where it does."""
+    """Emission of a triangle at a point, on its emitting side."""
     row = scene.surface_of[triangle]
     u, v = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
     return _colour(scene, row, EMISSION, EMISSION_MAP, u, v)
@@ -133,7 +133,7 @@ def emission_at(scene, triangle, b1, b2):
 
 @kernel
 def surface_at(scene, triangle, b1, b2, d):
-    """The `SurfacePoint` that a ray along unit `d` meets at the weights b1, b2 of `triangle`."""
+    """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`."""
     x = _mix(scene.vertices, triangle, 0, b1, b2)
     y = _mix(scene.vertices, triangle, 1, b1, b2)
     z = _mix(scene.vertices, triangle, 2, b1, b2)
@@ -156,7 +156,7 @@ def surface_at(scene, triangle, b1, b2, d):
     if scene.surfaces[row, NORMAL_MAP] >= 0.0:
         normal = _mapped_normal(scene, row, triangle, normal, front, s, t)
     if dot(normal, d) > -1e-4:
-        # A normal that looks away from the viewer can't be shaded: use the true one.
+        # A normal that faces away from the viewer can't be shaded: use the geometric one.
         normal = geometric
     emission = (0.0, 0.0, 0.0)
     if front or scene.surfaces[row, BOTH_SIDES] > 0.0:
@@ -178,7 +178,7 @@ def surface_at(scene, triangle, b1, b2, d):
 
 @called_kernel
 def _mapped_normal(scene, row, triangle, normal, front, s, t):
-    """`normal` bent by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
+    """`normal` modified by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
     (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels)."""
     texture = int(scene.surfaces[row, NORMAL_MAP])
     x = look_up(scene.textures, scene.texels, texture, 0, s, t)
@@ -195,7 +195,7 @@ def _mapped_normal(scene, row, triangle, normal, front, s, t):
     e1, e2 = subtract(v1, v0), subtract(v2, v0)
     along = scale(subtract(scale(e1, t2), scale(e2, t1)), 1.0 / turn)
     along = normalize(subtract(along, scale(normal, dot(along, normal))))
-    # The second axis is that along which t grows; the normal is turned to the viewer, the map is not.
+    # The second axis is the direction of growing t; the normal is flipped to the viewer, the map is not.
     across = cross(normal, along) if front else cross(along, normal)
     across = across if turn > 0.0 else scale(across, -1.0)
     return normalize(add(add(scale(along, x), scale(across, y)), scale(normal, z)))
@@ -203,7 +203,7 @@ def _mapped_normal(scene, row, triangle, normal, front, s, t):
 
 @kernel
 def offset_point(point, direction, minimum):
-    """Start of a ray that leaves `point` along `direction`: lifted off the surface on the side where the ray goes."""
+    """Start of a ray that leaves `point` along `direction`: offset from the surface on the side of the ray."""
     side = 1.0 if dot(point.geometric_normal, direction) >= 0.0 else -1.0
     n = scale(point.geometric_normal, side * minimum)
     p = point.position

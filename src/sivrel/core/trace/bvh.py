@@ -168,7 +168,7 @@ def _build_binary(boxes, order):
             box[node, a] = bounds[a]
         area[node] = _half_area(bounds[0], bounds[1], bounds[2], bounds[3], bounds[4], bounds[5])
         start[node], count[node] = begin, end - begin
-        # A leaf costs one test however full it is.
+        # A leaf costs one test regardless of how full it is.
         if end - begin <= LANES:
             continue
         axis, split_bin = _best_split(boxes, begin, end, bounds, bin_box, bin_count, right_area)
@@ -179,7 +179,7 @@ def _build_binary(boxes, order):
         if middle in (begin, end):
             middle = (begin + end) // 2
         child[node] = used
-        # The larger side waits longer, so the list of waiting ranges stays logarithmic.
+        # The larger side is deferred, so the list of waiting ranges stays logarithmic.
         for side in range(2):
             left = (side == 0) == (middle - begin > end - middle)
             todo[waiting, 0] = used + (0 if left else 1)

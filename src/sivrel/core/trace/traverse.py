@@ -1,4 +1,4 @@
-"""Rays against the hierarchy: the nearest hit, and whether anything is hit at all."""
+"""Tracing rays through the hierarchy: the nearest hit, or any hit."""
 
 from typing import NamedTuple
 
@@ -12,8 +12,8 @@ NO_HIT = np.uint32(0xFFFFFFFF)
 STACK = 512
 """Deep enough for seven waiting children on each of MAX_DEPTH + 8 levels."""
 FARTHEST = np.float32(1e30)
-"""A ray with a larger coordinate meets nothing."""
-# Unsigned throughout: they spare the wrap-around test that signed indices cost.
+"""A ray with a larger coordinate hits nothing."""
+# Unsigned throughout, to avoid the wrap-around test of signed indices.
 ZERO, ONE, EIGHT = np.uint64(0), np.uint64(1), np.uint64(8)
 _LEAF, _INDEX = np.uint64(LEAF_FLAG), np.uint64(LEAF_FLAG - 1)
 _NODE_WORDS, _LEAF_WORDS = np.uint64(NODE_WORDS), np.uint64(LEAF_WORDS)
@@ -21,7 +21,7 @@ _CHILDREN, _NUMBERS = np.uint64(48), np.uint64(72)
 
 
 class Stack(NamedTuple):
-    """Working memory of one thread's traversals: what waits, how far it is, and the distances of one node's children."""
+    """Working memory of one thread's traversals: the stack, its distances, and the distances of one node's children."""
 
     refs: np.ndarray
     distances: np.ndarray
@@ -75,7 +75,7 @@ def _component(axis, x, y, z):
 
 @kernel
 def _near_plane(inverse):
-    """Offset of the plane that the ray meets first: the low one when it goes up the axis."""
+    """Offset of the plane that the ray crosses first: the low one when it goes up the axis."""
     return EIGHT if inverse < 0.0 else ZERO
 
 
@@ -123,7 +123,7 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
                         t, nearest = nearest, t
                         child, ref = ref, child
                     at = waiting
-                    # The nearest child goes on at once; of the others, nearer ones are lifted to the top.
+                    # The nearest child is visited at once; of the others, nearer ones are moved to the top.
                     while at > bottom and distances[at - ONE] < t:
                         distances[at], refs[at] = distances[at - ONE], refs[at - ONE]
                         at -= ONE
@@ -143,7 +143,7 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
 def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
     """Whether any triangle lies between `t_near` and `t_far` along a ray.
 
-    Children are taken as they stand in the node, largest first: what is large is likely to be hit, and sorting by
+    Children are visited in their order in the node, largest first: large ones are likely to be hit, and sorting by
     distance does not pay where the first hit ends the search.
     """
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
