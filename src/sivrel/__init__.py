@@ -1,7 +1,7 @@
 """Sivrel: choose, tune and diagnose ways of finding bounced light and shadows.
 
-As a library: `shot = sivrel.open(path)`, `picture = shot.render(...)`, `picture.save(path)`; see docs/api.md. What is named here is imported
-when it is first used, and importing `sivrel` does nothing else.
+As a library: `shot = sivrel.open(path)`, `picture = shot.render(...)`, `picture.save(path)`; see docs/api.md. Names are imported
+on first use, and importing `sivrel` does nothing else.
 """
 
 import importlib

@@ -1,7 +1,7 @@
-"""The library's front: open a shot, render it, look it over, tune it; compare and diagnose pictures.
+"""The library's API: open a shot, render it, survey it, tune it; compare and diagnose pictures.
 
-Every command of the command line is a call to this module. Long work takes `progress(what, share)`, called at each step with what is being done
-and the share that is done, and `cancel`, a `Cancel` that may be set from another thread; work that was called off raises `Cancelled`.
+Every command of the command line is a call to this module. Long work takes `progress(what, share)`, called at each step with the current step
+and the share that is done, and `cancel`, a `Cancel` that may be set from another thread; cancelled work raises `Cancelled`.
 """
 
 import time
@@ -33,12 +33,12 @@ if TYPE_CHECKING:
 
 Progress = Callable[[str, float], None]
 RecipeLike = Recipe | str | Path | Mapping[str, Any] | None
-"""A recipe; the name of a starting recipe; a JSON file; settings by key over the defaults, edits among them if need be; None: the defaults."""
+"""A recipe; the name of a starting recipe; a JSON file; settings by key over the defaults, which may include edits; None: the defaults."""
 EditsLike = Edits | Mapping[str, Any] | None
 
 
 class View(TypedDict, total=False):
-    """What of a shot is rendered. edits of lights, objects and cameras, as `Edits` or values by key; camera: by name, the first one if None;
+    """What to render of a shot. edits of lights, objects and cameras, as `Edits` or values by key; camera: by name, the first one if None;
     size: width and height of the whole frame in pixels, 480 by 270 if left out; region: (x0, y0, x1, y1) in its pixels; seed of the random
     numbers, 0 if left out."""
 
@@ -52,7 +52,7 @@ class View(TypedDict, total=False):
 def open(path: str | Path, *, frame: float | None = None, caches: str | Path | None = None, confine_to: str | Path | None = None) -> "Shot":  # noqa: A001
     """Read a scene file (USD, glTF, OBJ), or a demo shot as `demo:NAME`, at a time code `frame`.
 
-    caches: folder where what is prepared is kept and found again, in memory if None; confine_to: folder that nothing is read outside of. Raises
+    caches: folder for caches, in memory if None; confine_to: nothing outside this folder is read. Raises
     InputError with one sentence when the file can't be used.
     """
     from .core.formats.scenes import read_scene
@@ -64,7 +64,7 @@ def open(path: str | Path, *, frame: float | None = None, caches: str | Path | N
 
 
 class Shot:
-    """A scene that was read, with what renders of it share: packed geometry and caches. Not safe for use by two threads at a time."""
+    """A scene with the data its renders share: packed geometry and caches. Not thread-safe."""
 
     def __init__(self, scene: Scene, path: Path | None = None, *, frame: float | None = None, caches: str | Path | None = None) -> None:
         self.scene, self.path, self.frame = scene, path, frame
@@ -78,21 +78,21 @@ class Shot:
 
     @property
     def cameras(self) -> list[str]:
-        """Names of the cameras that the file has; the first is used where none is named."""
+        """Names of the file's cameras; the first is the default."""
         return [camera.name for camera in self.scene.cameras]
 
     @property
     def notes(self) -> list[str]:
-        """What could not be read, or was repaired, a sentence each."""
+        """What was left out or repaired on reading, a sentence each."""
         return self.scene.notes
 
     def render(
         self, recipe: RecipeLike = None, *, seconds: float | None = None, threads: int = 0, progress: Progress | None = None,
         cancel: Cancel | None = None, **view: Unpack[View],
     ) -> Render:  # fmt: skip
-        """Render a picture with all its passes and measurements. `seconds`: time in which the whole picture is rendered evenly, in place of the
+        """Render a picture with all its passes and measurements. `seconds`: render the whole picture evenly for this time, instead of the
         recipe's samples; `threads`: all cores if 0. The same scene, recipe, view and version give the same bytes, on any number of threads,
-        unless a time decides. Raises Cancelled, and InputError where recipe, edits or view can't be used."""
+        unless limited by time. Raises Cancelled, and InputError if recipe, edits or view can't be used."""
         from .core.rendered import render_prepared
 
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
@@ -111,7 +111,7 @@ class Shot:
         self, recipe: RecipeLike = None, *, edits: EditsLike = None, camera: str | None = None, progress: Progress | None = None,
         cancel: Cancel | None = None,
     ) -> "Survey":  # fmt: skip
-        """Look the scene over before any render, for this recipe: what is wrong, where, why it matters, and fixes."""
+        """Check the scene before any render, for this recipe: problems, where they are, why they matter, and fixes."""
         from .core.survey.survey import survey
 
         settings, laid = recipe_and_edits(recipe, edits)
@@ -126,8 +126,8 @@ class Shot:
         self, vary: Mapping[str, Iterable[Any] | None], recipe: RecipeLike = None, *, seconds: float = 60.0, per_degree: float = 67.0,
         progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Ladder":  # fmt: skip
-        """Render one or two settings at several values, and say which is enough at a viewing distance in pixels per degree. `vary`: values by key;
-        None chooses them about what the recipe has."""
+        """Render one or two settings at several values, and find which is enough at a viewing distance in pixels per degree. `vary`: values by key;
+        None chooses them around the recipe's value."""
         from .core.tune.ladder import climb, rungs_of
 
         if not 1 <= len(vary) <= 2:
@@ -140,7 +140,7 @@ class Shot:
         self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
         cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Budget":  # fmt: skip
-        """The split of samples that leaves least noise in `seconds` a frame, or reaches a relative `noise` (0.02 is 2 %) soonest."""
+        """The split of samples with the least noise in `seconds` per frame, or that reaches a relative `noise` (0.02 is 2 %) fastest."""
         from .core.tune.budget import plan_budget
 
         renderer, _ = self._renderer(recipe, _task(progress, cancel), view)
@@ -150,8 +150,8 @@ class Shot:
         self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, progress: Progress | None = None,
         cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Match":  # fmt: skip
-        """Set ways of finding light against each other, each with `seconds` a frame, its caches counted. `ways`: SEEN[/BEYOND][:looked_up]
-        [+SHADOWS][+caustics]; all with bounced light if none is named."""
+        """Compare ways of finding light, each with `seconds` per frame, including caches. `ways`: SEEN[/BEYOND][:looked_up]
+        [+SHADOWS][+caustics]; the default ones if none is given."""
         from .core.tune.candidates import candidates
         from .core.tune.match import run_match
 
@@ -164,7 +164,7 @@ class Shot:
         self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,
         **view: Unpack[View],
     ) -> "Advice":  # fmt: skip
-        """Measure the facts of the shot, and say which recipe they ask for when a final frame may take `seconds`."""
+        """Measure facts about the shot, and recommend recipes for a final frame that may take `seconds`."""
         from .core.formats.scenes import two_frames
         from .core.tune.advice import advise
         from .core.tune.facts import measure_facts, motion_between
@@ -176,7 +176,7 @@ class Shot:
         return advise(facts, renderer.recipe, seconds=seconds)
 
     def edited(self, edits: EditsLike) -> Scene:
-        """The scene with edits laid over it."""
+        """The scene with edits applied."""
         from .core.edits.apply_edits import apply_edits
 
         return apply_edits(self.scene, recipe_and_edits(None, edits)[1])
@@ -186,17 +186,17 @@ class Shot:
         return self.edited(edits).camera(camera).exposure
 
     def export(self, path: str | Path, edits: EditsLike = None) -> list[str]:
-        """Write the scene with edits laid over it as glTF (.glb); a sentence for each thing that glTF can't carry."""
+        """Write the scene with edits as glTF (.glb); returns a sentence for everything that glTF can't express."""
         from .core.formats.gltf_out import write_gltf
 
         return write_gltf(self.edited(edits), Path(path))
 
     def write_layer(self, path: str | Path, edits: EditsLike) -> list[str]:
-        """Write edits as a USD layer over the scene's own file; a sentence for each edit that USD has no word for."""
+        """Write edits as a USD layer over the scene's own file; returns a sentence for each edit that USD can't express."""
         from .core.formats.usd_edits import write_layer
 
         if self.path is None:
-            raise InputError("This scene was not read from a file, so no layer can lie over one.")
+            raise InputError("This scene was not read from a file, so there is no file for a layer.")
         return write_layer(self.path, recipe_and_edits(None, edits)[1], Path(path))
 
     def _frame(self, view: View) -> Frame:
@@ -220,7 +220,7 @@ class Shot:
         return ready
 
     def _following(self, settings: Recipe, edits: Edits, camera: str | None) -> "Prepared | None":
-        """The shot at the next frame, for the motion pass, where a frame of an animated file was asked for."""
+        """The shot at the next frame, for the motion pass, if a frame of an animated file was requested."""
         if self.frame is None or self.path is None or not self.scene.animated:
             return None
         from .core.formats.scenes import read_scene
@@ -229,7 +229,7 @@ class Shot:
         return prepare(read_scene(self.path, frame=self.frame + 1.0), settings, edits, camera)
 
     def _renderer(self, recipe: RecipeLike, task: Task, view: View) -> tuple["TrialRenderer", float]:
-        """Where trials are rendered, and the camera's exposure in stops."""
+        """The renderer for trials, and the camera's exposure in stops."""
         from .core.diagnose.trial_renderer import TrialRenderer
 
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
@@ -244,10 +244,10 @@ def diagnose(
     picture: Render | Picture | str | Path, shot: Shot | None = None, *, seconds: float = 20.0, exposure: float | None = None,
     per_degree: float = 67.0, progress: Progress | None = None, cancel: Cancel | None = None,
 ) -> "Diagnosis":  # fmt: skip
-    """Say what is wrong with a picture, and with its `shot` prove why by trials and offer remedies; without, findings rest on the picture alone.
+    """Find the flaws of a picture; with its `shot`, prove their causes by trials and offer remedies. Without, findings rest on the picture only.
 
     picture: a render, or a file of any program (EXR with its passes, PNG); seconds: processor time for brute force and trials; exposure: in stops,
-    that it is looked at with, the camera's or the picture's own measure if None; per_degree: viewing distance in pixels per degree.
+    for viewing, the camera's or a measured one if None; per_degree: viewing distance in pixels per degree.
     """
     from .core.diagnose.case import Case
     from .core.diagnose.diagnosis import diagnose as look_into
@@ -268,7 +268,7 @@ def diagnose(
     renderer = None
     if shot is not None:
         if given.recipe is None:
-            raise InputError("This picture was not rendered here, so no cause can be tried on it; leave the shot out, and read what would settle it.")
+            raise InputError("This picture was not rendered here, so no cause can be tried on it; leave the shot out and see each finding's tests.")
         ready = picture.ready if isinstance(picture, Render) else None
         renderer = TrialRenderer(
             shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches,
@@ -278,15 +278,15 @@ def diagnose(
 
 
 def compare(a: Render | Picture | str | Path, b: Render | Picture | str | Path, exposure: float | None = None) -> "Comparison":
-    """What differs from A to B, in numbers, settings and what the eye sees; pictures, or EXR files written here. `exposure` in stops, that of
-    A's camera if None. Raises InputError where they share no pixels of one frame."""
+    """The differences from A to B: in numbers, settings and visibly; pictures, or EXR files written here. `exposure` in stops, that of
+    A's camera if None. Raises InputError if they share no pixels of one frame."""
     from .core.measure.comparison import compare_pictures
 
     return compare_pictures(_picture(a), _picture(b), exposure)
 
 
 def read_picture(path: str | Path) -> Picture:
-    """A picture of any program: EXR with the passes that are known by common names, or PNG. Raises InputError."""
+    """A picture of any program: EXR with passes under common names, or PNG. Raises InputError."""
     from .core.pictures.outside import read_outside
 
     return read_outside(Path(path))
@@ -302,7 +302,7 @@ def recipe(base: RecipeLike = None, values: Mapping[str, Any] | None = None) -> 
 
 
 def recipe_and_edits(base: RecipeLike = None, edits: EditsLike = None, values: Mapping[str, Any] | None = None) -> tuple[Recipe, Edits]:
-    """A recipe and edits, from all that they may be given as; `values` by key, of either kind, go over both. Raises InputError."""
+    """A recipe and edits, from any of the accepted forms; `values` by key, of either kind, override both. Raises InputError."""
     more: dict[str, Any] = {}
     if base is None or base == "default":
         made = Recipe()
@@ -323,14 +323,14 @@ def recipe_and_edits(base: RecipeLike = None, edits: EditsLike = None, values: M
 
 
 def warm_up(progress: Progress | None = None) -> None:
-    """Compile the renderer's kernels, or load them where they are compiled already. Renders do it for themselves when it was not done before."""
+    """Compile the renderer's kernels, or load them if already compiled. Renders do this by themselves if needed."""
     from .core.render.warmup import warm_up
 
     warm_up(None if progress is None else lambda done, total, name: progress(f"compiling kernels, {name}", done / total))
 
 
 def _lights_alone(settings: Recipe) -> Recipe:
-    """The recipe without what would have to be prepared."""
+    """The recipe without anything that needs preparation."""
     return with_values(settings, {"gi.seen": "off", "caustics.on": "no"})
 
 

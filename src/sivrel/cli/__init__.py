@@ -43,7 +43,7 @@ def main(arguments: list[str] | None = None) -> int:
         print("cancelled", file=sys.stderr)
         return 130
     except BrokenPipeError:
-        # Who reads has seen enough; what is left in the buffer must not be written at exit.
+        # The reader has closed the pipe; the rest of the buffer must not be written at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
@@ -55,7 +55,7 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if os.environ.get("SIVREL_DEBUG"):
             raise
-        _say(f"this failed by a fault of ours ({type(error).__name__}); set SIVREL_DEBUG=1 and tell us what it says.")
+        _say(f"this failed because of a bug ({type(error).__name__}); set SIVREL_DEBUG=1 and report its output.")
         return 1
 
 

@@ -1,4 +1,4 @@
-"""`sivrel advise`: which recipe the facts of a shot ask for."""
+"""`sivrel advise`: recipes for a shot from measured facts."""
 
 from typing import Any
 
@@ -15,13 +15,13 @@ from .common import (
 )
 
 
-@click.command(short_help="Measure the facts of a shot, and say which recipe they ask for.")
+@click.command(short_help="Measure facts about a shot, and recommend recipes.")
 @shot_argument
 @view_options
 @seconds_option(60.0, "Seconds that a final frame may take.")
 @json_option
 def advise(shot: str, given: Given, seconds: float, as_json: bool) -> None:
-    """Measure the facts of SHOT, and say which recipe they ask for, and why."""
+    """Measure facts about SHOT, and recommend recipes with reasons."""
     check_seconds(seconds)
     opened, settings, view, report = given.begin(shot)
     made = opened.advise(settings, seconds=seconds, progress=report, **view)
@@ -32,7 +32,7 @@ def advise(shot: str, given: Given, seconds: float, as_json: bool) -> None:
 def in_words(made: Any) -> str:
     """An advice as lines of text."""
     lines = [f"{fact.name:>22}  {fact.value}  {fact.means}" for fact in made.facts]
-    lines.append(f"Tried, and what a frame of {made.seconds:g} s would have:")
+    lines.append(f"Tried, with the predicted error of a frame of {made.seconds:g} s:")
     for title, way in made.ways:
         parts = f"noise {way.noise:.1%}, bias {way.bias:.1%} ± {way.spread:.1%}"
         lines.append(f"    {way.name:>34}  off {way.total:6.1%} ({parts}), caches {way.prepares:.3g} s: {title}")

@@ -16,20 +16,20 @@ from .common import (
 )
 
 
-@click.command(short_help="Find the split of samples that leaves least noise in a time.")
+@click.command(short_help="Find the split of samples with the least noise in a given time.")
 @shot_argument
-@click.option("--noise", type=float, metavar="PERCENT", help="Noise to reach, in place of a time.")
+@click.option("--noise", type=float, metavar="PERCENT", help="Noise to reach, instead of a time.")
 @view_options
 @seconds_option(None, "Seconds that a frame may take.")
 @json_option
 def budget(noise: float | None, shot: str, given: Given, seconds: float | None, as_json: bool) -> None:
-    """Find the split of samples of SHOT that leaves least noise in a time, or reaches a noise soonest."""
+    """Find the split of samples of SHOT with the least noise in a given time, or that reaches a noise fastest."""
     if (seconds is None) == (noise is None):
-        raise InputError("A budget is a time or a noise: give --seconds or --noise, one of the two.")
+        raise InputError("A budget is a time or a noise: give either --seconds or --noise.")
     if seconds is not None:
         check_seconds(seconds)
     elif noise is not None and not 0.1 <= noise <= 100.0:
-        raise InputError(f"{noise:g} % is no noise to aim at; give 0.1 to 100 (at 5 % grain is seen on a plain wall, at 1 % not at all).")
+        raise InputError(f"A noise of {noise:g} % can't be used; give 0.1 to 100 (at 5 % grain is visible on a plain wall, at 1 % not at all).")
     opened, settings, view, report = given.begin(shot)
     made = opened.budget(settings, seconds=seconds, noise=None if noise is None else noise / 100.0, progress=report, **view)
     report.done()

@@ -1,4 +1,4 @@
-"""`sivrel caches`: what is kept in a folder of caches; to keep, lock, delete, export and import."""
+"""`sivrel caches`: list a folder of caches; keep, lock, delete, export and import them."""
 
 import os
 from pathlib import Path
@@ -12,29 +12,29 @@ from .common import json_option, print_result
 MARKS = {"keep": ("kept", True), "let_go": ("kept", False), "lock": ("locked", True), "unlock": ("locked", False)}
 
 
-@click.command(short_help="Show what is kept in a folder of caches; keep, lock, delete, export, import.")
+@click.command(short_help="List a folder of caches; keep, lock, delete, export, import.")
 @click.argument("folder", metavar="DIR")
 @click.option("--keep", metavar="CACHE", help="Never thin it.")
-@click.option("--let-go", metavar="CACHE", help="Thin it when the folder is full.")
-@click.option("--lock", metavar="CACHE", help="Let it serve its shot whatever changes.")
-@click.option("--unlock", metavar="CACHE", help="Let it grow stale again.")
+@click.option("--let-go", metavar="CACHE", help="Allow deleting it when the folder is full.")
+@click.option("--lock", metavar="CACHE", help="Use it for its shot whatever changes.")
+@click.option("--unlock", metavar="CACHE", help="Allow it to become stale again.")
 @click.option("--delete", metavar="CACHE", help="Delete it.")
 @click.option("--export", nargs=2, metavar="CACHE FILE", help="Copy it out.")
-@click.option("--import", "import_", metavar="FILE", help="Take a cache file in, and keep it.")
+@click.option("--import", "import_", metavar="FILE", help="Import a cache file, and keep it.")
 @json_option
 def caches(
     folder: str, delete: str | None, export: tuple[str, str] | None, import_: str | None, as_json: bool, **marks: str | None
 ) -> None:  # fmt: skip
-    """Show what is kept in DIR, the folder of `render --caches` or “caches” in the data folder. One change at a time."""
+    """List the caches in DIR, the folder of `render --caches` or “caches” in the data folder. One change at a time."""
     from ..core.cache_contents import import_cache
     from ..core.caches import CacheFolder
 
     path = Path(folder)
     chosen = [name for name, value in {**marks, "delete": delete, "export": export, "import": import_}.items() if value]
     if len(chosen) > 1:
-        raise InputError(f"--{chosen[0].replace('_', '-')} and --{chosen[1].replace('_', '-')} can't be asked for at once; give one of them.")
+        raise InputError(f"--{chosen[0].replace('_', '-')} and --{chosen[1].replace('_', '-')} can't be combined; give one of them.")
     if not path.is_dir() and not import_:
-        raise InputError(f"There is no folder {path}; give one that `sivrel render --caches` has filled.")
+        raise InputError(f"There is no folder {path}; give one that `sivrel render --caches` has written.")
     kept = CacheFolder(path)
     for name, start in marks.items():
         if start:
@@ -67,7 +67,7 @@ def caches(
         return f"{row['cache'][:10]}  {row['kind']} of {row['of']}, {held}{marks}"
 
     def words() -> str:
-        return "\n".join(line(row) for row in rows) or "Nothing is kept here."
+        return "\n".join(line(row) for row in rows) or "There are no caches here."
 
     print_result(as_json, {"caches": rows}, words)
 

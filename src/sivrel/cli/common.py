@@ -1,4 +1,4 @@
-"""What commands share: options, progress, reading what was named, and printing a result."""
+"""Shared by commands: options, progress, opening shots and recipes, and printing results."""
 
 import functools
 import json
@@ -34,7 +34,7 @@ distance_option = click.option(
 
 @dataclass(frozen=True)
 class Given:
-    """What of a shot is rendered, and by which recipe, as it was given on the command line."""
+    """What to render of a shot, and with which recipe, from the command line."""
 
     recipe: str | None
     assignments: tuple[str, ...]
@@ -46,18 +46,18 @@ class Given:
     caches: str | None
 
     def settings(self) -> "tuple[Recipe, View]":
-        """The recipe, and the view with its edits, as the library takes them. Raises InputError."""
+        """The recipe, and the view with its edits, for the library. Raises InputError."""
         settings, edits = recipe_of(self.recipe, self.assignments)
         return settings, view_of(self.size, self.region, self.camera, self.seed, edits)
 
     def open(self, name: str, view: "View") -> "Shot":
-        """The shot that was named, its camera checked. Raises InputError."""
+        """The shot, with its camera checked. Raises InputError."""
         opened = open_shot(name, self.frame, self.caches)
         check_camera(opened, view)
         return opened
 
     def begin(self, name: str) -> "tuple[Shot, Recipe, View, Reporter]":
-        """The shot that was named, the recipe and the view, with compiled kernels, and what reports progress. Raises InputError."""
+        """The shot, recipe and view, with compiled kernels, and a progress reporter. Raises InputError."""
         from ..shot import warm_up
 
         settings, view = self.settings()
@@ -75,7 +75,7 @@ def view_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
     made: Callable[..., Any] = with_given
     for option in (
-        click.option("--caches", metavar="DIR", help="Folder where what is prepared is kept, and found again."),
+        click.option("--caches", metavar="DIR", help="Folder in which caches are stored and reused."),
         click.option("--seed", type=int, default=0, metavar="N", show_default=True, help="Seed of the random numbers."),
         frame_option,
         camera_option,
@@ -93,7 +93,7 @@ def seconds_option(default: float | None, what: str) -> Callable[..., Any]:
 
 
 class Reporter:
-    """Progress on standard error: one line that is written over on a terminal; elsewhere a line for each step, and now and then one within it."""
+    """Progress on standard error: on a terminal one line that is overwritten; otherwise a line per step, with some in between."""
 
     def __init__(self) -> None:
         self.on_terminal = sys.stderr.isatty()
@@ -109,7 +109,7 @@ class Reporter:
         self.open = self.on_terminal
 
     def done(self) -> None:
-        """End the line that was written over."""
+        """End the overwritten line."""
         if self.open:
             print("\r\x1b[K", end="", file=sys.stderr, flush=True)
             self.open = False
@@ -130,20 +130,20 @@ def values_of(assignments: tuple[str, ...], example: str = "sampling.max=32") ->
     for assignment in assignments:
         key, equals, value = assignment.partition("=")
         if not equals:
-            raise InputError(f"“{assignment}” sets nothing; write it like {example}.")
+            raise InputError(f"“{assignment}” is not a setting; write it like {example}.")
         values[key.strip()] = value.strip()
     return values
 
 
 def recipe_of(recipe: str | None, assignments: tuple[str, ...]) -> "tuple[Recipe, Edits]":
-    """The recipe and the edits that --recipe and --set ask for. Raises InputError."""
+    """The recipe and the edits of --recipe and --set. Raises InputError."""
     from ..shot import recipe_and_edits
 
     return recipe_and_edits(recipe or None, values=values_of(assignments))
 
 
 def view_of(size: str, region: str | None, camera: str | None, seed: int, edits: "Edits") -> "View":
-    """--size, --region, --camera and --seed as the library takes them. Raises InputError."""
+    """--size, --region, --camera and --seed for the library. Raises InputError."""
     try:
         width, height = (int(part) for part in size.lower().split("x"))
     except ValueError:
@@ -157,12 +157,12 @@ def view_of(size: str, region: str | None, camera: str | None, seed: int, edits:
         box = (x0, y0, x1, y1)
     from ..core.render.frame import Frame
 
-    Frame(width, height, box, seed)  # says what is wrong with them
+    Frame(width, height, box, seed)  # raises an error if they are wrong
     return {"edits": edits, "camera": camera, "size": (width, height), "region": box, "seed": seed}
 
 
 def open_shot(name: str, frame: float | None = None, caches: str | None = None) -> "Shot":
-    """A shot that somebody named: looked into first, in a process with bounds, unless it is one that ships. Raises InputError."""
+    """Open a shot: inspected first in a process with limits, unless it is a demo shot. Raises InputError."""
     from ..demo.shots import FOLDER, find_shot
     from ..shot import open
     from ..work.looking_in import inspect_sandboxed
@@ -181,19 +181,19 @@ def check_camera(shot: "Shot", view: "View") -> None:
 
 
 def output_path(name: str, suffixes: tuple[str, ...], sentence: str) -> Path:
-    """A file to write. Raises InputError with the `sentence`, which holds the right name for `{name}`, or where its folder is not there."""
+    """A file to write. Raises InputError with the `sentence`, in which `{name}` is the right name, or if its folder does not exist."""
     out = Path(name)
     if out.suffix.lower() not in suffixes:
         raise InputError(sentence.format(name=out.with_suffix(suffixes[0]).name))
     if not out.parent.is_dir():
-        raise InputError(f"There is no folder {out.parent}; make it first.")
+        raise InputError(f"There is no folder {out.parent}; create it first.")
     return out
 
 
 def check_distance(per_degree: float) -> None:
-    """Raise InputError where nobody looks from so near or far."""
+    """Raise InputError for an impossible viewing distance."""
     if not 5.0 <= per_degree <= 300.0:
-        raise InputError(f"{per_degree:g} pixels a degree is no viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
+        raise InputError(f"{per_degree:g} pixels per degree is not a viewing distance; give 5 to 300 (a screen at arm's length has 40 to 70).")
 
 
 def check_seconds(seconds: float) -> None:

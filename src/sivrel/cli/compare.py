@@ -1,4 +1,4 @@
-"""`sivrel compare`: two pictures, in numbers and in what the eye sees."""
+"""`sivrel compare`: compare two pictures, in numbers and visibly."""
 
 from typing import Any
 
@@ -7,13 +7,13 @@ import click
 from .common import json_option, print_result
 
 
-@click.command(short_help="Compare two pictures, and say where the eye sees a difference.")
+@click.command(short_help="Compare two pictures, and show where they visibly differ.")
 @click.argument("a", metavar="A.exr")
 @click.argument("b", metavar="B.exr")
-@click.option("--exposure", type=float, metavar="STOPS", help="How they are looked at (default: as A's camera exposes).")
+@click.option("--exposure", type=float, metavar="STOPS", help="Exposure for viewing (default: that of A's camera).")
 @json_option
 def compare(a: str, b: str, exposure: float | None, as_json: bool) -> None:
-    """Compare B.exr against A.exr: light, settings, and where the eye sees a difference."""
+    """Compare B.exr against A.exr: light, settings, and where they visibly differ."""
     from ..shot import compare as compare_files
 
     made = compare_files(a, b, exposure)
@@ -28,5 +28,5 @@ def in_words(made: Any) -> str:
     lines.append(f"{light}, root mean square {difference.rmse:.5g}, visible difference {difference.visible:.4f}")
     lines.append(made.sentence)
     if difference.noise_between is not None:
-        lines.append(f"By what these two seeds differ in, the noise of each is {difference.noise_between:.1%}.")
+        lines.append(f"From the difference of these two seeds, the noise of each is {difference.noise_between:.1%}.")
     return "\n".join(lines)

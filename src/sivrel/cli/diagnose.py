@@ -1,4 +1,4 @@
-"""`sivrel diagnose`: what is wrong with a picture, rendered here or elsewhere."""
+"""`sivrel diagnose`: find the flaws of a picture, rendered here or elsewhere."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -22,23 +22,23 @@ if TYPE_CHECKING:
     from ..core.rendered import Render
 
 
-@click.command(short_help="Say what is wrong with a picture, prove why, and offer remedies.")
+@click.command(short_help="Find the flaws of a picture, prove their causes, and offer remedies.")
 @click.argument("what", metavar="SHOT|IMAGE.exr")
-@click.option("--shot", metavar="SHOT", help="Of a picture that was rendered here: the scene, to try causes on.")
+@click.option("--shot", metavar="SHOT", help="For a picture that was rendered here: its scene, to try causes on.")
 @view_options
 @seconds_option(20.0, "Time for brute force and trials.")
-@click.option("--exposure", type=float, metavar="STOPS", help="How a picture from elsewhere is looked at (default: as it measures itself).")
+@click.option("--exposure", type=float, metavar="STOPS", help="Exposure of a picture from elsewhere (default: measured).")
 @distance_option
 @json_option
 def diagnose(
     what: str, shot: str | None, given: Given, seconds: float, exposure: float | None, per_degree: float, as_json: bool
 ) -> None:  # fmt: skip
-    """Say what is wrong with a picture, why, proven by trials, and what cures it.
+    """Find the flaws of a picture, prove their causes by trials, and offer remedies.
 
-    A scene file or demo:NAME is rendered first; a picture, of any program, is judged as it is.
+    A scene file or demo:NAME is rendered first; a picture of any program is judged as it is.
     """
     if not seconds > 0.0:
-        raise InputError(f"{seconds:g} seconds leave no time to try anything; give more than 0.")
+        raise InputError(f"{seconds:g} seconds leave no time for trials; give more than 0.")
     check_distance(per_degree)
     from ..core.formats.scenes import suffixes
     from ..core.pictures.exr import Picture
@@ -54,7 +54,7 @@ def diagnose(
         picture = read_picture(what)
         if shot is not None:
             if picture.recipe is None:
-                raise InputError(f"{what} was not rendered here, so no cause can be tried on it; leave --shot out, and read what would settle it.")
+                raise InputError(f"{what} was not rendered here, so no cause can be tried on it; leave --shot out, and see each finding's tests.")
             opened = open_shot(shot, given.frame, given.caches)
             warm_up(report)
     made = diagnose_picture(picture, opened, seconds=seconds, exposure=exposure, per_degree=per_degree, progress=report)
@@ -73,7 +73,7 @@ def in_words(made: Any, what: str) -> str:
     """A diagnosis as lines of text."""
     lines = []
     for finding in made.findings:
-        weak = " (judged from the picture alone)" if finding.weak else ""
+        weak = " (judged from the picture only)" if finding.weak else ""
         lines.append(f"{finding.title}{weak}\n    {finding.why}")
         if finding.cause:
             lines.append(f"    cause: {finding.cause}" + (f", {finding.confidence:.0%} sure" if finding.confidence else ""))
@@ -86,9 +86,9 @@ def in_words(made: Any, what: str) -> str:
         for remedy in finding.remedies:
             after = [
                 f"{remedy.seconds:.3g} s" if remedy.seconds else "",
-                f"{remedy.seen:.1f} times what is just seen" if remedy.seen is not None else "",
+                f"{remedy.seen:.1f} times just visible" if remedy.seen is not None else "",
             ]
             lines.append(f"    → {remedy.words}" + (f" ({', '.join(a for a in after if a)})" if any(after) else ""))
             lines += [f"        --set '{key}={value}'" for key, value in remedy.changes.items()]
         lines += [f"    ? {question}" for question in finding.settles]
-    return "\n".join(lines) or f"Nothing of note was found in {what}."
+    return "\n".join(lines) or f"No flaws were found in {what}."

@@ -7,13 +7,13 @@ from .common import frame_option, json_option, open_shot, output_path, print_res
 
 @click.command(short_help="Write a scene with all its edits as glTF (.glb).")
 @shot_argument
-@click.option("-o", "--output", required=True, metavar="OUT.glb", help="Where the scene is written.")
+@click.option("-o", "--output", required=True, metavar="OUT.glb", help="File to write.")
 @set_option
 @frame_option
 @json_option
 def export(shot: str, output: str, assignments: tuple[str, ...], frame: float | None, as_json: bool) -> None:
-    """Write SHOT with all edits laid over it as glTF."""
-    wrong = "The scene is written as glTF; name it {name}. (`sivrel layer` writes the edits alone, as USD.)"
+    """Write SHOT with all edits as glTF."""
+    wrong = "The scene is written as glTF; name it {name}. (`sivrel layer` writes only the edits, as USD.)"
     out = output_path(output, (".glb",), wrong)
     _, edits = recipe_of(None, assignments)
     opened = open_shot(shot, frame)

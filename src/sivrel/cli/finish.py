@@ -1,4 +1,4 @@
-"""`sivrel finish`: a rendered picture as PNG, or with its filtered twin as EXR."""
+"""`sivrel finish`: a rendered picture as PNG, or with a filtered pass as EXR."""
 
 from pathlib import Path
 from typing import Any
@@ -11,12 +11,12 @@ from .common import json_option, print_result, say, values_of
 
 @click.command(short_help="Finish a rendered picture as PNG, filtered if asked.")
 @click.argument("picture", metavar="IN.exr")
-@click.option("-o", "--output", required=True, metavar="OUT.png|OUT.exr", help="Where it is written.")
+@click.option("-o", "--output", required=True, metavar="OUT.png|OUT.exr", help="File to write.")
 @click.option("--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One of finish.exposure (a number or “measured”), finish.contrast, …")
 @click.option("--filter", "filtering", is_flag=True, help="Filter noise, guided by the picture's passes.")
 @json_option
 def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: bool, as_json: bool) -> None:
-    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, keep the filtered picture beside the beauty in an EXR."""
+    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, add the filtered picture as a pass to an EXR."""
     from PIL import Image
 
     from ..core.finish.finishing import Finish, finish_from, finished, measured_exposure
@@ -26,9 +26,9 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
 
     out = Path(output)
     if out.suffix.lower() not in (".png", ".exr") or (out.suffix.lower() == ".exr" and not filtering):
-        raise InputError("A finished picture is a PNG; name it so. (With --filter an EXR keeps the filtered picture as a pass.)")
+        raise InputError("A finished picture is a PNG; give a name with .png. (With --filter an EXR gets the filtered picture as a pass.)")
     if not out.parent.is_dir():
-        raise InputError(f"There is no folder {out.parent}; make it first.")
+        raise InputError(f"There is no folder {out.parent}; create it first.")
     given = read_exr(Path(picture))
     values: dict[str, Any] = {
         key.removeprefix("finish."): value for key, value in values_of(assignments, "finish.contrast=1.1").items()
@@ -45,7 +45,7 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
         shown, smeared = filtered.image, filtered.smeared
         given.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
         if smeared > 0.005:
-            say(f"The filter smeared {smeared:.1%} of the picture: there it took more than noise explains.")
+            say(f"The filter smeared {smeared:.1%} of the picture: there it removed more than noise.")
     if out.suffix.lower() == ".exr":
         write_exr(out, given)
     else:

@@ -19,25 +19,25 @@ from .common import (
 )
 
 
-@click.command(short_help="Render a setting at several values, and say which is enough.")
+@click.command(short_help="Render a setting at several values, and find which is enough.")
 @shot_argument
 @click.option(
     "--vary",
     multiple=True,
     required=True,
     metavar="KEY[=V1,V2,..]",
-    help="Setting and its rungs, doubled about what stands if none; twice: a grid.",
+    help="Setting and its rungs, doubled around the current value if none; twice: a grid.",
 )
 @distance_option
 @click.option("--strip", metavar="OUT.png", help="Write the rungs side by side: a contact strip.")
 @view_options
-@seconds_option(60.0, "Time for all of it, beyond which rungs that were not named are left out.")
+@seconds_option(60.0, "Total time, after which automatic rungs are skipped.")
 @json_option
 def ladder(vary: tuple[str, ...], per_degree: float, strip: str | None, shot: str, given: Given, seconds: float, as_json: bool) -> None:
-    """Render one setting of SHOT, or two as a grid, at several values, and say which is enough."""
+    """Render one setting of SHOT, or two as a grid, at several values, and find which is enough."""
     check_distance(per_degree)
     if strip and (not strip.lower().endswith(".png") or not Path(strip).parent.is_dir()):
-        raise InputError(f"{strip} can't be written: name a PNG in a folder that is there.")
+        raise InputError(f"{strip} can't be written: give a PNG in an existing folder.")
     if len(vary) > 2:
         raise InputError("A ladder varies one setting, or two as a grid; remove the others.")
     check_seconds(seconds)
@@ -69,7 +69,7 @@ def in_words(made: Any) -> str:
         if rung.error is None:
             lines.append(f"{name:>16}  not rendered: {rung.skipped}")
             continue
-        seen = f"seen to differ in {rung.seen['last']:.1%}" if rung.seen.get("last") else ""
+        seen = f"visibly different in {rung.seen['last']:.1%}" if rung.seen.get("last") else ""
         lines.append(
             f"{name:>16}  {rung.frame_seconds:8.3g} s a frame  noise {rung.error.noise:6.1%}"
             f"  bias {rung.error.bias:5.1%} ± {rung.error.bias_error:.1%}  light {rung.error.light:.3f}  {seen}{'  ← enough' if rung.enough else ''}"

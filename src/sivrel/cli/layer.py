@@ -1,4 +1,4 @@
-"""`sivrel layer`: edits as a USD layer over a scene, which stays as it is."""
+"""`sivrel layer`: edits as a USD layer over a scene, which is not changed."""
 
 import click
 
@@ -7,11 +7,11 @@ from .common import json_option, open_shot, output_path, print_result, recipe_of
 
 @click.command(short_help="Write edits as a USD layer over the scene.")
 @shot_argument
-@click.option("-o", "--output", required=True, metavar="OUT.usda", help="Where the layer is written.")
+@click.option("-o", "--output", required=True, metavar="OUT.usda", help="File to write.")
 @set_option
 @json_option
 def layer(shot: str, output: str, assignments: tuple[str, ...], as_json: bool) -> None:
-    """Write edits of lights and objects as a USD layer over SHOT, which stays as it is."""
+    """Write edits of lights and objects as a USD layer over SHOT, which is not changed."""
     out = output_path(output, (".usda", ".usdc"), "The layer is written as USD; name it {name}.")
     _, edits = recipe_of(None, assignments)
     opened = open_shot(shot)

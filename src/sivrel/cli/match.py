@@ -15,16 +15,16 @@ from .common import (
 )
 
 
-@click.command(short_help="Set ways of finding light against each other in equal time.")
+@click.command(short_help="Compare ways of finding light in equal time.")
 @shot_argument
 @click.option(
     "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics], by commas (default: all with bounced light)."
 )
 @view_options
-@seconds_option(20.0, "Seconds a frame that each has, its caches counted.")
+@seconds_option(20.0, "Seconds per frame for each, including its caches.")
 @json_option
 def match(ways: str, shot: str, given: Given, seconds: float, as_json: bool) -> None:
-    """Set ways of finding light against each other on SHOT, in equal time and to equal error."""
+    """Compare ways of finding light on SHOT, in equal time and to equal error."""
     check_seconds(seconds)
     opened, settings, view, report = given.begin(shot)
     chosen = [name for name in ways.split(",") if name.strip()]
@@ -38,12 +38,12 @@ def match(ways: str, shot: str, given: Given, seconds: float, as_json: bool) -> 
 
 def in_words(made: Any) -> str:
     """A match as lines of text."""
-    lines = [f"brute force to hold them to: {made.reference_seconds:.3g} s, ± {made.reference_error:.1%}"]
+    lines = [f"brute-force reference: {made.reference_seconds:.3g} s, ± {made.reference_error:.1%}"]
     for entrant in made.entrants:
         name, error = entrant.candidate.name, entrant.error
         if error is None:
             lines.append(f"{name:>34}  {entrant.out or f'its caches take {entrant.prepares:.3g} s, so no time is left for pixels'}")
             continue
         pays = f", pays from frame {entrant.pays_from}" if entrant.pays_from else ""
-        lines.append(f"{name:>34}  off {error.total:6.1%} (noise {error.noise:.1%}, bias {error.bias:.1%}), caches {entrant.prepares:.3g} s{pays}")
+        lines.append(f"{name:>34}  error {error.total:6.1%} (noise {error.noise:.1%}, bias {error.bias:.1%}), caches {entrant.prepares:.3g} s{pays}")
     return "\n".join([*lines, made.says])

@@ -14,10 +14,10 @@ MOST_THREADS = 1024
 
 @click.command(short_help="Render a shot to an EXR picture.")
 @shot_argument
-@click.option("-o", "--output", required=True, metavar="OUT.exr", help="Where the picture is written.")
+@click.option("-o", "--output", required=True, metavar="OUT.exr", help="File to write.")
 @view_options
 @click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
-@click.option("--time-limit", type=float, metavar="SECONDS", help="Render the whole picture evenly, until this time is over.")
+@click.option("--time-limit", type=float, metavar="SECONDS", help="Render the whole picture evenly for this time.")
 @json_option
 def render(shot: str, output: str, given: Given, threads: int, time_limit: float | None, as_json: bool) -> None:
     """Render SHOT, a scene file or demo:NAME, to an EXR picture with all its passes."""
@@ -26,7 +26,7 @@ def render(shot: str, output: str, given: Given, threads: int, time_limit: float
     out = output_path(output, (".exr",), "The picture is written as EXR; name it {name}.")
     settings, view = given.settings()
     if not 1 <= threads <= MOST_THREADS:
-        raise InputError(f"{threads} threads can't render; give 1 to {MOST_THREADS}.")
+        raise InputError(f"{threads} threads can't be used; give 1 to {MOST_THREADS}.")
     if time_limit is not None and not time_limit > 0.0:
         raise InputError(f"A time limit of {time_limit:g} s leaves no time; give more than 0.")
     opened = given.open(shot, view)
@@ -61,7 +61,7 @@ def _result(made: Any, shot: Any, out: str) -> dict[str, Any]:
         "size": [picture.frame.width, picture.frame.height],
         "region": list(picture.frame.window),
         "seed": picture.frame.seed,
-        "complete": True,  # whoever reads this relies on it: a render with a time is whole, too
+        "complete": True,  # scripts rely on it: a render with a time limit is complete, too
         "seconds": round(made.seconds, 4),
         "prepare_seconds": round(made.prepare_seconds, 4),
         "noise": made.noise.level if made.noise is not None else None,

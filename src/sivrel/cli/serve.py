@@ -18,7 +18,7 @@ data_option = click.option("--data", default=_default_data, metavar="DIR", help=
 @click.command(short_help="Start the web application.")
 @port_option
 @data_option
-@click.option("--host", default="127.0.0.1", show_default=True, help="Address to bind; others than this machine need a key.")
+@click.option("--host", default="127.0.0.1", show_default=True, help="Address to bind; other machines need a key.")
 def serve(port: int, data: str, host: str) -> int:
     """Start the web application."""
     from ..web.server import run

@@ -1,4 +1,4 @@
-"""`sivrel survey`: look a scene over before any render."""
+"""`sivrel survey`: check a scene before any render."""
 
 from typing import Any
 
@@ -18,7 +18,7 @@ from .common import (
 )
 
 
-@click.command(short_help="Look a scene over before rendering.")
+@click.command(short_help="Check a scene before rendering.")
 @shot_argument
 @recipe_option
 @set_option
@@ -26,7 +26,7 @@ from .common import (
 @frame_option
 @json_option
 def survey(shot: str, recipe: str | None, assignments: tuple[str, ...], camera: str | None, frame: float | None, as_json: bool) -> None:
-    """Look SHOT over before any render: what is wrong with it, where, why it matters for this recipe, and how to fix it."""
+    """Check SHOT before any render: problems, where they are, why they matter for this recipe, and fixes."""
     settings, edits = recipe_of(recipe, assignments)
     opened = open_shot(shot, frame)
     name = opened.edited(edits).camera(camera).name

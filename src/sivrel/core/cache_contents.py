@@ -1,6 +1,6 @@
-"""What the files of caches may hold, checked before a file that somebody gave is kept or served.
+"""Validates the contents of cache files from outside before they are stored or used.
 
-Kernels follow the indices of a cache without looking, and words are made of its notes: both are held to what the way declares.
+Kernels use a cache's indices without bounds checks, and pages show its notes: both must match what the way declares.
 """
 
 import math
@@ -15,16 +15,16 @@ from .gi.ways import OF_KIND
 from .shadows.depth_map import KIND_OF_MAP
 
 FARTHEST, BRIGHTEST = 1e9, 1e20
-"""The largest number of a place in metres, and of a quantity of light."""
+"""The largest coordinate in metres, and the largest quantity of light."""
 MOST_COUNT, LONGEST_TEXT, DEEPEST = 1 << 40, 4096, 6
 MAP_HOLDS = {"depths": None, "row": Table(0)}
 
 
 def check_contents(cache: Cache, name: str) -> None:
-    """Raise InputError, naming the file as `name`, where a cache does not hold what its kind declares."""
+    """Raise InputError, naming the file `name`, if a cache does not match its kind's declaration."""
     way = OF_KIND.get(cache.kind)
     if way is None and cache.kind != KIND_OF_MAP:
-        raise InputError(f"{name} holds a {cache.kind[:60]}, which can't be taken in; make it anew here.")
+        raise InputError(f"{name} holds a {cache.kind[:60]}, which can't be imported; make it again here.")
     holds = way.holds if way is not None else MAP_HOLDS
     if not _notes_are_sound(cache.notes, ("seconds", "count", *way.tells) if way is not None else ("seconds",)):
         raise _damaged(name, "notes")
@@ -43,7 +43,7 @@ def check_contents(cache: Cache, name: str) -> None:
 
 
 def _damaged(name: str, what: str) -> InputError:
-    return InputError(f"{name} is damaged: its {what} can't be those of such a cache; export it anew.")
+    return InputError(f"{name} is damaged: its {what} are not valid for such a cache; export it again.")
 
 
 def _form_is_right(array: np.ndarray, table: Table) -> bool:
@@ -63,7 +63,7 @@ def _values_are_sound(array: np.ndarray, table: Table, arrays: dict[str, np.ndar
 
 
 def _depths_are_sound(depths: np.ndarray) -> bool:
-    """Depths of one face or six, square, infinite where nothing is met."""
+    """Depths of one or six square faces, infinite where there is no surface."""
     square = depths.dtype == np.float32 and depths.ndim == 3 and depths.shape[0] in (1, 6) and depths.shape[1] == depths.shape[2]
     return bool(square and not np.isnan(depths).any())
 
@@ -86,7 +86,7 @@ def _is_number(value: Any) -> bool:
 
 
 def _is_modest(value: Any, depth: int) -> bool:
-    """Whether a note is made of short texts and finite numbers, and not nested deep."""
+    """Whether a note consists of short texts and finite numbers, without deep nesting."""
     if isinstance(value, str):
         return len(value) <= LONGEST_TEXT
     if isinstance(value, dict | list):
@@ -96,7 +96,7 @@ def _is_modest(value: Any, depth: int) -> bool:
 
 
 def import_cache(folder: CacheFolder, data: bytes, name: str) -> None:
-    """Keep a cache that comes as a file's bytes. Raises InputError for a damaged or foreign one."""
+    """Store a cache from a file's bytes. Raises InputError for a damaged or foreign one."""
     cache = from_bytes(data, name)
     check_contents(cache, name)
     folder.keep_marked(cache)

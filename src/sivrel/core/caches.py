@@ -1,7 +1,7 @@
-"""Caches: what is prepared before pixels and kept, each a file with a header that says what it depends on.
+"""Caches: data prepared before pixels and stored, each as a file with a header that lists its dependencies.
 
-A file: one line of JSON (format, version, kind, what it depends on with a hash each, checksum of the rest, notes), then
-NumPy's archive of its arrays. It is named by the hash of what it depends on, so a stale cache is simply not found; the
+A file: one line of JSON (format, version, kind, dependencies with hashes, checksum of the rest, notes), then
+NumPy's archive of its arrays. It is named by the hash of its dependencies, so a stale cache is simply not found; the
 header says which dependency has changed since.
 """
 
@@ -24,21 +24,21 @@ from .json_text import parse_json
 
 FORMAT, VERSION = "sivrel cache", 2
 MOST_BYTES = 2 << 30
-"""Of a folder of caches; the oldest go when it holds more."""
+"""Limits of a folder of caches; the oldest are deleted above them."""
 log = logging.getLogger(__name__)
 MOST_HEADER = 1 << 20
 MOST_UNPACKED = 4 << 30
-"""Bytes of the arrays of one cache."""
+"""Most bytes of one cache's arrays."""
 ASIDE, ASIDE_NAME = "deleted.aside", "deleted.name"
-"""The file that was deleted last, and its digest."""
+"""The last deleted file, and its digest."""
 HELD, HELD_ALONE = 8, 64
-"""Caches that are held in memory, and where there is no file to read them from again."""
+"""Most caches held in memory, and most if they have no files to read again."""
 
 
 @dataclass(frozen=True)
 class Cache:
-    """kind: what it holds; subject: of what (a light's name); depends: hash by name of what it was made from;
-    arrays by name; notes: numbers worth telling, such as the seconds it took."""
+    """kind: of its contents; subject: what it belongs to (a light's name); depends: hashes of its dependencies by name;
+    arrays by name; notes: numbers for the user, such as the seconds it took."""
 
     kind: str
     subject: str
@@ -52,7 +52,7 @@ class Cache:
 
 
 def digest_of(kind: str, depends: dict[str, str]) -> str:
-    """Name of the cache of a kind that depends on these."""
+    """Name of the cache of a kind with these dependencies."""
     return hashlib.sha256(json.dumps([VERSION, kind, depends], sort_keys=True).encode()).hexdigest()[:32]
 
 
@@ -93,7 +93,7 @@ def _read_header(head: bytes, name: str) -> dict[str, Any]:
 
 
 def _can_be_listed(notes: Any) -> bool:
-    """Whether notes are what the list of caches shows: seconds, and how much of what a cache holds."""
+    """Whether notes have what the list of caches shows: seconds, count and unit."""
     if not isinstance(notes, dict):
         return False
     seconds, count, unit = notes.get("seconds", 0.0), notes.get("count", 0), notes.get("unit", "")
@@ -101,7 +101,7 @@ def _can_be_listed(notes: Any) -> bool:
 
 
 def _arrays(body: bytes, name: str) -> dict[str, np.ndarray]:
-    """The arrays of NumPy's archive, after a look at the sizes that it claims. Raises InputError."""
+    """The arrays of NumPy's archive, after checking the sizes it declares. Raises InputError."""
     damaged = InputError(f"{name} is damaged: its arrays can't be read, so make it again.")
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
@@ -110,12 +110,12 @@ def _arrays(body: bytes, name: str) -> dict[str, np.ndarray]:
             raise InputError(f"{name} unpacks to {claimed / 2**30:.1f} GB; more than {MOST_UNPACKED >> 30} can't be read.")
         with np.load(io.BytesIO(body), allow_pickle=False) as arrays:
             found = {key: arrays[key] for key in arrays.files}
-            if all(isinstance(array, np.ndarray) for array in found.values()):  # an entry that is no array comes as bytes
+            if all(isinstance(array, np.ndarray) for array in found.values()):  # an entry that is not an array is returned as bytes
                 return found
             raise damaged
     except (InputError, MemoryError):
         raise
-    except Exception:  # an archive may be broken in as many ways as zip files can
+    except Exception:  # any error of a broken zip file
         raise damaged from None
 
 
@@ -147,7 +147,7 @@ class CacheFolder:
         return self.folder / f"{digest}.cache" if self.folder else None
 
     def find(self, kind: str, depends: dict[str, str]) -> Cache | None:
-        """The cache of a kind made from exactly these; None when there is none or its file is damaged."""
+        """The cache of a kind with exactly these dependencies; None if there is none or its file is damaged."""
         digest = digest_of(kind, depends)
         if digest in self.held:
             return self.held[digest]
@@ -157,7 +157,7 @@ class CacheFolder:
         try:
             cache = from_bytes(path.read_bytes(), path.name)
         except InputError:
-            return None  # it is made again, over the damaged one
+            return None  # it will be remade, replacing the damaged one
         if cache.depends != depends:
             return None
         self._hold(cache)
@@ -185,7 +185,7 @@ class CacheFolder:
         return self.folder is not None and (self.folder / f"{digest}.{mark}").exists()
 
     def mark(self, digest: str, mark: str, on: bool) -> None:
-        """Mark a cache as `kept`, so that it is never thinned, or as `locked`, so that it serves its shot whatever changes."""
+        """Mark a cache as `kept`, so that it is never deleted automatically, or as `locked`, so that its shot uses it whatever changes."""
         if self.folder is not None:
             path = self.folder / f"{digest}.{mark}"
             path.touch() if on else path.unlink(missing_ok=True)
@@ -203,7 +203,7 @@ class CacheFolder:
         return None
 
     def delete(self, digest: str) -> None:
-        """Delete a cache; its file is put aside until the next one is, see `take_back`. Raises InputError where it is locked."""
+        """Delete a cache; its file is kept aside until the next deletion, see `take_back`. Raises InputError if it is locked."""
         if self.marked(digest, "locked"):
             raise InputError(f"The cache {digest} is locked; unlock it first.")
         self.held.pop(digest, None)
@@ -214,7 +214,7 @@ class CacheFolder:
             path.with_suffix(".kept").unlink(missing_ok=True)
 
     def take_back(self) -> None:
-        """Take back the cache that was deleted last. Raises InputError where there is none."""
+        """Restore the last deleted cache. Raises InputError if there is none."""
         try:
             assert self.folder is not None
             os.replace(self.folder / ASIDE, self.folder / f"{(self.folder / ASIDE_NAME).read_text()}.cache")
@@ -222,13 +222,13 @@ class CacheFolder:
             raise InputError("There is no deleted cache to take back.") from None
 
     def keep_marked(self, cache: Cache) -> None:
-        """Keep a cache that was brought here, and never thin it."""
+        """Store an imported cache, and never delete it automatically."""
         self._write(cache)
         self._hold(cache)
         self.mark(cache.digest, "kept", True)
 
     def adopt(self, file: Path, digest: str) -> None:
-        """Keep a cache file of that digest, which was found to be sound, by moving it here."""
+        """Store a valid cache file of that digest by moving it here."""
         path = self.path(digest)
         assert path is not None
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -237,7 +237,7 @@ class CacheFolder:
         self.mark(digest, "kept", True)
 
     def remember(self, key: str, work_out: Callable[[], Any]) -> Any:
-        """What `work_out` gives, worked out once for a key and remembered for a while, in memory alone."""
+        """The result of `work_out` for a key, remembered for a while, in memory only."""
         if key not in self.worked_out:
             while len(self.worked_out) >= 2 * HELD:
                 self.worked_out.pop(next(iter(self.worked_out)))
@@ -245,15 +245,15 @@ class CacheFolder:
         return self.worked_out[key]
 
     def keep(self, cache: Cache) -> None:
-        """Keep a cache. Where its file can't be written, since the disk is full, say, it serves from memory and is made again another time."""
+        """Store a cache. If its file can't be written, for example on a full disk, it is used from memory and remade next time."""
         self._hold(cache)
         try:
             self._write(cache)
         except OSError:
-            log.warning("The cache %s could not be kept.", cache.digest, exc_info=True)
+            log.warning("The cache %s could not be stored.", cache.digest, exc_info=True)
 
     def _write(self, cache: Cache) -> None:
-        """Write a cache beside, then rename it."""
+        """Write a cache to a temporary name, then rename it."""
         path = self.path(cache.digest)
         if path is None:
             return
@@ -268,7 +268,7 @@ class CacheFolder:
         self._thin(path)
 
     def _thin(self, newest: Path) -> None:
-        """Delete the oldest files until the folder is within bounds; the newest always stays."""
+        """Delete the oldest files until the folder is within its limits; the newest always stays."""
         files = sorted(((f.stat().st_mtime, f.stat().st_size, f) for f in newest.parent.glob("*.cache")), reverse=True)
         total = 0
         for _, size, file in files:

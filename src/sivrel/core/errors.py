@@ -1,29 +1,29 @@
-"""The errors of the library: the one that carries a sentence for the user, and what such sentences share."""
+"""The library's errors: the one with a sentence for the user, and helpers for such sentences."""
 
 import difflib
 from collections.abc import Iterable
 from itertools import islice
 
 MOST_COMPARED, LONGEST_COMPARED = 5000, 80
-"""Names, and letters of each, that are compared for a suggestion: comparing takes time in proportion to both."""
+"""Most names, and letters of each, compared for a suggestion: time is proportional to both."""
 
 
 LONGEST = 1200
-"""Letters of a sentence that are shown."""
+"""Most characters of a sentence."""
 
 
 class SivrelError(Exception):
-    """Base of every error that is raised on purpose."""
+    """Base of all errors that the library raises on purpose."""
 
 
 class Cancelled(SivrelError):
-    """The work was called off."""
+    """The work was cancelled."""
 
 
 class InputError(SivrelError, ValueError):
-    """What was given can't be used. The message is one sentence that says what to do; it is shown as it stands.
+    """Unusable input. The message is one sentence that says what to do; it is shown as it is.
 
-    What it quotes may hold line breaks, control characters, halves of surrogate pairs or whole books: they are taken out, and it is cut."""
+    Quoted input may contain line breaks, control characters, unpaired surrogates or very long text: these are removed, and the message is cut."""
 
     def __init__(self, sentence: str) -> None:
         plain = " ".join("".join(c if c.isprintable() else " " for c in sentence[: 2 * LONGEST]).split())
@@ -31,7 +31,7 @@ class InputError(SivrelError, ValueError):
 
 
 def did_you_mean(word: str, known: Iterable[str], form: str = "{}") -> str:
-    """“ Did you mean …?” with the known name that is most like `word`, written as `form` says; empty where none is like it."""
+    """“ Did you mean …?” with the known name most similar to `word`, formatted by `form`; empty if none is similar."""
     candidates = [name for name in islice(known, MOST_COMPARED) if len(name) <= 4 * LONGEST_COMPARED]
     near = difflib.get_close_matches(word[:LONGEST_COMPARED], candidates, n=1, cutoff=0.3)
     return f" Did you mean “{form.format(near[0]) if form != '{}' else near[0]}”?" if near else ""

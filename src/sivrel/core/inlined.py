@@ -1,8 +1,8 @@
-"""Kernels that live in their callers alone: translated, and neither optimised nor made into machine code by themselves.
+"""Kernels that exist only inside their callers: translated to LLVM, but neither optimised nor compiled to machine code by themselves.
 
-Numba makes machine code of every function it meets, with all that it calls in it, level upon level. What is always inlined needs
-none: the kernel that is really called is optimised as a whole, once. That halves the first compile. Such a kernel can be called from
-Python all the same; a twin of it is compiled for that.
+Numba compiles every function it meets, with all its callees inlined, at every level. A function that is always inlined needs
+none of that: the kernel that is really called is optimised once as a whole. This halves the first compile. Such a kernel can be called from
+Python, too; a separate version is compiled for that.
 """
 
 import functools
@@ -20,12 +20,12 @@ from .kernel_cache import KernelCache
 
 OURS = __name__.split(".")[0]
 TESTED = ("0.68.",)
-"""Versions of Numba whose private parts are known here. With others kernels are compiled as Numba does it, which takes longer."""
+"""Versions of Numba whose internals are known here. With others, kernels are compiled in Numba's own way, which takes longer."""
 KNOWN = numba.__version__.startswith(TESTED)
 
 
 class InlinedDispatcher(CPUDispatcher):
-    """A function that other kernels take in."""
+    """A function that is inlined into other kernels."""
 
     def __init__(self, function: Callable, options: dict[str, Any]) -> None:
         super().__init__(function, {}, {"nopython": True, "boundscheck": None, **options})
@@ -56,7 +56,7 @@ _whole_executable, _whole_finalize = CPUContext.get_executable, CPUCodeLibrary.f
 
 
 def _get_executable(context: Any, library: Any, fndesc: Any, env: Any) -> Any:
-    """What stands for a function's machine code; of an inlined one there is none, and a mark stands for it."""
+    """A placeholder for a function's machine code; an inlined one has none."""
     if not (fndesc.inline and fndesc.modname.split(".")[0] == OURS):
         return _whole_executable(context, library, fndesc, env)
     library.is_only_linked = True
@@ -64,7 +64,7 @@ def _get_executable(context: Any, library: Any, fndesc: Any, env: Any) -> Any:
 
 
 def _finalize(library: Any) -> None:
-    """Finish a library: one that is only linked into others keeps its code as it was translated."""
+    """Finish a library: one that is only linked into others keeps its unoptimised code."""
     if not getattr(library, "is_only_linked", False):
         return _whole_finalize(library)
     library._raise_if_finalized()

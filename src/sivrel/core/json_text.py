@@ -1,4 +1,4 @@
-"""JSON that comes from outside, read through one door: no text of it may stop or surprise what reads it."""
+"""Reads JSON from outside safely: no text may crash or surprise its reader."""
 
 import json
 from typing import Any
@@ -6,11 +6,11 @@ from typing import Any
 from .errors import InputError
 
 MOST_DEPTH = 32
-"""Levels of lists and objects within each other. Nothing that this program writes has more than ten."""
+"""Most levels of nesting. Nothing that this program writes has more than ten."""
 
 
 def parse_json(text: str | bytes, problem: str) -> Any:
-    """The value that `text` holds. Raises InputError with the sentence `problem` where it is not JSON (RFC 8259), nests deeper than
+    """The value of `text`. Raises InputError with the sentence `problem` if it is not JSON (RFC 8259), nests deeper than
     MOST_DEPTH, or holds numbers that are not finite or text that is not Unicode."""
     try:
         value = _DECODER.decode(text if isinstance(text, str) else text.decode())
@@ -22,7 +22,7 @@ def parse_json(text: str | bytes, problem: str) -> Any:
 
 
 def _is_surely_plain(text: str | bytes) -> bool:
-    """Whether JSON that was read needs no second look, as most does: it spells nothing by \\u, and has too few brackets to nest deep."""
+    """Whether parsed JSON needs no further check, as is usual: it has no \\u escapes, and too few brackets for deep nesting."""
     try:
         plain = text if isinstance(text, bytes) else text.encode()
     except UnicodeEncodeError:
@@ -31,7 +31,7 @@ def _is_surely_plain(text: str | bytes) -> bool:
 
 
 def is_text(text: str) -> bool:
-    """Whether a text is Unicode: without halves of surrogate pairs, which JSON can spell and no file or database can hold, and without NUL."""
+    """Whether a text is Unicode: without unpaired surrogates, which JSON can express but files and databases can't store, and without NUL."""
     try:
         text.encode()
     except UnicodeEncodeError:

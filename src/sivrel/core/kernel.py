@@ -1,4 +1,4 @@
-"""The kinds of kernels: functions that Numba compiles. What is compiled is kept, see kernel_cache.py."""
+"""The kinds of kernels: functions that Numba compiles. Compiled code is stored, see kernel_cache.py."""
 
 from collections.abc import Callable
 from types import FunctionType
@@ -14,7 +14,7 @@ KERNELS: list[Any] = []
 
 
 def _kept(**options: Any) -> Callable[[FunctionType], Any]:
-    """Decorator: a kernel that is really called, kept once it is compiled."""
+    """Decorator: a kernel that is really called, and stored once compiled."""
 
     def decorate(function: FunctionType) -> Any:
         compiled = njit(**options)(function)
@@ -26,7 +26,7 @@ def _kept(**options: Any) -> Callable[[FunctionType], Any]:
 
 def _declare(decorator: Callable[..., Any] = _kept, **options: Any) -> Callable[[Callable[..., Any]], Any]:
     def decorate(function: Callable[..., Any]) -> Any:
-        # What is compiled into its callers is kept with them.
+        # Inlined kernels are stored with their callers.
         compiled = decorator(nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)
         return compiled
@@ -35,7 +35,7 @@ def _declare(decorator: Callable[..., Any] = _kept, **options: Any) -> Callable[
 
 
 FUSED = {"contract"}
-"""Products and sums may be rounded once. (Not-a-number keeps its meaning.)"""
+"""Multiply-adds may be fused. (Not-a-number keeps its meaning.)"""
 
 kernel = _declare(inlined, _nrt=False, fastmath=FUSED)
 """A function compiled without reference counting, and into its callers: it may read, write and slice arrays, and never
@@ -43,12 +43,12 @@ make one. Counting references in atomic operations costs a third of the rays per
 handing a scene of a dozen arrays to a function that is really called costs more than most functions do."""
 
 CALLED: dict[str, Any] = {"forceinline": False, "no_cpython_wrapper": False, "no_cfunc_wrapper": True}
-"""What a called function must say: what it does not say it inherits from the function that first calls it."""
+"""Options that a called function must set, since it would otherwise inherit those of its first caller."""
 called_kernel = _declare(_nrt=False, fastmath=FUSED, **CALLED)
-"""The same, really called: for what is large and called from several places."""
+"""The same, really called: for large functions with several callers."""
 
 exact_kernel = _declare(_nrt=False, fastmath=False, **CALLED)
-"""A called kernel in which every operation is rounded by itself: Numba spreads the flag above to all that a function
+"""A called kernel with strict rounding of every operation: Numba applies the flag above to everything that a function
 contains, and a fused product would open the edges between triangles."""
 
 allocating_kernel = _declare(**CALLED)

@@ -1,8 +1,8 @@
-"""Where compiled kernels are kept, and what each depends on.
+"""Stores compiled kernels, with what each depends on.
 
-Numba's own cache looks at the file of the cached function alone: it does not see a change in a function that this one calls. Here each kernel that
-is really called is kept under a hash of what it is made of: its own bytecode, that of everything it calls, and the values of all globals they read.
-So a change compiles the kernels that hold it, and no other; a change of words, of comments or of the place of the checkout compiles nothing.
+Numba's own cache only checks the file of the cached function: it misses changes in functions that it calls. Here each kernel that
+is really called is stored under a hash of its own bytecode, that of everything it calls, and the values of all globals they read.
+So a change recompiles only the kernels that contain it; a change of wording, comments or the checkout's path recompiles nothing.
 """
 
 import ast
@@ -35,9 +35,9 @@ from numba.extending import _Intrinsic
 
 CORE = Path(__file__).parent
 BENEATH_ALL = ("kernel.py", "inlined.py", "numba_byref.py", "trace/simd.py")
-"""Sources that say how kernels are compiled: what they change can't be seen in a kernel's bytecode."""
+"""Sources that decide how kernels are compiled, which a kernel's bytecode does not show."""
 MOST_BYTES, MOST_DAYS = 1 << 30, 60
-"""Of the folder: the kernels that were used longest ago go when it holds more; those not used for so long go anyway."""
+"""Limits of the folder: above the size, kernels used longest ago are deleted; those unused for the time are deleted anyway."""
 log = logging.getLogger(__name__)
 _folder: Path | None = None
 
@@ -51,13 +51,13 @@ def kernel_folder() -> Path:
 
 
 def keep_kernels_in(folder: Path | None) -> None:
-    """Keep compiled kernels in a folder from now on; None: in the user's own."""
+    """Set the folder of compiled kernels; None: the user's own."""
     global _folder
     _folder = folder
 
 
 def thin_out(folder: Path | None = None) -> None:
-    """Delete kernels that were not used for long, those used longest ago where there are too many, and what older versions kept."""
+    """Delete kernels that were not used for long, the oldest if there are too many, and files of older versions."""
     folder, left = folder or kernel_folder(), 0
     for old in folder.glob("[0-9a-f]" * 20):
         shutil.rmtree(old, ignore_errors=True)
@@ -75,7 +75,7 @@ def _files(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
 
 
 class KernelCache(_Cache):  # type: ignore[misc]
-    """What Numba asks for a compiled function, and gives one to keep. Where the folder can't be written, kernels are compiled in each process."""
+    """The cache object that Numba loads from and saves to. If the folder can't be written, kernels are compiled in each process."""
 
     def __init__(self, function: types.FunctionType, options: dict[str, Any]) -> None:
         self.function, self.options, self.enabled = function, options, True
@@ -86,7 +86,7 @@ class KernelCache(_Cache):  # type: ignore[misc]
 
     @functools.cached_property
     def unit(self) -> str:
-        """Hash of what the kernel is made of."""
+        """Hash of everything the kernel depends on."""
         return hashlib.sha256(repr((_ground(), unit_hash(self.function), _plain(self.options))).encode()).hexdigest()
 
     def path(self, signature: Any, codegen: Any) -> Path:
@@ -103,7 +103,7 @@ class KernelCache(_Cache):  # type: ignore[misc]
             os.utime(path)
         except FileNotFoundError:
             return None
-        except Exception:  # cut short, or of another make: compiled anew, and written over
+        except Exception:  # truncated, or of another version: compiled again, and overwritten
             log.info("The compiled kernel %s can't be read.", path.name, exc_info=True)
             return None
         return compiler.CompileResult._rebuild(target_context, *payload)
@@ -118,7 +118,7 @@ class KernelCache(_Cache):  # type: ignore[misc]
             beside.write_bytes(numba.core.serialize.dumps(data._reduce()))
             beside.replace(path)
         except OSError as error:
-            log.info("The compiled kernel %s can't be kept: %s.", path.name, error)
+            log.info("The compiled kernel %s can't be stored: %s.", path.name, error)
             with contextlib.suppress(OSError):
                 beside.unlink()
 
@@ -135,7 +135,7 @@ class KernelCache(_Cache):  # type: ignore[misc]
 
 @functools.cache
 def _ground() -> tuple[Any, ...]:
-    """Versions, and the sources that say how kernels are compiled."""
+    """Versions, and the sources that decide how kernels are compiled."""
     sources = hashlib.sha256("".join(code_without_words((CORE / name).read_text()) for name in BENEATH_ALL).encode()).hexdigest()
     return sys.version, np.__version__, numba.__version__, llvmlite.__version__, platform.machine(), sources
 
@@ -154,8 +154,8 @@ _hashes: dict[types.FunctionType, str] = {}
 
 
 def unit_hash(function: types.FunctionType) -> str:
-    """Hash of a function, of all that it calls and of the globals that they read, 64 hexadecimal digits. Names of local variables, line numbers,
-    comments and docstrings are no part of it."""
+    """Hash of a function, of all that it calls and of the globals that they read, 64 hexadecimal digits. Local names, line numbers,
+    comments and docstrings do not affect it."""
     if function not in _hashes:
         seen: dict[types.FunctionType, int] = {}
         _hashes[function] = hashlib.sha256(repr(_of_function(function, seen)).encode()).hexdigest()
@@ -163,7 +163,7 @@ def unit_hash(function: types.FunctionType) -> str:
 
 
 def _of_function(function: types.FunctionType, seen: dict[types.FunctionType, int]) -> Any:
-    """What a function is made of, as plain values; one that was met before is told by its number."""
+    """A function's dependencies as plain values; one that was visited before is represented by its number."""
     if function in seen:
         return "again", seen[function]
     seen[function] = len(seen)
@@ -171,7 +171,7 @@ def _of_function(function: types.FunctionType, seen: dict[types.FunctionType, in
     names, own = _names(code), function.__globals__
     reads = [(name, _of_value(own[name], names, seen)) for name in sorted(names) if name in own]
     cells = [_of_value(cell.cell_contents, names, seen) for cell in function.__closure__ or ()]
-    # Compiled code finds its globals by the name of their module.
+    # Compiled code refers to globals by the name of their module.
     return "function", function.__module__, _of_code(code, function.__doc__), reads, cells, _of_value(function.__defaults__, names, seen)
 
 
@@ -196,7 +196,7 @@ def _of_constant(constant: Any) -> Any:
 
 
 def _of_value(value: Any, names: set[str], seen: dict[types.FunctionType, int]) -> Any:
-    """A value that code reads; of a module, what the code names of it."""
+    """A value that code reads; for a module, the names that the code uses."""
     if isinstance(value, Dispatcher):
         return "kernel", _of_function(value.py_func, seen), _plain(value.targetoptions)
     if isinstance(value, types.FunctionType):
@@ -221,7 +221,7 @@ def _of_value(value: Any, names: set[str], seen: dict[types.FunctionType, int]) 
         return repr(value)
     if isinstance(value, ir.Type):
         return "llvm", str(value)
-    raise TypeError(f"A kernel reads {value!r}; say in {__name__} what of it the compiled code depends on.")
+    raise TypeError(f"A kernel reads {value!r}; define in {__name__} how the compiled code depends on it.")
 
 
 def _plain(options: dict[str, Any]) -> list[tuple[str, str]]:

@@ -1,6 +1,6 @@
-"""A named tuple handed to kernels by reference: one pointer in place of the hundred numbers that its arrays are made of.
+"""Passes named tuples to kernels by reference: one pointer instead of the hundred values that its arrays consist of.
 
-A kernel that is really called gets every array of a tuple as seven numbers, which costs more than most kernels do, and
+A kernel that is really called gets every array of a tuple as seven values, which costs more than most kernels do, and
 compiles slowly. `by_reference` puts the tuple into memory once; its members are then read as `scene.lights`, as before,
 and only where they are used.
 """
@@ -14,7 +14,7 @@ from numba.extending import infer_getattr, intrinsic, lower_getattr_generic
 
 
 class ByReference(types.Type):
-    """Numba type of a reference to a value of the named tuple type `value`; `lasting` when that never changes."""
+    """Numba type of a reference to a value of the named tuple type `value`; `lasting` if it never changes."""
 
     def __init__(self, value, lasting) -> None:
         self.value, self.lasting = value, lasting
@@ -42,7 +42,7 @@ def _load_member(context, builder, reference, pointer, name):
 
 
 def _load(builder, pointer, lasting):
-    """The value at `pointer`, read number by number, so that LLVM drops what is not used."""
+    """The value at `pointer`, read field by field, so that LLVM removes unused ones."""
     kind = pointer.type.pointee
     if isinstance(kind, ir.Aggregate):
         count = kind.count if isinstance(kind, ir.ArrayType) else len(kind.elements)
@@ -65,11 +65,11 @@ def _into_memory(value, lasting):
 
 @intrinsic
 def by_reference(typingctx, value):
-    """A reference to the named tuple `value`, good until the calling kernel returns. For what is made once."""
+    """A reference to the named tuple `value`, valid until the calling kernel returns. For values made once."""
     return _into_memory(value, True)
 
 
 @intrinsic
 def by_passing_reference(typingctx, value):
-    """The same for what is made anew in a loop: good until the next one is made at the same place."""
+    """The same for values made in a loop: valid until the next one is made at the same place."""
     return _into_memory(value, False)

@@ -1,4 +1,4 @@
-"""A finished render: its picture, and what was measured while it was made."""
+"""A finished render: its picture and measurements."""
 
 import functools
 import os
@@ -29,11 +29,11 @@ from .task import Task
 class Render:
     """One finished render of a shot.
 
-    picture: the pixels with all passes, as they lie in a file
-    film: float32 [rows, columns, film_columns], the sums that the passes are made of
-    ready: the shot as it was prepared
+    picture: the pixels with all passes, as in a file
+    film: float32 [rows, columns, film_columns], the data that the passes are made of
+    ready: the prepared shot
     clock: float64 [clock_entries], processor cycles by what they were spent on
-    seconds, prepare_seconds: wall time of the pixels, and of what was prepared before them
+    seconds, prepare_seconds: wall time of the pixels, and of preparation
     """
 
     picture: Picture
@@ -60,17 +60,17 @@ class Render:
 
     @functools.cached_property
     def noise(self) -> Noise | None:
-        """The measured noise, with a bound on the light that no sample has found yet; None where nothing was measured."""
+        """The measured noise, with a bound on light that no sample has found yet; None if nothing was measured."""
         return measure_noise(self.picture, unfound_variance(self.picture, self.ready.arrays))
 
     @functools.cached_property
     def lights(self) -> list[LedgerRow]:
-        """What each light, bounced light and the rest took of the time and brought of the noise."""
+        """Shares of time and noise by source: each light, bounced light and the rest."""
         return measure_ledger(self.film, self.ready.passes, self.clock)
 
     @functools.cached_property
     def measured(self) -> dict[str, Any]:
-        """Everything that was measured, as JSON has it: lights, meters (limits, noise, samples, caches), depth maps, names of the passes."""
+        """All measurements, as JSON: lights, meters (limits, noise, samples, caches), depth maps, names of the passes."""
         return {
             "lights": [row.as_dict() for row in self.lights],
             "meters": {
@@ -85,7 +85,7 @@ class Render:
         }
 
     def save(self, path: str | Path) -> None:
-        """Write the picture as EXR with all passes, recipe and edits. Raises InputError where the path is no EXR."""
+        """Write the picture as EXR with all passes, recipe and edits. Raises InputError if the path is not an EXR."""
         save_exr(Path(path), self.picture)
 
 
@@ -106,8 +106,8 @@ def render_prepared(
     ready: Prepared, recipe: Recipe, frame: Frame, shot: str, edits: Edits | None = None, *, threads: int = 0,
     task: Task | None = None, following: Prepared | None = None,
 ) -> Render:  # fmt: skip
-    """Render a prepared shot on `threads`, all cores if 0. Where the recipe has a time, the whole picture is rendered evenly
-    until it is over. `task` hears of each tile or round. Raises Cancelled."""
+    """Render a prepared shot on `threads`, all cores if 0. If the recipe sets a time, the whole picture is rendered evenly
+    until it is over. `task` receives each tile or round. Raises Cancelled."""
     task = task or Task()
     clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray]()
     begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds

@@ -21,20 +21,20 @@ def setting(
     default: Any, name: str, phrase: str, trades: str, unit: str = "", needs: dict[str, list[str]] | None = None,
     step: float | None = None, **limits: Any,
 ) -> Any:  # fmt: skip
-    """One setting: its default, what it is called, the sentence that its control stands in (at {}), what it trades,
-    its unit, the values of other settings without which it is not in use (of one of several, parted by |), the step of its slider, and its
-    range. A setting whose default is None is left open until it is given."""
+    """One setting: its default, its name, the sentence around its control (at {}), what it trades,
+    its unit, the values of other settings that it needs to be in use (of one of several, separated by |), the step of its slider, and its
+    range. A setting with the default None is unset until it is given."""
     extra: Any = {"unit": unit, "phrase": phrase, "needs": needs or {}, "step": step}
     return Field(default, title=name, description=trades, json_schema_extra=extra, **limits)
 
 
 class Group(BaseModel):
-    """Settings that answer one question, or that belong to one thing."""
+    """Settings that answer one question, or belong to one object."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     def within(self, name: str, value: float) -> float:
-        """A value held to the range of one of the settings, whole where it has to be."""
+        """A value clamped to the range of one of the settings, rounded for whole settings."""
         info = type(self).model_fields[name]
         for limit in info.metadata:
             low, high = getattr(limit, "ge", None), getattr(limit, "le", None)
@@ -44,7 +44,7 @@ class Group(BaseModel):
 
 
 class SettingInfo(BaseModel):
-    """What is declared about one setting. type: choice, switch, integer, number, three (numbers) or text; minimum, maximum: of numbers."""
+    """The declaration of one setting. type: choice, switch, integer, number, three (numbers) or text; minimum, maximum: of numbers."""
 
     key: str
     name: str
@@ -65,7 +65,7 @@ class SettingInfo(BaseModel):
 
     @property
     def range_in_words(self) -> str:
-        """What the setting takes, in a few words."""
+        """Its allowed values, in a few words."""
         if self.choices:
             return ", ".join(self.choices)
         if self.is_number:
@@ -73,7 +73,7 @@ class SettingInfo(BaseModel):
         return {"three": "three numbers by commas", "switch": "on or off", "text": "text"}[self.type]
 
     def refusal(self, key: str, given: Any) -> str:
-        """The sentence for a value that the setting does not take. key: as the user wrote it."""
+        """The sentence for an invalid value. key: as the user wrote it."""
         text = ",".join(map(str, given)) if isinstance(given, list | tuple) else str(given)
         start = f"{key[:200]} can't be “{text[:200]}”"
         if self.choices:
@@ -88,12 +88,12 @@ class SettingInfo(BaseModel):
         return f"{start}; give {kind} from {self.range_in_words}."
 
     def public(self) -> dict[str, Any]:
-        """What pipelines are given of it: all but what only the forms need."""
+        """Its public part, for pipelines: without fields that only the forms need."""
         return self.model_dump(exclude={"key", "phrase", "needs", "step"})
 
 
 TYPES = {"boolean": "switch", "array": "three", "string": "text"}
-"""JSON schema's types by ours, where they have other names."""
+"""Our types by JSON schema's, where they differ."""
 
 
 def declared_settings(group: type[BaseModel], prefix: str = "") -> dict[str, SettingInfo]:

@@ -1,7 +1,7 @@
-"""What is stored outlives versions of the program: recipes, edits, findings and tunings carry the version of their format, and are upgraded when
+"""Formats of stored data: recipes, edits, findings and tunings carry a format version, and are upgraded when
 they are read.
 
-To change a format: append a step to its tuple here, which makes data of the version before into data of the new one. Nothing in the store is
+To change a format: append a step to its tuple here, which converts data of the previous version. Nothing in the store is
 rewritten; an older program refuses the newer data in a sentence. Data of version 1 may leave the version out.
 """
 
@@ -31,7 +31,7 @@ class Format:
         return {**data, "version": self.version} if self.version > 1 else data
 
     def upgrade(self, data: Any) -> Data:
-        """Stored data as this version has it, without the version. Raises InputError for data of a newer one, and for what is no JSON object."""
+        """Stored data upgraded to this version, without the version number. Raises InputError for newer data, and for anything but a JSON object."""
         if not isinstance(data, dict):
             raise InputError(f"A stored {self.name} is damaged: it is not a JSON object.")
         version = data.get("version", 1)

@@ -1,22 +1,22 @@
-"""What may be at fault for a flaw, and what cures it: declared by the things that may be, tried by the diagnosis."""
+"""Suspects, the possible causes of a flaw, and remedies: declared by ways and shadows, tried by the diagnosis."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
 BLOTCHES, LEAK, DARK, BRIGHT = "blotches", "leak", "dark", "bright"
-"""Flaws of the light that a way is asked for: light that goes up and down in patches, that is where none should be, that is missing, that is too
-much at contact."""
+"""Flaws that a way is asked about: light that varies in patches, that is where none should be, that is missing, and that is too
+bright at contact."""
 
 
 @dataclass
 class Remedy:
-    """A change to recipe or scene, and what it is predicted to do.
+    """A change to recipe or scene, with its prediction.
 
-    words: a sentence; values: of the recipe, and edits of the scene, by key; both empty where it is done outside
-    amount: the finding's amount after it, with error where it was tried, None where nobody knows; seen: times the eye's threshold then
-    seconds: render time after it; basis: how that is known: `trial`, `two trials`, `law` or `predicted`
-    costs: in words, what is paid beside time
+    words: a sentence; values: of the recipe, and edits of the scene, by key; both empty if it is done outside this program
+    amount: the finding's amount after it, with error if it was tried, None if unknown; seen: visibility after it, in thresholds of the eye
+    seconds: render time after it; basis: of the prediction: `trial`, `two trials`, `law` or `predicted`
+    costs: in words, its cost besides time
     """
 
     words: str
@@ -36,10 +36,10 @@ class Remedy:
 
 @dataclass
 class Suspect:
-    """A cause that a finding may have. key: its name; says: the cause, a sentence; values, edits: what is changed to try it, that alone;
-    prior: how likely before any trial, relative to the others; kind: what the finding is if this is it, where that depends
-    cure: what is offered when it is proven, in words; "" to offer nothing of it; others: further remedies
-    law: how the amount falls with `values` where a trial of the change itself would take too long"""
+    """A possible cause of a finding. key: its name; says: the cause, a sentence; values, edits: the only change that tries it;
+    prior: relative probability before any trial; kind: the finding's kind if this is the cause, where it depends on that
+    cure: the remedy if it is proven, in words; "" for none; others: further remedies
+    law: how the amount falls with `values`, if a trial of the change itself would take too long"""
 
     key: str
     says: str
@@ -51,14 +51,14 @@ class Suspect:
     costs: str = ""
     others: list[Remedy] = field(default_factory=list)
     tried: dict[str, Any] = field(default_factory=dict)
-    """What a trial sets instead of `values`, where those take long to make ready."""
+    """Values for the trial instead of `values`, if those take long to prepare."""
     inverse: float = 0.0
-    """Growth of amount² when the trial lowers this setting; 0 where the change itself is tried."""
+    """Growth of amount² when the trial lowers this setting; 0 if the change itself is tried."""
     raised: float = 0.0
-    """Times more that is taken of something of which the square of the amount falls in proportion; 0 for any other change."""
+    """Factor on a number to which the square of the amount is inversely proportional; 0 for any other change."""
     whole: bool = False
-    """Whether it replaces so much (the way itself) that it says where the cause lies, not what it is."""
+    """Whether it replaces so much (the way itself) that it only locates the cause."""
 
 
 Suspects = Callable[[Any, Any, str, str, dict[str, float]], list[Suspect]]
-"""What may be at fault in a way: (its settings, the recipe, one of the flaws above, `seen` or `beyond`, automatic distances in metres by setting)."""
+"""Lists the suspects of a way: (its settings, the recipe, one of the flaws above, `seen` or `beyond`, automatic distances in metres by setting)."""

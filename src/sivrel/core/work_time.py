@@ -1,5 +1,5 @@
-"""Seconds that work takes on a machine that does nothing else: processor time, in which limits and measured costs are told. A busy machine
-comes to the same results, later."""
+"""Work time: the seconds that work takes on an idle machine, as processor time, used for limits and measured costs. A busy machine
+reaches the same results, later."""
 
 import threading
 import time
@@ -9,7 +9,7 @@ from typing import Any
 
 
 class _Task:
-    """What one thread does, with all that it gave to pools."""
+    """The work of one thread, including what it gave to pools."""
 
     def __init__(self) -> None:
         self.total, self.lock = 0.0, threading.Lock()
@@ -24,8 +24,8 @@ _own = _Thread()
 
 
 def work_time() -> float:
-    """Seconds of processor time of this thread, and of the pools that work for it divided by their threads: what a clock shows where nothing
-    else runs. In a thread of a `Pool` that of the thread which it works for. Only differences mean something; waiting counts for nothing."""
+    """Processor time in seconds of this thread, plus that of its pools divided by their threads: the time a clock shows if nothing
+    else runs. In a thread of a `Pool`, that of the thread it works for. Only differences are meaningful; waiting does not count."""
     now = time.thread_time()
     with _own.task.lock:
         _own.task.total += (now - _own.since) * _own.share
@@ -35,7 +35,7 @@ def work_time() -> float:
 
 
 class Pool(ThreadPoolExecutor):
-    """Threads whose work counts as that of the thread which gives it to them."""
+    """Threads whose work counts for the thread that submits it."""
 
     def __init__(self, threads: int) -> None:
         super().__init__(threads)

@@ -11,7 +11,7 @@ PREFIX = "demo:"
 
 @dataclass(frozen=True)
 class DemoShot:
-    """A shot that ships with the program: its USD file, and what it is and teaches."""
+    """A shot that ships with the program: its USD file, and what it shows."""
 
     name: str
     title: str
@@ -31,23 +31,23 @@ SHOTS = (
     DemoShot(
         "keepers-kitchen",
         "Keeper's kitchen",
-        "A whitewashed room in evening sun, a lamp, a fire that glows. Deep bounces; one wall is a single sheet and the roof does not close on it.",
+        "A whitewashed room in evening sun, with a lamp and a glowing fire. Many bounces; one wall is a single sheet, the roof has an open joint.",
     ),
     DemoShot(
         "slipway",
         "Slipway",
-        "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size sets the shadows; bounced light hardly matters.",
+        "Noon at the landing: boat, ropes and posts under sun and sky. The sun's size decides the shadows; bounced light hardly matters.",
     ),
     DemoShot(
         "lamp-room",
         "Lamp room",
-        "Night round the lens: prisms, brass, a lamp behind them. Light that only chance finds through glass; fireflies, and glass that turns black.",
+        "Night around the lens: prisms, brass, a lamp behind them. Light that paths rarely find through glass; fireflies, glass that turns black.",
     ),
 )
 
 
 def find_shot(spec: str) -> Path:
-    """The file that `spec` names: a path, or demo:NAME. Raises InputError with the demo shots there are."""
+    """The file of `spec`: a path, or demo:NAME. Raises InputError with the names of demo shots."""
     if not spec.startswith(PREFIX):
         return Path(spec)
     for shot in SHOTS:

@@ -14,7 +14,7 @@ FILE = "sivrel.db"
 
 
 def create(data: Path) -> sqlite3.Connection:
-    """Open the database of the folder `data`, made where there is none, brought up to date and looked over. Raises InputError."""
+    """Open the database of the folder `data`, created if missing, migrated and checked. Raises InputError."""
     try:
         data.mkdir(parents=True, exist_ok=True, mode=0o700)
         path = data / FILE
@@ -33,14 +33,14 @@ def create(data: Path) -> sqlite3.Connection:
 
 
 def connect(data: Path) -> sqlite3.Connection:
-    """Open the database of the folder `data`, brought up to date where needed. Raises InputError where it is gone, damaged or too new.
+    """Open the database of the folder `data`, migrated if needed. Raises InputError if it is missing, damaged or too new.
 
     A connection serves one thread at a time; it may move between threads. Statements commit by themselves; use
     `with transaction(db):` where several belong together.
     """
     path = data / FILE
     if not path.is_file():
-        raise InputError(f"The data folder {data} is gone, or has no {FILE}; put it back, or start Sivrel anew with another --data.")
+        raise InputError(f"The data folder {data} is missing, or has no {FILE}; restore it, or start Sivrel again with another --data.")
     try:
         db = sqlite3.connect(path, timeout=10.0, isolation_level=None, check_same_thread=False)
         db.row_factory = sqlite3.Row
@@ -58,11 +58,11 @@ def connect(data: Path) -> sqlite3.Connection:
 
 
 def _damaged(path: Path) -> InputError:
-    return InputError(f"The database {path} is damaged; put a copy of it back, or move it away to begin anew (pictures and caches stay).")
+    return InputError(f"The database {path} is damaged; restore a copy of it, or move it away to start afresh (pictures and caches stay).")
 
 
 def is_full(error: BaseException) -> bool:
-    """Whether something could not be written for want of room: on the disk, or in the user's share of it."""
+    """Whether a write failed because the disk, or the user's quota, is full."""
     if isinstance(error, sqlite3.OperationalError):
         return error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_FULL
     return isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
@@ -89,13 +89,13 @@ class transaction:  # noqa: N801 (reads as a statement)
         self._roll_back()
 
     def _roll_back(self) -> None:
-        if self.db.in_transaction:  # a full disk may have ended it already
+        if self.db.in_transaction:  # a full disk may have ended the transaction already
             self.db.execute("ROLLBACK")
 
 
 def read_json(text: str | None, nothing: Any) -> Any:
-    """What a column holds as JSON, or a copy of `nothing`, a list or dict, where it is empty, damaged, or of another type than that."""
-    if not text or text in ("{}", "[]"):  # as most are: many are read for one page
+    """A column's JSON value, or a copy of `nothing`, a list or dict, if it is empty, damaged, or of another type."""
+    if not text or text in ("{}", "[]"):  # the common case, since many are read for one page
         return nothing.copy()
     try:
         value = json.loads(text)
@@ -106,7 +106,7 @@ def read_json(text: str | None, nothing: Any) -> Any:
 
 @functools.cache
 def _steps() -> list[Path]:
-    """The migrations in their order. (Looked up once: every request of a page opens the database.)"""
+    """The migrations in their order. (Cached, since every request opens the database.)"""
     return sorted(MIGRATIONS.glob("[0-9]*.sql"))
 
 
@@ -114,7 +114,7 @@ def _migrate(db: sqlite3.Connection) -> None:
     steps = _steps()
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version > len(steps):
-        raise InputError("The data folder was written by a newer Sivrel; start that one, or give another folder with --data.")
+        raise InputError("The data folder was written by a newer Sivrel; start that version, or give another folder with --data.")
     if version == len(steps):
         return
     with transaction(db):

@@ -1,4 +1,4 @@
-"""Pictures of a data folder, named by the hash of their contents, and the tiles of jobs on their way."""
+"""Pictures of a data folder, named by the hash of their contents, and the tiles of running jobs."""
 
 import hashlib
 import io
@@ -13,7 +13,7 @@ import numpy as np
 
 
 def keep(folder: Path, suffix: str, write: Callable[[Path], None]) -> str:
-    """Let `write` fill a file, then keep it in `folder` under its SHA-256: written beside, then renamed."""
+    """Let `write` write a file, then store it in `folder` under its SHA-256: written to a temporary name, then renamed."""
     folder.mkdir(parents=True, exist_ok=True)
     handle, name = tempfile.mkstemp(dir=folder, prefix=".new-", suffix=suffix)
     os.close(handle)
@@ -28,7 +28,7 @@ def keep(folder: Path, suffix: str, write: Callable[[Path], None]) -> str:
 
 
 def folder_for(data: Path, name: str) -> Path:
-    """A folder of the data folder, made where there is none."""
+    """A folder of the data folder, created if missing."""
     folder = data / name
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     return folder
@@ -47,7 +47,7 @@ def thumbnail_path(data: Path, digest: str) -> Path:
 
 
 def filtered_path(data: Path, digest: str) -> Path:
-    """What the noise filter makes of a picture: an .npz of image, smear, smeared and where."""
+    """The noise filter's result for a picture: an .npz of image, smear, smeared and where."""
     return data / "filtered" / f"{digest}.npz"
 
 
@@ -70,7 +70,7 @@ def moments(data: Path) -> Path:
 
 
 def moment_path(data: Path, client: str) -> Path:
-    """The render of the moment of a page; see work.moments."""
+    """The latest live preview of a page; see work.moments."""
     return moments(data) / f"{client}.half"
 
 
@@ -85,13 +85,13 @@ def halves(linear: np.ndarray) -> bytes:
 
 
 class DamagedTile(ValueError):
-    """A tile's file is not what was written."""
+    """A tile's file is damaged."""
 
 
 class Tiles:
-    """The finished tiles of a job: a file each, and the order in which they came.
+    """The finished tiles of a job: one file each, and their order of arrival.
 
-    A tile counts once its file has its final name; a killed program leaves whole tiles or none.
+    A tile counts once its file has its final name, so a killed program leaves only whole tiles.
     """
 
     def __init__(self, data: Path, job: int) -> None:
@@ -111,7 +111,7 @@ class Tiles:
             order.write(index.to_bytes(4, "little"))
 
     def order(self) -> list[int]:
-        """Indices of the finished tiles, in the order in which they came."""
+        """Indices of the finished tiles, in order of arrival."""
         try:
             raw = (self.folder / "order").read_bytes()
         except FileNotFoundError:
@@ -119,10 +119,10 @@ class Tiles:
         return np.frombuffer(raw[: len(raw) // 4 * 4], "<u4").tolist()
 
     def recover(self) -> list[int]:
-        """Like `order`, after a crash: tiles that were kept and not yet listed are listed."""
+        """Like `order`, after a crash: stored tiles that are not listed yet are added."""
         if not self.folder.is_dir():
             return []
-        # A picture that is rendered in rounds lists a tile each time that it has got further.
+        # A picture rendered in rounds lists a tile once per round.
         listed = [i for i in dict.fromkeys(self.order()) if (self.folder / f"{i}.npy").exists()]
         kept = [int(f.stem) for f in self.folder.glob("[0-9]*.npy") if f.stem.isascii() and f.stem.isdecimal()]
         order = listed + sorted(set(kept) - set(listed))
@@ -133,7 +133,7 @@ class Tiles:
         (self.folder / "order").write_bytes(np.array(order, "<u4").tobytes())
 
     def load(self, index: int) -> np.ndarray:
-        """The film of a tile. Raises DamagedTile where its file is cut short or altered, FileNotFoundError where there is none."""
+        """The film of a tile. Raises DamagedTile if its file is truncated or altered, FileNotFoundError if there is none."""
         stored = (self.folder / f"{index}.npy").read_bytes()
         body = stored[:-4]
         if len(stored) < 4 or zlib.crc32(body) != int.from_bytes(stored[-4:], "little"):
@@ -144,13 +144,13 @@ class Tiles:
             raise DamagedTile(index) from None
 
     def drop(self, index: int) -> None:
-        """Let a tile be rendered anew."""
+        """Remove a tile so that it is rendered again."""
         (self.folder / f"{index}.npy").unlink(missing_ok=True)
         self._list([i for i in self.order() if i != index])
 
     @property
     def sketch(self) -> Path:
-        """The whole window at once, coarse, as RGBA half floats: what is looked at until the tiles are there."""
+        """The whole window at once, coarse, as RGBA half floats: shown until tiles arrive."""
         return self.folder / "sketch.half"
 
     def add_sketch(self, picture: np.ndarray) -> None:

@@ -1,4 +1,4 @@
-"""Findings: what a diagnosis said of a proof, what was dismissed with a reason, and what became of the remedies."""
+"""Findings: the results of diagnoses, dismissals with reasons, and retests of remedies."""
 
 import json
 import sqlite3
@@ -14,8 +14,8 @@ from .shots import now
 
 @dataclass(frozen=True)
 class StoredFinding:
-    """A finding of a proof. body: as core.diagnose tells it; place: 0 for the worst, None when a later diagnosis did not find it again; problem:
-    why it can't be read, one sentence, where it can't; its body is empty then."""
+    """A finding of a proof. body: as returned by core.diagnose; place: 0 for the worst, None if a later diagnosis did not find it again; problem:
+    one sentence if it can't be read, in which case its body is empty."""
 
     id: int
     proof_id: int
@@ -27,7 +27,7 @@ class StoredFinding:
 
 @dataclass(frozen=True)
 class Retest:
-    """A remedy that was proven. remedy: as it was offered, with its prediction; result: as core.diagnose.retest tells it, None until the proof
+    """A remedy that was proven. remedy: as offered, with its prediction; result: as returned by core.diagnose.retest, None until the proof
     is done."""
 
     id: int
@@ -38,7 +38,7 @@ class Retest:
 
 
 def keep(db: sqlite3.Connection, proof_id: int, diagnosis: dict[str, Any]) -> None:
-    """Keep a diagnosis, worst finding first. A finding that was there before keeps its number, and with it what became of its remedies."""
+    """Store a diagnosis, worst finding first. A known finding keeps its number, and so its retests."""
     found = diagnosis["findings"]
     with transaction(db):
         about = {key: value for key, value in diagnosis.items() if key != "findings"}
@@ -66,7 +66,7 @@ def _kept(row: sqlite3.Row) -> StoredFinding:
 
 
 def of_proof(db: sqlite3.Connection, proof_id: int) -> tuple[dict[str, Any] | None, list[StoredFinding]]:
-    """What a diagnosis of a proof said beside its findings, None where there was none; and the findings, worst first."""
+    """A diagnosis' other results, None if there was none; and its findings, worst first."""
     about = db.execute("SELECT body FROM diagnoses WHERE proof_id = ?", (proof_id,)).fetchone()
     rows = db.execute("SELECT * FROM findings WHERE proof_id = ? AND place IS NOT NULL ORDER BY place", (proof_id,))
     return (read_json(about["body"], {}) if about else None), [_kept(row) for row in rows]
@@ -78,7 +78,7 @@ def get(db: sqlite3.Connection, finding_id: int) -> StoredFinding | None:
 
 
 def dismiss(db: sqlite3.Connection, shot_id: int, key: str, reason: str) -> None:
-    """Dismiss a finding in all proofs of the shot; an empty reason takes that back."""
+    """Dismiss a finding in all proofs of the shot; an empty reason undoes that."""
     if reason:
         db.execute("INSERT OR REPLACE INTO dismissals (shot_id, key, reason, made_at) VALUES (?, ?, ?, ?)", (shot_id, key, reason[:300], now()))
     else:
@@ -86,7 +86,7 @@ def dismiss(db: sqlite3.Connection, shot_id: int, key: str, reason: str) -> None
 
 
 def dismissed(db: sqlite3.Connection, shot_id: int) -> dict[str, str]:
-    """Reasons by the keys of what was dismissed."""
+    """Reasons of dismissed findings by key."""
     return {row["key"]: row["reason"] for row in db.execute("SELECT key, reason FROM dismissals WHERE shot_id = ?", (shot_id,))}
 
 
@@ -113,7 +113,7 @@ def keep_result(db: sqlite3.Connection, retest_id: int, result: dict[str, Any]) 
 
 
 def record(db: sqlite3.Connection) -> list[Retest]:
-    """Every remedy that was proven and measured, oldest first: predictions, and what came of them."""
+    """Every remedy that was proven and measured, oldest first: predictions and results."""
     return [_retest(row) for row in db.execute("SELECT * FROM retests WHERE result IS NOT NULL ORDER BY id")]
 
 

@@ -1,4 +1,4 @@
-"""Jobs: renders that wait, run and end; and what the worker says of itself."""
+"""Jobs: waiting, running and finished renders; and the worker's state."""
 
 import sqlite3
 from dataclasses import dataclass
@@ -14,8 +14,8 @@ from .database import transaction
 
 @dataclass(frozen=True)
 class Job:
-    """A render. held: it waits until it is let go; gives_way: it stands back for any that does not; guess: seconds that it was thought to
-    take when it was asked for; pixel_seconds: what its pixels took, without what was prepared."""
+    """A render. held: paused by the user; gives_way: runs only when no other job waits; guess: predicted seconds
+    when it was queued; pixel_seconds: seconds of its pixels, without preparation."""
 
     id: int
     proof_id: int
@@ -33,7 +33,7 @@ class Job:
 
 @dataclass(frozen=True)
 class Worker:
-    """phase: absent, compiling, idle, reading, rendering; done and total count kernels while compiling; held: the queue stands."""
+    """phase: absent, compiling, idle, reading, rendering; done and total count kernels while compiling; held: the queue is paused."""
 
     phase: str
     done: int
@@ -52,7 +52,7 @@ def _job(row: sqlite3.Row | None) -> Job | None:
 
 
 def add(db: sqlite3.Connection, proof_id: int, tiles: int, gives_way: bool = False, guess: float | None = None) -> None:
-    """Let a proof wait for its render, last of its kind."""
+    """Queue a proof for rendering, at the end."""
     db.execute(
         """INSERT INTO jobs (proof_id, state, tiles_total, gives_way, guess, place)
            VALUES (?, 'waiting', ?, ?, ?, coalesce((SELECT max(place) FROM jobs), 0) + 1)""",
@@ -64,7 +64,7 @@ def add_proof(
     db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, *, edits: Edits, note: str = "",
     guess: float | None = None, gives_way: bool = False,
 ) -> int:  # fmt: skip
-    """Keep a proof and let it wait for its render; returns its number. `guess`: seconds that it may take, by what is known of its kind; else by the
+    """Store a proof and queue it for rendering; returns its number. `guess`: predicted seconds, by default from the
     last renders of its shot."""
     guess = guess or guess_seconds(recipe, frame, camera, proofs.timed(db, shot_id), edits_to_json(edits))
     number = proofs.add(db, shot_id, parent_id, recipe, camera, frame, note=note, edits=edits)
@@ -80,7 +80,7 @@ _NEXT = "FROM jobs WHERE state = 'waiting' AND NOT held AND NOT (SELECT held FRO
 
 
 def take(db: sqlite3.Connection) -> Job | None:
-    """The first job of the queue, now rendering; those that give way come after all others. None while the queue stands."""
+    """The first job of the queue, now rendering; those that give way come last. None while the queue is paused."""
     if db.execute(f"SELECT 1 {_NEXT}").fetchone() is None:
         return None
     with transaction(db):
@@ -91,7 +91,7 @@ def take(db: sqlite3.Connection) -> Job | None:
 
 
 def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float) -> None:
-    """Note how far a job is. One that gets on is no job that the worker dies of: should it die now, that makes the attempts none."""
+    """Store a job's progress. A job that makes progress does not kill the worker, so its attempts are reset."""
     db.execute(
         """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN -1 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?
            WHERE id = ?""",
@@ -100,7 +100,7 @@ def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: floa
 
 
 def stands_back(db: sqlite3.Connection, job_id: int) -> bool:
-    """Whether a job that renders has to stop for now: it is held, the queue is, or it gives way and another waits."""
+    """Whether a running job must pause: it or the queue is held, or it gives way and another waits."""
     row = db.execute(
         """SELECT held OR (SELECT held FROM worker) OR (gives_way AND EXISTS
              (SELECT 1 FROM jobs AS other WHERE other.state = 'waiting' AND NOT other.held AND NOT other.gives_way))
@@ -111,7 +111,7 @@ def stands_back(db: sqlite3.Connection, job_id: int) -> bool:
 
 
 def stand_back(db: sqlite3.Connection, job_id: int) -> None:
-    """Let a job that renders wait again, where it was in the queue."""
+    """Return a running job to its place in the queue."""
     db.execute("UPDATE jobs SET state = 'waiting' WHERE id = ? AND state = 'rendering'", (job_id,))
 
 
@@ -120,12 +120,12 @@ def end(db: sqlite3.Connection, job_id: int, state: str, message: str = "") -> N
 
 
 def requeue(db: sqlite3.Connection) -> int:
-    """Jobs that a killed worker left rendering wait again; returns their number."""
+    """Requeue jobs that a killed worker left running; returns their number."""
     return db.execute("UPDATE jobs SET state = 'waiting' WHERE state = 'rendering'").rowcount
 
 
 def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> None:
-    """The worker died over the job that renders: it waits again, or has failed with `problem` after `most` times in which no tile came."""
+    """The worker died during the running job: requeue it, or mark it failed with `problem` after `most` times without a new tile."""
     with transaction(db):
         db.execute("UPDATE jobs SET attempts = attempts + 1 WHERE state = 'rendering'")
         db.execute("UPDATE jobs SET state = 'failed', message = ?, attempts = 0 WHERE state = 'rendering' AND attempts >= ?", (problem, most))
@@ -133,13 +133,13 @@ def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> None:
 
 
 def cancel(db: sqlite3.Connection, proof_id: int) -> None:
-    """Cancel a proof's job: at once when it waits, within a pixel when it renders."""
+    """Cancel a proof's job: at once if it waits, within a few samples if it runs."""
     db.execute("UPDATE jobs SET state = 'cancelled' WHERE proof_id = ? AND state = 'waiting'", (proof_id,))
     db.execute("UPDATE jobs SET cancel = 1 WHERE proof_id = ? AND state = 'rendering'", (proof_id,))
 
 
 def resume(db: sqlite3.Connection, proof_id: int) -> None:
-    """Let a cancelled or failed job go on from the tiles that it has."""
+    """Resume a cancelled or failed job from its tiles."""
     db.execute(
         "UPDATE jobs SET state = 'waiting', cancel = 0, message = '' WHERE proof_id = ? AND state IN ('cancelled', 'failed')",
         (proof_id,),
@@ -151,12 +151,12 @@ def is_cancelled(db: sqlite3.Connection, job_id: int) -> bool:
 
 
 def hold(db: sqlite3.Connection, proof_id: int, on: bool) -> None:
-    """Hold a job, or let it go on."""
+    """Pause or resume a job."""
     db.execute("UPDATE jobs SET held = ? WHERE proof_id = ?", (on, proof_id))
 
 
 def hold_all(db: sqlite3.Connection, on: bool) -> None:
-    """Let the queue stand, or go on."""
+    """Pause or resume the queue."""
     db.execute("UPDATE worker SET held = ?", (on,))
 
 
@@ -165,7 +165,7 @@ def give_way(db: sqlite3.Connection, proof_id: int, on: bool) -> None:
 
 
 def move(db: sqlite3.Connection, proof_id: int, by: int) -> None:
-    """Move a waiting job so many places up (negative) or down the queue."""
+    """Move a waiting job by a number of places up (negative) or down the queue."""
     with transaction(db):
         waiting = [row["proof_id"] for row in db.execute("SELECT proof_id FROM jobs WHERE state = 'waiting' ORDER BY gives_way, place")]
         if proof_id not in waiting:
@@ -179,7 +179,7 @@ def move(db: sqlite3.Connection, proof_id: int, by: int) -> None:
 
 
 def queue(db: sqlite3.Connection) -> list[tuple[Job, int]]:
-    """The jobs that render and wait, in the order in which they will be done, each with its shot."""
+    """Running and waiting jobs in order of execution, each with its shot."""
     rows = db.execute(
         """SELECT jobs.*, proofs.shot_id FROM jobs JOIN proofs ON proofs.id = proof_id WHERE state IN ('rendering', 'waiting')
            ORDER BY state = 'waiting', jobs.held, gives_way, place"""
@@ -188,18 +188,18 @@ def queue(db: sqlite3.Connection) -> list[tuple[Job, int]]:
 
 
 def to_resume(db: sqlite3.Connection) -> set[str]:
-    """Numbers, as text, of the jobs that were cancelled or failed and may be resumed from their tiles."""
+    """Numbers, as text, of the jobs that were cancelled or failed and can be resumed from their tiles."""
     return {str(row["id"]) for row in db.execute("SELECT id FROM jobs WHERE state IN ('cancelled', 'failed')")}
 
 
 def guesses(db: sqlite3.Connection, most: int = 40) -> list[tuple[float, float]]:
-    """(guess, seconds) of the last renders that were done and guessed."""
+    """(guess, seconds) of the last finished renders with a prediction."""
     rows = db.execute("SELECT guess, seconds FROM jobs WHERE state = 'done' AND guess IS NOT NULL ORDER BY id DESC LIMIT ?", (most,))
     return [(row["guess"], row["seconds"]) for row in rows]
 
 
 def counts(db: sqlite3.Connection) -> tuple[int, int, int]:
-    """Numbers of jobs that render, that wait, and that have ended."""
+    """Numbers of running, waiting and finished jobs."""
     rows = dict(db.execute("SELECT state, count(*) FROM jobs GROUP BY state"))
     rendering, waiting = rows.pop("rendering", 0), rows.pop("waiting", 0)
     return rendering, waiting, sum(rows.values())

@@ -1,4 +1,4 @@
-"""Renders of the moment: what a page wants to see while a control is dragged. The latest of a page counts, and none is kept."""
+"""Live previews: pictures that a page requests while a control is dragged. Only the latest request of a page counts, and none is stored for good."""
 
 import json
 import sqlite3
@@ -13,7 +13,7 @@ MOST_CLIENTS = 64
 
 @dataclass(frozen=True)
 class Moment:
-    """client: whose page; number: rises with each wish; body: recipe and edits as JSON, camera, size, region, seed."""
+    """client: the page; number: increases with each request; body: recipe and edits as JSON, camera, size, region, seed."""
 
     client: str
     shot_id: int
@@ -22,7 +22,7 @@ class Moment:
 
 
 def ask(db: sqlite3.Connection, client: str, shot_id: int, body: dict[str, Any]) -> int:
-    """Ask for a picture in place of what that page asked for before; returns its number."""
+    """Request a picture, replacing the page's earlier request; returns its number."""
     with transaction(db):
         cursor = db.execute(
             "INSERT OR REPLACE INTO moments (client, shot_id, body, asked_at) VALUES (?, ?, ?, ?)", (client, shot_id, json.dumps(body), now())
@@ -33,7 +33,7 @@ def ask(db: sqlite3.Connection, client: str, shot_id: int, body: dict[str, Any])
 
 
 def take(db: sqlite3.Connection) -> Moment | None:
-    """The newest wish that nobody has taken."""
+    """The newest request that is not being rendered."""
     row = db.execute("SELECT * FROM moments WHERE taken = 0 ORDER BY number DESC LIMIT 1").fetchone()
     if row is None or not db.execute("UPDATE moments SET taken = 1 WHERE number = ? AND taken = 0", (row["number"],)).rowcount:
         return None
@@ -41,7 +41,7 @@ def take(db: sqlite3.Connection) -> Moment | None:
 
 
 def is_latest(db: sqlite3.Connection, number: int) -> bool:
-    """Whether a wish still stands, and nobody has asked for anything since."""
+    """Whether a request is still the latest of all."""
     return db.execute("SELECT max(number) AS last FROM moments").fetchone()["last"] == number
 
 
@@ -50,13 +50,13 @@ def say(db: sqlite3.Connection, number: int, message: str) -> None:
 
 
 def message(db: sqlite3.Connection, client: str) -> tuple[int, str] | None:
-    """(number, what the worker says of it) of a page's last wish."""
+    """(number, the worker's message) of a page's last request."""
     row = db.execute("SELECT number, message FROM moments WHERE client = ?", (client,)).fetchone()
     return (row["number"], row["message"]) if row else None
 
 
 def end_all(db: sqlite3.Connection, problem: str) -> None:
-    """The worker died over the wishes that it had taken: they are not tried again, since the page asks anew with every change."""
+    """The worker died while rendering requests: they are not tried again, since the page sends a new one with every change."""
     db.execute("UPDATE moments SET message = ? WHERE taken = 1 AND message <> ''", (problem,))
 
 

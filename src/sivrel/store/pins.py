@@ -1,4 +1,4 @@
-"""Pins: spots and boxes of a shot's picture that are watched through all its proofs, and what was read there."""
+"""Pins: points and boxes of a shot's picture that are watched through all its proofs, and their readings."""
 
 import json
 import sqlite3
@@ -10,8 +10,8 @@ from .shots import now
 
 @dataclass(frozen=True)
 class Pin:
-    """box: left, top, right, bottom as shares of the frame; a spot has no size. view: through which camera it was set, and where that
-    stood (Proof.view): other views do not show it."""
+    """box: left, top, right, bottom as shares of the frame; a point has no size. view: the camera it was set in, and that camera's
+    position (Proof.view): other views do not show it."""
 
     id: int
     shot_id: int
@@ -50,7 +50,7 @@ def remove(db: sqlite3.Connection, pin_id: int) -> None:
 
 
 def readings(db: sqlite3.Connection, shot_id: int, proofs: list[int]) -> dict[tuple[int, int], dict[str, Any] | None]:
-    """What was read off some proofs, by (pin, proof); None where the proof does not hold the pin."""
+    """Readings of some proofs, by (pin, proof); None if the proof does not contain the pin."""
     rows = db.execute(
         """SELECT readings.* FROM readings JOIN pins ON pins.id = pin_id
            WHERE shot_id = ? AND proof_id IN (SELECT value FROM json_each(?))""",
@@ -60,7 +60,7 @@ def readings(db: sqlite3.Connection, shot_id: int, proofs: list[int]) -> dict[tu
 
 
 def unread(db: sqlite3.Connection, shot_id: int) -> dict[int, int]:
-    """Of each pin of a shot, off how many finished proofs it was not read yet."""
+    """For each pin of a shot, the number of finished proofs without a reading."""
     rows = db.execute(
         """SELECT pins.id, (SELECT count(*) FROM proofs WHERE proofs.shot_id = pins.shot_id AND picture IS NOT NULL AND deleted_at IS NULL
              AND NOT EXISTS (SELECT 1 FROM readings WHERE pin_id = pins.id AND proof_id = proofs.id)) AS unread

@@ -1,4 +1,4 @@
-"""Proofs: every test render with its recipe, its measurements, and the proof that it came from."""
+"""Proofs: every test render with its recipe, its measurements, and its parent proof."""
 
 import functools
 import json
@@ -21,14 +21,14 @@ from .shots import now
 
 @dataclass(frozen=True, eq=False)
 class Proof:
-    """A proof with the state of its job. (Proofs are told apart by which object they are: see _read.)
+    """A proof with the state of its job. (Compared by identity: see _read.)
 
-    seconds: render time; noise: see core.measure.noise; light: mean luminance; dropped: samples left out as not finite
-    made_on: the machine, where it is not this one; picture: hash of its EXR, None until it is done
-    edits: laid over the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
+    seconds: render time; noise: see core.measure.noise; light: mean luminance; dropped: samples left out because they were not finite
+    made_on: the machine, if not this one; picture: hash of its EXR, None until it is done
+    edits: of the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
     maps: its depth maps, see core.render.prepare.MapNote; meters: see core.measure.meters
-    focus: left, top, right, bottom of where it changed most against its parent, as shares of its picture
-    problem: why its recipe or edits can't be read, one sentence, where they can't; defaults stand in for them then, and it can't be rendered
+    focus: left, top, right, bottom of the largest change against its parent, as shares of its picture
+    problem: one sentence if its recipe or edits can't be read; they are defaults then, and it can't be rendered
     """
 
     id: int
@@ -59,7 +59,7 @@ class Proof:
 
     @property
     def view(self) -> str:
-        """Through which camera it was seen, and where that was moved to: what is at a place of the picture depends on it."""
+        """Its camera and that camera's edits, which decide what is where in the picture."""
         moved = self.edits.cameras.get(self.camera)
         return f"{self.camera} {moved.model_dump_json(exclude_none=True, exclude={'exposure'}) if moved else ''}".strip()
 
@@ -71,7 +71,7 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
 
 MOST_READ = 8192
 _edits = functools.lru_cache(MOST_READ)(edits_from_json)
-"""Edits are read once for all proofs that share them, as most share none; nobody changes them."""
+"""Edits are parsed once and shared between proofs; they are immutable."""
 
 
 def _frame(row: Any) -> Frame:
@@ -81,7 +81,7 @@ def _frame(row: Any) -> Frame:
 
 @functools.lru_cache(MOST_READ)
 def _read(names: tuple[str, ...], values: tuple[Any, ...]) -> Proof:
-    """The proof of a row: the same one for the same row, so that a page of five hundred need not read them anew."""
+    """The proof of a row, cached so that a page of five hundred need not parse them again."""
     row, problem = dict(zip(names, values, strict=True)), ""
     recipe, edits, frame = Recipe(), Edits(), Frame()
     try:
@@ -107,7 +107,7 @@ def add(
     db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, note: str = "",
     edits: Edits | None = None,
 ) -> int:  # fmt: skip
-    """Keep a proof that has no picture yet; returns its number."""
+    """Store a proof without a picture; returns its number."""
     region = ",".join(map(str, frame.region)) if frame.region else None
     cursor = db.execute(
         """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits)
@@ -122,7 +122,7 @@ def add(
 
 
 FOUND: dict[str, list[Any] | dict[str, Any]] = {"lights": [], "passes": [], "maps": [], "meters": {}}
-"""What else is found in a proof, and what stands for nothing found; see `core.rendered.Render.measured`."""
+"""Other measurements of a proof, with their empty values; see `core.rendered.Render.measured`."""
 
 
 def finish(
@@ -187,25 +187,26 @@ def set_focus(db: sqlite3.Connection, proof_id: int, box: tuple[float, float, fl
 
 
 def delete(db: sqlite3.Connection, numbers: list[int]) -> str:
-    """Put proofs aside; returns the moment, by which `restore` takes them back."""
+    """Move proofs to the bin; returns the time, with which `restore` brings them back."""
     moment = now()
     db.executemany("UPDATE proofs SET deleted_at = ? WHERE id = ? AND deleted_at IS NULL", [(moment, number) for number in numbers])
     return moment
 
 
 def restore(db: sqlite3.Connection, shot_id: int, moment: str = "") -> int:
-    """Take back what was deleted at a moment, or last; returns how many."""
+    """Restore the proofs deleted at a time, or last; returns how many."""
     moment = moment or (db.execute("SELECT max(deleted_at) AS last FROM proofs WHERE shot_id = ?", (shot_id,)).fetchone()["last"] or "")
     return db.execute("UPDATE proofs SET deleted_at = NULL WHERE shot_id = ? AND deleted_at = ?", (shot_id, moment)).rowcount
 
 
 def deleted(db: sqlite3.Connection, shot_id: int) -> int:
-    """How many proofs of a shot are put aside."""
+    """Number of a shot's deleted proofs."""
     return int(db.execute("SELECT count(*) FROM proofs WHERE shot_id = ? AND deleted_at IS NOT NULL", (shot_id,)).fetchone()[0])
 
 
 def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
-    """Drop for good what was put aside, and return the pictures that no proof has any more. Children hang on by what is left above them."""
+    """Delete proofs in the bin for good, and return pictures that no proof uses any more. Their children move up to the nearest remaining
+    ancestor."""
     with transaction(db):
         rows = db.execute("SELECT id, parent_id, picture FROM proofs WHERE shot_id = ? AND deleted_at IS NOT NULL ORDER BY id DESC", (shot_id,))
         gone = rows.fetchall()
@@ -216,7 +217,7 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
 
 
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
-    """The last renders of a shot that were timed here, oldest first."""
+    """The last renders of a shot timed on this machine, oldest first."""
     rows = db.execute(
         """SELECT body, camera, width, height, region, seed, pixel_seconds, jobs.seconds AS whole, edits,
              json_extract(meters, '$.samples') AS samples

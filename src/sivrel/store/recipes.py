@@ -1,4 +1,4 @@
-"""Recipes: each kept once under its hash; some of them named, with a reason and a picture."""
+"""Recipes: each stored once by its hash; some are named, with a reason and a picture."""
 
 import functools
 import hashlib
@@ -13,7 +13,7 @@ from .shots import now
 
 @dataclass(frozen=True)
 class Named:
-    """A named recipe. picture: hash of a proof's picture made with it, None without; is_default: new shots begin with it."""
+    """A named recipe. picture: hash of a proof's picture made with it, or None; is_default: new shots start with it."""
 
     id: int
     name: str
@@ -24,11 +24,11 @@ class Named:
 
 
 read = functools.lru_cache(8192)(from_json)
-"""The recipe of a stored text, read once for all that share it; nobody changes a recipe."""
+"""The recipe of a stored text, parsed once and shared; recipes are immutable."""
 
 
 def readable(body: str) -> Recipe | None:
-    """The recipe of a stored text, None where this program can't read it."""
+    """The recipe of a stored text, None if this program can't read it."""
     try:
         return read(body)
     except InputError:
@@ -36,9 +36,9 @@ def readable(body: str) -> Recipe | None:
 
 
 def _named(row: sqlite3.Row) -> Named:
-    """A named recipe; one that can't be read has the default settings, and says so."""
+    """A named recipe; an unreadable one has default settings and a note."""
     if readable(row["body"]) is None:
-        reason = "This recipe can't be read by this version, so it stands at the defaults."
+        reason = "This version can't read this recipe, so it shows the defaults."
         return Named(row["id"], row["name"], reason, Recipe(), row["picture"], False)
     return Named(row["id"], row["name"], row["reason"], read(row["body"]), row["picture"], bool(row["is_default"]))
 
@@ -47,7 +47,7 @@ _SELECT = "SELECT named_recipes.*, recipes.body AS body FROM named_recipes JOIN 
 
 
 def keep(db: sqlite3.Connection, recipe: Recipe) -> int:
-    """Keep a recipe, once; returns its number."""
+    """Store a recipe, once; returns its number."""
     body = to_json(recipe)
     digest = hashlib.sha256(body.encode()).hexdigest()
     db.execute("INSERT OR IGNORE INTO recipes (digest, body) VALUES (?, ?)", (digest, body))
@@ -55,10 +55,10 @@ def keep(db: sqlite3.Connection, recipe: Recipe) -> int:
 
 
 def name(db: sqlite3.Connection, name: str, reason: str, recipe: Recipe, picture: str | None = None) -> int:
-    """Name a recipe. Raises InputError for a name that is taken: nothing is written over."""
+    """Name a recipe. Raises InputError if the name is taken: nothing is overwritten."""
     name = " ".join(name.split())
     if not 1 <= len(name) <= 80:
-        raise InputError("A recipe's name has 1 to 80 letters; give it one that says what it is for.")
+        raise InputError("A recipe's name has 1 to 80 characters; give it one that says what it is for.")
     if find(db, name) is not None:
         raise _taken(name)
     try:
@@ -67,14 +67,14 @@ def name(db: sqlite3.Connection, name: str, reason: str, recipe: Recipe, picture
                 "INSERT INTO named_recipes (name, reason, recipe_id, picture, created_at) VALUES (?, ?, ?, ?, ?)",
                 (name, reason.strip()[:2000], keep(db, recipe), picture, now()),
             )
-    except sqlite3.IntegrityError:  # another browser was first
+    except sqlite3.IntegrityError:  # another browser took the name first
         raise _taken(name) from None
     assert cursor.lastrowid is not None
     return cursor.lastrowid
 
 
 def _taken(name: str) -> InputError:
-    return InputError(f"There is a recipe “{name}” already, and it is not written over; choose another name, or delete that one first.")
+    return InputError(f"There is already a recipe “{name}”; choose another name, or delete that one first.")
 
 
 def find(db: sqlite3.Connection, name: str) -> Named | None:
@@ -96,11 +96,11 @@ def remove(db: sqlite3.Connection, number: int) -> None:
 
 
 def set_default(db: sqlite3.Connection, number: int | None) -> None:
-    """Let new shots begin with a named recipe; None: with the program's own."""
+    """Make a named recipe the default of new shots; None: the program's own."""
     db.execute("UPDATE named_recipes SET is_default = (id = ?)", (number or 0,))
 
 
 def default(db: sqlite3.Connection) -> Recipe:
-    """The recipe that a shot without proofs begins with."""
+    """The default recipe of a shot without proofs."""
     row = db.execute(f"{_SELECT} WHERE is_default").fetchone()
     return _named(row).recipe if row else Recipe()

@@ -1,4 +1,4 @@
-"""Questions about a shot that the worker answers beside its renders, since it holds the scenes."""
+"""Requests about a shot that the worker handles besides its renders, since it has the scenes in memory."""
 
 import json
 import sqlite3
@@ -8,11 +8,11 @@ from .database import transaction
 from .shots import now
 
 KEPT = 200
-"""Answered questions that are kept; older ones go."""
+"""Most finished requests that are kept; older ones are deleted."""
 
 
 def ask(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -> int:
-    """Put a question; returns its number."""
+    """Add a request; returns its number."""
     with transaction(db):
         db.execute("DELETE FROM questions WHERE id <= (SELECT max(id) FROM questions) - ?", (KEPT,))
         cursor = db.execute("INSERT INTO questions (kind, shot_id, body, asked_at) VALUES (?, ?, ?, ?)", (kind, shot_id, json.dumps(body), now()))
@@ -21,7 +21,7 @@ def ask(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -
 
 
 def take(db: sqlite3.Connection) -> tuple[int, str, int, dict[str, Any]] | None:
-    """The newest question that nobody has taken: (number, kind, shot, body). Older ones can wait, their asker may be gone."""
+    """The newest untaken request: (number, kind, shot, body). Older ones can wait, since their page may be gone."""
     row = db.execute("SELECT * FROM questions WHERE taken = 0 AND done = 0 ORDER BY id DESC LIMIT 1").fetchone()
     if row is None:
         return None
@@ -37,23 +37,23 @@ def answer(db: sqlite3.Connection, number: int, answer: dict[str, Any] | None, p
 
 
 def tell(db: sqlite3.Connection, number: int, part: dict[str, Any]) -> bool:
-    """Keep a part of an unfinished reply; False when the question was called off."""
+    """Store a part of an unfinished reply; False if the request was cancelled."""
     return bool(db.execute("UPDATE questions SET answer = ? WHERE id = ? AND problem = ''", (json.dumps(part), number)).rowcount)
 
 
 def call_off(db: sqlite3.Connection, number: int) -> None:
-    """Let a question go: who works at its answer stops at the next part."""
+    """Cancel a request: its handler stops at the next part."""
     _end(db, [number], "Called off.")
 
 
 def _end(db: sqlite3.Connection, numbers: list[int], problem: str) -> None:
-    """End questions without an answer; the asker is given the reason."""
+    """End requests without an answer, with a reason for the page."""
     db.executemany("UPDATE questions SET problem = ?, answer = NULL, taken = 1, done = 1 WHERE id = ?", [(problem, number) for number in numbers])
 
 
 def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> list[int]:
-    """The worker died over the questions that it had taken: they are asked again, or have failed with `problem` after `most` times. Returns the
-    numbers of those."""
+    """The worker died while handling requests: requeue them, or fail them with `problem` after `most` times. Returns the
+    numbers of failed ones."""
     with transaction(db):
         db.execute("UPDATE questions SET attempts = attempts + 1, taken = 0 WHERE taken = 1 AND done = 0")
         failed = [row["id"] for row in db.execute("SELECT id FROM questions WHERE done = 0 AND attempts >= ?", (most,))]
@@ -62,7 +62,7 @@ def count_attempt(db: sqlite3.Connection, most: int, problem: str) -> list[int]:
 
 
 def end_all(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> list[int]:
-    """End every question that has no whole answer with `problem`; those of the kinds `but`, which no page waits for, are asked again. Returns the
+    """End every unfinished request with `problem`; those of the kinds `but`, which no page waits for, are requeued. Returns the
     numbers of those that ended."""
     kept = ", ".join("?" * len(but))
     with transaction(db):
@@ -73,8 +73,8 @@ def end_all(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> list[
 
 
 def answered(db: sqlite3.Connection, number: int) -> tuple[dict[str, Any] | None, str]:
-    """(answer or None while there is none, problem in words or an empty text)."""
+    """(answer or None, problem in words or an empty text)."""
     row = db.execute("SELECT answer, problem FROM questions WHERE id = ?", (number,)).fetchone()
     if row is None:
-        return None, "The question was dropped; ask again."
+        return None, "This request is no longer known; try again."
     return (json.loads(row["answer"]) if row["answer"] else None), row["problem"]

@@ -1,4 +1,4 @@
-"""Shots: the scenes that are worked on."""
+"""Shots: the scenes to work on."""
 
 import json
 import sqlite3
@@ -17,9 +17,9 @@ def now() -> str:
 
 @dataclass(frozen=True)
 class Shot:
-    """A scene file with what is known of it. cameras: [{"name", "exposure"}]; confined: an upload; lights: what the file
-    says of each, and of each mesh that glows (see work.intake); finish: how its pictures are finished, as core.finish says; outside: pictures that
-    were rendered elsewhere, without a scene: path is a folder then."""
+    """A scene file with its facts. cameras: [{"name", "exposure"}]; confined: an upload; lights: the file's
+    facts of each, and of each glowing mesh (see work.intake); finish: its finishing settings, see core.finish; outside: pictures that
+    were rendered elsewhere, without a scene; path is a folder then."""
 
     id: int
     slug: str
@@ -36,14 +36,14 @@ class Shot:
 
     @property
     def confine_to(self) -> Path | None:
-        """The folder that the scene may not reach out of; None for files that the user's own machine named."""
+        """The folder that confines the scene; None for files opened by path on this machine."""
         return self.path.parent if self.confined else None
 
     def camera(self, name: str | None) -> dict[str, Any]:
         return next((c for c in self.cameras if c["name"] == name), self.cameras[0])
 
     def exposure(self, camera: str, edits: Edits) -> float:
-        """What a picture of a camera is looked at with: as the file has it, or an edit."""
+        """A camera's exposure: the file's, or an edit's."""
         edit = edits.cameras.get(camera)
         return float(edit.exposure if edit is not None and edit.exposure is not None else self.camera(camera)["exposure"])
 
@@ -61,7 +61,7 @@ def add(
     db: sqlite3.Connection, slug: str, title: str, about: str, path: Path, cameras: list[dict[str, Any]], triangles: int,
     notes: list[str], lights: list[dict[str, Any]] | None = None, confined: bool = False, outside: bool = False,
 ) -> Shot:  # fmt: skip
-    """Keep a shot; one with the same slug is brought up to date and keeps its proofs."""
+    """Store a shot; one with the same slug is updated and keeps its proofs."""
     db.execute(
         """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at, outside)
            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -100,12 +100,12 @@ def set_finish(db: sqlite3.Connection, shot: Shot, finish: dict[str, Any]) -> No
 
 
 def opened(db: sqlite3.Connection, shot: Shot) -> None:
-    """Note that a shot is being worked on, so that the worker reads it ahead."""
+    """Mark a shot as open, so that the worker loads it ahead."""
     db.execute("UPDATE shots SET opened_at = ? WHERE id = ?", (now(), shot.id))
 
 
 def forget_opened(db: sqlite3.Connection) -> None:
-    """Let no shot be read ahead until it is opened again."""
+    """Load no shot ahead until one is opened again."""
     db.execute("UPDATE shots SET opened_at = NULL")
 
 

@@ -1,4 +1,4 @@
-"""Ladders, budgets, matches and advice: what was asked of which proof, what came of it, and the proofs that were made of them."""
+"""Ladders, budgets, matches and advice: requests, results, and the proofs made from them."""
 
 import json
 import sqlite3
@@ -13,8 +13,8 @@ from .shots import now
 
 @dataclass(frozen=True)
 class Tuning:
-    """kind: ladder, budget, match or advice; asked: as the page asked; result: as core.tune tells it so far, None before anything came; problem: why
-    it ended; question: its number among the questions, None when it is done."""
+    """kind: ladder, budget, match or advice; asked: the page's request; result: of core.tune so far, None at first; problem: why
+    it ended; question: number of its request, None when done."""
 
     id: int
     proof_id: int
@@ -28,7 +28,7 @@ class Tuning:
 
 @dataclass(frozen=True)
 class Applied:
-    """A proof that was made of a tuning: what it took, in words, and what was predicted, seconds and noise."""
+    """A proof made from a tuning: what was applied, in words, and the predicted seconds and noise."""
 
     proof_id: int
     tuning_id: int
@@ -47,7 +47,7 @@ def set_question(db: sqlite3.Connection, number: int, question: int | None) -> N
 
 
 def keep(db: sqlite3.Connection, number: int, result: dict[str, Any]) -> None:
-    """Keep what came so far."""
+    """Store the result so far."""
     db.execute("UPDATE tunings SET result = ? WHERE id = ?", (json.dumps(TUNING.stamp(result)), number))
 
 
@@ -56,7 +56,7 @@ def end(db: sqlite3.Connection, number: int, problem: str = "") -> None:
 
 
 def end_of_question(db: sqlite3.Connection, question: int, problem: str) -> None:
-    """End the one that waits for a question which nobody answers any more."""
+    """End the tuning of a request that will not be answered."""
     db.execute("UPDATE tunings SET question = NULL, problem = ? WHERE question = ?", (problem, question))
 
 

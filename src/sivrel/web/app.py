@@ -41,26 +41,26 @@ PAGES = (
     recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages,
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
-"""Bytes of one upload."""
+"""Most bytes of one upload."""
 MOST_PARTS = 20_016
-"""Fields and files of one form."""
+"""Most fields and files of one form."""
 MOST_OF_FIELDS = 4 << 20
-"""Bytes of the fields of one form that are no files."""
+"""Most bytes of a form's fields without files."""
 log = logging.getLogger(__name__)
 CONTENT_POLICY = "default-src 'self'; img-src 'self' data: blob:; frame-ancestors 'none'; form-action 'self'"
 
 
 def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] | None = None, where: str = "") -> Flask:
-    """The application over the data folder. With `access_key`, pages ask for it; `hosts` are the names that requests
-    may come under (None: any), which keeps other sites from reaching a local server under a name of theirs. `where`, host and port, keeps the
-    cookies of two servers on one host apart. Raises InputError where the folder can't be used."""
+    """The application over the data folder. With `access_key`, pages require it; `hosts` are the host names that requests
+    may use (None: any), against DNS rebinding. `where`, host and port, keeps the
+    cookies of two servers on one host separate. Raises InputError if the folder can't be used."""
     app = Flask(__name__)
     secret = _secret(data / "secret")
     app.config.update(
         DATA=data,
         ACCESS_KEY=access_key,
         HOSTS=hosts,
-        # Who was let in by another key is not let in by this one: its cookies are signed otherwise.
+        # Cookies of another key are not valid: they are signed differently.
         SECRET_KEY=hmac.new(secret.encode(), (access_key or "").encode(), hashlib.sha256).hexdigest(),
         SESSION_COOKIE_NAME=cookie_name(data, where),
         MAX_CONTENT_LENGTH=MOST_UPLOAD,
@@ -99,32 +99,32 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
     @app.errorhandler(413)
     def too_large(error: HTTPException) -> ResponseReturnValue:
         most = f"{MOST_PARTS - 16:,} files, and {MOST_UPLOAD >> 20} MB together"
-        return _sentence(f"This is more than can be taken at once; choose at most {most}, or open the scene on this machine.", 413)
+        return _sentence(f"This is too much at once; choose at most {most}, or open the scene by its path on this machine.", 413)
 
     @app.errorhandler(sqlite3.Error)
     @app.errorhandler(OSError)
     def fault(error: Exception) -> ResponseReturnValue:
         log.warning("%s could not be answered.", request.path, exc_info=error)
         if is_full(error):
-            return _sentence("The disk is full, so nothing was kept; make room, and do this once more.", 507)
-        return _sentence("The data folder could not be read or written; the log there, or the terminal where Sivrel runs, tells more.", 503)
+            return _sentence("The disk is full, so nothing was saved; free some space, and try again.", 507)
+        return _sentence("The data folder could not be read or written; see the log there, or the terminal where Sivrel runs.", 503)
 
     @app.errorhandler(HTTPException)
     def other(error: HTTPException) -> ResponseReturnValue:
         if error.code is None or error.code < 400:  # a redirection
             return error
-        return _sentence(f"This could not be asked so ({error.name.lower()}); go back and try again.", error.code or 400)
+        return _sentence(f"This request is not possible ({error.name.lower()}); go back and try again.", error.code or 400)
 
     @app.errorhandler(Exception)
     def unforeseen(error: Exception) -> ResponseReturnValue:
         log.error("%s %s failed.", request.method, request.path, exc_info=error)
-        return _sentence(f"This failed by a fault of ours ({type(error).__name__}); the log in the data folder tells more.", 500)
+        return _sentence(f"This failed because of a bug ({type(error).__name__}); see the log in the data folder.", 500)
 
     return app
 
 
 def _sentence(text: str, status: int) -> ResponseReturnValue:
-    """One sentence: alone for a part of a page, else on a page of its own."""
+    """One sentence: by itself for a part of a page, otherwise as a page."""
     g.setdefault("sentence", text)
     if request.headers.get("HX-Request"):
         return render_template("sentence.html", text=text), status
@@ -132,12 +132,12 @@ def _sentence(text: str, status: int) -> ResponseReturnValue:
 
 
 def cookie_name(data: Path, where: str) -> str:
-    """What the session's cookie of a server over a data folder is called; `where` is its host and port, since cookies do not tell ports apart."""
+    """Name of the session cookie of a server over a data folder; `where` is its host and port, since cookies do not distinguish ports."""
     return f"sivrel-{hashlib.sha256(f'{data.resolve()} {where}'.encode()).hexdigest()[:10]}"
 
 
 def _secret(path: Path) -> str:
-    """What sessions are signed with: kept, so that forms survive a restart; readable by the user alone. Raises InputError."""
+    """The secret that signs sessions: stored, so that forms survive a restart; readable by the user only. Raises InputError."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         if not path.exists():

@@ -1,4 +1,4 @@
-"""What a request asks about: a shot, a proof, and the recipe and edits of a form."""
+"""Reads a request: its shot, its proof, and the recipe and edits of its form."""
 
 from typing import Any
 
@@ -16,9 +16,9 @@ from .database import db
 from .numbers import whole_number
 
 MOST_EDITS = 1 << 20
-"""Letters of the edits of one form."""
+"""Most characters of the edits in a form."""
 MOST_NAMED = 1000
-"""Proofs that an address names."""
+"""Most proofs in a URL."""
 
 
 def shot_or_404(slug: str) -> shots.Shot:
@@ -29,9 +29,9 @@ def shot_or_404(slug: str) -> shots.Shot:
 
 
 def scene_or_refuse(shot: shots.Shot) -> None:
-    """Raise InputError where a shot is pictures from elsewhere: there is no scene to render."""
+    """Raise InputError if a shot consists of pictures from elsewhere, without a scene to render."""
     if shot.outside:
-        raise InputError("This shot is pictures that were rendered elsewhere; open its scene on the page of shots to render it here.")
+        raise InputError("This shot consists of pictures that were rendered elsewhere; open its scene on the shots page to render it here.")
 
 
 def proof_or_404(proof_id: int) -> proofs.Proof:
@@ -48,7 +48,7 @@ def proof_of_form(shot: shots.Shot) -> proofs.Proof | None:
 
 
 def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
-    """Put a question about a shot, with the form's edits and the recipe and camera of its proof; the answer comes at /questions/N.json."""
+    """Add a request about a shot, with the form's edits and the recipe and camera of its proof; the answer comes at /questions/N.json."""
     scene_or_refuse(shot)
     proof, edits = proof_of_form(shot), edits_of(request.form.get("edits", ""))
     recipe = proof.recipe if proof else recipes.default(db())
@@ -58,7 +58,7 @@ def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 
 
 def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:
-    """The finished ones of some proofs that the address names (?proofs=3,5,9), in its order, each once."""
+    """The finished proofs in the URL (?proofs=3,5,9), in its order, each once."""
     wanted = []
     for part in request.args.get("proofs", "").split(",")[:MOST_NAMED]:
         try:
@@ -69,19 +69,19 @@ def finished_as_asked(by_id: dict[int, proofs.Proof]) -> list[proofs.Proof]:
 
 
 def form_values(recipe: Recipe) -> dict[str, str]:
-    """A recipe as a form holds it: the inverse of recipe_of."""
+    """A recipe as form values: the inverse of recipe_of."""
     return {key: f"{value:g}" if isinstance(value, float) else str(value) for key, value in recipe.flat().items()}
 
 
 def recipe_of(form: MultiDict[str, str]) -> Recipe:
-    """The recipe that a form holds; keys that it has not take their defaults. Raises InputError."""
+    """The recipe of a form; missing keys take their defaults. Raises InputError."""
     return with_values(Recipe(), {key: form[key] for key in settings() if key in form})
 
 
 def edits_of(text: str) -> Edits:
     """Edits from the flat JSON of a form. Raises InputError."""
     if len(text) > MOST_EDITS:
-        raise InputError("There are too many edits for one shot; write them out as a USD layer and open that.")
+        raise InputError("There are too many edits for one shot; export them as a USD layer and open that.")
     problem = "The edits on this page could not be read; reload it and make them again."
     flat = parse_json(text or "{}", problem)
     if not isinstance(flat, dict) or any(isinstance(value, dict | list) for value in flat.values()):
@@ -90,24 +90,24 @@ def edits_of(text: str) -> Edits:
 
 
 def cameras_of(shot: shots.Shot) -> list[str]:
-    """Names of the cameras of a shot's file, and of those that were kept."""
+    """Names of the cameras of a shot's file, and of saved ones."""
     return [camera["name"] for camera in shot.cameras] + list(cameras.of_shot(db(), shot.id))
 
 
 def made_as_asked(shot: shots.Shot, form: MultiDict[str, str]) -> tuple[Recipe, Edits, str]:
-    """The recipe, the edits and the camera that a form holds; a camera that was kept brings the edits that make it. Raises InputError."""
+    """The recipe, edits and camera of a form; a saved camera includes its edits. Raises InputError."""
     scene_or_refuse(shot)
     recipe, edits, camera = recipe_of(form), edits_of(form.get("edits", "")), form.get("camera", "")
     kept = cameras.of_shot(db(), shot.id)
     if camera in kept:
         edits = with_edits(edits, {key: value for key, value in kept[camera].flat().items() if key not in edits.flat()})
     elif camera not in [known["name"] for known in shot.cameras] and camera not in edits.cameras:
-        raise InputError(f"There is no camera “{camera}” in this shot; choose one of the list.")
+        raise InputError(f"There is no camera “{camera}” in this shot; choose one from the list.")
     return recipe, edits, camera
 
 
 def frame_of(form: MultiDict[str, str]) -> Frame:
-    """The size, region and seed that a form holds. Raises InputError."""
+    """The size, region and seed of a form. Raises InputError."""
     return Frame(
         _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed")
     )

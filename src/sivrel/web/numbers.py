@@ -1,4 +1,4 @@
-"""The one way in for numbers and hashes of addresses and forms: what is none, or beyond what a database or a picture can hold, is refused here."""
+"""Parses numbers and hashes of URLs and forms; refuses anything invalid, or too large for the database or a picture."""
 
 import math
 
@@ -28,12 +28,12 @@ def finite_number(text: str) -> float:
 
 
 class Whole(IntegerConverter):
-    """Numbers of things in addresses; a larger one is no thing's."""
+    """Numbers of items in URLs; a larger one belongs to no item."""
 
     regex = r"[0-9]{1,18}"
 
 
 class Digest(BaseConverter):
-    """The hash that a picture or a cache is named by."""
+    """The hash that names a picture or a cache."""
 
     regex = r"[0-9a-f]{16,64}"

@@ -1,4 +1,4 @@
-"""Starting the web application with its worker, and ending both."""
+"""Starts the web application with its worker, and ends both."""
 
 import ipaddress
 import logging
@@ -44,14 +44,14 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
         server = _made_ready(host, port, data, key, demo)
     except (OSError, sqlite3.OperationalError) as error:
         if is_full(error):
-            raise InputError(f"The disk of {data} is full, so Sivrel can't start; make room, or give another folder with --data.") from None
+            raise InputError(f"The disk of {data} is full, so Sivrel can't start; free some space, or give another folder with --data.") from None
         raise
     supervisor = Supervisor(data)
     supervisor.start()
     shown, at = f"[{host}]" if ":" in host else host, getattr(server, "effective_port", port)
     print(f"Sivrel is at http://{shown}:{at}/  (Ctrl-C ends it)", file=sys.stderr, flush=True)
     if key is not None:
-        print(f"It can be reached from other machines, and asks them for this key: {key}", file=sys.stderr, flush=True)
+        print(f"It can be reached from other machines with this key: {key}", file=sys.stderr, flush=True)
 
     def end(*_: object) -> None:
         raise KeyboardInterrupt
@@ -68,7 +68,7 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
 
 
 def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -> Any:
-    """The server over a data folder that was looked over and swept, with its shots. Raises InputError."""
+    """The server over a checked and cleaned data folder, with its shots. Raises InputError."""
     db = database.create(data)
     check_folder(data)
     make_private(data)
@@ -79,7 +79,7 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -
     except OSError as error:
         raise InputError(f"{host}:{port} can't be used ({error.strerror or error}); give another --host or --port.") from None
     except (ValueError, UnicodeError):
-        raise InputError(f"{host} is no address of this machine; give another --host.") from None
+        raise InputError(f"{host} is not an address of this machine; give another --host.") from None
     app.config["SESSION_COOKIE_NAME"] = cookie_name(data, f"{host}:{getattr(server, 'effective_port', port)}")
     jobs.set_worker(db, "absent")
     program_started(db, data)
@@ -90,7 +90,7 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -
 
 
 def make_private(data: Path) -> None:
-    """Let the user alone read a data folder that is there already, and what is in it: earlier versions left that to others' settings."""
+    """Make an existing data folder and its contents private to the user: earlier versions used the system's default."""
     try:
         for path in (data, *data.glob("*")):
             if path.stat().st_uid == os.getuid() and path.stat().st_mode & 0o077:
@@ -100,7 +100,7 @@ def make_private(data: Path) -> None:
 
 
 def check_folder(data: Path) -> None:
-    """Raise InputError where something in the data folder stands in the way of what has to be written there."""
+    """Raise InputError if something in the data folder blocks a file that must be written there."""
     for name in ("secret", "worker.lock", "sivrel.log"):
         path = data / name
         if path.exists() and not path.is_file():

@@ -1,4 +1,4 @@
-"""Numbers and changes as the pages write them."""
+"""Formats numbers and changes for the pages."""
 
 from typing import Any
 
@@ -20,7 +20,7 @@ OF_KEYS = {
     "sampling.noise_terms": {"eye": "the eye", "linear": "a linear measure"},
     "sampling.stop": {"error": "at its error", "gain": "where one more sample gains little"},
 }
-"""Words for the values of settings that share them with others."""
+"""Words for values that several settings share."""
 NAMES = {key: info.name for key, info in settings().items()}
 
 
@@ -77,7 +77,7 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
     for key, before, after in edits_difference(parent.edits, proof.edits) if parent.edits != proof.edits else ():
         group, name, field = split_key(key)
         called = short(name)
-        # A card that comes or goes is one change, however many numbers make it.
+        # An added or removed card is one change, however many settings it has.
         if group == "card" and (name in parent.edits.cards) != (name in proof.edits.cards):
             if name not in whole:
                 whole.add(name)
@@ -98,12 +98,12 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
 
 
 def in_one_line(changed: list[tuple[str, str, str]]) -> str:
-    """Changes in one line; empty where there are none."""
+    """Changes in one line; empty if there are none."""
     return ", ".join(f"{name} {before} → {after}".replace("  ", " ") for name, before, after in changed)
 
 
 def shown(key: str, value: Any) -> str:
-    """A value in words; “off” is a way of shadows, or of bounced light."""
+    """A value in words; “off” is a shadow way, or a way of bounced light."""
     if key in OF_KEYS:
         return OF_KEYS[key].get(str(value), str(value))
     return "no shadows" if value == "off" and key.endswith("shadows.way") else value_in_words(value)
@@ -114,7 +114,7 @@ def _region(region: tuple[int, int, int, int] | None) -> str:
 
 
 def thousands(number: int) -> str:
-    """A whole number with its thousands apart: 12 345."""
+    """A whole number with thousands separated: 12 345."""
     return f"{number:,}".replace(",", " ")
 
 
@@ -123,7 +123,7 @@ def counted(number: int, noun: str) -> str:
 
 
 def meters_in_words(proof: Proof) -> list[str]:
-    """What the limits of a proof cost it, a sentence each; nothing where they cost nothing worth a word."""
+    """Significant effects of a proof's limits, a sentence each."""
     meters, limits = proof.meters, proof.recipe.limits
     if not meters:
         return []
@@ -137,7 +137,7 @@ def meters_in_words(proof: Proof) -> list[str]:
     if meters["clamped"] > 0.0:
         most = meters["clamped_most"]
         where = f", {most[1] * 100:.0f} % of it on {most[0].rsplit('/', 1)[-1]}" if most else ""
-        sentences.append(f"The clamp at {limits.indirect_clamp:g} takes {percent(meters['clamped'])} of the light{where}.")
+        sentences.append(f"The clamp at {limits.indirect_clamp:g} removes {percent(meters['clamped'])} of the light{where}.")
     counts = {
         "diffuse": counted(limits.diffuse_bounces, "diffuse bounce"),
         "mirror": counted(limits.reflections, "reflection"),
@@ -151,16 +151,16 @@ def meters_in_words(proof: Proof) -> list[str]:
         sentences.append(f"{percent(meters['ended_in_glass'])} of the samples ended in glass, and are black: allow more crossings.")
     if meters.get("fireflies", 0.0) > 5e-4 and meters["firefly_kind"]:
         kind, most = meters["firefly_kind"]
-        sentences.append(f"{percent(meters['fireflies'])} of the pixels sparkle; {most * 100:.0f} % of those by {kind}.")
+        sentences.append(f"{percent(meters['fireflies'])} of the pixels are fireflies; {most * 100:.0f} % of those by {kind}.")
     if meters["self_hits"] > 1e-3:
-        sentences.append(f"{percent(meters['self_hits'])} of the samples met the very triangle they left: raise the ray offset.")
+        sentences.append(f"{percent(meters['self_hits'])} of the samples hit the triangle they left: raise the ray offset.")
     return sentences
 
 
 def way_in_words(note: dict[str, Any]) -> str:
-    """What happened to the cache of a way, a sentence or two."""
+    """A note on the cache of a way, in a sentence or two."""
     if note["added"]:
-        whence = f"kept and added to for this camera, {seconds(note['seconds'])} in all"
+        whence = f"extended for this camera, {seconds(note['seconds'])} in total"
     elif note["made"]:
         whence = f"made in {seconds(note['seconds'])}" + (f" because {note['because']} had changed" if note["because"] else "")
     elif note["because"]:
@@ -174,8 +174,8 @@ def way_in_words(note: dict[str, Any]) -> str:
     check = note.get("check")
     if check:
         off, error, spread = (check[name] * 100.0 for name in ("mean", "mean_error", "spread"))
-        spots = f"single spots {spread:.0f} % off" if spread >= 0.5 else "single spots within chance"
-        sentence = f"Against brute force at {check['spots']:.0f} spots: {off:+.1f} % in all (± {error:.1f}), {spots}."
+        spots = f"single spots {spread:.0f} % off" if spread >= 0.5 else "single points within noise"
+        sentence = f"Against brute force at {check['spots']:.0f} points: {off:+.1f} % in total (± {error:.1f}), {spots}."
         sentences.append(sentence.replace("-", "−"))
     return " ".join(sentences)
 

@@ -1,7 +1,7 @@
 """A worker process: `python -m sivrel.work DATA [PIPE]`.
 
-PIPE is the number of a file descriptor whose other end the parent holds. It is watched before anything else is imported: a parent may end
-within the second that the imports take, and a worker without one must not live on.
+PIPE is a file descriptor whose other end the parent holds. It is watched before anything else is imported: a parent may end
+during the imports, and a worker without a parent must not stay alive.
 """
 
 import os
@@ -10,7 +10,7 @@ import threading
 
 
 def end_with(pipe: int) -> None:
-    """End this process when the other end of a pipe is closed, wherever it is: finished tiles lie on disk."""
+    """End this process when the other end of a pipe is closed, at any point: finished tiles are on disk."""
     while os.read(pipe, 1):
         pass
     os._exit(0)

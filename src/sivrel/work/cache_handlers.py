@@ -1,4 +1,4 @@
-"""What the worker tells about caches: what a recipe would have to prepare, which caches are stale and why, and what one holds."""
+"""Requests about caches: what a recipe would have to prepare, which caches are stale and why, and a cache's contents."""
 
 from typing import Any
 
@@ -19,7 +19,7 @@ from .request import Request
 
 MOST_MARKS = 5000
 SCENE = ("geometry", "surfaces", "lights")
-"""Dependencies that make a cache wrong, not just another."""
+"""Dependencies whose change makes a cache wrong instead of just different."""
 
 
 def _job(ready: Prepared, request: Request) -> Preparation:
@@ -29,7 +29,7 @@ def _job(ready: Prepared, request: Request) -> Preparation:
 
 
 def ways_state(request: Request) -> dict[str, Any]:
-    """What the recipe's ways have ready, and what they would have to prepare: a row each."""
+    """The caches of the recipe's ways, ready or to be prepared: a row each."""
     caches, ready = request.worker.caches, request.prepared()
     job, rows, beyond = _job(ready, request), [], ""
     parts = parts_of(job)
@@ -51,7 +51,7 @@ def ways_state(request: Request) -> dict[str, Any]:
 
 
 def cache_state(request: Request) -> dict[str, Any]:
-    """Which caches of a shot are fresh against its newest proof, and what makes the others stale, by their digests."""
+    """Which caches of a shot are fresh for its newest proof, and why others are stale, by digest."""
     caches, ready = request.worker.caches, request.prepared()
     job, answer, wanted = _job(ready, request), {}, {}
     parts = parts_of(job)
@@ -69,11 +69,11 @@ def cache_state(request: Request) -> dict[str, Any]:
 
 
 def preview(request: Request) -> dict[str, Any]:
-    """What a cache holds, where the camera sees it and in space: marks as [x, y, radius in pixels, tone, world x, y, z, radius in metres],
+    """A cache's contents that the camera sees: marks as [x, y, radius in pixels, tone, world x, y, z, radius in metres],
     or, of triangles, their corners in pixels."""
     path = request.worker.caches.path(request.body["digest"])
     if path is None or not path.is_file():
-        raise InputError("This cache is gone; prove once more to make it again.")
+        raise InputError("This cache no longer exists; prove again to remake it.")
     cache = from_bytes(path.read_bytes(), path.name)
     way = OF_KIND.get(cache.kind)
     if way is None or way.preview is None:
@@ -83,14 +83,14 @@ def preview(request: Request) -> dict[str, Any]:
 
 
 def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any]:
-    """The marks of a preview that the camera sees, at most MOST_MARKS."""
+    """The visible marks of a preview, at most MOST_MARKS."""
     triangles = shown.shape == "triangles"
     at = shown.points.astype(float).mean(axis=1) if triangles else shown.points.astype(float)
     size = (job.frame.width, job.frame.height)
     seen = np.flatnonzero(_in_sight(at, ready, size))
     seen = seen[:: max(1, -(-len(seen) // MOST_MARKS))]
     screen = on_screen(at[seen], ready.camera, size)
-    # Size on the plate: a point beside it, along the picture.
+    # Size on the plate, from a second point beside it.
     beside = at[seen] + ready.camera.to_world[:, 0] * shown.sizes[seen, None]
     radii = np.linalg.norm(on_screen(beside, ready.camera, size) - screen, axis=1)
     light = shown.values[seen].astype(float) @ LUMINANCE
@@ -105,7 +105,7 @@ def marks_of(shown: Preview, ready: Prepared, job: Preparation) -> dict[str, Any
 
 
 def _in_sight(points: np.ndarray, ready: Prepared, size: tuple[int, int]) -> np.ndarray:
-    """bool [n]: points within the picture that nothing hides from the camera."""
+    """bool [n]: points in the picture that the camera sees."""
     camera = ready.camera
     eye, away = camera.to_world[:, 3], -camera.to_world[:, 2]
     screen = on_screen(points, camera, size)

@@ -1,4 +1,4 @@
-"""What pages ask about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are kept as PNG."""
+"""Requests about flaws: the diagnosis of a proof, and the retest of a remedy's proof. Their pictures are stored as PNG."""
 
 import sqlite3
 from pathlib import Path
@@ -23,12 +23,12 @@ from .filtering import kept_filtered
 from .request import Request
 
 SMALL, LARGE = 60, 200
-"""Pixels that the sides of small pictures are brought to, in whole steps, at least; and that a loupe cut has at most."""
+"""Least side of small pictures in pixels, enlarged in whole steps; and the largest of a loupe cut."""
 RETEST_SECONDS = 2.0
 
 
 def diagnose_proof(request: Request) -> dict[str, Any]:
-    """Diagnose a proof, part by part, and keep what was found."""
+    """Diagnose a proof, part by part, and store the result."""
     worker, db, body = request.worker, request.db, request.body
     proof = proofs.get(db, body["proof"])
     if proof is None or proof.picture is None:
@@ -37,7 +37,7 @@ def diagnose_proof(request: Request) -> dict[str, Any]:
     case = case_of_proof(worker.data, db, shot, proof)
     renderer = None if shot.outside else renderer_of(request, shot, proof)
     if renderer is not None and proof.made_on:
-        case.seconds = case.pixel_seconds = None  # another machine's: they foretell nothing here
+        case.seconds = case.pixel_seconds = None  # from another machine: they predict nothing here
     exposure, camera = case.exposure, None if renderer is None else renderer.base().camera
     if renderer is not None:
         renderer.task = request.task(
@@ -50,7 +50,7 @@ def diagnose_proof(request: Request) -> dict[str, Any]:
 
 
 def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Diagnosis, exposure: float, camera: Camera | None) -> dict[str, Any]:
-    """Keep a diagnosis with its pictures; returns it as JSON holds it."""
+    """Store a diagnosis with its pictures; returns it as JSON."""
     found = [shown(data, case, f, exposure, camera) for f in made.findings]
     withdrawn = [shown(data, case, f, exposure, camera) for f in made.withdrawn]
     answer = {**cleared({**made.as_dict(), "findings": [], "withdrawn": []}), "findings": found, "withdrawn": withdrawn}
@@ -59,7 +59,7 @@ def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Di
 
 
 def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof) -> Case:
-    """A proof with what was measured of it, as a diagnosis takes it."""
+    """A proof with its measurements, as the case of a diagnosis."""
     assert proof.picture is not None
     picture, job = read_exr(files.picture_path(data, proof.picture)), jobs.of_proof(db, proof.id)
     exposure = shot.exposure(proof.camera, proof.edits)
@@ -68,7 +68,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
         kept = np.load(filtered)
         image, smear = kept["image"].astype(np.float32), kept["smear"].astype(np.float32)
     pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
-    # What shipped without its passes was made by the proof's own recipe all the same.
+    # Pictures that ship without passes were still made by the proof's own recipe.
     recipe, edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
     return Case(
         picture, exposure, recipe, edits, proof.lights, proof.meters, proof.maps, proof.seconds, pixel_seconds, filtered=image, smear=smear
@@ -76,7 +76,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
 
 
 def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> TrialRenderer:
-    """Where trials of a proof are rendered."""
+    """The renderer for trials of a proof."""
     worker = request.worker
     scene, beside, geometry = worker.scene_of(request.db, shot)
     return TrialRenderer(
@@ -94,7 +94,7 @@ def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> Tria
 
 
 def shown(data: Path, case: Case, finding: Finding, exposure: float, camera: Camera | None) -> dict[str, Any]:
-    """A finding as the page has it: its small pictures kept by name, and its light's path in pixels of the frame."""
+    """A finding for the page: its small pictures stored by name, and its light's path in pixels of the frame."""
     if "loupe" not in finding.pictures:
         finding.pictures["loupe"] = loupe(case, finding)
     finding.pictures = {
@@ -111,7 +111,7 @@ def shown(data: Path, case: Case, finding: Finding, exposure: float, camera: Cam
 
 
 def loupe(case: Case, finding: Finding) -> np.ndarray:
-    """The picture about the worst of a finding, as linear colour."""
+    """The picture around a finding's worst pixel, as linear colour."""
     rows, columns = case.light.shape
     left, top = case.picture.frame.window[:2]
     x0, y0, x1, y1 = finding.box[0] - left, finding.box[1] - top, finding.box[2] - left, finding.box[3] - top
@@ -127,7 +127,7 @@ def loupe(case: Case, finding: Finding) -> np.ndarray:
 
 
 def kept_small(data: Path, linear: np.ndarray, exposure: float) -> str:
-    """Keep linear colour as a PNG at an exposure, its pixels enlarged where they are few; returns its name."""
+    """Store linear colour as a PNG at an exposure, enlarged if small; returns its name."""
     pixels = to_bytes(to_display(np.asarray(linear, np.float32), exposure))
     times = max(1, SMALL * 2 // max(pixels.shape[:2]))
     image = Image.fromarray(np.repeat(np.repeat(pixels, times, axis=0), times, axis=1))
@@ -135,7 +135,7 @@ def kept_small(data: Path, linear: np.ndarray, exposure: float) -> str:
 
 
 def retest_proof(request: Request) -> dict[str, Any]:
-    """Measure what a remedy was proven for, on its proof, and keep what came of it."""
+    """Measure a remedy's finding again on its proof, and store the result."""
     worker, db, number = request.worker, request.db, request.body["proof"]
     proof = proofs.get(db, number)
     waiting = [r for r in findings.retests_of_proof(db, number) if r.result is None]

@@ -1,4 +1,4 @@
-"""What the program keeps of a scene that it does not hold: its cameras, its size, its notes, its lights."""
+"""Stored facts about a scene that is not in memory: its cameras, size, notes and lights."""
 
 from pathlib import Path
 from typing import Any
@@ -11,7 +11,7 @@ from ..core.pictures.exr import Picture, write_exr
 from ..core.scene.model import Scene
 
 CAMERA = "picture"
-"""What the camera of pictures from elsewhere is called."""
+"""Name of the camera of pictures from elsewhere."""
 
 
 def facts_of(scene: Scene) -> dict[str, Any]:
@@ -21,8 +21,8 @@ def facts_of(scene: Scene) -> dict[str, Any]:
 
 
 def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]:
-    """Write a picture from elsewhere as EXR to `out`; tells its size, its passes, its noise or None, its mean light, and the exposure that it is
-    first looked at with: as it is where it was made for the screen, else as it measures itself."""
+    """Write a picture from elsewhere as EXR to `out`; returns its size, passes, noise or None, mean light, and initial
+    exposure: 0 if it was made for the screen, else a measured one."""
     linear = suffix.lower() in (".exr", ".hdr")
     picture.camera = CAMERA
     write_exr(out, picture)
@@ -35,7 +35,7 @@ def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]
 
 
 def light_facts(scene: Scene) -> list[dict[str, Any]]:
-    """What the pages need of each light, as edits would say it, and of each mesh that glows."""
+    """What pages need to know of each light, in the terms of edits, and of each glowing mesh."""
     facts = []
     for light in scene.lights:
         shape, at = light.shaping, np.asarray(light.position, float)

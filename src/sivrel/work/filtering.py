@@ -1,4 +1,4 @@
-"""The noise filter's twin of a picture: made once, and kept beside it."""
+"""The filtered version of a picture: made once, and stored beside it."""
 
 from pathlib import Path
 from typing import Any
@@ -12,15 +12,15 @@ from ..store import files
 
 
 def kept_filtered(data: Path, digest: str) -> dict[str, Any]:
-    """A picture filtered, as it was kept or made now: image and smear, share of it that was smeared, and the number of the object that most of that
-    lies on, or -1. Raises InputError where the picture has not the passes that the filter needs."""
+    """The filtered picture, stored or made now: image and smear, smeared share, and the number of the object with most of it,
+    or -1. Raises InputError if the picture lacks passes that the filter needs."""
     path = files.filtered_path(data, digest)
     if not path.is_file():
         picture = read_exr(files.picture_path(data, digest))
         try:
             filtered = filter_noise(picture.passes)
         except KeyError as error:
-            raise InputError(f"This proof was kept without its pass {error}, which the filter needs; prove it anew.") from None
+            raise InputError(f"This proof was stored without its pass {error}, which the filter needs; prove it again.") from None
         numbers = picture.passes["object"][filtered.smear > SMEARED, 0].astype(int)
         most = int(np.bincount(numbers[numbers >= 0]).argmax()) if (numbers >= 0).any() else -1
         path.parent.mkdir(parents=True, exist_ok=True)

@@ -1,4 +1,4 @@
-"""What is kept of a finished proof beside its measurements: the EXR, its thumbnail, a cut of what changed most."""
+"""Files of a finished proof: the EXR, its thumbnail, and a crop of the largest change."""
 
 import sqlite3
 from pathlib import Path
@@ -15,12 +15,12 @@ THUMBNAIL_WIDTH = 320
 
 
 def keep_picture(data: Path, picture: Picture) -> str:
-    """Keep the EXR under its hash, which is returned."""
+    """Store the EXR under its hash, which is returned."""
     return files.keep(files.pictures(data), ".exr", lambda path: write_exr(path, picture))
 
 
 def make_thumbnail(data: Path, digest: str, picture: Picture, exposure: float) -> None:
-    """A PNG for the lineage, of the region alone, at the camera's exposure."""
+    """A PNG for the lineage, of the region only, at the camera's exposure."""
     _keep_small(files.thumbnail_path(data, digest), picture.beauty, exposure)
 
 
@@ -36,13 +36,13 @@ def _keep_small(path: Path, linear: np.ndarray, exposure: float) -> None:
 
 
 FOCUS_SHARE = 1 / 3
-"""Of the picture's sides: what is cut out about the place that changed most."""
+"""Size of the crop around the largest change, as a share of the picture's sides."""
 
 
 def keep_focus(
     data: Path, db: sqlite3.Connection, proof: proofs.Proof, parent: str, digest: str, picture: Picture, exposure: float
 ) -> None:  # fmt: skip
-    """Keep, and make a small picture of, the part that changed most against the parent's picture; nothing where none is seen to."""
+    """Store a small picture of the part that changed most against the parent's picture, if any change is visible."""
     before = read_exr(files.picture_path(data, parent))
     if before.beauty.shape != picture.beauty.shape or before.frame.window != picture.frame.window:
         return

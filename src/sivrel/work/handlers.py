@@ -1,7 +1,7 @@
-"""What the worker is asked for beside its renders, and what handles it.
+"""The table of requests that the worker handles besides its renders.
 
-A handler takes a `Request` and returns the reply as JSON holds it; it raises InputError with a sentence. One that takes seconds has a thread of its
-own, reports parts, and stops when the request is called off.
+A handler takes a `Request` and returns the reply as JSON; it raises InputError with a sentence. One that takes seconds has its own
+thread, reports parts, and stops when the request is cancelled.
 """
 
 import functools
@@ -75,7 +75,7 @@ def _handle_at_length(worker: "Worker", handler: Handler, number: int, shot_id: 
 
 
 def _reply(handler: Handler, request: Request) -> None:
-    """Keep the handler's reply, or why there is none: the asker waits for one or the other."""
+    """Store the handler's reply, or the reason for its failure: the page waits for one of them."""
     reply, problem = None, ""
     try:
         reply = handler.handle(request)
@@ -87,5 +87,5 @@ def _reply(handler: Handler, request: Request) -> None:
         problem = FULL if is_full(error) else str(error) or "There is not enough memory for this."
     except Exception as error:
         log.exception("Request %d could not be handled.", request.number)
-        problem = f"This could not be answered ({type(error).__name__}); the log in the data folder tells more."
+        problem = f"This could not be answered ({type(error).__name__}); see the log in the data folder."
     when_there_is_room(lambda: requests.answer(request.db, request.number, reply, problem), lambda: True)

@@ -1,4 +1,4 @@
-"""Taking shots in: demo shots with the proofs that ship with them, and files that a user uploads."""
+"""Imports shots: demo shots with their proofs, and files that a user uploads."""
 
 import functools
 import json
@@ -23,7 +23,7 @@ SCENES = suffixes()
 
 
 def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
-    """Bring the demo shots in, with their proofs where the shot has none yet."""
+    """Import the demo shots, with their proofs if the shot has none yet."""
     for demo in SHOTS:
         if not demo.path.is_file():
             continue
@@ -56,31 +56,31 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
 
 
 def slug_of(name: str) -> str:
-    """A name for addresses: lower-case letters, digits and dashes."""
+    """A slug: lower-case letters, digits and dashes."""
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "shot"
 
 
 def new_upload(data: Path) -> Path:
-    """A folder for the files of an upload, which is swept at the next start unless the upload is taken in."""
+    """A folder for the files of an upload, which is deleted at the next start unless the upload is imported."""
     folder = data / "uploads" / f".new-{secrets.token_hex(8)}"
     folder.mkdir(parents=True, mode=0o700)
     return folder
 
 
 def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
-    """Bring in the scene file `main` of the folder of a new upload, which gets its final name. Raises InputError."""
+    """Import the scene file `main` of a new upload's folder, which gets its final name. Raises InputError."""
     facts = inspect_sandboxed(folder / main, folder)
     kept = folder.with_name(folder.name.removeprefix(".new-"))
     folder.replace(kept)
     path = kept / main
-    with transaction(db):  # another browser may bring in a file of the same name
+    with transaction(db):  # another browser may import a file of the same name
         return shots.add(db, free_slug(db, path), path.stem, "", path, **facts, confined=True)
 
 
 def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
-    """Bring in a scene file where it lies on this machine. Raises InputError."""
+    """Open a scene file in its place on this machine. Raises InputError."""
     if not path.is_absolute() or not is_file(path):
-        raise InputError(f"There is no file {path}; give the whole path of a scene file on the machine that this program runs on.")
+        raise InputError(f"There is no file {path}; give the full path of a scene file on the machine that runs this program.")
     facts = inspect_sandboxed(path, None)
     with transaction(db):
         known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
@@ -89,7 +89,7 @@ def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
 
 
 def is_file(path: Path) -> bool:
-    """Whether there is a file of that name; False where no file can have it."""
+    """Whether there is a file of that name; False for an impossible name."""
     try:
         return path.is_file()
     except (OSError, ValueError):
@@ -97,7 +97,7 @@ def is_file(path: Path) -> bool:
 
 
 def free_slug(db: sqlite3.Connection, path: Path) -> str:
-    """A name for addresses after a file's, that no shot has yet."""
+    """A slug from a file's name that no shot has yet."""
     slug, taken = slug_of(path.stem), 1
     while shots.find(db, slug):
         taken += 1

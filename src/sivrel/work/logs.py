@@ -1,4 +1,4 @@
-"""The log of a data folder: what went wrong, with all that helps to mend it; pages show a sentence alone."""
+"""The log of a data folder: errors with details for fixing them; pages only show a sentence."""
 
 import logging
 import logging.handlers
@@ -8,7 +8,7 @@ FILE, MOST_BYTES, KEPT = "sivrel.log", 2 << 20, 3
 
 
 def log_to(data: Path, process: str) -> None:
-    """Let this process write warnings and worse to the log of a data folder, and errors to the terminal too."""
+    """Write this process's warnings and errors to the log of a data folder, and errors also to the terminal."""
     form = logging.Formatter(f"%(asctime)s {process} %(levelname)s %(name)s: %(message)s")
     root = logging.getLogger("sivrel")
     root.setLevel(logging.INFO)
@@ -18,7 +18,7 @@ def log_to(data: Path, process: str) -> None:
     try:
         handlers.append(logging.handlers.RotatingFileHandler(data / FILE, maxBytes=MOST_BYTES, backupCount=KEPT, encoding="utf-8", errors="replace"))
     except OSError:
-        pass  # a folder that can't be written says so elsewhere
+        pass  # an unwritable folder is reported elsewhere
     for handler in handlers:
         handler.setFormatter(form)
         root.addHandler(handler)

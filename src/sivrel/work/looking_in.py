@@ -1,7 +1,7 @@
-"""A first look into a file that somebody gave, a scene, a picture or a cache, in a process of its own with bounds on memory and processor time.
+"""Inspects a file from outside, a scene, a picture or a cache, in a separate process with limits on memory and processor time.
 
-A file may be damaged, or made to: it may claim a million million points, or nest without end. What reads it is then ended, and nothing
-else is. `python -m sivrel.work.looking_in scene FILE [FOLDER]`, `… picture FILE OUT` and `… cache FILE` print what they found as JSON.
+A file may be damaged, by accident or on purpose: it may declare 10¹² points, or nest without end. The process that reads it then ends, and nothing
+else is. `python -m sivrel.work.looking_in scene FILE [FOLDER]`, `… picture FILE OUT` and `… cache FILE` print their results as JSON.
 """
 
 import contextlib
@@ -20,30 +20,30 @@ from typing import Any
 from ..core.errors import InputError
 
 PATIENCE, BYTES_PER_SECOND = 6.0, 6 << 20
-"""Seconds of processor time that a look may take, and how many more bytes of files buy another second."""
+"""Processor time of an inspection in seconds, and the bytes of files for each further second."""
 IDLE = 20.0
-"""Seconds of the clock for each second of processor time: a machine may be busy, but a look that waits for ever is ended."""
+"""Wall time for each second of processor time: a machine may be busy, but an inspection that hangs is ended."""
 MEMORY, MEMORY_PER_BYTE = 800 << 20, 24
-"""Bytes of memory that a look may take besides the program's own, and for each byte of the files."""
+"""Memory of an inspection in bytes besides the program's own, and for each byte of the files."""
 PICTURE_SECONDS, PICTURE_MEMORY = 40.0, 3 << 30
-"""The same for a picture, which is unpacked whole and written anew: its pixels are counted first, and its file may be small."""
+"""The same for a picture, which is unpacked and rewritten as a whole: its pixels are counted first, and its file may be small."""
 READY = "ready"
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
-"""One look at a time, so that many uploads take no more memory than one; seconds that another waits for its turn."""
+"""One inspection at a time, to limit memory; seconds that another waits for its turn."""
 
 
 def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = None) -> dict[str, Any]:
-    """What `facts_of` says of the scene at `path`, which may not reach out of `folder`. Raises InputError with one sentence."""
+    """The result of `facts_of` for the scene at `path`, confined to `folder`. Raises InputError with one sentence."""
     return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY)
 
 
 def inspect_picture_sandboxed(path: Path, out: Path) -> dict[str, Any]:
-    """Unpack a picture from elsewhere to the EXR file `out`; what `facts_of_picture` says of it. Raises InputError with one sentence."""
+    """Unpack a picture from elsewhere to the EXR file `out`; returns the result of `facts_of_picture`. Raises InputError with one sentence."""
     return _look(["picture", str(path), str(out)], path, _size(path, None), PICTURE_MEMORY, PICTURE_SECONDS)
 
 
 def inspect_cache_sandboxed(path: Path) -> str:
-    """The digest of a cache file that may be served, found sound by what its kind declares. Raises InputError with one sentence."""
+    """The digest of a cache file, validated against its kind's declaration. Raises InputError with one sentence."""
     return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
 
 
@@ -51,7 +51,7 @@ def _look(arguments: list[str], path: Path, size: int, memory: int, patience: fl
     seconds = patience + size / BYTES_PER_SECOND
     bounds = {"SIVREL_LOOK_BYTES": str(memory + MEMORY_PER_BYTE * size), "SIVREL_LOOK_SECONDS": str(seconds)}
     if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
-        raise InputError("Other files are being looked into; try again in a minute.")
+        raise InputError("Other files are being checked; try again in a minute.")
     try:
         command = [sys.executable, "-m", __name__, *arguments]
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", **bounds}
@@ -78,7 +78,7 @@ def _look(arguments: list[str], path: Path, size: int, memory: int, patience: fl
 
 
 def _heard(pipe: int, patience: float) -> bytes | None:
-    """All that the process says after it is ready; None when it says nothing for too long."""
+    """The process's output after it is ready; None on a timeout."""
     heard, until = b"", time.monotonic() + 120.0  # to start the program
     started = False
     while True:
@@ -102,7 +102,7 @@ def _size(path: Path, folder: Path | None) -> int:
 
 
 def bound_this_process() -> None:
-    """Hold this process to the memory and processor time that its environment grants, beyond what it has taken already."""
+    """Limit this process to the memory and processor time that its environment sets, beyond its current use."""
     usage = resource.getrusage(resource.RUSAGE_SELF)
     memory = usage.ru_maxrss * 1024 + int(os.environ.get("SIVREL_LOOK_BYTES", MEMORY))
     seconds = usage.ru_utime + usage.ru_stime + float(os.environ.get("SIVREL_LOOK_SECONDS", PATIENCE))
@@ -112,7 +112,7 @@ def bound_this_process() -> None:
 
 
 def look(arguments: list[str]) -> dict[str, Any]:
-    """What a look finds, or {"problem": sentence}."""
+    """The result of an inspection, or {"problem": sentence}."""
     from ..core.cache_contents import check_contents
     from ..core.caches import from_bytes
     from ..core.formats.scenes import read_scene
@@ -136,18 +136,18 @@ def look(arguments: list[str]) -> dict[str, Any]:
         return {"problem": f"{path.name} takes more memory than its size explains; it may be damaged."}
     except OSError as error:
         return {"problem": f"{path.name} can't be read ({error.strerror or error})."}
-    except Exception:  # whatever a damaged file makes of a reader: the asker is told, and it ends here
+    except Exception:  # any error that a damaged file causes in a reader is reported, and ends here
         return {"problem": f"{path.name} can't be read; it is damaged."}
 
 
 def main(arguments: list[str]) -> None:
-    # Loaded before the bounds count.
+    # Loaded before the limits apply.
     from ..core.formats import scenes
     from ..core.pictures import outside  # noqa: F401
     from . import facts  # noqa: F401
 
     if arguments[0] == "scene":
-        with contextlib.suppress(InputError):  # which the look itself will say
+        with contextlib.suppress(InputError):  # reported by the inspection itself
             scenes.reader_of(Path(arguments[1]).suffix)
     if arguments[0] == "cache":
         from ..core import cache_contents  # noqa: F401

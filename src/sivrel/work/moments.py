@@ -1,4 +1,4 @@
-"""Renders of the moment: while a control is dragged, the latest wish is rendered beside the renders that are kept, which stand still for it."""
+"""Live previews: while a control is dragged, the latest request is rendered, and the running render pauses for it."""
 
 import functools
 import logging
@@ -28,15 +28,15 @@ if TYPE_CHECKING:
 POLL = 0.01
 log = logging.getLogger(__name__)
 FIRST = 0.12
-"""Seconds that the first picture may take, as far as the rate is known."""
+"""Most seconds of the first picture, from the known rate."""
 RATE = 60_000.0
-"""Samples per second that are counted on before any were timed."""
+"""Assumed samples per second before any are timed."""
 STILL = 0.5
-"""Seconds without a wish after which the renders that are kept go on."""
+"""Seconds without a request after which the paused render continues."""
 
 
 def render_moments(worker: "Worker") -> None:
-    """Render wishes as they come, until the worker ends."""
+    """Render requests as they come, until the worker ends."""
     db = database.connect(worker.data)
     rate, last = RATE, 0.0
     while not worker.ending.is_set():
@@ -54,14 +54,14 @@ def render_moments(worker: "Worker") -> None:
         except (InputError, OSError, MemoryError) as error:
             problem = FULL if is_full(error) else str(error) or "There is not enough memory for this picture."
         except Exception as error:
-            log.exception("What a page wants to see now could not be rendered.")
-            problem = f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more."
+            log.exception("A live preview could not be rendered.")
+            problem = f"This could not be rendered ({type(error).__name__}); see the log in the data folder."
         when_there_is_room(functools.partial(moments.say, db, moment.number, problem), lambda: True)
         last = time.monotonic()
 
 
 def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, rate: float) -> float:
-    """Render a wish until it is as fine as its recipe says, or another comes; returns samples per second."""
+    """Render a request until it reaches its recipe's samples, or another comes; returns samples per second."""
     body, cancel, over = moment.body, Cancel(), threading.Event()
     frame = Frame(body["width"], body["height"], tuple(body["region"]) if body["region"] else None, body["seed"])
     recipe, rates = from_json(body["recipe"]), [rate]
@@ -86,7 +86,7 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
         for picture, samples in finer_and_finer(ready, recipe, frame, step_for(frame, rate * FIRST), threads, Task(cancel=cancel), rates.append):
             keep_picture(worker.data, moment, frame, samples, picture)
     except Cancelled:
-        pass  # another wish has come
+        pass  # another request has come
     finally:
         over.set()
         watcher.join()
@@ -94,7 +94,7 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
 
 
 def keep_picture(data: Path, moment: moments.Moment, frame: Frame, samples: float, picture: np.ndarray) -> None:
-    """Put a picture where its page finds it: number, width, height and window as int32, samples as a float, then RGBA half floats."""
+    """Write a picture for its page: number, width, height and window as int32, samples as a float, then RGBA half floats."""
     path = files.moment_path(data, moment.client)
     path.parent.mkdir(parents=True, exist_ok=True)
     beside = path.with_suffix(".new")

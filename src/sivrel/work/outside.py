@@ -1,4 +1,4 @@
-"""Taking in pictures that were rendered elsewhere: a shot of its own, without a scene, and a proof for each picture."""
+"""Imports pictures that were rendered elsewhere: a shot without a scene, and a proof for each picture."""
 
 import math
 import os
@@ -23,7 +23,7 @@ from .looking_in import inspect_picture_sandboxed
 ELSEWHERE = "elsewhere"
 MOST_PICTURES = 32
 LONGEST_RENDER = 1e8
-"""Seconds that somebody may say a picture took: three years."""
+"""Longest render time that may be given for a picture, in seconds: three years."""
 
 
 def is_picture(name: str) -> bool:
@@ -33,13 +33,13 @@ def is_picture(name: str) -> bool:
 def add_pictures(
     db: sqlite3.Connection, data: Path, paths: list[Path], *, shot: shots.Shot | None = None, seconds: float | None = None, notes: str = ""
 ) -> tuple[shots.Shot, list[int]]:
-    """Bring in pictures, to a shot of pictures that is there, or to one of their own; returns it and the numbers of their proofs, each the child of
-    the one before it where they are of one size. `seconds`: what each took, where that is known. Each is unpacked by a process with bounds.
-    Raises InputError, and keeps none, where one can't be read."""
+    """Import pictures into an existing shot of pictures, or a new one; returns it and the numbers of their proofs, each a child of
+    the one before it if they have the same size. `seconds`: render time of each, if known. Each is unpacked by a process with limits.
+    Raises InputError, and imports none, if one can't be read."""
     if not 1 <= len(paths) <= MOST_PICTURES:
         raise InputError(f"Choose 1 to {MOST_PICTURES} pictures at a time: EXR, with their passes if there are any, or PNG.")
     if seconds is not None and not (math.isfinite(seconds) and 0.0 <= seconds <= LONGEST_RENDER):
-        raise InputError("The seconds that the pictures took can't be read; give a number, or leave them out.")
+        raise InputError("The render time can't be read; give a number of seconds, or leave it out.")
     with tempfile.TemporaryDirectory(dir=files.folder_for(data, "uploads"), prefix=".new-") as unpacked:
         facts = [_unpacked(data, path, Path(unpacked) / f"{k}.exr") for k, path in enumerate(paths)]
         with transaction(db):
@@ -51,7 +51,7 @@ def add_pictures(
 
 
 def _unpacked(data: Path, path: Path, out: Path) -> dict[str, Any]:
-    """Keep a picture under its hash, with a thumbnail; what was found in it."""
+    """Store a picture under its hash, with a thumbnail; returns its facts."""
     facts = inspect_picture_sandboxed(path, out)
     facts["digest"] = files.keep(files.pictures(data), ".exr", lambda place: os.replace(out, place))
     if not files.thumbnail_path(data, facts["digest"]).is_file():

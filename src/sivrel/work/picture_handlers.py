@@ -1,4 +1,4 @@
-"""What pages ask of finished pictures: their filtered twins, and pins read off them."""
+"""Requests about finished pictures: filtering, and reading pins."""
 
 import threading
 from typing import Any
@@ -12,13 +12,13 @@ READING_PINS = threading.Lock()
 
 
 def filter_picture(request: Request) -> dict[str, Any]:
-    """Filter a picture, once, beside it; says how much of it was smeared, and mostly which object."""
+    """Filter a picture, once; returns the smeared share, and the object with most of it."""
     kept = kept_filtered(request.worker.data, request.body["picture"])
     return {"smeared": float(kept["smeared"]), "object": int(kept["most"])}
 
 
 def pins_read(request: Request) -> dict[str, Any]:
-    """Read the pins of a shot off all its finished proofs. One at a time: the next finds most of them read."""
+    """Read the pins of a shot from all its finished proofs. One request at a time: the next finds most of them read."""
     with READING_PINS:
         shot = request.shot
         task = request.task(lambda what, share, read: {"read": read})

@@ -1,4 +1,4 @@
-"""Reading pins off proofs, each once."""
+"""Reads pins from proofs, each once."""
 
 import sqlite3
 from pathlib import Path
@@ -10,8 +10,8 @@ from ..store import files, pins, proofs, shots
 
 
 def read_pins(data: Path, db: sqlite3.Connection, shot: shots.Shot, numbers: list[int], task: Task | None = None) -> int:
-    """Read all pins of a shot off some proofs, where that was not done yet, newest first, against each one's parent; returns how many
-    proofs were read. A proof of another view has nothing to read, and its picture is left alone. `task` hears how many were read."""
+    """Read all pins of a shot from some proofs, unless already read, newest first, against each one's parent; returns how many
+    proofs were read. A proof of another view has no readings, and its picture is not opened. `task` receives how many were read."""
     wanted, known = pins.of_shot(db, shot.id), pins.readings(db, shot.id, numbers)
     read = 0
     for number in sorted(numbers, reverse=True):

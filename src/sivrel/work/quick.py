@@ -25,7 +25,7 @@ def coarser(frame: Frame, step: int) -> Frame:
 
 
 def step_for(frame: Frame, most_pixels: float) -> int:
-    """The least power of two by which a frame has to be coarser to have at most so many pixels."""
+    """The least power of two by which to coarsen a frame to at most that many pixels."""
     x0, y0, x1, y1 = frame.window
     step = 1
     while (x1 - x0) * (y1 - y0) / step**2 > most_pixels and step < COARSEST:
@@ -34,7 +34,7 @@ def step_for(frame: Frame, most_pixels: float) -> int:
 
 
 def beauty_of(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, task: Task) -> np.ndarray:
-    """Beauty float32 [rows, columns, 3] of a frame at so many samples a pixel. Raises Cancelled."""
+    """Beauty float32 [rows, columns, 3] of a frame at that many samples per pixel. Raises Cancelled."""
     plain = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0})
     tiles: dict[int, np.ndarray] = {}
 
@@ -62,8 +62,8 @@ def sketch(ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: in
 def finer_and_finer(
     ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task, timed: Callable[[float], None]
 ) -> Iterator[tuple[np.ndarray, float]]:
-    """Pictures float32 [rows, columns, 3] of a frame's window, each with its samples a pixel: first one for each `step` x `step` pixels, then
-    finer, then of more and more samples, up to the recipe's. `timed` hears samples per second. Raises Cancelled."""
+    """Pictures float32 [rows, columns, 3] of a frame's window, each with its samples per pixel: first one for each `step` x `step` pixels, then
+    finer, then with more and more samples, up to the recipe's. `timed` receives samples per second. Raises Cancelled."""
     pixels = (frame.window[2] - frame.window[0]) * (frame.window[3] - frame.window[1])
     while step > 1:
         yield sketch(ready, recipe, frame, step, threads, task), 1.0 / step**2

@@ -1,4 +1,4 @@
-"""What becomes of what was under way when a worker, or the whole program, ended without a word."""
+"""Recovers jobs and requests after a worker, or the whole program, ended unexpectedly."""
 
 import fcntl
 import logging
@@ -11,25 +11,25 @@ from pathlib import Path
 from ..store import jobs, moments, requests, shots, tunings
 
 MOST_ATTEMPTS = 2
-"""Times that a worker may die over one thing before it has failed."""
+"""Number of times that a worker may die during a job or request before that fails."""
 PATIENCE = 5.0
-"""Seconds that a worker without a server may take to end."""
+"""Seconds in which a worker without a server ends."""
 log = logging.getLogger(__name__)
 UNASKED = ("retest",)
-"""Kinds of questions that the worker puts to itself: no page waits for them."""
+"""Kinds of requests that the worker makes itself: no page waits for them."""
 
 
 def worker_died(db: sqlite3.Connection, how: str) -> None:
-    """Give what the dead worker was at to the next one; what it has died of before has failed, so that what is behind it gets its turn."""
+    """Requeue the work of a dead worker; fail what killed a worker before, so that the rest gets its turn."""
     doing = _doing(jobs.worker(db))
     jobs.count_attempt(
         db, MOST_ATTEMPTS,
-        f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or let it go on; the log tells more.",
+        f"The renderer ended twice ({how}) while it was {doing}. Change the recipe or the scene, or resume it; see the log.",
     )  # fmt: skip
-    problem = f"The renderer ended twice ({how}) over this; the log in the data folder tells more."
+    problem = f"The renderer ended twice ({how}) during this; see the log in the data folder."
     for question in requests.count_attempt(db, MOST_ATTEMPTS, problem):
         tunings.end_of_question(db, question, problem)
-    moments.end_all(db, f"The renderer ended ({how}) over this picture; change something else.")
+    moments.end_all(db, f"The renderer ended ({how}) during this picture; change something else.")
     shots.forget_opened(db)
 
 
@@ -39,23 +39,23 @@ def _doing(worker: jobs.Worker) -> str:
 
 
 def worker_cannot_start(db: sqlite3.Connection, how: str) -> None:
-    """Workers end as soon as they are started: nobody must wait for an answer."""
-    _end_questions(db, f"The renderer can't be started ({how}); the log in the data folder tells more.", ())
+    """Workers end as soon as they start: fail everything that waits for an answer."""
+    _end_questions(db, f"The renderer can't be started ({how}); see the log in the data folder.", ())
 
 
 def program_started(db: sqlite3.Connection, data: Path) -> None:
-    """Put a folder in order that a program may have left without a word: no page of before has its question answered any more, and what was
-    half written goes. Nothing is done where another program is at work on the folder."""
+    """Clean up a folder after a program that may have been killed: end requests of its pages, and delete
+    half-written files. Does nothing while another program uses the folder."""
     end = time.monotonic() + PATIENCE
-    while not _is_alone(data):  # the worker of a server that was killed ends within a moment
+    while not _is_alone(data):  # the worker of a killed server ends shortly
         if time.monotonic() > end:
-            log.warning("Another Sivrel works on %s: this one serves its pages, and renders when that one ends.", data)
+            log.warning("Another Sivrel uses %s: this one serves its pages, and renders when that one ends.", data)
             return
         time.sleep(0.05)
-    _end_questions(db, "Sivrel was started anew meanwhile; ask again.", UNASKED)
+    _end_questions(db, "Sivrel was restarted meanwhile; try again.", UNASKED)
     swept = sweep(db, data)
     if swept:
-        log.info("%d leftovers of a program that was killed were swept away.", swept)
+        log.info("%d leftovers of a killed program were deleted.", swept)
 
 
 def _end_questions(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -> None:
@@ -65,7 +65,7 @@ def _end_questions(db: sqlite3.Connection, problem: str, but: tuple[str, ...]) -
 
 
 def sweep(db: sqlite3.Connection, data: Path) -> int:
-    """Delete what a program that was killed has left behind in its folder; returns how many files and folders went."""
+    """Delete leftovers of a killed program in its folder; returns the number of files and folders."""
     gone = 0
     for path in _leftovers(db, data):
         try:
@@ -75,7 +75,7 @@ def sweep(db: sqlite3.Connection, data: Path) -> int:
                 path.unlink()
             gone += 1
         except OSError:
-            continue  # it can be swept next time
+            continue  # it can be deleted next time
     return gone
 
 
@@ -89,7 +89,7 @@ def _leftovers(db: sqlite3.Connection, data: Path) -> list[Path]:
 
 
 def _is_alone(data: Path) -> bool:
-    """Whether no worker holds the folder."""
+    """Whether no worker uses the folder."""
     try:
         handle = os.open(data / "worker.lock", os.O_RDWR | os.O_CREAT, 0o600)
     except OSError:

@@ -1,4 +1,4 @@
-"""What the worker was asked for beside its renders, as its handlers get it."""
+"""A request to the worker, as passed to its handler."""
 
 import functools
 import sqlite3
@@ -18,12 +18,12 @@ if TYPE_CHECKING:
     from .worker import Worker
 
 POLL = 0.1
-"""Seconds between looks whether somebody called a request off."""
+"""Seconds between checks for cancelled requests."""
 
 
 @dataclass
 class Request:
-    """number: of the request; shot_id, body: what it is about; db: a connection of the thread that handles it; cancel: set when nobody waits any
+    """number: of the request; shot_id, body: its contents; db: a connection of the handling thread; cancel: set when nobody waits any
     more."""
 
     worker: "Worker"
@@ -42,12 +42,12 @@ class Request:
         return from_json(self.body["recipe"])
 
     def prepared(self) -> Prepared:
-        """The shot made ready with the recipe and edits of the body: its scene and lights. What bounced light needs is made for pictures alone."""
+        """The shot prepared with the recipe and edits of the body: its scene and lights. Caches of bounced light are only made for pictures."""
         plain = with_values(self.recipe, {"gi.seen": "off", "caustics.on": "no"})
         return self.worker.prepare(self.db, self.shot, plain, edits_from_json(self.body["edits"]), self.body.get("camera"))
 
     def report(self, part: dict[str, Any]) -> None:
-        """Keep a part of the reply, which the page shows meanwhile; notes where the request was called off."""
+        """Store a part of the reply, which the page shows meanwhile; checks for cancelling."""
         if not requests.tell(self.db, self.number, {**part, "done": False}):
             self.cancel.set()
 
@@ -61,7 +61,7 @@ class Request:
 
     @contextmanager
     def watched(self) -> Iterator[None]:
-        """Notice within a moment when the request is called off."""
+        """Watch for cancelling of the request."""
         over = threading.Event()
 
         def watch() -> None:

@@ -1,4 +1,4 @@
-"""Room on the disk: what can't be written for want of it waits, and goes on by itself."""
+"""Disk space: writes that fail on a full disk wait, and continue by themselves."""
 
 import shutil
 import sqlite3
@@ -11,14 +11,14 @@ from ..core.errors import InputError
 from ..store.database import is_full
 
 LEAST_ROOM = 16 << 20
-"""Bytes below which a disk counts as full: what is written next may not fit."""
+"""Free bytes below which a disk counts as full."""
 POLL = 0.5
-FULL = "The disk is full: renders pause, and go on by themselves when there is room."
+FULL = "The disk is full: renders pause, and continue by themselves when there is space."
 T = TypeVar("T")
 
 
 def has_room(data: Path) -> bool:
-    """Whether the disk of a folder has room; True where nobody can tell."""
+    """Whether the disk of a folder has space; True if unknown."""
     try:
         return shutil.disk_usage(data).free >= LEAST_ROOM
     except OSError:
@@ -26,7 +26,7 @@ def has_room(data: Path) -> bool:
 
 
 def when_there_is_room(act: Callable[[], T], goes_on: Callable[[], bool]) -> T:
-    """What `act` returns; while it fails because the disk is full, it is tried again, as long as `goes_on()`. Then the error is raised."""
+    """The result of `act`; while it fails on a full disk, it is retried as long as `goes_on()`. Then the error is raised."""
     while True:
         try:
             return act()

@@ -1,4 +1,4 @@
-"""What pages ask about a scene: what reaches a spot, how it looks in plan, where its camera stands, what a survey finds."""
+"""Requests about a scene: light reach, plans, camera positions, surveys."""
 
 import base64
 import io
@@ -47,7 +47,7 @@ def plan(request: Request) -> dict[str, Any]:
 
 
 def _drawing(drawn: Drawing) -> dict[str, Any]:
-    """A drawing as the page needs it: the picture as a data address, and where it lies."""
+    """A drawing for the page: the picture as a data URL, and its position."""
     buffer = io.BytesIO()
     Image.fromarray(drawn.tones).save(buffer, "PNG")
     return {
@@ -58,7 +58,7 @@ def _drawing(drawn: Drawing) -> dict[str, Any]:
 
 
 def camera(request: Request) -> dict[str, Any]:
-    """Where a camera stands and looks, how wide it sees, and how far what stands in the middle of its picture is, in metres."""
+    """A camera's position, direction and field of view, and the distance of the point at the centre of its picture, in metres."""
     ready = request.prepared()
     world = ready.camera.to_world
     origin, ahead = world[:, 3], -world[:, 2]

@@ -1,4 +1,4 @@
-"""Keeps one worker process alive beside the web process."""
+"""Keeps one worker process alive next to the web process."""
 
 import logging
 import os
@@ -15,18 +15,18 @@ from ..store import database, jobs
 from .recovery import worker_cannot_start, worker_died
 
 RESTART_AFTER, LONGEST_WAIT = 0.5, 30.0
-"""Seconds before a worker that died is started again: the first, doubled while workers die young, up to the second."""
+"""Seconds before a dead worker is restarted: the first value, doubled while workers die early, up to the second."""
 YOUNG = 10.0
-"""Seconds of life below which a worker died young."""
+"""Lifetime in seconds below which a worker died early."""
 HOPELESS = 4
-"""Workers that die young one after the other before nobody is to wait for one: one may be killed by what it is given, twice."""
+"""Number of early deaths in a row after which waiting requests fail: a single job may kill a worker twice."""
 log = logging.getLogger(__name__)
 
 
 class Supervisor:
-    """Starts the worker of a data folder, starts it again when it dies, and ends it with `stop`.
+    """Starts the worker of a data folder, restarts it when it dies, and ends it with `stop`.
 
-    The worker holds the other end of a pipe: however this process ends, the pipe closes, and the worker ends too.
+    The worker holds the other end of a pipe: however this process ends, the pipe closes, and the worker ends, too.
     """
 
     def __init__(self, data: Path) -> None:

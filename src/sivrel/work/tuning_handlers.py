@@ -1,4 +1,4 @@
-"""What pages ask about tuning: ladders, budgets, matches and advice of a proof, one at a time, so that their times are true."""
+"""Requests for tuning: ladders, budgets, matches and advice of a proof, one at a time, so that their times are valid."""
 
 import threading
 from collections.abc import Callable
@@ -23,13 +23,13 @@ from .diagnosis_handlers import kept_small, renderer_of
 from .request import Request
 
 AT_A_TIME = threading.Lock()
-"""Held by the one that renders: two at once would each be timed at half the speed."""
+"""Held by the running one: two at once would be timed at half the speed."""
 MOST_SIDE = 480
-"""Pixels of the sides of pictures that are kept of a tuning, at most."""
+"""Largest side in pixels of stored pictures of a tuning."""
 
 
 class _Keeper:
-    """Keeps each part in the store, with pictures as PNG."""
+    """Stores each part, with pictures as PNG."""
 
     def __init__(self, request: Request, tuning: tunings.Tuning, exposure: float) -> None:
         self.request, self.tuning, self.exposure = request, tuning, exposure
@@ -41,7 +41,7 @@ class _Keeper:
         tunings.keep(self.request.db, self.tuning.id, {**self._with_names(made.as_dict()), "disturbed": self.disturbed})
 
     def _with_names(self, value: Any) -> Any:
-        """The same, each array of colours in place of its name among the small pictures."""
+        """The same, with each array of colours replaced by the name of its stored picture."""
         if isinstance(value, dict):
             return {key: self._with_names(inner) for key, inner in value.items()}
         if isinstance(value, list):
@@ -56,7 +56,7 @@ class _Keeper:
 
 @dataclass
 class Asked:
-    """What is made of a proof, and on what."""
+    """A tuning request with its proof and renderer."""
 
     shot: shots.Shot
     proof: proofs.Proof
@@ -67,12 +67,12 @@ class Asked:
 
 
 def tune_proof(request: Request) -> dict[str, Any]:
-    """Make what was asked of a proof, part by part."""
+    """Run the requested tuning of a proof, part by part."""
     tuning = tunings.get(request.db, request.body["tuning"])
     proof = proofs.get(request.db, tuning.proof_id) if tuning else None
     if tuning is None or proof is None:
-        raise InputError("The proof that this was asked of is gone; choose another.")
-    request.report({"what": "waiting for another ladder, budget or match to end", "share": 0.0, "tuning": tuning.id})
+        raise InputError("The proof of this request no longer exists; choose another.")
+    request.report({"what": "waiting for another ladder, budget or match to finish", "share": 0.0, "tuning": tuning.id})
     problem = ""
     try:
         with AT_A_TIME:
@@ -105,7 +105,7 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
         return {"what": what, "share": share, "tuning": tuning.id}
 
     renderer.task = request.task(part)
-    renderer.task.report("making the shot ready", 0.01)
+    renderer.task.report("preparing the shot", 0.01)
     keeper.keep(make(asked))
 
 
@@ -145,4 +145,4 @@ MAKE: dict[str, tuple[Callable[[Asked], Any], Callable[[Asked, Any], Any]]] = {
     "match": (_match, _as_it_is),
     "advice": (_advice, _advice_so_far),
 }
-"""What makes each kind, and what is shown of its result so far."""
+"""The function of each kind, and its partial result for the page."""

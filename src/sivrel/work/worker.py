@@ -1,6 +1,6 @@
 """The worker process: takes jobs from the store and renders them, tile by tile, until its parent ends.
 
-It may be killed at any moment: finished tiles lie on disk, and the next worker goes on from them. `python -m sivrel.work` starts one, and ends
+It may be killed at any moment: finished tiles are on disk, and the next worker continues from them. `python -m sivrel.work` starts one, and ends
 it with its parent.
 """
 
@@ -43,12 +43,12 @@ from .quick import sketch, step_for
 from .room import when_there_is_room
 
 POLL = 0.03
-"""Seconds between looks at the store; a look costs a tenth of a millisecond."""
+"""Seconds between checks of the store; a check takes a tenth of a millisecond."""
 NICE = 5
-"""Added to the priority of the process: pages answer first, renders take what is left, which is nearly all."""
+"""Niceness of the process: pages respond first, renders take the rest, which is nearly everything."""
 KEPT_SCENES = 2
 SKETCH_PIXELS = 10_000
-"""Pixels of the sketch that is seen until the tiles come: some hundredths of a second."""
+"""Pixels of the sketch shown until tiles arrive: some hundredths of a second."""
 T = TypeVar("T")
 log = logging.getLogger(__name__)
 
@@ -68,7 +68,7 @@ class Worker:
 
     def run(self) -> None:
         with open(self.data / "worker.lock", "a") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)  # one worker a data folder; the lock goes with the process
+            fcntl.flock(lock, fcntl.LOCK_EX)  # one worker per data folder; the lock ends with the process
             jobs.requeue(self.db)
             jobs.set_worker(self.db, "compiling")
             warm_up(self._compiled)
@@ -85,12 +85,12 @@ class Worker:
                     time.sleep(POLL)
 
     def _endlessly(self, work: Callable[["Worker"], None]) -> None:
-        """Do what never returns, anew after a fault: pages wait for it."""
+        """Run a function that never returns, and restart it after an error, since pages depend on it."""
         while not self.ending.is_set():
             try:
                 work(self)
             except Exception:
-                log.exception("%s is begun anew.", work.__name__)
+                log.exception("%s is restarted.", work.__name__)
                 time.sleep(1.0)
 
     def _compiled(self, done: int, total: int, name: str) -> None:
@@ -102,7 +102,7 @@ class Worker:
         self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, task: Task | None = None,
         frame: Frame | None = None,
     ) -> Prepared:  # fmt: skip
-        """The shot made ready, its geometry kept for the next time. Safe from any thread."""
+        """The prepared shot; its geometry is kept for the next call. Thread-safe."""
         with self.scene_lock:
             scene, files, geometry = self.scene_of(db, shot)
             ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame)
@@ -114,11 +114,11 @@ class Worker:
         try:
             stat = shot.path.stat()
         except OSError as error:
-            raise InputError(f"The scene file {shot.path} can't be read ({error.strerror}); put it back, or open the shot anew.") from None
+            raise InputError(f"The scene file {shot.path} can't be read ({error.strerror}); restore it, or open the shot again.") from None
         return shot.path, stat.st_mtime_ns, stat.st_size
 
     def scene_of(self, db: sqlite3.Connection, shot: shots.Shot) -> tuple[Scene, Files, Geometry | None]:
-        """A shot's scene as its file has it, what reads the files beside it, and its geometry as it was packed last, if it was."""
+        """A shot's scene as in its file, its file reader, and its last packed geometry, if any."""
         with self.scene_lock:
             version = self._version(shot)
             if version in self.scenes:
@@ -132,7 +132,7 @@ class Worker:
             return kept
 
     def stand_for_moments(self, on: bool) -> None:
-        """Let the render on its way stand between its tiles while something is rendered for the moment, or go on."""
+        """Pause the running render between tiles during a live preview, or resume it."""
         if on and not self.stands_since:
             self.stands_since = time.monotonic()
         elif not on and self.stands_since:
@@ -143,26 +143,26 @@ class Worker:
             render.hold(on)
 
     def _stood(self) -> float:
-        """Seconds in all that renders stood for those of the moment."""
+        """Total seconds for which renders paused for live previews."""
         since = self.stands_since
         return self.stood + (time.monotonic() - since if since else 0.0)
 
     def _read_ahead(self) -> None:
-        """Read the shot that is open on a page, so that its first render starts at once."""
+        """Load the shot that is open on a page, so that its first render starts at once."""
         shot = shots.last_opened(self.db)
         if shot is not None and self.read_ahead != shot.id:
             self.read_ahead = shot.id
             try:
                 self.prepare(self.db, shot, Recipe(), Edits(), None)
-            except Exception:  # the render will say why
-                log.info("The shot %s could not be read ahead.", shot.slug, exc_info=True)
+            except Exception:  # the render will report why
+                log.info("The shot %s could not be loaded ahead.", shot.slug, exc_info=True)
         if jobs.worker(self.db).phase != "idle":
             when_there_is_room(lambda: jobs.set_worker(self.db, "idle"), lambda: True)
 
     def _render(self, job: jobs.Job) -> None:
         proof = proofs.get(self.db, job.proof_id)
         if proof is None or proof.problem:
-            return self._fail(job, proof.problem if proof else "The proof is gone.")
+            return self._fail(job, proof.problem if proof else "The proof no longer exists.")
         shot = shots.get(self.db, proof.shot_id)
         cancel = self.render_on_its_way = Cancel()
         cancel.hold(bool(self.stands_since))
@@ -170,10 +170,10 @@ class Worker:
         watcher = threading.Thread(target=self._watch, args=(job.id, cancel, over), daemon=True)
         watcher.start()
         try:
-            # Whatever fails because the disk is full is done again when there is room, from the tiles that there are.
+            # Anything that fails on a full disk is retried when there is space, from the finished tiles.
             self._written(lambda: self._render_proof(job, proof, shot, cancel), cancel)
         except Exception as error:
-            if cancel.is_set() and (is_full(error) or isinstance(error, Cancelled)):  # before its tiles, or while it waited for room
+            if cancel.is_set() and (is_full(error) or isinstance(error, Cancelled)):  # before its tiles, or while it waited for disk space
                 when_there_is_room(lambda: self._stop(job, job.tiles_done, job.seconds, job.pixel_seconds), lambda: True)
             else:
                 self._fail(job, self._problem(job, error))
@@ -184,13 +184,13 @@ class Worker:
 
     @staticmethod
     def _problem(job: jobs.Job, error: Exception) -> str:
-        """Why a job has failed, in words. A fault of ours must not be met again and again: the job ends, and the log says all."""
+        """Why a job has failed, in words. A bug must not repeat for ever: the job ends, and the log has the details."""
         if isinstance(error, InputError | OSError):
             return str(error)
         if isinstance(error, MemoryError):
             return "There is not enough memory for this picture; render it smaller."
         log.error("Proof %d could not be rendered.", job.proof_id, exc_info=error)
-        return f"This could not be rendered ({type(error).__name__}); the log in the data folder tells more."
+        return f"This could not be rendered ({type(error).__name__}); see the log in the data folder."
 
     def _fail(self, job: jobs.Job, problem: str) -> None:
         when_there_is_room(lambda: jobs.end(self.db, job.id, "failed", problem), lambda: True)
@@ -218,7 +218,7 @@ class Worker:
         pixels_begun = time.monotonic() - self._stood()
 
         def spent() -> tuple[float, float]:
-            """Seconds in all, and of the pixels alone, without those in which it stood."""
+            """Total seconds, and those of the pixels only, without pauses."""
             now = time.monotonic() - self._stood()
             return job.seconds + now - begun, job.pixel_seconds + now - pixels_begun
 
@@ -230,19 +230,19 @@ class Worker:
                 paste(film, proof.frame, boxes[index], tile)
                 done.add(index)
                 kept |= {index: tile} if limit > 0.0 else {}
-            except (DamagedTile, IndexError, ValueError):  # cut short, or kept by an older version: it is rendered anew
-                log.warning("Tile %d of proof %d was damaged, and is rendered anew.", index, proof.id)
+            except (DamagedTile, IndexError, ValueError):  # truncated, or stored by an older version: it is rendered again
+                log.warning("Tile %d of proof %d was damaged, and is rendered again.", index, proof.id)
                 tiles.drop(index)
 
         def on_tile(index: int, tile: np.ndarray) -> None:
             paste(film, proof.frame, boxes[index], tile)
             done.add(index)
-            # While the disk is full this waits, and the other threads wait behind it with their tiles.
+            # On a full disk this waits, and the other threads wait behind it with their tiles.
             self._written(lambda: tiles.add(index, tile), cancel)
             self._written(lambda: jobs.progress(self.db, job.id, far(), *spent()), cancel)
 
         def far() -> int:
-            """Tiles that are done; of a picture that has a time, as many as the share of it that is over."""
+            """Finished tiles; for a picture with a time limit, the elapsed share of them."""
             return min(len(done), int(len(boxes) * spent()[1] / limit)) if limit > 0.0 else len(done)
 
         jobs.progress(self.db, job.id, far(), *spent())
@@ -285,11 +285,11 @@ class Worker:
             if parent is not None and parent.picture:
                 keep_focus(self.data, self.db, proof, parent.picture, digest, picture, ready.camera.exposure)
             read_pins(self.data, self.db, shot, [proof.id])
-        except Exception:  # the proof is done, whatever is read off it beside
-            log.exception("What changed in proof %d could not be read off it.", proof.id)
+        except Exception:  # the proof is done, even if this fails
+            log.exception("The largest change of proof %d could not be found.", proof.id)
 
     def _stop(self, job: jobs.Job, done: int, seconds: float, pixel_seconds: float) -> None:
-        """Note that a render was stopped before its end: for good, or for a while."""
+        """Store that a render was stopped before its end: cancelled, or paused."""
         jobs.progress(self.db, job.id, done, seconds, pixel_seconds)
         if jobs.is_cancelled(self.db, job.id):
             jobs.end(self.db, job.id, "cancelled")
@@ -298,7 +298,7 @@ class Worker:
 
     @staticmethod
     def _written(write: Callable[[], T], cancel: Cancel) -> T:
-        """What `write` returns: while the disk is full it waits for room, unless the render is called off."""
+        """The result of `write`: on a full disk it waits for space, unless the render is cancelled."""
         return when_there_is_room(write, lambda: not cancel.is_set())
 
 

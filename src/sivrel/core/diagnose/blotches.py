@@ -1,8 +1,8 @@
-"""Blotches: light that rises and falls over places where brute force's does not, in patches many pixels wide.
+"""Blotches: light that varies where brute force's does not, in patches many pixels wide.
 
-The difference from brute force is taken twice, with nothing in common but the cache: by either half of the picture's paired render, or by the picture
-and one half. What the two share, their covariance, is no chance: its root is the blotches' contrast, and how far it goes on from a cell to the
-next their size. What is wide is a bias, and taken off before.
+The difference from brute force is taken twice, with only the cache in common: by the two halves of the picture's paired render, or by the picture
+and one half. Their covariance is not noise: its root is the blotches' contrast, and its correlation length between cells
+their size. Wide differences are bias, and are removed first.
 """
 
 import numpy as np
@@ -17,7 +17,7 @@ from .suspects import of_light, ways_in_use
 from .truth import Coarse
 
 WIDE = 6.0
-"""Cells beyond which a difference is no blotch but a bias."""
+"""Width in cells from which a difference is a bias, not a blotch."""
 WINDOW = 15
 CERTAIN = 4.5
 INDEPENDENT = 0.0796
@@ -41,7 +41,7 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
     made = placed(
         case, case.spread(tidied(worst & blotchy, 2)), kind="blotches", measure="structure", amount=strength, contrast=strength, size=size, seen=seen,
         title="Blotches {there}: patches about " + f"{size:.0f} pixels wide.",
-        why=f"Light there rises and falls by {strength:.0%} about brute force's, beyond what chance explains.",
+        why=f"Light there varies by {strength:.0%} about brute force's, more than noise explains.",
         evidence={"strength": strength, "size_px": size, "share_blotchy": float(blotchy.mean())},
     )  # fmt: skip
     made.share = float(blotchy.mean())
@@ -50,8 +50,8 @@ def find(case: Case, truth: Coarse) -> list[Finding]:
 
 
 def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, float]:
-    """Where two differences that share no chance go up and down alike on flat cells, bool [rows, columns], by what contrast, and in patches of how
-    many pixels."""
+    """Where two differences with independent noise are correlated on flat cells, bool [rows, columns], the contrast, and the size of patches in
+    pixels."""
     flat, product, powers = case.flat, bands[0] * bands[1], [band**2 for band in bands]
     inside = np.maximum(ndimage.uniform_filter(flat.astype(float), WINDOW, mode="constant"), 0.15)
     local = ndimage.uniform_filter(product, WINDOW, mode="constant") / inside
@@ -59,7 +59,7 @@ def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, 
     error = np.sqrt(np.maximum(power[0] * power[1], 0.0) / (WINDOW**2 * INDEPENDENT * inside))
     blotchy = (local > CERTAIN * error) & (local > 0.25 * LEAST_CONTRAST**2) & flat
     strength = float(np.sqrt(max(local[blotchy].mean(), 0.0))) if blotchy.any() else 0.0
-    # Over the whole picture at once, for blotches too faint for any one place.
+    # Over the whole picture, for blotches too faint in any single place.
     total, chance = covariance(bands[0][flat], bands[1][flat], flat.sum() * INDEPENDENT)
     if blotchy.mean() < LEAST_SHARE and total > CERTAIN * chance:
         blotchy, strength = flat, float(np.sqrt(total))
@@ -67,8 +67,8 @@ def patches_in(case: Case, bands: list[np.ndarray]) -> tuple[np.ndarray, float, 
 
 
 def bands_of(case: Case, truth: Coarse) -> list[np.ndarray]:
-    """Two differences from brute force that share nothing but the recipe, on flat cells: of the two halves of its echo; of the picture and one of
-    them, where that has less chance in it."""
+    """Two differences from brute force with only the recipe in common, on flat cells: of the two halves of its paired render; of the picture and one
+    of them, where that has less noise."""
     assert case.paired is not None
     apart = case.paired.apart(truth)
     one, other = apart.halves
@@ -77,20 +77,20 @@ def bands_of(case: Case, truth: Coarse) -> list[np.ndarray]:
 
 
 def _mean(plane: np.ndarray, inside: np.ndarray, sigma: float) -> np.ndarray:
-    """A Gaussian mean of what is inside alone."""
+    """A Gaussian mean over the inside only."""
     weight = ndimage.gaussian_filter(inside.astype(float), sigma, mode="constant")
     return ndimage.gaussian_filter(np.where(inside, plane, 0.0), sigma, mode="constant") / np.maximum(weight, 1e-3)
 
 
 def band(case: Case, light: np.ndarray, against: np.ndarray, flat: np.ndarray) -> np.ndarray:
-    """Contrast of what light differs from other light, smoothed by a cell and freed of what is wide, on flat places alone."""
+    """Contrast of the difference of two lights, smoothed by a cell and high-pass filtered, on flat places only."""
     smooth = [_mean(plane, flat, 1.0) for plane in (light, against)]
     relative = case.contrast_of(smooth[0], smooth[1])
     return np.where(flat, relative - _mean(relative, flat, WIDE), 0.0)
 
 
 def _size(bands: list[np.ndarray], inside: np.ndarray) -> float:
-    """Cells across a patch: twice the distance at which the difference goes on by half, along rows and columns."""
+    """Cells across a patch: twice the distance at which its correlation has halved, along rows and columns."""
     power = float((bands[0] * bands[1])[inside].mean())
     for lag in range(1, 12):
         along = []

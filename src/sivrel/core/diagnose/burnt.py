@@ -1,4 +1,4 @@
-"""Burnt highlights: places that the screen can show no brighter, and that do not shine themselves."""
+"""Burnt highlights: clipped places that do not emit light themselves."""
 
 import numpy as np
 from scipy import ndimage
@@ -11,12 +11,12 @@ from .finding import Finding, Remedy
 from .truth import Coarse
 
 WHITE = 0.93
-"""Share of the screen's white from which on the soft view shows no more detail."""
+"""Share of the screen's white above which the soft view shows no detail."""
 LEAST_SHARE, LEAST_PIXELS = 0.02, 64
 
 
 def burnt(case: Case, stops: float = 0.0) -> np.ndarray:
-    """bool [rows, columns]: what would be burnt at an exposure so many stops off the case's."""
+    """bool [rows, columns]: pixels that would be burnt at an exposure that many stops off the case's."""
     glow = case.picture.passes.get("emission")
     lit = case.light if glow is None else np.where(glow.astype(float) @ LUMINANCE > 0.5 * case.light, 0.0, case.light)
     white = as_shown(lit, case.exposure + stops) > WHITE
@@ -55,12 +55,12 @@ def find(case: Case) -> list[Finding]:
                 seen=0.0,
                 seconds=case.seconds,
                 basis="measured",
-                costs="all of it is darker",
+                costs="the whole picture is darker",
             ),
             Remedy("Or hold highlights back in Finish (E): no render is needed.", basis="outside"),
         ]
     else:
-        made.settles = [f"Look at it {-stops:g} stops darker: if detail comes back, it is the exposure; if not, it was burnt when it was written."]
+        made.settles = [f"Show it {-stops:g} stops darker: if detail comes back, it is the exposure; if not, it was clipped when it was written."]
     return [made]
 
 

@@ -1,4 +1,4 @@
-"""A picture under diagnosis: its light and what chance leaves in it, what is known of its surfaces, and what was measured while it was made."""
+"""A picture under diagnosis: its light and noise, its surfaces, and what was measured while it was rendered."""
 
 import functools
 from dataclasses import dataclass, field
@@ -27,17 +27,17 @@ LAPLACIAN = np.array([[1.0, -2.0, 1.0], [-2.0, 4.0, -2.0], [1.0, -2.0, 1.0]])
 WINDOW = 17
 MOSTLY = 0.7
 BRIGHT, MOST_RARE = 16.0, 0.08
-"""Times the variance about it from which on a pixel is one of the bright ones, and the share of them from which on they are not rare."""
+"""Variance of a bright pixel relative to its surroundings, and the share of them above which they are not rare."""
 GUIDES = ("albedo", "normal", "depth", "object", "position")
 
 
 @dataclass
 class Case:
-    """picture, with its passes; exposure that it is looked at with; recipe, edits: None where it was made elsewhere
-    ledger, meters, maps: as `core.rendered.Render.measured` has them, empty where nothing was measured; seconds, pixel_seconds: of the render,
-    None where they are not known; filtered, smear: its filtered twin [rows, columns, 3] and how much was taken, where there is one
+    """picture, with its passes; exposure it is shown with; recipe, edits: None if it was made elsewhere
+    ledger, meters, maps: as `core.rendered.Render.measured` has them, empty if nothing was measured; seconds, pixel_seconds: of the render,
+    None if unknown; filtered, smear: its filtered version [rows, columns, 3] and what the filter removed, if any
     radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first;
-    maps of lights that have one of their own; echo: the recipe as it is on the coarse grid, with the same caches and brute force's random numbers
+    maps of lights that have one of their own; paired: the recipe on the coarse grid, with the same caches and brute force's random numbers
     """
 
     picture: Picture
@@ -59,12 +59,12 @@ class Case:
 
     @functools.cached_property
     def light(self) -> np.ndarray:
-        """Luminance float64 [rows, columns]; what is no number counts as black."""
+        """Luminance float64 [rows, columns]; not-a-number counts as black."""
         return np.nan_to_num(self.picture.beauty[..., :3].astype(np.float64) @ LUMINANCE.astype(np.float64), nan=0.0, posinf=0.0, neginf=0.0)
 
     @functools.cached_property
     def variance(self) -> np.ndarray | None:
-        """Variance of the pixels' mean luminance [rows, columns], where it was measured; an upper bound, as channels rise together."""
+        """Variance of the pixels' mean luminance [rows, columns], if measured; an upper bound, since channels are correlated."""
         plane = self.picture.passes.get("variance")
         if plane is None or not np.isfinite(plane).all():
             return None
@@ -72,7 +72,7 @@ class Case:
 
     @property
     def weak(self) -> bool:
-        """Whether the picture is all there is: no measured spread, no passes of its surfaces."""
+        """Whether only the picture is known: no measured variance, no surface passes."""
         return self.variance is None and not any(name in self.picture.passes for name in GUIDES)
 
     @property
@@ -81,7 +81,7 @@ class Case:
 
     @property
     def floor(self) -> float:
-        """Luminance that counts as the eye's floor."""
+        """Luminance of the eye's floor."""
         return DARK * self.mean + 1e-12
 
     @functools.cached_property
@@ -100,8 +100,8 @@ class Case:
         return [row["name"] for row in self.ledger if row["name"] not in (*NOT_LIGHTS, GLOW, OTHERS)]
 
     def against(self, truth: Coarse) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Luminance of the coarse cells, brute force's, and the variance of what they differ by: of the picture itself, or of its echo, whichever
-        says it with less chance there."""
+        """Luminance of the coarse cells, brute force's, and the variance of their difference: of the picture itself, or of its paired render,
+        whichever has less noise there."""
         own = self.error**2 if self.variance is None else self.variance
         light, spread = self.grid.pool(self.light), self.grid.pool_error(own) + truth.variance
         if self.paired is None:
@@ -111,8 +111,8 @@ class Case:
         return np.where(echoed, truth.light + apart.value, light), truth.light, np.where(echoed, apart.variance, spread)
 
     def by_echo(self, truth: Coarse, apart: Apart) -> np.ndarray:
-        """bool [rows, columns]: where the paired render's difference from brute force has less chance in it than the picture's, with what is near;
-        everywhere where the picture's spread was not measured."""
+        """bool [rows, columns]: where the paired render's difference from brute force is less noisy than the picture's, with its surroundings;
+        everywhere if the picture's variance was not measured."""
         if self.variance is None:
             return np.ones(truth.light.shape, bool)
         near = [ndimage.uniform_filter(v, 5, mode="nearest") for v in (apart.variance, self.grid.pool_error(self.variance) + truth.variance)]
@@ -120,28 +120,28 @@ class Case:
 
     @functools.cached_property
     def bright_are_rare(self) -> bool:
-        """Whether few pixels have a spread far beyond that of their neighbours; after a handful of samples many have."""
+        """Whether few pixels have a variance far beyond their neighbours'; after a handful of samples many have."""
         if self.variance is None:
             return True
         return float((self.variance > BRIGHT * ndimage.median_filter(self.variance, 5, mode="nearest")).mean()) < MOST_RARE
 
     @functools.cached_property
     def error(self) -> np.ndarray:
-        """Standard error of the pixels' luminance, without the bright ones where those are rare, [rows, columns]: as it was measured, else
+        """Standard error of the pixels' luminance, without bright ones if these are rare, [rows, columns]: as measured, or else
         estimated."""
         return self.error_of(self.bright_are_rare)
 
     def error_of(self, rare: bool) -> np.ndarray:
-        """The same, with the bright pixels left out or not: two renders are held to each other in one way."""
+        """The same, with or without bright pixels: two renders must be compared in the same way."""
         if self.variance is None:
             return estimated_error(self.light)
         pooled = (ndimage.median_filter if rare else ndimage.uniform_filter)(self.variance, 5, mode="nearest")
-        return np.sqrt(np.maximum(pooled, 0.0))  # (a running mean may end a hair below zero)
+        return np.sqrt(np.maximum(pooled, 0.0))  # (a running mean may be slightly negative)
 
     @functools.cached_property
     def smooth(self) -> np.ndarray:
-        """bool [rows, columns]: pixels whose neighbours lie on the same surface, turned alike: what differs there is light. Everywhere true
-        where nothing is known of surfaces."""
+        """bool [rows, columns]: pixels whose neighbours are on the same surface with the same normal: differences there are light. True everywhere
+        if surfaces are unknown."""
         passes, flat = self.picture.passes, np.ones(self.light.shape, bool)
         if "object" in passes:
             plane = passes["object"][..., 0]
@@ -163,21 +163,21 @@ class Case:
         return contrast(light, against, self.exposure)
 
     def bias_in(self, cells: np.ndarray, truth: Coarse) -> float:
-        """Signed contrast, as shown, of the mean light of some cells against that of other light."""
+        """Signed displayed contrast of the mean light of some cells against other light."""
         light, against, _ = self.against(truth)
         return float(self.contrast_of(light[cells].mean(), against[cells].mean()))
 
     def contrast_of_noise(self, error: np.ndarray) -> np.ndarray:
-        """Contrast, as shown, of what differs by so much about the pixels' light."""
+        """Displayed contrast of a difference of that size about the pixels' light."""
         return contrast_of_noise(ndimage.uniform_filter(self.light, 5, mode="nearest"), error, self.exposure)
 
     def grain_of(self, light: np.ndarray, error: np.ndarray) -> np.ndarray:
-        """Times the eye's threshold, of grain of some standard error a pixel."""
+        """Visibility of grain with some standard error per pixel, in thresholds of the eye."""
         return contrast_of_noise(light, error, self.exposure) * self.grain_of_one
 
     @property
     def grain_of_one(self) -> float:
-        """Times the eye's threshold, of grain of a contrast of one."""
+        """Visibility of grain with a contrast of one, in thresholds of the eye."""
         return grain_factor(self.per_degree) / THRESHOLD
 
     def seen(self, contrast: float, size: float) -> float:
@@ -186,7 +186,7 @@ class Case:
     # Places.
 
     def object_in(self, mask: np.ndarray) -> str:
-        """Name of the object that most of a mask of pixels lies on; empty where nothing is known."""
+        """Name of the object under most of a mask of pixels; empty if unknown."""
         if "object" not in self.picture.passes or not self.picture.objects:
             return ""
         numbers = self.picture.passes["object"][mask][:, 0].astype(int)
@@ -194,7 +194,7 @@ class Case:
         return self.picture.objects[int(np.bincount(numbers).argmax())] if len(numbers) else ""
 
     def place(self, mask: np.ndarray) -> tuple[Box, float, str, str]:
-        """Of a mask of pixels of the window: its box in pixels of the frame, its share of the picture, where that is in words, and its object."""
+        """Of a mask of pixels of the window: its box in pixels of the frame, its share of the picture, its place in words, and its object."""
         rows, columns = np.nonzero(mask)
         x0, y0 = self.picture.frame.window[:2]
         box = (int(columns.min()) + x0, int(rows.min()) + y0, int(columns.max()) + 1 + x0, int(rows.max()) + 1 + y0)
@@ -216,14 +216,14 @@ class Case:
 
 
 def tidied(mask: np.ndarray, by: int) -> np.ndarray:
-    """A mask without what is narrower than some pixels, and without such holes: as one would draw it by hand."""
+    """A mask without parts and holes narrower than some pixels, as one would draw it by hand."""
     around = np.pad(mask, 2 * by, mode="edge")
     plain = ndimage.binary_opening(ndimage.binary_closing(around, iterations=by), iterations=by)[2 * by : -2 * by, 2 * by : -2 * by]
     return plain if plain.any() else mask
 
 
 def placed(case: Case, mask: np.ndarray, **known: Any) -> Finding:
-    """A finding over a mask of pixels; `known` says the rest of it, `{there}` in its title and why the object and place in words."""
+    """A finding over a mask of pixels; `known` holds its other fields; `{there}` in its title and why becomes the object and place."""
     box, share, where, name = case.place(mask)
     part = where if where.startswith(("in ", "over ")) else f"in the {where} part"
     there = f"on {short(name)}, {part}" if name else part
@@ -234,9 +234,9 @@ def placed(case: Case, mask: np.ndarray, **known: Any) -> Finding:
 
 
 def estimated_error(light: np.ndarray) -> np.ndarray:
-    """Standard error of pixels from what neighbours differ by, [rows, columns]: the median absolute deviation of the finest differences (Donoho
+    """Standard error of pixels from the differences of neighbours, [rows, columns]: the median absolute deviation of the finest differences (Donoho
     & Johnstone 1994, "Ideal spatial adaptation by wavelet shrinkage", section 4.2), those of Immerkaer 1996, "Fast Noise Variance Estimation".
-    Where differences go on from a pixel to the next they are the surface's, not chance's, and count for less."""
+    Where differences are correlated between pixels they belong to the surface, not to noise, and count less."""
     response = np.abs(ndimage.convolve(light, LAPLACIAN, mode="nearest")) / 6.0
     local = ndimage.percentile_filter(response, 50, WINDOW, mode="nearest") / 0.6745
     texture = ndimage.uniform_filter(_goes_on(light), WINDOW, mode="nearest")
@@ -244,9 +244,9 @@ def estimated_error(light: np.ndarray) -> np.ndarray:
 
 
 def _goes_on(light: np.ndarray) -> np.ndarray:
-    """How far fine differences go on from a pixel to the next, 0 to 1: those of chance do not."""
+    """Correlation of fine differences between neighbouring pixels, 0 to 1: that of noise is 0."""
     fine = light - ndimage.uniform_filter(light, 5, mode="nearest")
     power = ndimage.uniform_filter(fine**2, WINDOW, mode="nearest") + 1e-20
     beside = sum(ndimage.uniform_filter(fine * np.roll(fine, 1, axis), WINDOW, mode="nearest") for axis in (0, 1)) / 2.0
-    # Taking the mean of five away leaves chance anticorrelated by a little.
+    # Subtracting the mean of five leaves noise slightly anticorrelated.
     return np.clip(1.6 * (beside / power + 0.05), 0.0, 1.0)

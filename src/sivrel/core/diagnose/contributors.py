@@ -1,4 +1,4 @@
-"""What fed a leak: the very record, photon, cell or element that brought light to a spot, and the way the light took to it."""
+"""The source of a leak: the record, photon, cell or element that contributes most light to a point, and the light's path to it."""
 
 from typing import Any
 
@@ -15,11 +15,11 @@ from .trial_renderer import TrialRenderer
 
 NAMES = {"discs": "record", "dots": "photon", "boxes": "cell", "triangles": "element"}
 MOST = 400
-"""Of what may have fed a spot, the nearest so many are looked at."""
+"""Most candidates, nearest first, that may contribute to a point."""
 
 
 def trace_contributors(case: Case, renderer: TrialRenderer, finding: Finding, look: Look) -> None:
-    """Fill `fed` and `path` of a finding that lies under a way that interpolates; leaves them where nothing is known."""
+    """Set `fed` and `path` of a finding under an interpolating way; leaves them unset if unknown."""
     spot = _spot(case, finding)
     if spot is None:
         return
@@ -37,7 +37,7 @@ def trace_contributors(case: Case, renderer: TrialRenderer, finding: Finding, lo
         at = at.mean(axis=0) if shown.shape == "triangles" else at
         what, away = NAMES[shown.shape], float(np.linalg.norm(at - p))
         seen = "the spot can't see it" if hidden else "the spot sees it"
-        said = f"Fed most by {what} {number} of the {way.kind}, {away:.2f} m away at {at[0]:.2f}, {at[1]:.2f}, {at[2]:.2f}: {seen}."
+        said = f"Most of its light comes from {what} {number} of the {way.kind}, {away:.2f} m away at {at[0]:.2f}, {at[1]:.2f}, {at[2]:.2f}: {seen}."
         contributor = {"way": note.way, "what": what, "number": number, "at": list(point(at)), "distance": away, "hidden": hidden, "said": said}
         if best is None or (hidden, light) > (best[1]["hidden"], best[0]):
             best = light, contributor, at
@@ -49,7 +49,7 @@ def trace_contributors(case: Case, renderer: TrialRenderer, finding: Finding, lo
 
 
 def _spot(case: Case, finding: Finding) -> tuple[np.ndarray, np.ndarray] | None:
-    """Where in space the worst of a finding lies, and the normal there."""
+    """The point in space of a finding's worst pixel, and the normal there."""
     passes = case.picture.passes
     if finding.mask is None or "position" not in passes or "normal" not in passes:
         return None
@@ -64,7 +64,7 @@ def _spot(case: Case, finding: Finding) -> tuple[np.ndarray, np.ndarray] | None:
 
 
 def _feeder(shown: Preview, p: np.ndarray, n: np.ndarray, look: Look, radius: float) -> tuple[int, float, bool]:
-    """(number, light, whether the spot can't see it) of what brings most to a spot, what it can't see first; number -1 where nothing reaches it."""
+    """(number, light, whether it is hidden) of the largest contribution to a point, hidden ones first; number -1 if there is none."""
     at = shown.points.astype(float).mean(axis=1) if shown.shape == "triangles" else shown.points.astype(float)
     away = np.linalg.norm(at - p, axis=1)
     reach = np.maximum(radius, shown.sizes) if shown.shape == "dots" else shown.sizes * (1.8 if shown.shape == "boxes" else 1.0)
@@ -83,7 +83,7 @@ def _feeder(shown: Preview, p: np.ndarray, n: np.ndarray, look: Look, radius: fl
 
 
 def _source(look: Look, at: np.ndarray, n: np.ndarray) -> np.ndarray | None:
-    """A place of the light that shines most on a point, on either side of its surface."""
+    """A point of the light that contributes most to a point, on either side of its surface."""
     both = np.stack([at + n * 4.0 * look.offset, at - n * 4.0 * look.offset])
     arrives, _ = look.light_at(both, np.stack([n, -n]))
     if not arrives.size or arrives.max() <= 0.0:

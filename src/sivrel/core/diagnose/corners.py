@@ -1,4 +1,4 @@
-"""Dark corners and creases: less light than brute force has, in a place."""
+"""Dark corners and creases: less light in a place than by brute force."""
 
 from ..suspect import DARK
 from .case import Case
@@ -16,7 +16,7 @@ def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Too dark {there}: " + f"{(1.0 - region.ratio) * 100.0:.0f} % of the light is missing."
     suspects = of_light(case.recipe, DARK, case.radii, case.own_shadows)
-    return placed_at(case, region, "dark corner", title, "Brute force finds light there that this recipe does not.", suspects)
+    return placed_at(case, region, "dark corner", title, "Brute force finds light there that this recipe misses.", suspects)
 
 
 DETECTOR = Detector("dark corner", claims=claims, describe=describe)

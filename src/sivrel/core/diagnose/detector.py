@@ -12,21 +12,21 @@ from .regions import Off, Region
 from .truth import Coarse
 
 Kept = dict[str, Any]
-"""A finding as it is kept: Finding.as_dict, cleared."""
+"""A stored finding: Finding.as_dict, cleared."""
 
 
 @dataclass(frozen=True)
 class Detector:
-    """One kind of flaw: how it is found, and how much of it there is.
+    """One kind of flaw: how it is found and measured.
 
     kind: of its findings
-    find: in the picture and its passes alone, at once
+    find: in the picture and its passes only, at once
     find_off: in all the light, against brute force
-    claims, describe: of a place that is off brute force, how well this flaw fits, 0 for not at all; and the finding
-    exact: whether what it rests on needs no trial
-    measure: the name that its findings give their amount, where this detector measures it itself
-    amount: of a kept finding in the case of another proof, with brute force where there is some, and the case that it is held to: the amount and its
-    standard error; None where the finding is not of its sort
+    claims, describe: for a place that deviates from brute force, how well this flaw fits, 0 for not at all; and the finding
+    exact: whether it needs no trial
+    measure: the name of its findings' amount, if this detector measures it itself
+    amount: of a stored finding in the case of another proof, with brute force if there is some, and the case it is compared with: the amount and its
+    standard error; None if the finding is of another kind
     on_patch: the same on a small render of a trial, against brute force of it where there is some
     """
 

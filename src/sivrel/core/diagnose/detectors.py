@@ -16,14 +16,14 @@ DETECTORS: list[Detector] = [
 
 
 def is_exact(kind: str) -> bool:
-    """Whether findings of a kind rest on what needs no trial."""
+    """Whether findings of a kind need no trial."""
     return any(one.exact for one in DETECTORS if one.kind == kind)
 
 
 def own_amount(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float] | None:
-    """The amount of a kept finding in another case, by the detector that measures it; None where it is measured by its light alone."""
+    """The amount of a stored finding in another case, by the detector that measures it; None if it is measured by its light only."""
     for one in DETECTORS:
-        # A finding may have got its kind by its cause: what it is measured by stays.
+        # A finding's kind may have changed with its cause; its measure stays.
         owns = one.measure == finding["measure"] if one.measure else one.kind == finding["kind"]
         if one.amount is not None and owns:
             measured = one.amount(finding, case, truth, parent)

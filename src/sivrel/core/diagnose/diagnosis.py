@@ -1,6 +1,6 @@
-"""A whole diagnosis: what the picture itself shows, at once; what brute force shows it to be off; what the scene does; then trials and remedies.
+"""A whole diagnosis: what the picture itself shows, at once; where it deviates from brute force; what the scene causes; then trials and remedies.
 
-`diagnose` is given a case and, where the picture was rendered here, a renderer of trials. One module per flaw; a line in detectors.py
+`diagnose` takes a case and, if the picture was rendered here, a renderer of trials. One module per flaw; a line in detectors.py
 adds one.
 """
 
@@ -32,28 +32,28 @@ from .trials import of_the_scene, try_suspects
 from .truth import Coarse, dependencies
 
 TRUTH_SECONDS, ECHO_SECONDS = 0.1, 0.05
-"""Shares of the time that a round of brute force and of its echo take."""
+"""Shares of the time for a round of brute force and of the paired render."""
 PAIR_SECONDS, SLICE = 2.4, 0.9
 EFFORT = 0.3
-"""Share of a survey's rays that a diagnosis takes to search for gaps."""
+"""Share of a survey's rays used to search for gaps."""
 KIND_OF_PAIR, KIND_OF_GAPS = "brute force without gaps", "survey of gaps"
 MOST_OF_A_KIND = 2
 LEAST_OF_TRIALS = 0.6
-"""Share of the time that trials have, however long all before them took."""
+"""Least share of the time for trials, however long the steps before took."""
 CACHES_OF_TRIALS = 2.0
-"""Times that the caches of the proof may be made anew in the trials, beyond the time that was given."""
+"""Number of times that trials may remake the proof's caches beyond the given time."""
 MOST_OVER, MOST_CONFIRMING = 1.1, 1.4
-"""Times the time until when remedies may still be tried."""
+"""Factor on the time until which remedies may be tried."""
 LEAST_TO_LOOK = 0.3
-"""Share of the time that must be left to look longer."""
+"""Share of the time that must be left for a longer look."""
 SAME_PLACE = 0.3
-"""Share of a finding's place in which another one says it, too."""
+"""Overlap from which two findings are the same."""
 
 
 @dataclass
 class Diagnosis:
-    """findings: worst first; withdrawn: what looked like a flaw and was none; seconds by stage; first: seconds until the first findings;
-    truth_error: standard error of brute force's mean light, as a share; complete: whether nothing was left for want of time"""
+    """findings: worst first; withdrawn: suspected flaws that were none; seconds by stage; first: seconds until the first findings;
+    truth_error: standard error of brute force's mean light, as a share; complete: whether there was time for everything"""
 
     findings: list[Finding]
     withdrawn: list[Finding]
@@ -73,13 +73,13 @@ class Diagnosis:
 
 
 def find_in_picture(case: Case) -> list[Finding]:
-    """What the picture and its passes show by themselves, worst first."""
+    """Findings from the picture and its passes only, worst first."""
     found = [finding for one in DETECTORS if one.find is not None for finding in one.find(case)]
     return sorted(found, key=lambda f: -f.rank)
 
 
 def find_off(case: Case, truth: Coarse) -> list[Finding]:
-    """Where the picture's light is off brute force's, and what that looks like before any trial."""
+    """Where the picture's light deviates from brute force, and the kind of flaw that suggests before any trial."""
     if case.recipe is None:
         return []
     off = places_off(case, truth)
@@ -92,19 +92,19 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         detector, score = _best(case, region)
         if score <= 0.0 or both or (region.sign in signs and detector is not glass.DETECTOR):
             continue
-        # Where light goes up and down in patches, a patch by itself is no finding.
+        # Where light varies in patches, a single patch is not a finding.
         if blotchy and _is_patch(region, blotchy[0]):
             continue
         assert detector.describe is not None
         made = detector.describe(case, region)
-        # What no shortcut of the recipe could make is chance: rare paths, which one of the two has met and the other has not.
+        # A deviation that no shortcut of the recipe could cause is noise: rare paths that only one of the two renders found.
         if made.suspects and sum(f.kind == made.kind for f in found) < MOST_OF_A_KIND:
             found.append(made)
     return found
 
 
 def _best(case: Case, region: Region) -> tuple[Detector, float]:
-    """The detector that a place fits best, and how well."""
+    """The detector that fits a place best, and how well."""
     scored = [(one.claims(case, region), one) for one in DETECTORS if one.claims is not None]
     score, detector = max(scored, key=lambda s: s[0])
     return detector, score
@@ -118,10 +118,10 @@ def _is_patch(region: Region, blotch: Finding) -> bool:
 def diagnose(
     case: Case, renderer: TrialRenderer | None = None, *, seconds: float = 20.0
 ) -> Diagnosis:  # fmt: skip
-    """Find what is wrong with a picture; with a renderer, prove the causes by trial within about `seconds` in all, and offer remedies.
+    """Find the flaws of a picture; with a renderer, prove their causes by trials within about `seconds` in total, and offer remedies.
 
-    The renderer's task hears each step with the findings so far; where it is called off, what was found till then is told. Brute
-    force is kept among the renderer's caches for the next diagnosis of the same view.
+    The renderer's task receives each step with the findings so far; if it is cancelled, these are returned. Brute
+    force is stored in the renderer's caches for the next diagnosis of the same view.
     """
     begun = work_time()
     result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=renderer is None)
@@ -152,7 +152,7 @@ def diagnose(
 
 
 def _prove_remedies(case: Case, renderer: TrialRenderer, found: list[Finding], begun: float, seconds: float) -> None:
-    """Try remedies whose effect nobody knows, and the best of the others once more."""
+    """Try remedies with unknown effect, and the best of the others once more."""
     for finding in found:
         try_remedies(case, renderer, finding, begun + MOST_OVER * seconds)
     for finding in sorted(found, key=lambda f: -f.rank):
@@ -164,7 +164,7 @@ def _prove_remedies(case: Case, renderer: TrialRenderer, found: list[Finding], b
 def _by_trials(
     case: Case, renderer: TrialRenderer, result: Diagnosis, say: Callable[[str, float], None], begun: float, seconds: float
 ) -> None:  # fmt: skip
-    """The stages that render: caches as the proof had them, brute force, the scene, trials. What is found stands in the result as it comes."""
+    """The stages that render: caches as the proof had them, brute force, the scene, trials. Findings are added to the result as they come."""
     now = work_time()
 
     def stage(name: str) -> None:
@@ -187,7 +187,7 @@ def _by_trials(
     inside = case.grid.inside()
     result.truth_error = float((truth.variance[inside].sum() ** 0.5) / max(truth.light[inside].sum(), 1e-12))
     stage("scene")
-    # A trial may have to make a cache anew: where that takes long, trials have longer, up to as much again.
+    # A trial may have to remake a cache: if that takes long, trials have up to twice the time.
     caches = min(CACHES_OF_TRIALS * renderer.ready(renderer.recipe, renderer.edits)[1], seconds)
     until = max(begun + seconds, now + LEAST_OF_TRIALS * seconds) + caches
     _trials(case, renderer, result.findings, until, say)
@@ -201,8 +201,8 @@ def _by_trials(
 def _against_brute_force(
     case: Case, renderer: TrialRenderer, result: Diagnosis, say: Callable[[str, float], None], seconds: float
 ) -> Coarse:  # fmt: skip
-    """Render brute force of the grid, and the picture's paired render, and add what is off to the findings; finer twice, where nothing was kept, and
-    once more where nothing was found."""
+    """Render brute force of the grid, and the picture's paired render, and add deviations to the findings; refine twice if nothing was stored, and
+    once more if nothing was found."""
     of_picture, (truth, ready, recipe) = result.findings, renderer.coarse(case.grid)
     case.paired = PairedRender() if renderer.recipe_differs(recipe) else None
     rounds = 2 if truth.samples == 0 else 1
@@ -214,7 +214,7 @@ def _against_brute_force(
         if case.paired is not None:
             case.paired.follow(truth, renderer.base(), renderer.recipe, ECHO_SECONDS * seconds, renderer.task)
         result.findings = _merged(of_picture, find_off(case, truth))
-    say("looking at the scene", 0.34)
+    say("checking the scene", 0.34)
     renderer.keep_coarse(truth, ready, recipe)
     return truth
 
@@ -222,7 +222,7 @@ def _against_brute_force(
 def _look_longer(
     case: Case, renderer: TrialRenderer, truth: Coarse, result: Diagnosis, say: Callable[[str, float], None], until: float
 ) -> None:  # fmt: skip
-    """Refine brute force with half of the time that trials have left, and try what it shows besides what was found before."""
+    """Refine brute force with half of the time left from trials, and try new findings."""
     assert case.paired is not None
     say("looking longer", 0.9)
     ready, recipe = renderer.truth()
@@ -240,7 +240,7 @@ def _look_longer(
 
 
 def _time(case: Case, renderer: TrialRenderer) -> None:
-    """How long the picture would take on this machine, from its whole frame on the coarse grid."""
+    """Estimated render time of the picture on this machine, from its whole frame on the coarse grid."""
     cells = case.grid.cells_of(case.grid.window)
     patch = renderer.patch(renderer.base(), renderer.recipe, case.grid.frame(0, cells), 0.0, samples=2)
     case.pixel_seconds = patch.rate * case.samples * case.light.size
@@ -248,7 +248,7 @@ def _time(case: Case, renderer: TrialRenderer) -> None:
 
 
 def _against_spacing(case: Case, renderer: TrialRenderer, found: list[Finding]) -> None:
-    """Say how the size of blotches stands to what the cache sets it by."""
+    """Relate the size of blotches to the cache's own distances."""
     depths = case.picture.passes.get("depth")
     for finding in found:
         if finding.kind != "blotches" or depths is None:
@@ -266,13 +266,13 @@ def _against_spacing(case: Case, renderer: TrialRenderer, found: list[Finding]) 
 
 
 def _merged(found: list[Finding], off: list[Finding]) -> list[Finding]:
-    """What brute force says replaces what the picture alone suggested of the same kind."""
+    """Findings from brute force replace those of the same kind from the picture only."""
     kinds = {f.kind for f in off if f.kind in ("black glass", "smear")}
     return [f for f in found if f.kind not in kinds] + off
 
 
 def _named_once(found: list[Finding]) -> list[Finding]:
-    """Steps that brute force shows as a lost shadow in the same place are told as steps alone."""
+    """A lost shadow in the same place as steps is reported as steps only."""
     stepped = [f for f in found if f.kind == "steps"]
     return [f for f in found if not (f.kind == "lost contact shadow" and any(_overlap(f, s) > 0.5 for s in stepped))]
 
@@ -299,7 +299,7 @@ def _overlap(one: Finding, other: Finding) -> float:
 
 
 def _of_scene(case: Case, renderer: TrialRenderer, found: list[Finding]) -> list[Finding]:
-    """What the scene itself is to blame for: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
+    """Flaws caused by the scene itself: suns that disagree, gaps that let light in, and sheets as suspects of the leaks found."""
     look = renderer.look(EFFORT)
     made = suns.find(case, look)
     if not look.inside:
@@ -315,7 +315,7 @@ def _of_scene(case: Case, renderer: TrialRenderer, found: list[Finding]) -> list
 
 
 def _feed_leaks(case: Case, renderer: TrialRenderer, found: list[Finding], look: Look) -> None:
-    """Tell of leaks what fed them, and suspect the sheets of the scene."""
+    """Add to leaks the source of their light, and suspect the scene's sheets."""
     leaking = [f for f in found if f.kind == "leak"]
     if not leaking or not look.inside or case.recipe is None or not ways_in_use(case.recipe):
         return
@@ -326,7 +326,7 @@ def _feed_leaks(case: Case, renderer: TrialRenderer, found: list[Finding], look:
 
 
 def _pair(case: Case, renderer: TrialRenderer, edits: dict[str, Any]) -> leaks.Pair | None:
-    """Brute force with and without the gaps, as it was kept, or rendered now."""
+    """Brute force with and without the gaps, stored or rendered now."""
     depends = dependencies(*renderer.truth(edits), case.grid)
     kept = renderer.found(KIND_OF_PAIR, depends)
     if kept is not None:
@@ -337,7 +337,7 @@ def _pair(case: Case, renderer: TrialRenderer, edits: dict[str, Any]) -> leaks.P
 
 
 def _gaps(renderer: TrialRenderer, look: Look) -> list[Gap]:
-    """The gaps of a scene, as they were found before where that was kept."""
+    """The gaps of a scene, from an earlier search if stored."""
     depends = {"geometry": hash_of(renderer.base().geometry.hash(), look.arrays.objects), "camera": hash_of(look.camera.to_world)}
     kept = renderer.found(KIND_OF_GAPS, depends)
     if kept is not None:
@@ -349,8 +349,8 @@ def _gaps(renderer: TrialRenderer, look: Look) -> list[Gap]:
 
 
 def _trials(case: Case, renderer: TrialRenderer, found: list[Finding], until: float, say: Callable[[str, float], None]) -> None:
-    """Try the suspects of each finding, worst first, while there is time; each has its share of what is left. What was proven of one finding is tried
-    first of the next: one cause shows in many places."""
+    """Try the suspects of each finding, worst first, while there is time; each gets its share of the rest. A cause proven for one finding is tried
+    first for the next: one cause often shows in many places."""
     proven: set[str] = set()
     waiting = [f for f in sorted(found, key=lambda f: -f.rank) if f.suspects and not is_exact(f.kind)]
     waiting.sort(key=lambda f: not of_the_scene(f))  # those take a second each

@@ -1,4 +1,4 @@
-"""A picture that is dim: light that a clamp took, that lies beyond the limits, that chance did not find, or that was never looked for."""
+"""A dim picture: light removed by a clamp, cut off by limits, not found by chance, or never computed."""
 
 import numpy as np
 
@@ -29,7 +29,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     )  # fmt: skip
     made.suspects = of_light(case.recipe, DARK, case.radii, case.own_shadows)
     lost = {"clamp": float(case.meters.get("clamped") or 0.0), "diffuse bounces": float((case.meters.get("beyond") or {}).get("diffuse", 0.0))}
-    for suspect in made.suspects:  # the meters know how much each took
+    for suspect in made.suspects:  # the meters know how much each removed
         suspect.prior *= 1.0 + 20.0 * lost.get(suspect.key, 0.0)
     made.suspects.sort(key=lambda suspect: -suspect.prior)
     made.evidence |= {f"lost to the {key}": value for key, value in lost.items() if value > 0.0}
@@ -37,7 +37,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
 
 
 def without_bounces(case: Case, renderer: TrialRenderer) -> list[Finding]:
-    """Where lights are looked at alone: how much light bounces would add, from a short render of the whole."""
+    """For direct light only: how much light bounces would add, from a short render of the whole picture."""
     if case.recipe is None or case.recipe.gi.seen != "off":
         return []
     recipe, edits = renderer.changed({"gi.seen": "brute_force", "gi.beyond": "brute_force"}, {})
@@ -51,14 +51,14 @@ def without_bounces(case: Case, renderer: TrialRenderer) -> list[Finding]:
     contrast = float(case.contrast_of(base.light.mean(), patch.light.mean()))
     made = placed(
         case, np.ones(case.light.shape, bool), kind="dim", measure="bias", amount=abs(contrast), contrast=contrast, size=100.0,
-        seen=case.seen(contrast, 100.0), sign=-1, title=f"The lights are alone: bounced light would add {missing / (1.0 - missing):.0%} to them.",
-        why="This recipe looks for no bounced light, which is right for balancing lights, and for nothing else.",
+        seen=case.seen(contrast, 100.0), sign=-1, title=f"Direct light only: bounced light would add {missing / (1.0 - missing):.0%}.",
+        why="This recipe has no bounced light, which is right only for balancing lights.",
         evidence={"missing": missing, "error": error / max(whole, 1e-12)}, about="bounced",
     )  # fmt: skip
     seconds = case.pixel_seconds * patch.rate / max(base.rate, 1e-12) if case.pixel_seconds is not None else None
-    made.cause, made.cause_key, made.confidence = "no bounced light is looked for", "no bounced light", 0.99
+    made.cause, made.cause_key, made.confidence = "bounced light is off", "no bounced light", 0.99
     made.trials = [
-        Trial("no bounced light", "no bounced light is looked for", {"gi.seen": "brute_force"}, 1.0, error / max(whole * missing, 1e-12), PROVEN,
+        Trial("no bounced light", "bounced light is off", {"gi.seen": "brute_force"}, 1.0, error / max(whole * missing, 1e-12), PROVEN,
               work_time() - begun, amount=0.0, rate=patch.rate / max(base.rate, 1e-12), picture=patch.colour)
     ]  # fmt: skip
     made.pictures["as it is"] = base.colour

@@ -1,4 +1,4 @@
-"""What a diagnosis says of a picture: findings, the causes they may have, the trials that told them apart, and remedies."""
+"""The result of a diagnosis: findings, their possible causes, trials of these, and remedies."""
 
 import re
 from dataclasses import asdict, dataclass, field
@@ -13,14 +13,14 @@ from .eye import GRAIN_SEEN, SEEN
 Box = tuple[int, int, int, int]
 PERCENT = re.compile(r"(\d)%")
 MOST_RANKED = 25.0
-"""Times the eye's threshold beyond which what is seen is no worse."""
+"""Visibility beyond which a flaw does not rank higher."""
 PROVEN, STRUCK, OPEN, NO_TIME = "proven", "struck off", "not decided", "no time to try"
 
 
 @dataclass
 class Trial:
-    """A suspect's small render. explained: share of the flaw that went with the change, with error; brings: share of it that the cause brings,
-    where more of something would take yet more of it (else as explained), with its error; verdict; seconds it took; rate: time
+    """A suspect's small render. explained: share of the flaw removed by the change, with error; brings: share of it due to the cause,
+    where still more of something would remove more (otherwise the same), with its error; verdict; seconds it took; rate: time
     of a sample against one of the recipe as it is; picture: its pixels linear [rows, columns, 3] until they are kept, then a name; whole_before and
     whole_after: the error of the region against brute force, noise and bias, as it is and with the change."""
 
@@ -45,13 +45,13 @@ class Trial:
 class Finding:
     """One measured flaw.
 
-    kind: of which flaw; about: what tells it from others of its kind: a source, an object; measure: how `amount` is measured (measures.py)
-    title, why: sentences; where: in the picture, in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
-    contrast: as shown; size: pixels across; seen: times the eye's threshold
-    weak: whether it rests on the picture alone; chance: whether a closer look did not show it; mask: cells of the coarse grid that it covers
-    cause, confidence: what trials proved, from 0 to 1; trials; remedies, and those combined of two; withdrawn: remedies that a trial did not
-    bear out, in a sentence each; path, fed: the light's way to it in metres, and
-    the record that fed it
+    kind: of flaw; about: distinguishes it from others of its kind: a source, an object; measure: how `amount` is measured (measures.py)
+    title, why: sentences; where: its place in words; box: left, top, right, bottom in pixels of the frame; share: of the picture
+    contrast: as displayed; size: pixels across; seen: visibility in thresholds of the eye
+    weak: whether it rests on the picture only; chance: whether a closer look did not confirm it; mask: cells of the coarse grid that it covers
+    cause, confidence: proven by trials, from 0 to 1; trials; remedies, and those combined of two; withdrawn: remedies that a trial did not
+    confirm, in a sentence each; path, fed: the light's path to it in metres, and
+    the record that contributes most
     """
 
     kind: str
@@ -87,12 +87,12 @@ class Finding:
 
     @property
     def key(self) -> str:
-        """By what it is known again in another proof of the shot."""
+        """Identifies it in another proof of the shot."""
         return f"{self.kind}:{self.about}"
 
     @property
     def threshold(self) -> float:
-        """Times what is just told from which on it counts as seen."""
+        """Visibility from which it counts as seen."""
         return GRAIN_SEEN if self.measure == "noise" else SEEN
 
     @property
@@ -101,7 +101,7 @@ class Finding:
         return min(self.seen, MOST_RANKED) * (0.3 + min(1.0, self.share) ** 0.5)
 
     def as_dict(self) -> dict[str, Any]:
-        """As JSON holds it; suspects that were not tried are named, pictures must have been kept before."""
+        """As JSON; suspects that were not tried are named, pictures must have been stored before."""
         result = asdict(self)
         del result["combined"]
         result["threshold"] = self.threshold
@@ -111,7 +111,7 @@ class Finding:
 
 
 def runs_of(mask: np.ndarray) -> dict[str, Any]:
-    """A mask [rows, columns] as JSON: its shape, and the lengths of runs, by turns out and in."""
+    """A mask [rows, columns] as JSON: its shape, and run lengths, alternately outside and inside."""
     flat = np.concatenate([[False], mask.reshape(-1), [False]])
     edges = np.flatnonzero(flat[1:] != flat[:-1])
     return {"rows": mask.shape[0], "columns": mask.shape[1], "edges": edges.tolist()}
@@ -126,7 +126,7 @@ def mask_of(runs: dict[str, Any]) -> np.ndarray:
 
 
 def cleared(value: Any) -> Any:
-    """Numbers as JSON may hold them, per cent a space off their number."""
+    """Numbers as JSON allows them, and a space before per cent signs."""
     if isinstance(value, dict):
         return {k: cleared(v) for k, v in value.items()}
     if isinstance(value, list | tuple):

@@ -1,6 +1,6 @@
-"""Fireflies: single pixels far brighter than what lies about them, by the kind of path that brought them.
+"""Fireflies: single pixels far brighter than their surroundings, by the kind of path that caused them.
 
-A render tells of each pixel its greatest single find and that find's path. On a picture from elsewhere a pixel sparkles that stands out from
+A render stores the brightest single contribution of each pixel and its path. On a picture from elsewhere a firefly is a pixel that stands out from
 all its neighbours (measures.dots_in).
 """
 
@@ -17,7 +17,7 @@ from .measures import dots_in, spread_of
 from .truth import Coarse
 
 LEAST, LEAST_SHARE = 6, 1.5e-4
-"""Pixels, and share of them, below which a sparkle is chance."""
+"""Number and share of pixels below which fireflies are ignored."""
 
 
 def find(case: Case) -> list[Finding]:
@@ -39,11 +39,11 @@ def find(case: Case) -> list[Finding]:
         "evidence": {"pixels": int(dots.sum()), "path": words},
     }
     how = {
-        "glow": "of a glow that only chance finds",
-        "caustic": "of light that goes through glass or off metal before it lands",
-        "gloss": "of gloss met after a diffuse bounce",
-    }.get(group, "of rare bright paths")
-    # The box is about where most of them are; what it lies on is told of the dots themselves.
+        "glow": "from a glow that is only found by chance",
+        "caustic": "from light through glass or off metal",
+        "gloss": "from gloss after a diffuse bounce",
+    }.get(group, "from rare bright paths")
+    # The box encloses most of them; the object is that of the pixels themselves.
     dense = ndimage.uniform_filter(dots.astype(float), 41, mode="constant")
     near = dense > 0.35 * dense.max()
     made = placed(case, near, title=f"{int(dots.sum())} fireflies, {how}.", why=f"Most came by: {words}." if words else WEAK, **known)
@@ -57,14 +57,14 @@ def find(case: Case) -> list[Finding]:
 
 WEAK = "Single pixels stand out from all their neighbours."
 SETTLES = [
-    "Render once with the clamp on single samples off (or raised tenfold): if the dots grow brighter, rare bright paths bring them.",
-    "Render once with caustics off: if the dots are gone, light through glass or off metal brings them; give that its own photons, or leave it out.",
-    "Render once with glowing surfaces made lights that are aimed at: if the dots are gone, chance had to find the glow.",
+    "Render once with the clamp on single samples off (or raised tenfold): if the dots grow brighter, rare bright paths cause them.",
+    "Render once with caustics off: if the dots are gone, light through glass or off metal causes them; use caustic photons, or leave it out.",
+    "Render once with glowing surfaces made lights that are aimed at: if the dots are gone, the glow was only found by chance.",
 ]
 
 
 def sparkling(case: Case, spread: np.ndarray | None = None) -> np.ndarray:
-    """bool [rows, columns]: pixels that sparkle, and are seen to; `spread` of another picture that it is held against."""
+    """bool [rows, columns]: visible fireflies; `spread` of another picture that it is compared with."""
     recorded, brought = case.picture.passes.get("fireflies"), None
     if recorded is not None and "samples" in case.picture.passes:
         brought = recorded[..., 0] / np.maximum(case.picture.passes["samples"][..., 0], 1.0)
@@ -72,7 +72,7 @@ def sparkling(case: Case, spread: np.ndarray | None = None) -> np.ndarray:
 
 
 def _kind(case: Case, dots: np.ndarray) -> tuple[str, str]:
-    """Group and words of the kind of path that most dots came by."""
+    """Group and words of the kind of path of most fireflies."""
     recorded = case.picture.passes.get("fireflies")
     if recorded is None:
         return "", ""
@@ -100,7 +100,7 @@ def group_of(words: str) -> str:
 
 
 def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
-    """Paths that only chance finds, those of the dots' own kind first; and, whatever they are, the clamp."""
+    """Paths found only by chance, those of the fireflies' own kind first; and always the clamp."""
     assert case.recipe is not None
     found = []
     if case.recipe.of("caustics").on == "no":
@@ -112,7 +112,7 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
                 tried={"caustics.on": "yes", "caustics.count": 10_000, "caustics.passes": 4},
                 prior=3.0 if group == "caustic" else 0.6,
                 kind="fireflies",
-                cure="Shoot caustic photons, which find those paths.",
+                cure="Turn on caustic photons, which find those paths.",
                 costs="caustics are blurred a little",
             )
         )
@@ -120,22 +120,22 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
         found.append(
             Suspect(
                 "glow all",
-                f"{len(case.glowing)} objects glow and are not aimed at: chance has to find them",
+                f"{len(case.glowing)} objects glow and are not aimed at, so they are found by chance",
                 edits={f"object.{name}.aimed": True for name in case.glowing},
                 prior=3.2 if group == "glow" else 0.9,
                 kind="fireflies",
-                cure=f"Aim at all {len(case.glowing)} of them as at lights.",
+                cure=f"Aim at all {len(case.glowing)} of them like at lights.",
             )
         )
     for name in case.glowing[:2]:
         found.append(
             Suspect(
                 f"glow {name}",
-                f"{short(name)} glows and is not aimed at: chance has to find it",
+                f"{short(name)} glows and is not aimed at, so it is found by chance",
                 edits={f"object.{name}.aimed": True},
                 prior=3.0 if group == "glow" else 0.8,
                 kind="fireflies",
-                cure=f"Aim at {short(name)} as at a light.",
+                cure=f"Aim at {short(name)} like at a light.",
             )
         )
     if group == "gloss" and case.recipe.sampling.glossy_rays < 16:
@@ -143,7 +143,7 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
         found.append(
             Suspect(
                 "glossy rays",
-                f"gloss is looked for with {case.recipe.sampling.glossy_rays} ray a sample",
+                f"gloss has {case.recipe.sampling.glossy_rays} ray a sample",
                 {"sampling.glossy_rays": rays},
                 prior=1.2,
                 kind="fireflies",
@@ -157,13 +157,13 @@ def suspects(case: Case, group: str, dots: np.ndarray) -> list[Suspect]:
         found.append(
             Suspect(
                 "bright samples",
-                "single samples bring more than all others of their pixel" if own == 0.0 else f"the clamp at {own:g} lets them pass",
+                "single samples are brighter than all others of their pixel" if own == 0.0 else f"the clamp at {own:g} is too high for them",
                 {"limits.indirect_clamp": value},
                 prior=0.5 if group in ("caustic", "glow") else 1.5,
                 whole=True,
                 kind="fireflies",
                 cure=f"Clamp single samples at {value:g}.",
-                costs="takes their light too",
+                costs="removes their light too",
             )
         )
     return sorted(found, key=lambda suspect: -suspect.prior)

@@ -1,4 +1,4 @@
-"""A flat picture: ambient light that stands in for bounced light, or that is counted beside it."""
+"""A flat picture: ambient light instead of bounced light, or in addition to it."""
 
 import numpy as np
 
@@ -13,7 +13,7 @@ from .truth import Coarse
 
 CERTAIN, LEAST = 4.0, 0.06
 WASHED_OUT = 0.35
-"""Of a picture from elsewhere: its blackest hundredth against its middle, as shown, above which blacks are lifted."""
+"""For a picture from elsewhere: displayed ratio of its darkest hundredth to its median above which blacks are lifted."""
 
 
 def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
@@ -35,7 +35,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
     seen = case.seen(contrast, 80.0)
     if seen < SEEN:
         return []
-    title = "The picture is flat: ambient light stands in for bounced light." if ambient else f"The picture is {brighter:.0%} too bright."
+    title = "The picture is flat: ambient light replaces bounced light." if ambient else f"The picture is {brighter:.0%} too bright."
     made = placed(
         case, case.spread(cells), kind="flat", measure="bias", amount=abs(contrast), contrast=contrast, size=80.0, seen=seen, sign=sign, title=title,
         why=f"Against brute force {off.too_bright:.0%} of it is too bright and {off.too_dark:.0%} too dark.", about="",
@@ -54,7 +54,7 @@ def find(case: Case, truth: Coarse, off: Off) -> list[Finding]:
 
 
 def find_weak(case: Case) -> list[Finding]:
-    """On a picture from elsewhere: blacks that are nowhere black."""
+    """On a picture from elsewhere: blacks that are not black anywhere."""
     shown = as_shown(case.light, case.exposure)
     low, middle = np.percentile(shown, (1.0, 50.0))
     if middle <= 0.02 or low / middle < WASHED_OUT or case.recipe is not None:
@@ -65,7 +65,7 @@ def find_weak(case: Case) -> list[Finding]:
         about="", evidence={"darkest_over_middle": float(low / middle)},
     )  # fmt: skip
     made.settles = [
-        "Render once with any constant ambient light off: if creases come back, it was counted beside bounced light.",
+        "Render once with any constant ambient light off: if creases come back, it was added to bounced light.",
         "Look at it in plain sRGB: if it has contrast there, the view transform was applied twice.",
     ]  # fmt: skip
     return [made]

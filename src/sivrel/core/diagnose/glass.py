@@ -1,4 +1,4 @@
-"""Black glass: paths that the limits of glass end before they come out."""
+"""Black glass: paths that the glass limit ends before they come out."""
 
 import numpy as np
 
@@ -19,7 +19,7 @@ def _ended(case: Case) -> np.ndarray | None:
 
 
 def find(case: Case) -> list[Finding]:
-    """From the count of paths that ended in glass, before any brute force is there."""
+    """From the count of paths that ended in glass, before any brute force."""
     ended = _ended(case)
     if ended is None or case.recipe is None:
         return []
@@ -38,7 +38,7 @@ def find(case: Case) -> list[Finding]:
         seen=case.seen(min(share, 1.0), 20.0),
         sign=-1,
         title="Glass is too dark {there}.",
-        why=f"{share:.0%} of the paths that go in there are ended by the limit of {case.recipe.limits.refractions} crossings before they come out.",
+        why=f"{share:.0%} of the paths that enter there are ended by the limit of {case.recipe.limits.refractions} crossings before they come out.",
         evidence={"ended": share},
     )
     made.suspects = limit_suspects(case.recipe)
@@ -66,7 +66,7 @@ def limit_suspects(recipe: Recipe) -> list[Suspect]:
                 {"limits.total": 64},
                 prior=3.0,
                 kind="black glass",
-                cure="Let paths go on for 64 bounces in all.",
+                cure="Let paths continue for 64 bounces in total.",
             )
         )
     return found

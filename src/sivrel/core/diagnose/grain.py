@@ -1,6 +1,6 @@
-"""Fine grain: where the eye sees it, and whose it is.
+"""Fine grain: where it is visible, and its sources.
 
-The spread of a pixel's samples is measured while it is rendered, source by source (core.measure.ledger); on a picture from elsewhere it is
+The variance of a pixel's samples is measured while it is rendered, source by source (core.measure.ledger); on a picture from elsewhere it is
 estimated (case.estimated_error).
 """
 
@@ -21,10 +21,10 @@ from .finding import PROVEN, Finding, Remedy, Suspect, mask_of
 from .truth import Coarse
 
 LEAST_SHARE = 0.04
-"""Share of the picture below which grain is not worth a word."""
+"""Share of the picture below which grain is ignored."""
 RAISE = 4
 MOSTLY_GLOW, AIMED_LEAVES = 0.4, 0.05
-"""Share of the variance that glow brings from which on aiming at it comes first; and what aiming leaves of it."""
+"""Share of the variance due to glow from which aiming at it comes first; and the share left after aiming."""
 
 
 def find(case: Case) -> list[Finding]:
@@ -57,7 +57,7 @@ def find(case: Case) -> list[Finding]:
         case,
         grainy,
         title=title,
-        why=f"{called(name).capitalize()} brings {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
+        why=f"{called(name).capitalize()} causes {share:.0%} of the variance there" + (f"; {', '.join(also)}." if also else "."),
         about=name,
         **known,
     )
@@ -71,17 +71,17 @@ def _around(case: Case) -> np.ndarray:
 
 
 def seen_in(case: Case, rare: bool | None = None) -> np.ndarray:
-    """Times the eye's threshold that the grain of each pixel is, [rows, columns]; `rare` as Case.error_of has it, the case's own if None."""
+    """Visibility of each pixel's grain in thresholds of the eye, [rows, columns]; `rare` as Case.error_of has it, the case's own if None."""
     return case.grain_of(_around(case), case.error if rare is None else case.error_of(rare))
 
 
 def mean_of(seen: np.ndarray, mask: np.ndarray) -> float:
-    """Root mean square of what is seen in a mask of pixels."""
+    """Root mean square visibility in a mask of pixels."""
     return float(np.sqrt((seen[mask] ** 2).mean()))
 
 
-WHOSE = "Its sources were not measured in this proof; prove it anew, or let the trials tell."
-WEAK = "Judged from the picture alone, by what neighbours on smooth places differ by."
+WHOSE = "Its sources were not measured in this proof; prove it again, or see the trials."
+WEAK = "Judged from the picture only, by the differences of neighbours on smooth surfaces."
 SETTLES = [
     "Render once with four times the shadow samples of the largest light alone, and once with four times those of bounced light: the one that halves "
     "the grain is its source.",
@@ -128,12 +128,12 @@ def knob(case: Case, source: str) -> tuple[str, int]:
 
 
 def most_of(key: str) -> int:
-    """The most samples that are offered of a setting: of a light, as many as an edit may hold."""
+    """Most samples offered for a setting: for a light, the greatest value of the edit."""
     return 256 if is_edit(key) else 1024
 
 
 def _suspects(case: Case, sources: list[tuple[str, float]]) -> list[Suspect]:
-    """Each source with a good share of the noise; the change is its samples alone, four times as many."""
+    """Each source with a large share of the noise; the change is four times its samples."""
     if case.recipe is None:
         return []
     found, named = [], [s for s in sources if s[1] >= 0.08 and s[0] != CROSS]
@@ -167,20 +167,20 @@ def time_share(case: Case, source: str) -> float | None:
 
 
 def _aim(case: Case, finding: Finding, glow: float) -> Remedy:
-    """Aim at what merely glows: then no sample has to find it by chance. What is left is predicted as if a twentieth of its variance stayed."""
+    """Aim at surfaces that only glow, so they need not be found by chance. A twentieth of their variance is predicted to stay."""
     names = case.glowing
     what = short(names[0]) if len(names) == 1 else f"the {len(names)} objects that glow"
     values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY else {}
     left = 1.0 - glow * (1.0 - AIMED_LEAVES)
     return Remedy(
-        f"Aim at {what}, as at lights" + (", chosen by what they bring." if values else "."), dict(values),
+        f"Aim at {what}, like at lights" + (", chosen by importance." if values else "."), dict(values),
         {f"object.{name}.aimed": True for name in names}, finding.amount * left**0.5, 0.3 * finding.amount, finding.seen * left**0.5,
         case.seconds, "predicted", "a shadow ray at each point",
     )  # fmt: skip
 
 
 def remedies(case: Case, finding: Finding) -> list[Remedy]:
-    """More samples for the source that is at fault, as many as it takes and no more; more of all; both. By the square root law, and the
+    """More samples for the source at fault, as many as needed; more of all; both. By the square root law, and the
     ledger's shares of noise and time (Neyman 1934 spends where the noise is)."""
     assert case.recipe is not None
     offers: list[Remedy] = []
@@ -188,7 +188,7 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
     if glow >= MOSTLY_GLOW and case.glowing:
         offers.append(_aim(case, finding, glow))
     wanted = (0.9 * GRAIN_SEEN / max(finding.seen, 1e-9)) ** 2  # of the variance
-    seconds = case.pixel_seconds or case.seconds  # more samples leave the caches as they are
+    seconds = case.pixel_seconds or case.seconds  # more samples do not change the caches
     proven = next((t for t in finding.trials if t.verdict == PROVEN), None)
     source = finding.cause_key.removeprefix("source ") if proven else finding.about
 
@@ -202,7 +202,7 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
     if source and source not in (CAMERA, CROSS):
         key, value = knob(case, source)
         share = max(0.02, min(1.0, (proven.explained or 0.0) if proven else dict(finding.evidence.get("sources", {})).get(source, 0.5)))
-        # In the proven trial's time, what four times the rays cost.
+        # Cost of four times the rays, from the proven trial's time.
         cost = time_share(case, source)
         per = cost if cost is not None else 0.3
         if proven and proven.rate:
@@ -227,7 +227,7 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
                 costs="look for blotches then",
             )
         )
-    offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may go with it"))
+    offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may be lost"))
     return offers
 
 

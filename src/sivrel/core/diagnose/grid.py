@@ -1,4 +1,4 @@
-"""The coarse grid: a picture's pixels pooled into cells about five pixels wide, so that a brute-force picture of the cells is soon there."""
+"""The coarse grid: a picture's pixels pooled into cells about five pixels wide, so that brute force of the cells takes little time."""
 
 from dataclasses import dataclass
 
@@ -26,7 +26,7 @@ class Grid:
         return self.width / self.columns
 
     def frame(self, seed: int = 0, cells: tuple[int, int, int, int] | None = None) -> Frame:
-        """The whole frame with a pixel for each cell, or the part that `cells` name."""
+        """The whole frame with a pixel for each cell, or the part given by `cells`."""
         return Frame(self.columns, self.rows, cells, seed)
 
     def cells_of(self, box: tuple[int, int, int, int]) -> tuple[int, int, int, int]:

@@ -1,6 +1,6 @@
-"""Light leaks: light where brute force has little, that came through a wall, round it, or by a gap.
+"""Light leaks: light where brute force has little, that came through a wall, round it, or through a gap.
 
-Two kinds. What interpolates carries light to places that no ray could: there the picture is brighter than brute force. And a gap lets real
+Two kinds. Interpolation carries light to places that no ray could reach: there the picture is brighter than brute force. And a gap lets real
 light in: there brute force is brighter than the same scene with the gap closed (`find_in_scene`).
 """
 
@@ -24,14 +24,14 @@ from .suspects import of_light, ways_in_use
 from .trial_renderer import TrialRenderer
 
 LEAST_RATIO, LEAST_BY_GAP = 1.15, 1.08
-"""Times the light that there should be from which on it is a leak."""
+"""Ratio to the true light from which it is a leak."""
 CERTAIN, LEAST_CELLS = 3.0, 3
 SHOWN = 0.4
-"""Share of what a gap brings that the picture must show."""
+"""Share of a gap's light that the picture must show."""
 
 
 def claims(case: Case, region: Region) -> float:
-    """How well a place that is off fits: bright where it should be dark, under a way that interpolates."""
+    """How well a deviating place fits: bright where it should be dark, under an interpolating way."""
     assert case.recipe is not None
     if region.sign < 0 or region.ratio < LEAST_RATIO or not (ways_in_use(case.recipe) or case.recipe.limits.ray_offset > 0.0):
         return 0.0
@@ -42,7 +42,7 @@ def describe(case: Case, region: Region) -> Finding:
     assert case.recipe is not None
     title = "Light leaks {there}: " + f"{region.ratio:.3g} times as bright as brute force."
     suspects = of_light(case.recipe, LEAK, case.radii, case.own_shadows)
-    return placed_at(case, region, "leak", title, "No path of light brings as much there; what interpolates does.", suspects)
+    return placed_at(case, region, "leak", title, "No light path brings that much there; interpolation does.", suspects)
 
 
 def sheet_suspects(look: Look) -> list[Suspect]:
@@ -55,7 +55,7 @@ def sheet_suspects(look: Look) -> list[Suspect]:
             found.append(
                 Suspect(
                     f"sheet {sheet.objects[0]}",
-                    f"{name} is a sheet without thickness: what lies on its bright side is interpolated to its dark one",
+                    f"{name} is a sheet without thickness: light of its bright side is interpolated to its dark one",
                     edits=mends[0].edits,
                     prior=3.5,
                     kind="leak",
@@ -67,15 +67,16 @@ def sheet_suspects(look: Look) -> list[Suspect]:
 
 
 class Pair(NamedTuple):
-    """Brute force of the cells as the scene is, and with its gaps closed, with the same random numbers, so that they differ by what comes in by the
-    gaps alone: luminances float64 [2 halves, rows, columns]."""
+    """Brute force of the cells for the scene as it is, and with its gaps closed, with the same random numbers, so that they differ by the light
+    through
+    gaps only: luminances float64 [2 halves, rows, columns]."""
 
     open: np.ndarray
     closed: np.ndarray
 
 
 def render_pair(renderer: TrialRenderer, grid: Grid, edits: dict[str, Any], seconds: float) -> Pair:
-    """Both, within about so many seconds. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
+    """Both, within about that many seconds. (Common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees
     for Common Random Numbers".)"""
     cells, planes = grid.cells_of(grid.window), np.zeros((2, 2, grid.rows, grid.columns))
     x0, y0, x1, y1 = cells
@@ -92,13 +93,13 @@ def render_pair(renderer: TrialRenderer, grid: Grid, edits: dict[str, Any], seco
 
 
 def find_in_scene(case: Case, pair: Pair, gaps_found: list[Gap]) -> list[Finding]:
-    """Where real light comes in by gaps. The largest place alone."""
+    """Where real light comes in through gaps. Only the largest place."""
     light, closed = pair.open.mean(axis=0), pair.closed.mean(axis=0)
     apart = pair.open - pair.closed
     for scale in (1, 3, 5):
         one, other = (ndimage.uniform_filter(p, scale, mode="nearest") for p in (light, closed))
         halves = [ndimage.uniform_filter(half, scale, mode="nearest") for half in apart]
-        # What chance leaves in the mean of the two halves is half of what they differ by.
+        # The noise of the mean of two halves is half of their difference.
         error = np.sqrt(np.maximum(ndimage.uniform_filter((halves[0] - halves[1]) ** 2, 5, mode="nearest"), 0.0)) / 2.0
         seen = case.contrast_of(one, other) * case.seen(1.0, scale * case.grid.step)
         off = (one - other > CERTAIN * error) & (seen > SEEN) & (one > LEAST_BY_GAP * other) & case.grid.inside()
@@ -109,7 +110,7 @@ def find_in_scene(case: Case, pair: Pair, gaps_found: list[Gap]) -> list[Finding
             cells = labels == int(sizes.argmax()) + 1
             ratio = float(light[cells].sum() / max(closed[cells].sum(), 1e-12))
             contrast = float(case.contrast_of(light[cells].mean(), closed[cells].mean()))
-            # A cache may pass over so narrow a light; then the picture does not show the leak.
+            # A cache may miss such a narrow light; then the picture does not show the leak.
             shown = float(case.contrast_of(case.grid.pool(case.light)[cells].mean(), closed[cells].mean()))
             return [_by_gap(case, cells, contrast, ratio, gaps_found)] if shown > SHOWN * contrast else []
     return []
@@ -127,8 +128,8 @@ def _by_gap(case: Case, cells: np.ndarray, contrast: float, ratio: float, gaps_f
         size=size,
         seen=case.seen(contrast, size),
         sign=1,
-        title="Light leaks {there}: it comes in by " + gap.title.removeprefix("There is "),
-        why=f"With the gap closed there is {ratio:.3g} times less light. Every ray that finds it is real.",
+        title="Light leaks {there}: it comes in through " + gap.title.removeprefix("There is "),
+        why=f"With the gap closed there is {ratio:.3g} times less light. The light itself is real.",
         evidence={"ratio": ratio, **gap.evidence},
         about="gap",
     )

@@ -1,7 +1,7 @@
-"""How the amount of a flaw is measured on small renders: the same for the render as it is, for one with a change, and for a remedy's proof.
+"""How the amount of a flaw is measured on small renders: in the same way for the render as it is, for one with a change, and for a remedy's proof.
 
-Amounts are relative, with the standard error that chance leaves them: light over brute force's light; spread of light about brute force's
-beyond what chance explains; contrast of grain; share of pixels that sparkle.
+Amounts are relative, with their standard errors: light over brute force's light; variation of light about brute force's
+beyond noise; contrast of grain; share of fireflies.
 """
 
 from collections.abc import Callable
@@ -16,7 +16,7 @@ from .eye import contrast, contrast_of_noise
 from .patch import Patch
 
 STANDS_OUT, LEAST_CONTRAST = 8.0, 0.25
-"""Of a pixel that sparkles: times what chance makes its neighbours differ, and contrast as shown."""
+"""Of a firefly: least ratio to the noise between its neighbours, and displayed contrast."""
 RING = np.ones((3, 3), bool)
 RING[1, 1] = False
 
@@ -27,9 +27,9 @@ class Amount(NamedTuple):
 
 
 class About(NamedTuple):
-    """What a measure needs to know: mask of the patch's pixels; sign of the flaw; exposure; samples a pixel of the proof; mean luminance of
-    the whole picture; spread: what chance made neighbours differ by in the render as it is, which sparkle is held against;
-    wide: pixels beyond which a difference is no structure but a bias."""
+    """Parameters of a measure: mask of the patch's pixels; sign of the flaw; exposure; samples a pixel of the proof; mean luminance of
+    the whole picture; spread: noise between neighbours in the render as it is, the reference for fireflies;
+    wide: width in pixels from which a difference is a bias, not a structure."""
 
     mask: np.ndarray
     sign: int
@@ -41,8 +41,8 @@ class About(NamedTuple):
 
 
 def whole_error(patch: Patch, truth: Patch, samples: float) -> float:
-    """Root mean square error of a patch against brute force, as a share of its light, were it rendered with so many samples a pixel: what is off
-    beyond the chance of both, which no samples clear, and its noise. A change that clears one and raises the other is weighed by this sum."""
+    """Root mean square error of a patch against brute force, relative to its light, for that many samples per pixel: bias
+    beyond the noise of both, which no samples remove, and its noise. A change that lowers one and raises the other is judged by this sum."""
     floor = DARK * float(truth.light.mean())
     weights = 1.0 / np.maximum(ndimage.uniform_filter(truth.light, 5, mode="nearest") + floor, 1e-12) ** 2
     off = (patch.light - truth.light) ** 2 - patch.variance - truth.variance
@@ -53,7 +53,7 @@ def whole_error(patch: Patch, truth: Patch, samples: float) -> float:
 def bias_of(
     light: np.ndarray, variance: np.ndarray, against: np.ndarray, chance: np.ndarray, mask: np.ndarray, exposure: float
 ) -> Amount:  # fmt: skip
-    """Signed contrast on the screen of the mean light of a mask against that of other light, each with its variance, and its error."""
+    """Signed displayed contrast of the mean light of a mask against other light, each with its variance, and its error."""
     one, other = float(light[mask].mean()), float(against[mask].mean())
     error = float(np.sqrt(variance[mask].sum() + chance[mask].sum())) / mask.sum()
     slope = contrast(np.array(one + 0.5 * error), np.array(max(one - 0.5 * error, 0.0)), exposure)
@@ -61,26 +61,26 @@ def bias_of(
 
 
 def covariance(one: np.ndarray, other: np.ndarray, independent: float) -> tuple[float, float]:
-    """Mean product of two differences that share no chance, and its standard error where so many of them are independent."""
+    """Mean product of two differences with independent noise, and its standard error for that many independent values."""
     return float((one * other).mean()), float(np.sqrt((one**2).mean() * (other**2).mean() / independent))
 
 
 def root(square: float, error: float) -> Amount:
-    """The root of a square that chance may have made negative, and its error."""
+    """The root of an estimated square, which noise can make negative, and its error."""
     value = max(square, 0.0) ** 0.5
     return Amount(value, error / (2.0 * max(value, error**0.5)))
 
 
 def bias(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """By how much the light of a place is off brute force's, as a contrast on the screen, positive towards the flaw's own sign."""
+    """Deviation of a place's light from brute force, as a displayed contrast, positive in the direction of the flaw."""
     assert truth is not None
     signed = bias_of(patch.light, patch.variance, truth.light, truth.variance, about.mask, about.exposure)
     return Amount(about.sign * signed.value, signed.error)
 
 
 def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """Root mean square contrast of what a place differs from brute force, freed of what is wide, that no chance explains: of two differences that
-    have only the recipe in common, the covariance. Light is smoothed over three cells first, so that chance leaves less."""
+    """Root mean square contrast of a place's high-pass filtered difference from brute force, without noise: the covariance of two differences that
+    have only the recipe in common. Light is smoothed over three cells first, to reduce noise."""
     assert truth is not None
     inside = about.mask if about.mask.sum() >= 16 else np.ones_like(about.mask)
     pairs = [*zip(patch.halves or (patch.light, patch.light), truth.halves or (truth.light, truth.light), strict=True)]
@@ -93,7 +93,7 @@ def structure(patch: Patch, truth: Patch | None, about: About) -> Amount:
 
 
 def noise(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """Contrast of the grain that a picture with the proof's samples has: root mean square, without the rare bright ones."""
+    """Contrast of the grain at the proof's samples: root mean square, without rare bright pixels."""
     per_sample = patch.variance * patch.samples
     error = np.sqrt(ndimage.median_filter(per_sample, 5, mode="nearest") / max(about.samples, 1.0))
     light = ndimage.uniform_filter(patch.light, 5, mode="nearest")
@@ -103,7 +103,7 @@ def noise(patch: Patch, truth: Patch | None, about: About) -> Amount:
 
 
 def sparkle(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """Share of the pixels that sparkle, with the samples of the patch."""
+    """Share of fireflies among the pixels, at the patch's samples."""
     brought = patch.film[..., columns.BRIGHTEST] / np.maximum(patch.film[..., columns.SAMPLES], 1.0)
     dots = dots_in(patch.light, patch.variance, brought, about.mean, about.exposure, about.spread)
     count, of = int(dots[about.mask].sum()), int(about.mask.sum())
@@ -111,14 +111,14 @@ def sparkle(patch: Patch, truth: Patch | None, about: About) -> Amount:
 
 
 def self_hits(patch: Patch, truth: Patch | None, about: About) -> Amount:
-    """Share of the samples that met the very triangle they left."""
+    """Share of the samples that hit the triangle they left."""
     hits = patch.film[..., columns.SELF_HITS][about.mask]
     return Amount(float(hits.mean()), float(hits.std() / np.sqrt(max(1, hits.size))) + 1e-6)
 
 
 def spread_of(light: np.ndarray, variance: np.ndarray | None) -> np.ndarray:
-    """What chance makes neighbours differ by, [rows, columns]: their median absolute deviation (Hampel 1974, "The Influence Curve and its Role in
-    Robust Estimation"), or their measured spread where that is more."""
+    """Noise between neighbours, [rows, columns]: their median absolute deviation (Hampel 1974, "The Influence Curve and its Role in
+    Robust Estimation"), or their measured standard error if that is larger."""
     middle = ndimage.median_filter(light, 5, mode="nearest")
     spread = ndimage.median_filter(np.abs(light - middle), 7, mode="nearest") * 1.4826
     return spread if variance is None else np.maximum(spread, np.sqrt(ndimage.median_filter(variance, 5, mode="nearest")))
@@ -127,8 +127,8 @@ def spread_of(light: np.ndarray, variance: np.ndarray | None) -> np.ndarray:
 def dots_in(
     light: np.ndarray, variance: np.ndarray | None, brought: np.ndarray | None, mean: float, exposure: float, spread: np.ndarray | None = None
 ) -> np.ndarray:  # fmt: skip
-    """bool [rows, columns]: pixels that sparkle: they stand out from what lies about them by many times what chance makes it differ, here and in
-    another picture that had `spread`, are seen to, and, where it is known what their greatest single find `brought`, have it of that; else have no
+    """bool [rows, columns]: fireflies: they stand out from their surroundings by many times the noise there, here and in
+    another picture with noise `spread`, visibly, and are due to their brightest single contribution `brought`, if known; otherwise they have no
     neighbour of their kind."""
     middle = ndimage.median_filter(light, 5, mode="nearest")
     own = spread_of(light, variance)
@@ -151,9 +151,9 @@ NEED_TRUTH = {"bias", "structure"}
 
 
 def explained(before: Amount, after: Amount) -> Amount:
-    """Share of a flaw that went, with its error: of grain, of its variance is asked for elsewhere."""
+    """Share of a flaw that was removed, with its error. (For grain, shares of variance are computed elsewhere.)"""
     if before.value <= 0.0:
         return Amount(0.0, 1.0)
-    share = 1.0 - abs(after.value) / before.value  # what overshoots is as far off
+    share = 1.0 - abs(after.value) / before.value  # an overshoot is as wrong
     error = float(np.hypot(after.error, after.value / before.value * before.error)) / before.value
     return Amount(share, error)

@@ -1,7 +1,7 @@
-"""The echo of a picture: its recipe rendered again on the coarse cells, with the random numbers that brute force had there, round by round.
+"""A paired render: the picture's recipe rendered again on the coarse cells, with brute force's random numbers, round by round.
 
-What both find alike, light that comes straight from the lights above all, goes away in their difference with all its chance, so that a bias is
-told by far fewer samples (common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees for Common Random Numbers").
+Light that both find in the same way, above all direct light, cancels in their difference together with its noise, so a bias is
+found with far fewer samples (common random numbers: Glasserman & Yao 1992, "Some Guidelines and Guarantees for Common Random Numbers").
 """
 
 from dataclasses import dataclass
@@ -16,13 +16,13 @@ from ..work_time import work_time
 from .truth import OF_CHANCE, Coarse, round_of, whole
 
 UNDER_A_CLAMP = {"sampling.gi_rays", "sampling.glossy_rays"}
-"""What stays the recipe's own under a clamp: what that takes of a sample depends on how many rays it has. All else that changes chance alone is brute
-force's, whose random numbers come in the same order then."""
+"""Settings that stay the recipe's own under a clamp, whose effect depends on the number of rays. All others that only change noise are brute
+force's, so that random numbers are used in the same order."""
 
 
 @dataclass(frozen=True)
 class Apart:
-    """By how much the recipe's light is off brute force's, [rows, columns]: value and its variance; halves, which share no chance."""
+    """Deviation of the recipe's light from brute force, [rows, columns]: value and its variance; halves, with independent noise."""
 
     value: np.ndarray
     variance: np.ndarray
@@ -36,7 +36,7 @@ class PairedRender:
         self.planes: dict[int, np.ndarray] = {}
 
     def follow(self, truth: Coarse, ready: Prepared, recipe: Recipe, seconds: float, task: Task) -> None:
-        """Render the rounds of brute force that were not followed yet, the last ones first, for some seconds, two at least in all. Raises
+        """Render the rounds of brute force that have no pair yet, last ones first, for some seconds, at least two in total. Raises
         Cancelled."""
         own = UNDER_A_CLAMP if recipe.limits.indirect_clamp > 0.0 else set()
         begun, same = work_time(), with_values(recipe, {key: value for key, value in OF_CHANCE.items() if key not in own})
@@ -49,7 +49,7 @@ class PairedRender:
             self.planes[number] = whole(truth.grid, patch.light)
 
     def apart(self, truth: Coarse) -> Apart:
-        """The mean difference of the rounds that were followed, by their samples, and its variance, by how they differ, with the neighbours'."""
+        """The mean difference over paired rounds, weighted by samples, and its variance from their spread, smoothed with the neighbours'."""
         numbers = sorted(self.planes)
         sizes = np.array([truth.sizes[k] for k in numbers], float)
         each = np.array([self.planes[k].astype(float) - truth.planes[k] for k in numbers])

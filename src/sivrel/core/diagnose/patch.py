@@ -1,4 +1,4 @@
-"""Small renders for a diagnosis: a part of the frame, coarse or fine, for as long as there is time, with what chance leaves in it."""
+"""Small renders for a diagnosis: a part of the frame, coarse or fine, for as long as there is time, with its noise."""
 
 import os
 from dataclasses import dataclass
@@ -16,16 +16,16 @@ from ..task import Task
 from ..work_time import work_time
 
 FIRST_SAMPLES, MOST_SAMPLES = 4, 256
-"""Samples a pixel of the first round, and at most of a later one."""
+"""Samples per pixel of the first round, and the most of a later one."""
 FOUND = [columns.BRIGHTEST, columns.BRIGHTEST_KIND]
 OF_THE_FIRST = [*FOUND, columns.TRIANGLE, columns.WEIGHTS, columns.WEIGHTS + 1, columns.TEXELS]
-"""Columns of a film that are no means of samples."""
+"""Columns of a film that are not averaged over samples."""
 
 
 @dataclass
 class Patch:
     """Part of a frame. colour: mean linear [rows, columns, 3]; variance: of the mean luminance [rows, columns]; samples taken a pixel;
-    seconds they took; film: the mean of the films, for passes; halves: luminances of its even and its odd rounds, which share no chance, where there
+    seconds they took; film: the mean of the films, for passes; halves: luminances of its even and odd rounds, with independent noise, if there
     was more than one."""
 
     frame: Frame
@@ -53,8 +53,8 @@ class Patch:
 def render_patch(
     ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, task: Task, *, samples: int = 0, first_seed: int = 1000, most: int = 1 << 20
 ) -> Patch:  # fmt: skip
-    """Render a frame in rounds of more and more samples until `seconds` have passed, or with `samples` exactly so many at once. Raises
-    Cancelled. The same seeds come in the same order, so that two patches of one frame differ by what was changed alone."""
+    """Render a frame in rounds of more and more samples until `seconds` have passed, or with exactly `samples` at once. Raises
+    Cancelled. The same seeds are used in the same order, so that two patches of one frame differ only by what was changed."""
     begun, total, taken, round_ = work_time(), np.zeros(0), 0, 0
     first, variance = np.zeros(0), np.zeros(0)
     parts, of_parts = [np.zeros(0), np.zeros(0)], [0, 0]
@@ -79,7 +79,7 @@ def render_patch(
         taken, round_ = taken + n, round_ + 1
         spent = work_time() - begun
         following = min(MOST_SAMPLES, FIRST_SAMPLES * 2**round_, most - taken)
-        # Another round is begun where at least half of it fits.
+        # Another round starts if at least half of it fits.
         if samples or taken >= most or spent + 0.5 * spent / taken * following > seconds:
             break
     mean = total / taken

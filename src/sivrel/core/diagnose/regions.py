@@ -1,7 +1,7 @@
-"""Where a picture's light is off brute force's by more than chance, and seen to be: the places, and how they lie.
+"""Places where a picture's light deviates from brute force, significantly and visibly, and their properties.
 
-A place is off where the difference of the two, pooled over one, three or seven cells, is more than so many standard errors and more than
-the eye's threshold. (Pooling over several scales finds what is faint and wide beside what is small and strong; Burt & Adelson 1983.)
+A place deviates if the difference, pooled over one, three or seven cells, exceeds a number of standard errors and
+the eye's threshold. (Pooling over several scales finds both faint wide and strong small differences; Burt & Adelson 1983.)
 """
 
 import functools
@@ -18,7 +18,7 @@ from .truth import Coarse
 
 SCALES = (1, 3, 7)
 CERTAIN = {1: 6.0, 3: 5.0, 7: 5.0}
-"""Standard errors by scale: the more places there are, the more of them chance makes."""
+"""Standard errors by scale: more places mean more false alarms."""
 CERTAIN_AGAIN = 2.0
 NEARER = {3: 1, 7: 3}
 LEAST_RELATIVE = 0.05
@@ -28,8 +28,8 @@ EIGHT = np.ones((3, 3), int)
 
 @dataclass(frozen=True)
 class Region:
-    """cells: bool [rows, columns]; sign; contrast: as shown, mean; size: pixels across; ratio of its light to brute force's, with error
-    dark: how brute force's light there lies in the picture, 0 the darkest; edges: share of it near edges and corners; share of the picture"""
+    """cells: bool [rows, columns]; sign; contrast: as displayed, mean; size: pixels across; ratio of its light to brute force's, with error
+    dark: rank of brute force's light there within the picture, 0 the darkest; edges: share of it near edges and corners; share of the picture"""
 
     cells: np.ndarray
     sign: int
@@ -47,7 +47,7 @@ class Region:
 
 @dataclass(frozen=True)
 class Off:
-    """All places that are off; whole: the ratio of all light to brute force's, with error; too_dark, too_bright: shares of the picture."""
+    """All deviating places; whole: the ratio of all light to brute force's, with error; too_dark, too_bright: shares of the picture."""
 
     regions: list[Region]
     whole: float
@@ -68,7 +68,7 @@ def places_off(case: Case, truth: Coarse) -> Off:
         contrast = case.contrast_of(one, other)
         seen = np.abs(contrast) * case.seen(1.0, scale * case.grid.step) > SEEN
         off = (np.abs(one - other) > CERTAIN[scale] * error + LEAST_RELATIVE * (other + floor)) & seen & inside
-        if scale > 1:  # a wide mean reaches past the place that it is off by: what is nearer must be off, too
+        if scale > 1:  # a wide mean reaches past the deviating place: the nearer scale must deviate, too
             near = [ndimage.uniform_filter(plane, NEARER[scale], mode="nearest") for plane in (light, against, spread)]
             sure = np.sqrt(np.maximum(near[2], 0.0)) / NEARER[scale] < 0.4 * np.abs(one - other)
             off &= ~sure | (np.sign(contrast) * (near[0] - near[1]) > 0.5 * np.abs(one - other))
@@ -91,14 +91,14 @@ def places_off(case: Case, truth: Coarse) -> Off:
 
 
 def _stands(light: np.ndarray, against: np.ndarray, spread: np.ndarray, cells: np.ndarray) -> bool:
-    """Whether a place is off without its most extreme cells, too: a single rare path, here or in brute force, makes no place."""
+    """Whether a place deviates without its most extreme cells, too: a single rare path, here or in brute force, is not a place."""
     apart, chance = (light - against)[cells], spread[cells]
     kept = np.argsort(np.abs(apart))[: len(apart) - max(1, len(apart) // 8)]
     return bool(abs(apart[kept].sum()) > CERTAIN[3] * np.sqrt(chance[kept].sum()) and np.sign(apart[kept].sum()) == np.sign(apart.sum()))
 
 
 def _again(apart: Apart | None, cells: np.ndarray, sign: int) -> bool:
-    """Whether both halves of the paired render, which share no chance, show it; without one, true."""
+    """Whether both halves of the paired render, with independent noise, show it; true without one."""
     if apart is None:
         return True
     error = np.sqrt(2.0 * apart.variance[cells].sum())
@@ -119,7 +119,7 @@ def _region(
 
 
 def placed_at(case: Case, region: Region, kind: str, title: str, why: str, suspects: list[Suspect]) -> Finding:
-    """The finding of a place that is off; its texts as `placed` fills them."""
+    """The finding of a deviating place; its texts as filled by `placed`."""
     made = placed(
         case, case.spread(region.cells), kind=kind, measure="bias", amount=abs(region.contrast), contrast=region.contrast, size=region.size,
         seen=case.seen(region.contrast, region.size), sign=region.sign, title=title, why=why, evidence={"ratio": region.ratio, "error": region.error},

@@ -1,4 +1,4 @@
-"""Remedies: what cures a finding, the cheapest that suffices first, each with the amount and the render time that it is predicted to leave."""
+"""Remedies of a finding, the cheapest sufficient one first, each with its predicted amount and render time."""
 
 from typing import Any
 
@@ -16,15 +16,15 @@ from .trials import Common, TrialRegion
 NO_SETTING = "No setting cures this: {why}."
 MOST_CONFIRMED, CONFIRMING_SEED = 2, 70_000
 WORSE, LEAST_WORSE = 1.15, 0.005
-"""Times, and by how much besides, that the error of a region as a whole may grow with a remedy before it is withdrawn."""
+"""Factor and margin by which a remedy may raise the total error of a region before it is withdrawn."""
 LEAST_HELP = 0.85
-"""Share of a flaw that a remedy may leave at most when it is rendered again."""
+"""Largest share of a flaw that a remedy may leave when rendered again."""
 MOST_TIMES = 20.0
-"""Times the proof's own time from which on a remedy is no answer for today, and stands behind those that help by a part."""
+"""Render time relative to the proof's above which a remedy ranks behind those that help only partly."""
 
 
 def add_remedies(case: Case, finding: Finding) -> None:
-    """Fill the finding's remedies, those first that leave nothing to be seen in a time that one may wait for, by render time."""
+    """Fill the finding's remedies, first those that leave nothing visible in an acceptable time, by render time."""
     if finding.remedies or case.recipe is None:
         _sort(case, finding)
         return
@@ -34,14 +34,14 @@ def add_remedies(case: Case, finding: Finding) -> None:
         finding.remedies = _of_trials(case, finding)
     sheet = next((t for t in finding.trials if t.suspect.startswith("sheet ") and t.verdict == PROVEN), None)
     if finding.cause_key == "gap":
-        finding.note = NO_SETTING.format(why="the light that comes in is real, and the joint is open")
+        finding.note = NO_SETTING.format(why="the incoming light is real, and the joint is open")
     elif sheet is not None and not any(t.verdict == PROVEN and not t.suspect.startswith(("sheet ", "way ")) for t in finding.trials):
         finding.note = NO_SETTING.format(why="the wall is a sheet")
     _sort(case, finding)
 
 
 def try_remedies(case: Case, renderer: TrialRenderer, finding: Finding, until: float) -> None:
-    """Render remedies whose effect nobody knows on the finding's spot, while there is time, and say what they leave; sort anew."""
+    """Render remedies with unknown effect on the finding's place, while there is time, store what they leave, and sort again."""
     open_ones = [r for r in finding.remedies if (r.amount is None or r.basis == "predicted") and r.changes]
     if not open_ones or not is_tried(finding.measure) or finding.measure in NEED_TRUTH:
         return
@@ -69,8 +69,8 @@ def try_remedies(case: Case, renderer: TrialRenderer, finding: Finding, until: f
 
 
 def confirm_remedies(common: Common, until: float) -> None:
-    """Render the best remedy of a finding once more, with other random numbers and with its caches made for the whole frame, and keep what that
-    says; one that does not help, or whose error as a whole is larger, is withdrawn, and the next takes its place."""
+    """Render the best remedy of a finding once more, with other random numbers and caches made for the whole frame, and store the
+    result; one that does not help, or raises the total error, is withdrawn, and the next is tried."""
     case, renderer, finding, truth, before = common.case, common.renderer, common.finding, common.truth, common.before
     if truth is None or before.value <= 0.0:
         return
@@ -78,7 +78,7 @@ def confirm_remedies(common: Common, until: float) -> None:
         if work_time() > until:
             return
         if any(key.startswith(("object.", "card.")) for key in remedy.edits):
-            return  # a mended scene has a truth of its own, which its trial was held to
+            return  # a fixed scene has its own brute force, which its trial was compared with
         try:
             recipe, edits = renderer.changed(remedy.values, remedy.edits)
             with renderer.within(until):
@@ -91,7 +91,7 @@ def confirm_remedies(common: Common, until: float) -> None:
         errors = whole_error(common.base, truth, case.samples), whole_error(patch, truth, case.samples)
         if _is_worse(*errors) or left - 2.0 * after.error / before.value > LEAST_HELP:
             finding.remedies.remove(remedy)
-            why = f"the whole error went from {errors[0]:.1%} to {errors[1]:.1%}" if _is_worse(*errors) else f"{left:.0%} of it stayed"
+            why = f"the total error went from {errors[0]:.1%} to {errors[1]:.1%}" if _is_worse(*errors) else f"{left:.0%} of it stayed"
             finding.withdrawn.append(f"“{remedy.words.rstrip('.')}” is withdrawn: rendered again, {why}.")
             continue
         remedy.amount, remedy.amount_error = finding.amount * left, finding.amount * after.error / before.value
@@ -103,7 +103,7 @@ def confirm_remedies(common: Common, until: float) -> None:
 
 
 def _is_worse(before: float | None, after: float | None) -> bool:
-    """Whether the error as a whole has grown by more than chance makes it."""
+    """Whether the total error has grown by more than noise explains."""
     return before is not None and after is not None and after > WORSE * before + LEAST_WORSE
 
 
@@ -116,7 +116,7 @@ def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
         if _is_worse(trial.whole_before, trial.whole_after):
             words = suspect.cure.rstrip(".")
             finding.withdrawn.append(
-                f"“{words}” is withdrawn: on trial the whole error went from {trial.whole_before:.1%} to {trial.whole_after:.1%}."
+                f"“{words}” is withdrawn: in its trial the total error went from {trial.whole_before:.1%} to {trial.whole_after:.1%}."
             )
             continue
         left = finding.amount * max(0.0, 1.0 - (trial.explained or 0.0))
@@ -142,8 +142,8 @@ def _of_trials(case: Case, finding: Finding) -> list[Remedy]:
 
 
 def _seconds(case: Case, trial: Trial, suspect: Suspect) -> float | None:
-    """Render time after a trial's change: its rate of samples against the one as it is, over all pixels, and what it prepares; where less was made
-    ready for the trial than is offered, in proportion."""
+    """Render time after a trial's change: its time per sample relative to the unchanged one, over all pixels, plus caches; if less was prepared
+    for the trial than the remedy needs, in proportion."""
     if case.pixel_seconds is None or trial.rate is None:
         return None
     defaults, times = Recipe().flat(), 1.0

@@ -1,4 +1,4 @@
-"""From a render to a diagnosis: the case of a render with what was measured of it, and a shot rendered for one."""
+"""From a render to a diagnosis: the case of a finished render, and a shot rendered for one."""
 
 import time
 

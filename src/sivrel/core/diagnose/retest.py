@@ -1,4 +1,4 @@
-"""The retest: a finding is measured again on the proof of its remedy, and held against what was predicted."""
+"""The retest: a finding is measured again on its remedy's proof and compared with the prediction."""
 
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -16,13 +16,14 @@ GONE, SMALLER, UNCHANGED, WORSE, UNCERTAIN = "gone", "smaller", "unchanged", "wo
 LEAST_CHANGE = 0.15
 """Share of an amount below which it counts as unchanged."""
 MOST_UNCERTAIN = 0.5
-"""Two standard errors of it, as a share, from which on nothing is known."""
+"""Relative size of two standard errors above which the result is uncertain."""
 
 
 @dataclass(frozen=True)
 class Retested:
-    """verdict; before, after: the finding's amount, and the standard error of the latter; seen: times the eye's threshold after; predicted,
-    predicted_seen: what was foretold; seconds of the proof, predicted_seconds; said: all that in a sentence"""
+    """verdict; before, after: the finding's amount, and the standard error of the latter; seen: visibility after, in thresholds of the eye;
+    predicted,
+    predicted_seen: the prediction; seconds of the proof, predicted_seconds; said: all of it in a sentence"""
 
     verdict: str
     before: float
@@ -39,7 +40,7 @@ class Retested:
 
 
 def of_mended_scene(finding: dict[str, Any]) -> bool:
-    """Whether what is measured is real light that a mended scene has not, or that was not looked for: it is held against brute force of the remedy's
+    """Whether the amount is real light that the fixed scene lacks, or that was not computed: it is compared with brute force of the remedy's
     proof, before and after."""
     return bool(
         (finding["kind"] == "leak" and finding["about"] == "gap") or finding["kind"] == "two suns" or finding["cause_key"] == "no bounced light"
@@ -49,8 +50,8 @@ def of_mended_scene(finding: dict[str, Any]) -> bool:
 def retest(
     finding: dict[str, Any], remedy: dict[str, Any], case: Case, truth: Coarse | None, before: float | None = None, parent: Case | None = None
 ) -> Retested:
-    """Measure a finding, as it was kept, on the case of its remedy's proof; `truth` is brute force of the scene as it is there, for flaws of the
-    light. `before`: its amount measured in the same way on the proof it was found on, where that is known; `parent`: that proof's case."""
+    """Measure a stored finding on the case of its remedy's proof; `truth` is brute force of the scene there, for flaws of the
+    light. `before`: its amount measured in the same way on the proof it was found on, if known; `parent`: that proof's case."""
     if before is None and finding["measure"] == "noise" and parent is not None and parent.light.shape == case.light.shape:
         before = amount_in(finding, parent, None, case)[0]
     was = before if before is not None else float(finding["amount"])
@@ -65,7 +66,7 @@ def retest(
     elif share > 1.0 + LEAST_CHANGE + min(noise, 0.5):
         verdict = WORSE
     else:
-        # As many standard errors as its change may be are as good as no measurement.
+        # An error as large as the change means there is no result.
         verdict = UNCERTAIN if abs(share - 1.0) > LEAST_CHANGE or noise > MOST_UNCERTAIN else UNCHANGED
     predicted = remedy.get("amount")
     left = predicted / finding["amount"] if predicted is not None and finding["amount"] else None
@@ -78,7 +79,7 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
         GONE: "It is gone",
         SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller",
         UNCHANGED: "It is unchanged",
-        UNCERTAIN: f"It looks {abs(1.0 - share):.0%} {'smaller' if share < 1.0 else 'larger'}, and chance alone moves it by {noise:.0%}",
+        UNCERTAIN: f"It looks {abs(1.0 - share):.0%} {'smaller' if share < 1.0 else 'larger'}, but noise alone changes it by {noise:.0%}",
         WORSE: f"It is {share - 1.0:.0%} larger",
     }[verdict]
     sentences = [what + (f"; predicted {predicted - 1.0:+.0%}, measured {share - 1.0:+.0%}" if predicted is not None else "") + "."]
@@ -88,7 +89,7 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
 
 
 def amount_in(finding: dict[str, Any], case: Case, truth: Coarse | None, parent: Case | None = None) -> tuple[float, float]:
-    """The amount of a finding, as it was kept, in the case of another proof, and its standard error; `parent`: the case that it is held to."""
+    """The amount of a stored finding in the case of another proof, and its standard error; `parent`: the case it is compared with."""
     measured = own_amount(finding, case, truth, parent)
     if measured is not None:
         return measured

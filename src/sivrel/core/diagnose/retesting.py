@@ -1,4 +1,4 @@
-"""A retest with what it takes: brute force on both proofs, with random numbers that chose nothing, for as long as chance leaves the verdict open."""
+"""A complete retest: brute force on both proofs, with fresh random numbers, for as long as noise leaves the verdict open."""
 
 from typing import Any, NamedTuple
 
@@ -10,27 +10,27 @@ from .trial_renderer import TrialRenderer
 from .truth import Coarse
 
 FRESH_SEED = 300_000
-"""First seed of the brute force of retests: that of the diagnosis has chosen the place, by chance also where it was high there."""
+"""First seed of brute force in retests. The diagnosis' own seeds selected the place, partly because their noise was high there."""
 TRIES = 3
-"""Times that the renders are gone on with, each twice as long as before."""
+"""Most extensions of the renders, each twice as long as the last."""
 
 
 class Side(NamedTuple):
-    """One of the two proofs, and where it can be rendered."""
+    """One of the two proofs, with its renderer."""
 
     case: Case
     renderer: TrialRenderer
 
 
 def retest_on(finding: dict[str, Any], remedy: dict[str, Any], child: Side, parent: Side | None, seconds: float) -> Retested:
-    """Measure a finding on the proof of its remedy, `child`, and on the proof that it was found on, `parent`; brute force takes `seconds` of work
-    first, and more while the verdict is not certain. finding, remedy: as they were kept."""
+    """Measure a finding on its remedy's proof, `child`, and on the proof it was found on, `parent`; brute force takes `seconds` of work
+    first, and more while the verdict is not certain. finding, remedy: as stored."""
     was = parent.case if parent is not None else None
     if finding["measure"] not in (*NEED_TRUTH, "smear"):
         return retest(finding, remedy, child.case, None, None, was)
     truth = held = Coarse(child.case.grid, FRESH_SEED)
     if parent is not None and remedy.get("edits") and not of_mended_scene(finding):
-        held = Coarse(parent.case.grid, FRESH_SEED)  # the scene was another one
+        held = Coarse(parent.case.grid, FRESH_SEED)  # the scene was different
     for side in (child, parent):
         if side is not None:
             side.case.paired = PairedRender()
@@ -55,6 +55,6 @@ def _refine(truth: Coarse, side: Side, seconds: float) -> None:
 
 
 def _follow(truth: Coarse, side: Side, seconds: float) -> None:
-    """Render the proof's own recipe as brute force was rendered: they differ by less then."""
+    """Render the proof's own recipe paired with brute force, which reduces the noise of their difference."""
     assert side.case.paired is not None
     side.case.paired.follow(truth, side.renderer.base(), side.renderer.recipe, seconds / 2.0, side.renderer.task)

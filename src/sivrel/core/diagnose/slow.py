@@ -1,7 +1,7 @@
-"""Too slow, and why: a source that takes far more of the time than of the noise, for which more rays are shot than it needs.
+"""Too slow: a source with far more of the time than of the noise, which gets more rays than it needs.
 
 Neyman 1934, "On the Two Different Aspects of the Representative Method": for the least noise in a given time, rays go to sources in
-proportion to the square root of variance over cost. A source whose rays are far above that could have fewer, and nobody would see it.
+proportion to the square root of variance over cost. A source with far more rays than that could have fewer without a visible difference.
 """
 
 import numpy as np
@@ -32,7 +32,7 @@ def find(case: Case) -> list[Finding]:
         key, value = knob(case, row["name"])
         if value < 2:
             continue
-        # Noise grows in proportion as rays go: down to where its part is as large as the others'.
+        # Noise is inversely proportional to rays: reduce until its part equals the others'.
         count = max(1, int(np.ceil(value / max(2.0, min(float(value), (0.25 * (1.0 - noise)) / max(noise, 0.01))))))
         times = 1.0 - row["time"] * (1.0 - count / value)
         more = (1.0 + noise * (value / count - 1.0)) ** 0.5
@@ -40,7 +40,7 @@ def find(case: Case) -> list[Finding]:
             _made(
                 case,
                 f"{called(row['name']).capitalize()} takes {row['time']:.0%} of the time for {noise:.0%} of the noise.",
-                f"It has {counted(key, value)}, more than the picture gains from.",
+                f"It has {counted(key, value)}, more than the picture needs.",
                 row["name"],
                 row["time"] * (1.0 - count / value),
                 Remedy(
@@ -51,7 +51,7 @@ def find(case: Case) -> list[Finding]:
                     0.0,
                     case.seconds * times,
                     "law",
-                    f"the grain is {more - 1.0:.0%} stronger" if more > 1.02 else "no more grain to speak of",
+                    f"the grain is {more - 1.0:.0%} stronger" if more > 1.02 else "hardly more grain",
                 ),
             )
         )
@@ -63,7 +63,7 @@ def find(case: Case) -> list[Finding]:
             _made(
                 case,
                 f"{len(lights)} lights are aimed at from every point: they take {spent:.0%} of the time.",
-                f"{idle} of them bring less than a hundredth of the light.",
+                f"{idle} of them add less than a hundredth of the light.",
                 "lights",
                 spent * 0.7,
                 Remedy(
@@ -102,7 +102,7 @@ def _made(case: Case, title: str, why: str, about: str, wasted: float, remedy: R
 
 
 def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float]:
-    """What of the time the source still takes, beyond its share of what was kept."""
+    """Time that the source still takes, beyond its share."""
     name = finding["about"]
     now = next((row["time"] for row in case.ledger if row["name"] == name and row.get("time") is not None), 0.0)
     if name == "lights":

@@ -1,6 +1,6 @@
-"""Over-filtered smear: what the noise filter took that was no noise.
+"""Over-filtered smear: detail that the noise filter removed.
 
-Noise differs from pixel to pixel; what a filter takes of it does, too. Where what it took goes on from a pixel to the next, that was detail (the
+Noise is uncorrelated between pixels, and so is the part a filter removes. Where the removed part is correlated, it was detail (the
 "method noise" of Buades, Coll & Morel 2005, "A Review of Image Denoising Algorithms, with a New One", section 2, which should look like noise).
 """
 
@@ -18,11 +18,11 @@ from .truth import Coarse
 
 LEAST_SHARE = 0.01
 WINDOW, CERTAIN = 21, 5.0
-"""Pixels across which what was taken is looked at, and standard errors by which it must go on from a pixel to the next."""
+"""Window in pixels in which the removed part is checked, and least correlation in standard errors."""
 MORE = 1.5
-"""Times the patches that the unfiltered picture has, above which they are the filter's."""
+"""Patches relative to the unfiltered picture above which the filter made them."""
 SIZE = 6.0
-"""Pixels across what is lost, about."""
+"""Approximate size of the lost detail in pixels."""
 
 
 def find(case: Case) -> list[Finding]:
@@ -31,12 +31,12 @@ def find(case: Case) -> list[Finding]:
     if share < LEAST_SHARE:
         return []
     contrast = float(np.sqrt(np.mean(case.contrast_of_noise(lost)[mask] ** 2)))
-    why = f"Over {share:.0%} of the picture what it took goes on from a pixel to the next, as noise does not: detail went with it."
+    why = f"Over {share:.0%} of the picture the removed part is correlated between pixels, unlike noise: detail was lost."
     return [_told(case, mask, share, contrast, SIZE, "The noise filter smears {there}.", why)]
 
 
 def find_off(case: Case, truth: Coarse) -> list[Finding]:
-    """Patches that the filter has made of the grain, or left of it, against brute force."""
+    """Patches that the filter made from grain, or left, against brute force."""
     image = filtered_light(case)
     if image is None or case.recipe is None or case.flat.sum() < 64:
         return []
@@ -46,7 +46,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
     share = float(mask.mean())
     if share < LEAST_SHARE or contrast < max(LEAST_CONTRAST, MORE * own) or case.seen(contrast, size) < SEEN:
         return []
-    why = f"Against brute force it rises and falls by {contrast:.0%}, where too few samples left the filter nothing to go by."
+    why = f"Against brute force it varies by {contrast:.0%}: there were too few samples for the filter."
     title = "The noise filter leaves patches {there}, about " + f"{size:.0f} pixels wide."
     return [_told(case, case.spread(mask), share, contrast, size, title, why)]
 
@@ -56,7 +56,7 @@ def _told(case: Case, mask: np.ndarray, share: float, contrast: float, size: flo
         case, mask, kind="smear", measure="smear", amount=share, contrast=contrast, size=size, seen=max(case.seen(contrast, size), SEEN),
         title=title, why=why, evidence={"share": share}, about="",
     )  # fmt: skip
-    made.cause, made.cause_key, made.confidence = "the filter had too much noise to tell it from detail", "filter", 0.9
+    made.cause, made.cause_key, made.confidence = "there was too much noise for the filter to tell it from detail", "filter", 0.9
     if case.recipe is not None:
         more = min(65536, 4 * case.recipe.sampling.max)
         made.remedies = [
@@ -81,12 +81,12 @@ def filtered_light(case: Case) -> np.ndarray | None:
 
 
 def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
-    """Where the filter took detail, bool [rows, columns], and how much: root mean square luminance about there."""
+    """Where the filter removed detail, bool [rows, columns], and how much: local root mean square luminance."""
     image = filtered_light(case)
     if image is None:
         return np.zeros((0, 0), bool), np.zeros((0, 0))
     taken = case.light - image
-    # A single bright pixel that was held to its neighbours is no detail.
+    # A single bright pixel that was clamped to its neighbours is not detail.
     most = 4.0 * 1.4826 * ndimage.median_filter(np.abs(taken), 7, mode="nearest") + 1e-12
     taken = np.clip(taken, -most, most)
     going_on, power = np.zeros_like(taken), np.zeros_like(taken)

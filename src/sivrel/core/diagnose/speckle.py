@@ -1,4 +1,4 @@
-"""Bands and speckle: rays that meet the very surface they leave, because they start too near it."""
+"""Bands and speckle: rays that hit the surface they leave, because they start too close to it."""
 
 from scipy import ndimage
 
@@ -36,18 +36,18 @@ def find(case: Case) -> list[Finding]:
         seen=seen,
         sign=-1,
         title="Speckle {there}: surfaces shade themselves.",
-        why=f"{share:.0%} of the samples there met the very triangle they left.",
+        why=f"{share:.0%} of the samples there hit the triangle they left.",
         evidence={"self_hits": share},
         about="",
     )
     made.suspects = [
         Suspect(
             "ray offset",
-            f"rays start {offset:g} m off a surface, too near it for the scene's size" if offset else "rays start too near the surface",
+            f"rays start {offset:g} m off a surface, too close for the scene's size" if offset else "rays start too close to the surface",
             {"limits.ray_offset": 0.0} if offset else {"limits.ray_offset": 1e-3},
             prior=5.0,
             kind="speckle",
-            cure="Leave the ray offset to the scene's size." if offset else "Start rays 1 mm off surfaces.",
+            cure="Use the automatic ray offset." if offset else "Start rays 1 mm off surfaces.",
         ),
     ]
     return [made]

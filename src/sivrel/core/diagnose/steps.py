@@ -1,4 +1,4 @@
-"""Stair-stepped shadows: a depth map whose texels are larger than pixels, where its shadow has an edge."""
+"""Stair-stepped shadows: a depth map with texels larger than pixels at the edge of a shadow."""
 
 from typing import Any
 
@@ -17,7 +17,7 @@ from .suspects import clamp_to_range
 from .truth import Coarse
 
 COARSE = 0.6
-"""Texels a pixel below which steps are seen."""
+"""Texels per pixel below which steps are visible."""
 EDGE = 0.25
 LEAST_PIXELS = 24
 
@@ -36,7 +36,7 @@ def find(case: Case) -> list[Finding]:
             continue
         per = float(np.median(texels[..., 0][mask]))
         strength = float(np.median(contrast[mask]))
-        # A step is a texel wide; half of the edge's contrast lies in it.
+        # A step is a texel wide, with half of the edge's contrast.
         seen = case.seen(0.5 * strength, 1.0 / per)
         if seen < SEEN:
             continue
@@ -60,7 +60,7 @@ def find(case: Case) -> list[Finding]:
 
 
 def _edges(case: Case, light: str) -> tuple[np.ndarray, np.ndarray]:
-    """Where the shadow of a light has an edge, and the contrast across it as shown."""
+    """Edges of a light's shadow, and the displayed contrast across them."""
     passes, layer = case.picture.passes, layer_of(light)
     shadow, own = passes.get(SHADOW + layer), passes.get(LIGHT + layer)
     plane = shadow[..., 0].astype(float) if shadow is not None else case.light / max(case.mean, 1e-12)
@@ -73,7 +73,7 @@ def _edges(case: Case, light: str) -> tuple[np.ndarray, np.ndarray]:
 
 
 def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Suspect]:
-    """The map's resolution, first; its fit, where it is a sun's over the whole scene; the map itself."""
+    """The map's resolution first; its fit, for a sun's map over the whole scene; the map itself."""
     assert case.edits is not None
     key = f"light.{name}.shadows"
     times = 2 ** int(np.ceil(np.log2(max(1.3 / per, 2.0))))
@@ -84,7 +84,7 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
         found.append(
             Suspect(
                 "map resolution",
-                f"its depth map is {note['resolution']} texels across, {per:.2g} to a pixel there",
+                f"its depth map is {note['resolution']} texels across, {per:.2g} per pixel there",
                 edits={f"{key}.resolution": finer},
                 prior=3.0,
                 kind="steps",
@@ -96,12 +96,12 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
         found.append(
             Suspect(
                 "map fit",
-                "its depth map covers the whole scene, of which the picture sees a part",
+                "its depth map covers the whole scene, but the picture shows only a part",
                 edits={f"{key}.fit": "view", f"{key}.resolution": max(FINE, note["resolution"])},
                 prior=2.5,
                 kind="steps",
                 cure=f"Fit the depth map of {short(name)} to the view, {max(FINE, note['resolution'])} texels across.",
-                costs="made anew for each camera",
+                costs="remade for each camera",
             )
         )
     found.append(
@@ -113,14 +113,14 @@ def suspects(case: Case, name: str, note: dict[str, Any], per: float) -> list[Su
             whole=True,
             kind="steps",
             cure=f"Trace the shadow of {short(name)}.",
-            costs="grain in its soft part",
+            costs="grain in soft shadows",
         )
     )
     return found
 
 
 def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None) -> tuple[float, float] | None:
-    """By the texels that the picture shows, where the finding rests on them; else by its light."""
+    """By the visible texels, if the finding is based on them; otherwise by its light."""
     if finding["kind"] != "steps" or "texels_per_pixel" not in finding["evidence"]:
         return None
     return sum(f.amount for f in find(case) if f.about == finding["about"]), 0.0

@@ -1,4 +1,4 @@
-"""Two suns: a panorama that holds one, beside a sun that is a light."""
+"""Two suns: one in a panorama, together with a sun light."""
 
 import numpy as np
 
@@ -16,7 +16,7 @@ def find(case: Case, look: Look) -> list[Finding]:
         layer = case.picture.passes.get(LIGHT + layer_of(sun))
         mask = np.ones(case.light.shape, bool) if layer is None else layer.max(axis=2) > 0.05 * case.mean
         if mask.mean() < 0.005:
-            continue  # neither is seen to shine here
+            continue  # neither visibly lights this picture
         found = placed(
             case,
             mask,
@@ -27,7 +27,7 @@ def find(case: Case, look: Look) -> list[Finding]:
             size=60.0,
             seen=8.0,
             sign=1,
-            title="Everything throws two shadows.",
+            title="Everything casts two shadows.",
             why=double.title,
             evidence=double.evidence,
             about=sun,
@@ -35,7 +35,7 @@ def find(case: Case, look: Look) -> list[Finding]:
         found.suspects = [
             Suspect(
                 "second sun",
-                "a sun in the panorama and a sun that is a light, not where each other is",
+                "a sun in the panorama and a sun light in different directions",
                 edits=double.mends[1].edits,
                 prior=5.0,
                 kind="two suns",

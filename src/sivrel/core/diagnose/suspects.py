@@ -1,6 +1,6 @@
-"""Which causes a flaw of the light may have under a recipe: each the one change that would show it, and what would cure it.
+"""Possible causes of a flaw under a recipe: each with the one change that would prove it, and its remedy.
 
-The order is by how often each is at fault where its kind of flaw is seen; trials decide.
+Ordered by how often each causes its kind of flaw; trials decide.
 """
 
 from ..gi.ways import BEYOND, SEEN
@@ -35,7 +35,7 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], own_shadows: di
         found.append(
             Suspect(
                 "ambient",
-                "flat ambient light stands in for bounced light: the same everywhere, without colour",
+                "flat ambient light replaces bounced light: the same everywhere, without colour",
                 {"gi.seen": "brute_force"},
                 prior=5.0,
                 kind="flat",
@@ -50,11 +50,11 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], own_shadows: di
         found.append(
             Suspect(
                 "occlusion on direct",
-                "occlusion takes direct light too, which no light does",
+                "occlusion also darkens direct light, which is not physical",
                 {"ambient.on_direct": 0.0},
                 prior=2.0,
                 kind="dark corner",
-                cure="Let occlusion leave direct light alone.",
+                cure="Turn off occlusion for direct light.",
             )
         )
     seen_way = recipe.gi.seen
@@ -62,11 +62,11 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], own_shadows: di
         found.append(
             Suspect(
                 "way seen",
-                f"{SEEN[seen_way].title} at what the camera sees",
+                f"{SEEN[seen_way].title} at visible points",
                 {"gi.seen": "brute_force"},
                 prior=0.2,
                 whole=True,
-                cure="Find bounced light by brute force at what the camera sees.",
+                cure="Find bounced light by brute force at visible points.",
                 costs="even grain instead",
             )
         )
@@ -74,17 +74,17 @@ def of_light(recipe: Recipe, flaw: str, radii: dict[str, float], own_shadows: di
         found.append(
             Suspect(
                 "way beyond",
-                f"{BEYOND[recipe.gi.beyond].title} beyond what the camera sees",
+                f"{BEYOND[recipe.gi.beyond].title} beyond visible points",
                 {"gi.beyond": "brute_force"},
                 prior=0.8,
-                cure="Trace on by brute force beyond what the camera sees.",
+                cure="Use brute force beyond visible points.",
             )
         )
     return sorted(found, key=lambda suspect: -suspect.prior)
 
 
 def _of_shadows(own: Shadow, flaw: str, what: str, key: str, alone: bool) -> list[Suspect]:
-    """Suspects of shadows that are not traced: what their way declares, or the way itself."""
+    """Suspects of shadows that are not traced: those their way declares, or the way itself."""
     way = SHADOW_WAYS[own.way or "traced"]
     if not way.approximates:
         return []
@@ -92,7 +92,7 @@ def _of_shadows(own: Shadow, flaw: str, what: str, key: str, alone: bool) -> lis
     if way.suspects is not None:
         return way.suspects(own, flaw, what.format(f"the {title}"), key, alone)
     changed = {f"{key}.way": "traced"}
-    says, cure = f"shadows are cut by {way.title}", f"Trace the shadow{'' if alone else 's'}."
+    says, cure = f"shadows are computed by {way.title}", f"Trace the shadow{'' if alone else 's'}."
     return [Suspect(way.key, says, *(({}, changed) if alone else (changed, {})), prior=0.7, whole=True, cure=cure)]
 
 
@@ -102,11 +102,11 @@ def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:
         found.append(
             Suspect(
                 "clamp",
-                f"a sample brings at most {own.indirect_clamp:g}: the clamp takes light with the sparkle",
+                f"the clamp at {own.indirect_clamp:g} removes light together with fireflies",
                 {"limits.indirect_clamp": 0.0},
                 prior=3.0,
                 kind="dim",
-                cure="Take the clamp off.",
+                cure="Remove the clamp.",
                 costs="fireflies may come back",
                 others=[
                     Remedy(
@@ -121,7 +121,7 @@ def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:
         found.append(
             Suspect(
                 "diffuse bounces",
-                f"paths end after {own.diffuse_bounces} diffuse bounces, with light left in them",
+                f"paths end after {own.diffuse_bounces} diffuse bounces, with light left",
                 {"limits.diffuse_bounces": more, "limits.total": max(own.total, more + 16)},
                 prior=2.5 if own.diffuse_bounces < 4 else 1.0,
                 kind="dim",
@@ -147,7 +147,7 @@ def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:
                 {"limits.reflections": 8},
                 prior=0.8,
                 kind="dim",
-                cure="Let paths be mirrored 8 times.",
+                cure="Let paths reflect 8 times.",
             )
         )
     if own.ray_offset > 0.0:
@@ -159,7 +159,7 @@ def _of_limits(recipe: Recipe, flaw: str) -> list[Suspect]:
                 {"limits.ray_offset": 0.0},
                 prior=3.5,
                 kind=kind,
-                cure="Leave the ray offset to the scene's size.",
+                cure="Use the automatic ray offset.",
             )
         )
     return found

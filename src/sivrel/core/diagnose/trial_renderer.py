@@ -1,4 +1,4 @@
-"""Where trials are rendered: one shot, its proof's recipe, and what is changed in turn."""
+"""Renders trials: of one shot with its proof's recipe and one change at a time."""
 
 import json
 import math
@@ -27,7 +27,7 @@ from .truth import DEEP, OF_CHANCE, Coarse, brute_force, dependencies, traced_sh
 from .truth import KIND as KIND_OF_TRUTH
 
 BY_VIEW = {way.kind for way in PREPARING.values() if way.by_view}
-"""Kinds of caches that are made for what the camera sees: a trial makes those of its region alone."""
+"""Kinds of caches that are made for a camera's view: a trial makes them for its region only."""
 
 
 def _by_view(recipe: Recipe) -> bool:
@@ -35,7 +35,7 @@ def _by_view(recipe: Recipe) -> bool:
 
 
 class _Partial(CacheFolder):
-    """Keeps the records of a region to itself, and everything else where it belongs."""
+    """Keeps caches of a region in memory, and all others in their folder."""
 
     def __init__(self, whole: CacheFolder) -> None:
         super().__init__()
@@ -55,13 +55,13 @@ class _Partial(CacheFolder):
 
 
 def _spent(ready: Prepared) -> float:
-    """Seconds that the caches of a shot took, now or when they were made."""
+    """Seconds that the caches of a shot took to make."""
     return sum(note.seconds for note in ready.ways) + sum(note.seconds for note in ready.maps)
 
 
 class TrialRenderer:
-    """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, which caches follow; `task`: all its renders are part
-    of it; `lock` is held while something is made ready, where others use the same caches."""
+    """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, for which caches are made; `task`: all its renders are
+    part of it; `lock` is held while caches are prepared, if others use the same ones."""
 
     def __init__(
         self,
@@ -84,14 +84,14 @@ class TrialRenderer:
         self.task = task or Task()
         self.making = self.task.before(math.inf)
         self.known: dict[str, tuple[Prepared, float]] = {}
-        self.tried: dict[int, Any] = {}  # by the finding's id: what its trials had in common
+        self.tried: dict[int, Any] = {}  # by the finding's id: data shared by its trials
         self.lock = lock or nullcontext()
         if ready is not None:
             self.known[self._key(recipe, edits, None)] = ready, _spent(ready)
 
     @contextmanager
     def within(self, until: float) -> Iterator[None]:
-        """Give what is made ready meanwhile no longer than to the work time `until`: OutOfTime is raised then."""
+        """Limit preparation to the work time `until`: OutOfTime is raised after that."""
         before, self.making = self.making, self.task.before(until)
         try:
             yield
@@ -99,13 +99,13 @@ class TrialRenderer:
             self.making = before
 
     def _key(self, recipe: Recipe, edits: Edits, only: Box | None) -> str:
-        # How many samples are taken needs nothing else made ready.
+        # The number of samples does not affect preparation.
         plain = with_values(recipe, {"sampling.max": 1, "sampling.min": 2, "sampling.noise_target": 0, "sampling.seconds": 0})
         return json.dumps([plain.flat(), edits.flat(), only if _by_view(recipe) else None])
 
     def ready(self, recipe: Recipe, edits: Edits, only: Box | None = None) -> tuple[Prepared, float]:
-        """The shot made ready for a recipe and edits, and the seconds that it took to make its caches, now or before. With `only`, a box of the
-        frame's pixels, records are made for what is seen there alone. Raises as `Task.check`."""
+        """The shot prepared for a recipe and edits, and the seconds its caches took to make. With `only`, a box of the
+        frame's pixels, records are only made for what is visible there. Raises as `Task.check`."""
         key = self._key(recipe, edits, only)
         if key not in self.known:
             partial = only is not None and _by_view(recipe)
@@ -130,18 +130,18 @@ class TrialRenderer:
             while len(self.known) >= 6:
                 self.known.pop(next(iter(self.known)))
             self.known[key] = ready, _spent(ready)
-        self.known[key] = self.known.pop(key)  # what was asked for last is given up last
+        self.known[key] = self.known.pop(key)  # most recently used, evicted last
         return self.known[key]
 
     def for_frame(self, frame: Frame) -> "TrialRenderer":
-        """The same for another frame of the view: what follows the camera is made for that, and not kept."""
+        """The same for another frame of the view: caches that depend on the camera are made for it, and not stored."""
         return TrialRenderer(
             self.scene, self.recipe, self.edits, self.camera, frame, caches=_Partial(self.caches), files=self.files,
             geometry=self.geometries.get(to_json(self.edits.of_geometry())), task=self.task, lock=self.lock,
         )  # fmt: skip
 
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
-        """Seconds that all caches of a recipe take, from those of a box: in proportion to what the proof's own took, there and in all."""
+        """Estimated seconds of all caches of a recipe, from those of a box: scaled by the proof's own, in the box and in total."""
         own = self.ready(recipe, edits, only)[1]
         if not _by_view(recipe):
             return own
@@ -157,14 +157,14 @@ class TrialRenderer:
         return self.ready(self.recipe, self.edits)[0]
 
     def truth(self, edits: dict[str, Any] | None = None) -> tuple[Prepared, Recipe]:
-        """The shot made ready for brute force, and its recipe; with further edits, as it would be with them."""
+        """The shot prepared for brute force, and its recipe; with further edits, if any."""
         laid = with_edits(self.edits, edits or {})
         laid = with_edits(laid, traced_shadows(laid, self.scene.lights))
         recipe = brute_force(self.recipe)
         return self.ready(recipe, laid)[0], recipe
 
     def coarse(self, grid: Grid) -> tuple[Coarse, Prepared, Recipe]:
-        """Brute force of a grid as far as it was kept, and what it is refined with."""
+        """Stored brute force of a grid, and the shot to refine it with."""
         truth, (ready, recipe) = Coarse(grid), self.truth()
         kept = self.found(KIND_OF_TRUTH, dependencies(ready, recipe, grid))
         if kept is not None:
@@ -172,11 +172,11 @@ class TrialRenderer:
         return truth, ready, recipe
 
     def keep_coarse(self, truth: Coarse, ready: Prepared, recipe: Recipe) -> None:
-        """Keep brute force for the next diagnosis of the same view."""
+        """Store brute force for the next diagnosis of the same view."""
         self.keep(truth.cache(self.scene.name, dependencies(ready, recipe, truth.grid)))
 
     def paired(self, truth: Coarse, seconds: float) -> PairedRender:
-        """The recipe as it is on brute force's grid, with the same caches. Raises Cancelled."""
+        """The unchanged recipe on brute force's grid, with the same caches. Raises Cancelled."""
         paired = PairedRender()
         paired.follow(truth, self.base(), self.recipe, seconds, self.task)
         return paired
@@ -190,17 +190,17 @@ class TrialRenderer:
             self.caches.keep(cache)
 
     def traced(self) -> tuple[Prepared, Recipe]:
-        """The shot made ready for the recipe as it is, but for its shadows, which are traced; and that recipe."""
+        """The shot prepared for the recipe with traced shadows, and that recipe."""
         laid = with_edits(self.edits, traced_shadows(self.edits, self.scene.lights))
         recipe = with_values(self.recipe, {"shadows.way": "traced"} if SHADOW_WAYS[self.recipe.shadows.way].approximates else {})
         return self.ready(recipe, laid)[0], recipe
 
     def recipe_differs(self, truth: Recipe) -> bool:
-        """Whether the recipe takes shortcuts: whether what it finds could be off brute force at all."""
+        """Whether the recipe takes shortcuts, so that it can deviate from brute force at all."""
         return self.shortcuts(self.recipe, truth) or self.recipe.limits.diffuse_bounces < 8
 
     def shortcuts(self, recipe: Recipe, truth: Recipe) -> bool:
-        """Whether another recipe of the same edits takes any but shallower limits."""
+        """Whether another recipe with the same edits takes any shortcut besides lower limits."""
         plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE, **dict.fromkeys(DEEP, 1)}
         return with_values(recipe, plain) != with_values(truth, plain) or bool(traced_shadows(self.edits, self.scene.lights))
 
@@ -208,12 +208,12 @@ class TrialRenderer:
         return render_patch(ready, recipe, frame, seconds, self.task, **how)
 
     def look(self, effort: float = 1.0) -> Look:
-        """The scene as checks see it; see there for `effort`."""
+        """The scene's Look; see there for `effort`."""
         plain, laid = self.changed({"gi.seen": "off", "caustics.on": "no"}, {})
         return Look(self.ready(plain, laid)[0], self.recipe, effort=effort)
 
     def radii(self) -> dict[str, float]:
-        """Distances in metres that the caches were made with where the recipe leaves them open, by setting."""
+        """Automatic distances of the caches in metres, by setting, where the recipe leaves them open."""
         ready, found = self.base(), dict[str, float]()
         for note in ready.ways:
             measured = PREPARING[note.way].distances
@@ -221,8 +221,8 @@ class TrialRenderer:
         return found
 
     def spacing(self, depth: float, there: np.ndarray) -> tuple[str, float] | None:
-        """What sets the size of blotches, in words, and how many pixels wide it is: how far apart records lie in a mask of the frame's pixels, how
-        wide photons are gathered or cells are at a distance in metres. None where nothing interpolates, or nothing lies there."""
+        """The expected size of blotches, in words and in pixels: the distance of records in a mask of the frame's pixels, or the
+        gather radius of photons or size of cells at a distance in metres. None if nothing interpolates there."""
         ready = self.base()
         pixel = 2.0 * ready.camera.half_width / self.frame.width * (1.0 if ready.camera.orthographic else depth)
         for note in reversed(ready.ways):
@@ -231,7 +231,7 @@ class TrialRenderer:
                 at = on_screen(cache.arrays["records"][:, :3].astype(float), ready.camera, (self.frame.width, self.frame.height)).astype(int)
                 at = at[((at >= 0) & (at < [there.shape[1], there.shape[0]])).all(axis=1)]
                 count = int(there[at[:, 1], at[:, 0]].sum())
-                return ("records lie {} pixels apart there", (float(there.sum()) / count) ** 0.5) if count else None
+                return ("records are {} pixels apart there", (float(there.sum()) / count) ** 0.5) if count else None
             width = PREPARING[note.way].width
             found = width(note.notes) if width is not None else None
             if found is not None:
@@ -239,7 +239,7 @@ class TrialRenderer:
         return None
 
     def cache(self, digest: str) -> Cache | None:
-        """A cache by its digest, where it is still kept."""
+        """A cache by its digest, if it still exists."""
         with self.lock:
             if digest in self.caches.held:
                 return self.caches.held[digest]
@@ -247,7 +247,7 @@ class TrialRenderer:
             return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
 
     def own_shadows(self) -> dict[str, Shadow]:
-        """Shadows of lights that approximate them in a way of their own, as the recipe fills them up."""
+        """Approximated shadows of lights with a way of their own, with the recipe's other settings filled in."""
         by_recipe = self.recipe.shadows
         return {
             light.name: Shadow(
@@ -263,7 +263,7 @@ class TrialRenderer:
         }
 
     def glowing(self) -> list[str]:
-        """Objects that glow and are not aimed at, those first whose light is brightest."""
+        """Objects that glow and are not aimed at, brightest first."""
         ready = self.base()
         found = []
         for mesh in ready.scene.meshes:

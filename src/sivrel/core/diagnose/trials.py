@@ -1,8 +1,8 @@
-"""Trials: a small render of the flaw for each suspect, in which that cause alone is changed, until one explains it.
+"""Trials: a small render of the flaw for each suspect, with only that cause changed, until one explains it.
 
-What is measured is the flaw's amount as it is, with the change, and, for flaws of the light, against brute force of the same place. The share
-of the flaw that went with the change, and its error, decide: proven where it is certain that more than half went, struck off where it is
-certain that less than a third did.
+Each trial measures the flaw's amount without and with the change and, for flaws of the light, against brute force of the same place. The share
+of the flaw removed by the change, and its error, decide: proven if certainly more than half was removed, struck off if
+certainly less than a third was.
 """
 
 import math
@@ -26,33 +26,33 @@ from .patch import Patch
 from .trial_renderer import TrialRenderer
 
 CELLS, MARGIN = 900, 40
-"""Cells of a trial's region at most, and pixels about it for which records are made."""
+"""Most cells of a trial's region, and margin in pixels for which records are made."""
 CERTAIN = 0.9
 MOST_LEFT, MOST_WENT = 0.5, 1.0 / 3.0
 """Share of a flaw that a cause must explain, and below which it is struck off."""
 MOST_TO_PREPARE = 7.0
-"""Seconds that may be spent to make ready what a suspect changes."""
+"""Most seconds of preparation for one suspect."""
 SHARE_TO_PREPARE = 0.3
-"""The same, as a share of the time that all trials still have."""
+"""The same, as a share of the time left for all trials."""
 NEARLY = 0.4
-"""Share that a cause must explain to be named before the way as a whole."""
+"""Share that a specific cause must explain to be preferred to the way as a whole."""
 OF_SOURCE = 0.25, 0.12
-"""The same for a source of grain: no one source need make half of it."""
+"""The same for a source of grain, since no single source need cause half of it."""
 OF_LEDGER = 0.08
-"""How far the ledger's share of a source in the whole picture may be off that in a place."""
+"""Uncertainty of the ledger's share of a source, for one place instead of the whole picture."""
 CERTAIN_IN_SCENE = 4.0
-"""Standard errors by which light must fall with what the scene should not have."""
+"""Standard errors by which light must fall without the unwanted part of the scene."""
 SCENE_SAMPLES = 50_000
-"""Samples in all of each of the two renders with and without what the scene should not have."""
+"""Total samples of each of the two renders with and without the unwanted part of the scene."""
 SCENE_SEEDS = 90_000, 95_000
 SCENE_TIMES = 1, 4
-"""Times so many, where the first do not say it for certain."""
+"""Factor on these if the first are not certain."""
 MOST_SPARKLES, SPARKLING = 16, 9000
-"""Samples a pixel, and pixels, in which sparkle is counted."""
+"""Samples per pixel, and pixels, for counting fireflies."""
 
 
 class TrialRegion:
-    """The part of the frame that a finding's trials render. frame: to render; cells: bool, what of it the flaw covers."""
+    """The part of the frame that a finding's trials render. frame: to render; cells: bool, the part the flaw covers."""
 
     def __init__(self, case: Case, finding: Finding) -> None:
         self.case, grid = case, case.grid
@@ -67,14 +67,14 @@ class TrialRegion:
             mask = np.ones_like(mask)
         self.mask = np.repeat(np.repeat(mask, fine, axis=0), fine, axis=1)
         if finding.measure == "structure" and self.mask.mean() < 0.9:
-            # A cell on either side belongs to a blotch or step.
+            # A margin of one cell belongs to a blotch or step.
             self.mask = ndimage.binary_dilation(self.mask, iterations=fine)
         box = grid.pixels_of((x0, y0, x1, y1))
         self.pixels = (max(0, box[0] - MARGIN), max(0, box[1] - MARGIN), min(grid.width, box[2] + MARGIN), min(grid.height, box[3] + MARGIN))
 
     @staticmethod
     def _window(grid: Grid, finding: Finding, fine: int) -> tuple[int, int, int, int]:
-        """The cells of the region: those of the flaw with a margin, cut to what can be rendered soon, about where most of it is."""
+        """The cells of the region: those of the flaw with a margin, limited to a size that renders soon, around its main part."""
         wx0, wy0, wx1, wy1 = grid.cells_of(grid.window)
         x0, y0, x1, y1 = grid.cells_of(finding.box)
         x0, y0, x1, y1 = max(wx0, x0 - 2), max(wy0, y0 - 2), min(wx1, x1 + 2), min(wy1, y1 + 2)
@@ -100,8 +100,8 @@ class TrialRegion:
 
 
 class Common(NamedTuple):
-    """What all trials of a finding have in common: its region; brute force of it, where the measure needs that; the region as it is, and the amount
-    of the flaw there; what the measure needs to know; seconds for each patch, and how else it is rendered."""
+    """Data shared by all trials of a finding: its region; brute force of it, if the measure needs that; the unchanged region, and the amount
+    of the flaw there; parameters of the measure; seconds for each patch, and its other render settings."""
 
     case: Case
     renderer: TrialRenderer
@@ -116,14 +116,14 @@ class Common(NamedTuple):
 
 
 def of_the_scene(finding: Finding) -> bool:
-    """Whether it is real light that the scene should not have: no recipe is at fault."""
+    """Whether it is real light that the scene should not have, so no recipe is at fault."""
     return (finding.kind == "leak" and finding.about == "gap") or finding.kind == "two suns"
 
 
 def try_suspects(case: Case, renderer: TrialRenderer, finding: Finding, until: float, end: float, slice_: float) -> Common | None:
     """Render the finding's suspects in turn, each for about `slice_` seconds, until one is proven or the work time is `until`, or `end`
-    for what takes long to make ready; fills its trials, cause and confidence. What was begun is ended. Returns what later trials of the same
-    finding may use; None where there is none."""
+    for slow preparation; sets its trials, cause and confidence. A started trial is finished. Returns what later trials of the same
+    finding can reuse; None if there is nothing."""
     region = TrialRegion(case, finding)
     if of_the_scene(finding):
         _try_in_scene(renderer, finding, region, 1.5 * slice_)
@@ -142,7 +142,7 @@ def try_suspects(case: Case, renderer: TrialRenderer, finding: Finding, until: f
     before = patch_amount(finding.measure, base, truth, about)
     finding.evidence |= {"trial_amount": before.value, "trial_error": before.error}
     if finding.measure in NEED_TRUTH and before.value < 3.0 * before.error and before.value < 0.5 * finding.amount:
-        finding.note, finding.chance = "A closer look against brute force does not show it: it was chance.", True
+        finding.note, finding.chance = "A closer look against brute force does not confirm it: it was noise.", True
         finding.confidence = 0.0
         return None
     common = Common(case, renderer, finding, region, truth, base, before, about, slice_, how)
@@ -182,20 +182,20 @@ def _try(common: Common, suspect: Suspect) -> Trial:
         return Trial(suspect.key, suspect.says, changes, None, None, NO_TIME, work_time() - begun)
     against = truth
     if suspect.edits and finding.measure in NEED_TRUTH and any(key.startswith(("object.", "card.")) for key in suspect.edits):
-        # A scene that was mended has a truth of its own.
+        # A fixed scene has its own brute force.
         true_ready, true_recipe = renderer.truth(suspect.edits)
         against = renderer.patch(true_ready, true_recipe, region.frame, slice_, first_seed=90_000)
     patch = renderer.patch(ready, recipe, region.frame, slice_, **how)
     after = patch_amount(finding.measure, patch, against, about)
     whole = [whole_error(one, true, case.samples) if true is not None else None for one, true in ((base, truth), (patch, against))]
     if finding.measure == "noise":
-        # Of the variance, and as if the source had been freed of all its noise, not of three quarters.
+        # As a share of variance, extrapolated from three quarters of the source's noise to all of it.
         share = explained(Amount(before.value**2, 2.0 * before.value * before.error), Amount(after.value**2, 2.0 * after.value * after.error))
         scale = 1.0 / (1.0 - 1.0 / RAISE)
         ledger = finding.evidence.get("sources", {}).get(suspect.key.removeprefix("source "))
         share = _with_ledger(Amount(share.value * scale, share.error * scale), ledger)
     elif suspect.inverse:
-        # What falls as the root of a number was tried with less of it: what comes by that is what more would take.
+        # A flaw that falls with the root of a number is tried with a lower number: its growth equals the gain of a higher one.
         ratio = (after.value / max(before.value, 1e-9)) ** 2
         error = 2.0 * ratio**0.5 * float(np.hypot(after.error, ratio**0.5 * before.error)) / max(before.value, 1e-9)
         share = Amount(1.0 - max(0.0, 1.0 - (ratio - 1.0) / (suspect.inverse - 1.0)) ** 0.5, error / (suspect.inverse - 1.0))
@@ -229,14 +229,14 @@ def _try(common: Common, suspect: Suspect) -> Trial:
 
 
 def brings(before: Amount, after: Amount, raised: float) -> Amount:
-    """Share of a flaw's square that something brings, of which `raised` times as much was taken: it falls in proportion, the rest stays."""
+    """Share of a flaw's square due to something that was raised by `raised`: it falls in proportion, the rest stays."""
     ratio, scale = after.value / max(before.value, 1e-9), 1.0 / (1.0 - 1.0 / raised)
     error = 2.0 * ratio * float(np.hypot(after.error, ratio * before.error)) / max(before.value, 1e-9)
     return Amount(min(1.0, (1.0 - ratio**2) * scale), error * scale)
 
 
 def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
-    """A source's share of the noise by a trial and by the ledger, which measured it over the whole render, each by its certainty."""
+    """A source's share of the noise from a trial and from the ledger of the whole render, weighted by certainty."""
     if ledger is None:
         return trial
     weights = 1.0 / max(trial.error, 0.02) ** 2, 1.0 / OF_LEDGER**2
@@ -245,7 +245,7 @@ def _with_ledger(trial: Amount, ledger: float | None) -> Amount:
 
 
 def _combine(common: Common) -> None:
-    """Where the best change leaves something to be seen, try it with the next best beside it, as a remedy."""
+    """If the best change leaves something visible, try it together with the next best, as a remedy."""
     case, renderer, finding, region, truth, base, before, about, slice_, how = common
     by_key = {s.key: s for s in finding.suspects}
     useful = [t for t in finding.trials if (t.explained or 0.0) > 0.15 and t.verdict != STRUCK and not by_key[t.suspect].whole]
@@ -281,18 +281,18 @@ def _combine(common: Common) -> None:
 
 
 def _try_in_scene(renderer: TrialRenderer, finding: Finding, region: TrialRegion, slice_: float) -> None:
-    """Light that a gap or a second sun brings is real: brute force as it is, against brute force without it."""
+    """Light from a gap or a second sun is real: brute force with it, against brute force without it."""
     suspect, begun = finding.suspects[0], work_time()
     samples = max(8, SCENE_SAMPLES // max(1, region.mask.size))
     patches: list[Patch] = []
     for times in SCENE_TIMES:
-        # Twice, with nothing in common: what they differ in is chance, what the light does over the place is none.
+        # Two independent renders: their difference is noise, and the variation of light over the place is not.
         pairs = [_with_and_without(renderer, suspect, region, slice_, samples * times // 2, seed) for seed in SCENE_SEEDS]
         patches, again = pairs
         amount = _brought(finding, region, patches, again)
         if finding.kind == "two suns":
-            finding.amount = max(amount.value, 0.02)  # where both shine at once, each brings a part
-        # The place was chosen for how much comes there, so less than was found first is no doubt of the cause.
+            finding.amount = max(amount.value, 0.02)  # where both shine, each contributes a part
+        # The place was selected for its strength, so a lower amount than at first does not refute the cause.
         share = Amount(min(1.0, amount.value / max(finding.amount, 1e-9)), amount.error / max(finding.amount, 1e-9))
         certain = amount.value > CERTAIN_IN_SCENE * amount.error and finding.seen * share.value > finding.threshold
         if certain or amount.value + 2.0 * amount.error < 0.1 * finding.amount:
@@ -320,8 +320,8 @@ def _try_in_scene(renderer: TrialRenderer, finding: Finding, region: TrialRegion
 
 
 def _with_and_without(renderer: TrialRenderer, suspect: Suspect, region: TrialRegion, slice_: float, samples: int, seed: int) -> list[Patch]:
-    """Brute force of the region as the scene is and with the suspect's edits, with the same random numbers: they differ by what comes by the gap, or
-    from the sun, alone."""
+    """Brute force of the region without and with the suspect's edits, with the same random numbers: they differ only by the light of the gap
+    or the sun."""
     patches = []
     for edits in ({}, suspect.edits):
         ready, recipe = renderer.truth(edits)
@@ -330,7 +330,7 @@ def _with_and_without(renderer: TrialRenderer, suspect: Suspect, region: TrialRe
 
 
 def _brought(finding: Finding, region: TrialRegion, one: list[Patch], other: list[Patch]) -> Amount:
-    """How much of the light in the region's mask comes so, over what is there without it, by two pairs of renders."""
+    """Light of the cause in the region's mask, relative to the light without it, from two pairs of renders."""
     about, bias = region.about(finding), MEASURES["bias"]
     value = (bias(one[0], one[1], about).value + bias(other[0], other[1], about).value) / 2.0
     apart = [(as_is.light - without.light)[region.mask] for as_is, without in (one, other)]
@@ -343,11 +343,11 @@ def _normal(z: float) -> float:
 
 
 def _conclude(finding: Finding) -> None:
-    """Name the cause: of those proven the most specific one that explains most; else, with less confidence, the best that was not struck off."""
+    """Name the cause: among proven ones the most specific that explains most; otherwise, with less confidence, the best that was not struck off."""
     by_key = {s.key: s for s in finding.suspects}
     proven = [t for t in finding.trials if t.verdict == PROVEN]
     nearly = [t for t in finding.trials if t.verdict == OPEN and _share(t) >= NEARLY and not by_key[t.suspect].whole]
-    # That the way itself is at fault says less than which of its settings, were that not quite certain.
+    # A setting of a way is a better answer than the way itself, even if less certain.
     specific = [t for t in proven if not by_key[t.suspect].whole] or nearly or proven
     if specific:
         best = max(specific, key=_share)
@@ -368,5 +368,5 @@ def _conclude(finding: Finding) -> None:
 
 
 def _share(trial: Trial) -> float:
-    """Share of the flaw that a trial lays to its cause."""
+    """Share of the flaw that a trial attributes to its cause."""
     return (trial.explained if trial.brings is None else trial.brings) or 0.0

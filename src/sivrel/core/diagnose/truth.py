@@ -1,4 +1,4 @@
-"""What the picture would be without shortcuts: brute force on the coarse grid, refined for as long as there is time, and kept."""
+"""The picture without shortcuts: brute force on the coarse grid, refined for as long as there is time, and stored."""
 
 from dataclasses import replace
 from typing import Any
@@ -21,19 +21,19 @@ from .patch import Patch, render_patch
 
 KIND, FORMAT = "brute force", 2
 RAYS_OF_BASE = 4
-"""Rays by which a sample's first point scatters: of 1, 2 and 4 these leave the least noise in equal time, by a fifth (docs/benchmarks.md)."""
+"""Scattered rays of a sample's first point: among 1, 2 and 4 this has the least noise in equal time, by a fifth (docs/benchmarks.md)."""
 OF_CHANCE = {"sampling.noise_target": 0.0, "sampling.seconds": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
-"""What brute force sets that changes chance alone, and not the light that is found in the end."""
+"""Settings of brute force that change the noise only, and not the expected light."""
 FIRST_SAMPLES, MOST_SAMPLES = 4, 512
-"""Samples a cell of the first rounds, and at most of a later one."""
+"""Samples per cell of the first rounds, and the most of a later one."""
 MOST_ROUNDS = 128
-"""Rounds that are kept apart, at most: some ten diagnoses of a view."""
+"""Most rounds that are stored separately: some ten diagnoses of a view."""
 DEEP = {"limits.diffuse_bounces": 24, "limits.reflections": 16, "limits.refractions": 32, "limits.total": 96}
 
 
 def brute_force(recipe: Recipe) -> Recipe:
-    """The recipe without its shortcuts: every bounce traced, deep limits, no clamp, traced shadows. Lights that cast no shadow by wish keep
-    none; caustic photons stay, since paths hardly ever find what they find; and where lights are looked at alone, they stay alone."""
+    """The recipe without its shortcuts: every bounce traced, deep limits, no clamp, traced shadows. Lights whose shadows are off on purpose keep
+    none; caustic photons stay, since paths hardly ever find that light; and without bounced light it stays off."""
     values: dict[str, Any] = {
         "gi.seen": "off" if recipe.gi.seen == "off" else "brute_force",
         "gi.beyond": "brute_force",
@@ -51,14 +51,14 @@ def brute_force(recipe: Recipe) -> Recipe:
 
 
 def traced_shadows(edits: Edits, scene_lights: list[Any]) -> dict[str, Any]:
-    """Edits that let every light cast traced shadows whose own way approximates them."""
+    """Edits that trace the shadows of all lights with an approximating way of their own."""
     found = [name for name, edit in edits.lights.items() if SHADOW_WAYS[edit.shadows.way or "traced"].approximates]
     found += [light.name for light in scene_lights if SHADOW_WAYS[light.shadow.way or "traced"].approximates and light.name not in found]
     return {f"light.{name}.shadows.way": "traced" for name in found}
 
 
 class Coarse:
-    """A picture of the coarse cells, refined for as long as there is time, in two halves that share no chance.
+    """A picture of the coarse cells, refined for as long as there is time, in two halves with independent noise.
 
     sum [2 halves, rows, columns, 3], squares: of colours and of variances, by the samples `taken`; planes, sizes: luminances [rows, columns] and
     samples a cell of each round, by turns of either half. `first_seed`: of its random numbers; each round has its own.
@@ -74,7 +74,7 @@ class Coarse:
         self.seconds = 0.0
 
     def refine(self, ready: Prepared, recipe: Recipe, seconds: float, task: Task) -> None:
-        """Add samples for some seconds, in rounds of about a sixth of them, until there are enough rounds. Raises Cancelled."""
+        """Add samples for some seconds, in rounds of about a sixth of that, until there are enough rounds. Raises Cancelled."""
         if len(self.planes) >= MOST_ROUNDS:
             return
         begun, size, done = work_time(), FIRST_SAMPLES, 0
@@ -118,24 +118,24 @@ class Coarse:
 
     @property
     def variance(self) -> np.ndarray:
-        """A cell that was lucky has its neighbours' spread, by half."""
+        """Half of a cell's variance comes from its neighbours, in case it is too low by chance."""
         own = self.squares.sum(axis=0) / max(1, self.samples) ** 2
         return np.maximum(own, 0.5 * ndimage.uniform_filter(own, 3, mode="nearest"))
 
     def cache(self, subject: str, depends: dict[str, str]) -> Cache:
-        """What was rendered so far, as it is kept."""
+        """The renders so far, as stored."""
         arrays = {"sum": self.sum, "squares": self.squares, "taken": self.taken, "planes": np.array(self.planes), "sizes": np.array(self.sizes)}
         return Cache(KIND, subject, depends, arrays, {"seconds": self.seconds, "count": self.samples, "unit": "samples a cell"})
 
     def take(self, cache: Cache) -> None:
-        """Go on from what was kept."""
+        """Continue from stored renders."""
         self.sum, self.squares, self.taken = (cache.arrays[name].copy() for name in ("sum", "squares", "taken"))
         self.planes, self.sizes = list(cache.arrays["planes"]), cache.arrays["sizes"].tolist()
         self.seconds = float(cache.notes["seconds"])
 
 
 def round_of(coarse: Coarse, ready: Prepared, recipe: Recipe, number: int, samples: int, task: Task) -> Patch:
-    """Render a round of a coarse picture, with one shadow ray a light: the same random numbers for the same number, whatever is rendered. Raises
+    """Render a round of a coarse picture, with one shadow ray a light: the round's number alone decides its random numbers. Raises
     Cancelled."""
     grid = coarse.grid
     cells = None if coarse.cells == (0, 0, grid.columns, grid.rows) else coarse.cells
@@ -153,7 +153,7 @@ def whole(grid: Grid, plane: np.ndarray) -> np.ndarray:
 
 
 def dependencies(ready: Prepared, recipe: Recipe, grid: Grid) -> dict[str, str]:
-    """What brute force of a grid depends on, a hash by name."""
+    """Dependencies of brute force of a grid, a hash by name."""
     arrays = ready.arrays
     return {
         "geometry": hash_of(ready.geometry.hash(), arrays.objects),

@@ -1,4 +1,4 @@
-"""Edits laid over a scene as it was read: a new scene, the old one untouched."""
+"""Applies edits to a scene: returns a new scene, the old one is unchanged."""
 
 import math
 from collections.abc import Callable
@@ -41,8 +41,8 @@ SHAPING = {"cone_angle": "cone_angle", "cone_softness": "cone_softness", "focus"
 def apply_edits(
     scene: Scene, edits: Edits, profile: Callable[[str], Profile] | None = None, panorama: Callable[[str], Texture] | None = None
 ) -> Scene:
-    """`scene` with `edits` laid over it; `profile` and `panorama` read the files that edits name. Raises InputError when
-    an edit names something that is not there."""
+    """`scene` with `edits` applied; `profile` and `panorama` read files that edits refer to. Raises InputError if
+    an edit names something that does not exist."""
     edited = replace(
         scene, meshes=list(scene.meshes), surfaces=list(scene.surfaces), lights=list(scene.lights), cameras=list(scene.cameras),
         notes=list(scene.notes),
@@ -68,7 +68,7 @@ def apply_edits(
 
 
 def _mend(scene: Scene, name: str, edit: ObjectEdit) -> None:
-    """Put what an edit makes of an object in its place; lights that were linked to it are linked to its parts."""
+    """Replace an object by its edited version; lights linked to it are linked to its parts."""
     members = _members(scene.meshes, name)
     if not members:
         raise _no_object(scene, name)
@@ -95,7 +95,7 @@ def _no_object(scene: Scene, name: str) -> InputError:
 
 def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
     if any(mesh.name == name for mesh in scene.meshes):
-        raise InputError(f"There is an object “{name}” already; give the card another name.")
+        raise InputError(f"There is already an object “{name}”; give the card another name.")
     low, high = scene.bounds()
     middle = (low + high) / 2.0
     at = card.at or (float(middle[0]), float(middle[1]), float(middle[2]))
@@ -112,7 +112,7 @@ def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
 
 
 def _members(meshes: list[Mesh], name: str) -> list[int]:
-    """Meshes that a name means: itself, or all that lie below a part of a path."""
+    """Meshes that a name refers to: itself, or all below a path."""
     exact = [k for k, mesh in enumerate(meshes) if mesh.name == name]
     return exact or [k for k, mesh in enumerate(meshes) if f"/{name.strip('/')}/" in f"{mesh.name}/"]
 
@@ -133,7 +133,7 @@ def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
 
 
 def linked(meshes: list[Mesh], pattern: str) -> frozenset[str] | None:
-    """Names of the meshes that a link's text means: parts of names by commas, those with a leading minus left out; None
+    """Names of the meshes that a link's text refers to: parts of names by commas, those with a leading minus excluded; None
     for all."""
     parts = [part.strip() for part in pattern.replace("−", "-").split(",") if part.strip()]
     wanted = [part for part in parts if not part.startswith("-") and part != "all"]
@@ -165,7 +165,7 @@ def _edit_light(scene: Scene, name: str, edit: LightEdit, profile: Any, panorama
     if name in known:
         at = known.index(name)
         if edit.kind not in (None, scene.lights[at].kind):
-            raise InputError(f"The light “{name}” is there already and is a {scene.lights[at].kind}; give the new one another name.")
+            raise InputError(f"The light “{name}” already exists and is a {scene.lights[at].kind}; give the new one another name.")
         light = replace(scene.lights[at], shaping=replace(scene.lights[at].shaping), shadow=replace(scene.lights[at].shadow))
     elif edit.kind is not None:
         at, light = len(scene.lights), _new_light(scene, name, edit.kind)
@@ -207,7 +207,7 @@ def _place(light: Light, edit: LightEdit) -> None:
     if edit.towards is not None:
         back = np.asarray(light.position, float) - np.asarray(edit.towards, float)
         if np.linalg.norm(back) < 1e-9:
-            raise InputError(f"The light “{light.name}” can't point at its own place; give light.{light.name}.towards another point.")
+            raise InputError(f"The light “{light.name}” can't point at its own position; give light.{light.name}.towards another point.")
         light.frame = upright_frame(back)
 
 
@@ -223,14 +223,14 @@ def _edit_camera(scene: Scene, name: str, edit: CameraEdit) -> None:
 
 
 def moved(camera: Camera, edit: CameraEdit) -> Camera:
-    """A camera as an edit places it; what the edit leaves empty stays. Raises InputError."""
+    """A camera with an edit applied; empty settings do not change. Raises InputError."""
     world = camera.to_world.copy()
     position = world[:, 3].copy() if edit.at is None else np.asarray(edit.at, float)
     world[:, 3] = position
     if edit.towards is not None:
         back = position - np.asarray(edit.towards, float)
         if np.linalg.norm(back) < 1e-9:
-            raise InputError(f"The camera “{camera.name}” can't look at its own place; give camera.{camera.name}.towards another point.")
+            raise InputError(f"The camera “{camera.name}” can't look at its own position; give camera.{camera.name}.towards another point.")
         world[:, :3] = upright_frame(back).T
     half_width = camera.half_width if edit.view is None or camera.orthographic else math.tan(math.radians(edit.view) / 2.0)
     exposure = camera.exposure if edit.exposure is None else edit.exposure

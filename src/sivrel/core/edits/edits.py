@@ -1,4 +1,4 @@
-"""Edits: what the artist changed of a shot's lights, objects and cameras, kept as an overlay and never in the user's file.
+"""Edits: the artist's changes to a shot's lights, objects and cameras, kept as an overlay and never in the user's file.
 
 Each edit has a key, `light.NAME.setting`, `object.NAME.setting`, `card.NAME.setting`, `camera.NAME.setting` or `scene.whole.setting`. As in the
 recipe, the declaration here is the one source of the forms, the command line's `--set`, the reference and the words in which proofs differ.
@@ -22,7 +22,7 @@ ADDED_KINDS = ("rect", "disk", "sphere", "cylinder", "point", "sun", "dome", "da
 CARD_PATTERNS = ("plain", "slats", "panes", "leaves", "soft")
 GROUPS = {"light": "lights", "object": "objects", "card": "cards", "camera": "cameras", "scene": "scenes"}
 WHOLE = "whole"
-"""The name that stands for the whole scene."""
+"""The name of the whole scene."""
 
 
 def _unicode(text: str) -> str:
@@ -32,16 +32,16 @@ def _unicode(text: str) -> str:
 
 
 Name = Annotated[str, StringConstraints(min_length=1, max_length=4096), AfterValidator(_unicode)]
-"""What an edit is called, or whose it is."""
+"""A name in an edit's key."""
 
 
 def setting(name: str, phrase: str, trades: str, unit: str = "", **limits: Any) -> Any:
-    """One editable value, left as the file has it until it is given."""
+    """One editable value; the file's value applies until it is given."""
     return declared(None, name, phrase, trades, unit, **limits)
 
 
 class ShadowEdit(Group):
-    way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is cut by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
+    way: Literal[tuple(SHADOW_WAYS)] | None = setting("shadow", "Its shadow is computed by {}", "A way of its own; empty leaves it to the recipe.")  # type: ignore[valid-type]
     rays: int | None = setting("shadow rays", "with {} rays.", "Rays to this light from each point that the camera sees.", ge=1, le=256)
     resolution: int | None = setting("map resolution", "{} texels across,", "Size of its depth map.", "texels", ge=16, le=MOST_RESOLUTION)
     filter: float | None = setting("map filter", "softened over {},", "Width of the map's filter.", "texels", ge=0.0, le=32.0)
@@ -52,19 +52,19 @@ class ShadowEdit(Group):
 
 
 class LightEdit(Group):
-    kind: Literal[ADDED_KINDS] | None = setting("kind", "It is a {}.", "What a light that is added is.")  # type: ignore[valid-type]
-    on: bool | None = setting("on", "It is {}.", "A light that is off is left out wholly.")
-    solo: bool | None = setting("solo", "Alone: {}.", "While any light is soloed, only those shine, and nothing glows.")
-    intensity: float | None = setting("intensity", "It shines at {}", "As UsdLux means it: radiance, or what normalize makes of it.", ge=0.0, le=1e12)
+    kind: Literal[ADDED_KINDS] | None = setting("kind", "It is a {}.", "The kind of a light that is added.")  # type: ignore[valid-type]
+    on: bool | None = setting("on", "It is {}.", "A light that is off is left out entirely.")
+    solo: bool | None = setting("solo", "Alone: {}.", "While any light is soloed, only soloed lights are on, and nothing glows.")
+    intensity: float | None = setting("intensity", "Its intensity is {}", "As in UsdLux: radiance, or as defined by normalize.", ge=0.0, le=1e12)
     exposure: float | None = setting("exposure", "raised by {} stops,", "Each stop doubles it.", "stops", ge=-40.0, le=40.0)
     color: Three | None = setting("colour", "in {}", "Linear Rec.709: red, green, blue.")
     temperature: float | None = setting(
         "temperature", "times a glow of {} K.", "Multiplies the colour by a black body's; 0 for none.", "K", ge=0.0, le=40000.0
     )
-    normalize: bool | None = setting("normalize", "Its power is kept when its size changes: {}.", "As UsdLux means it.")
-    at: Three | None = setting("position", "It stands at {}.", "Metres, y up.", "m")
+    normalize: bool | None = setting("normalize", "Its power is kept when its size changes: {}.", "As in UsdLux.")
+    at: Three | None = setting("position", "It is at {}.", "Metres, y up.", "m")
     towards: Three | None = setting(
-        "aim", "It points to {}.", "The point that it is aimed at, in metres; of a sun, from its position, only the direction counts.", "m"
+        "aim", "It points to {}.", "The point that it is aimed at, in metres; for a sun only the direction from its position counts.", "m"
     )
     width: float | None = setting("width", "It is {} m wide", "Side of a rect, diameter of a disk.", "m", gt=0.0, le=1e5)
     height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
@@ -72,7 +72,7 @@ class LightEdit(Group):
     length: float | None = setting("length", "It is {} m long.", "Of a cylinder.", "m", gt=0.0, le=1e5)
     angle: float | None = setting("angle", "It is {}° across.", "Apparent size of a sun: softness of its shadows.", "°", ge=0.0, le=360.0)
     cone_angle: float | None = setting(
-        "cone", "Its cone opens {}° from the axis.", "Half angle beyond which nothing shines; 180 is no cone.", "°", ge=0.0, le=180.0
+        "cone", "Its cone opens {}° from the axis.", "Half angle outside which it emits nothing; 180 is no cone.", "°", ge=0.0, le=180.0
     )
     cone_softness: float | None = setting("cone softness", "{} of it fades.", "Share of the cone over which it fades.", ge=0.0, le=1.0)
     focus: float | None = setting("focus", "Its focus is {}.", "Exponent of the cosine from the axis.", ge=0.0, le=1000.0)
@@ -104,25 +104,25 @@ class LightEdit(Group):
 
 
 class ObjectEdit(Group):
-    camera: bool | None = setting("seen by camera", "The camera sees it: {};", "Hidden from the camera, it still lights and shades.")
+    camera: bool | None = setting("seen by camera", "The camera sees it: {};", "Hidden from the camera, it still casts shadows and bounces light.")
     shadows: bool | None = setting("casts shadows", "it casts shadows: {};", "Off, light passes through it to the lights.")
-    bounced: bool | None = setting("seen by bounced light", "bounced light meets it: {}.", "Off, rays that have scattered pass through it.")
-    stand_in: bool | None = setting("stand-in", "A plain stand-in takes its surfaces' place: {}.", "Matte, of the same mean colour, to light by.")
+    bounced: bool | None = setting("seen by bounced light", "bounced light sees it: {}.", "Off, scattered rays pass through it.")
+    stand_in: bool | None = setting("stand-in", "A plain stand-in replaces its surfaces: {}.", "Matte, with the same mean colour, for lighting.")
     refine: int | None = setting("bake refining", "A bake refines it {} times.", "A number of its own; empty leaves it to the recipe.", ge=0, le=6)
-    aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at as a light or found by chance alone.")
+    aimed: bool | None = setting("aimed at", "Its glow is aimed at: {}.", "A mesh that emits, aimed at like a light or only found by chance.")
     out: bool | None = setting("left out", "It is left out: {}.", "As if it were not in the file.")
     thickness: float | None = setting(
         "thickness",
         "It is {} m thick,",
-        "Makes a sheet a slab, behind its front or, negative, before it; openings stay open.",
+        "Thickens a sheet to a slab, behind its front or, if negative, in front of it; openings stay open.",
         "m",
         ge=-20.0,
         le=20.0,
     )
     turned: Literal["over", "agree"] | None = setting(
-        "faces turned", "its faces are turned {},", "All of them over, or so that neighbours agree and closed parts face outwards."
+        "faces turned", "its faces are flipped {},", "All of them, or so that neighbours agree and closed parts face outwards."
     )
-    shape: Literal["box", "hull"] | None = setting("plain shape", "a {} takes its place,", "A box or a convex hull instead of its own shape.")
+    shape: Literal["box", "hull"] | None = setting("plain shape", "a {} replaces it,", "A box or a convex hull instead of its own shape.")
     triangles: float | None = setting(
         "triangles kept", "{} of its triangles are kept,", "Share of them; the shape changes little at first.", gt=0.0, le=1.0
     )
@@ -130,12 +130,12 @@ class ObjectEdit(Group):
     brightest: float | None = setting(
         "albedo at most",
         "it reflects {} of the light at most,",
-        "Darkens its base colours to that albedo; brighter than 0.9 is no real surface.",
+        "Darkens its base colours to that albedo; no real surface is brighter than 0.9.",
         ge=0.01,
         le=1.0,
     )
     split: Literal["parts", "facing"] | None = setting(
-        "split", "it is split by {}.", "Into parts that hang together, or floor, ceiling and walls, to be linked and refined one by one."
+        "split", "it is split by {}.", "Into connected parts, or floor, ceiling and walls, to be linked and refined one by one."
     )
 
 
@@ -144,29 +144,29 @@ MENDS = ("out", "thickness", "turned", "shape", "triangles", "longest_edge", "br
 
 
 class CardEdit(Group):
-    pattern: Literal[CARD_PATTERNS] | None = setting("pattern", "A card of {}", "What it lets through; “soft” is a dark patch that fades to its rim.")  # type: ignore[valid-type]
+    pattern: Literal[CARD_PATTERNS] | None = setting("pattern", "A card of {}", "Its opaque pattern; “soft” is a dark patch that fades to its edge.")  # type: ignore[valid-type]
     at: Three | None = setting("position", "at {}", "Its middle, in metres.", "m")
     towards: Three | None = setting("facing", "facing {}", "The point that it faces; straight up when empty.", "m")
     turn: float | None = setting("turn", "turned by {}°,", "About its own normal.", "°", ge=-720.0, le=720.0)
     width: float | None = setting("width", "{} m", "Metres.", "m", gt=0.0, le=1e4)
     height: float | None = setting("height", "by {} m,", "Metres.", "m", gt=0.0, le=1e4)
     count: int | None = setting("repeats", "with {} repeats,", "Slats, panes or leaves across.", ge=1, le=200)
-    opacity: float | None = setting("opacity", "{} opaque,", "Of what is dark in it.", ge=0.0, le=1.0)
+    opacity: float | None = setting("opacity", "{} opaque,", "Of its opaque parts.", ge=0.0, le=1.0)
     depth: float | None = setting(
-        "depth", "{} m deep,", "A plain card as a slab, which closes a gap and leaks nothing itself.", "m", ge=0.0, le=100.0
+        "depth", "{} m deep,", "A plain card as a slab, which closes a gap without leaking itself.", "m", ge=0.0, le=100.0
     )
     color: Three | None = setting("colour", "in {}.", "Linear Rec.709: red, green, blue; dark when empty.")
 
 
 class CameraEdit(Group):
     like: str | None = setting(
-        "like", "It is made like {}.", "The camera that an added one takes its lens from; the first when empty.", max_length=4096
+        "like", "It is a copy of {}.", "The camera that an added one takes its lens from; the first when empty.", max_length=4096
     )
-    at: Three | None = setting("position", "It stands at {}", "Metres, y up.", "m")
+    at: Three | None = setting("position", "It is at {}", "Metres, y up.", "m")
     towards: Three | None = setting("aim", "and looks at {},", "The point in the middle of its picture, in metres; its horizon is level.", "m")
     view: float | None = setting("field of view", "{}° from side to side.", "Of a camera in perspective.", "°", ge=1.0, le=170.0)
     exposure: float | None = setting(
-        "exposure", "It is shown raised by {} stops.", "For looking only; the light stays as it is.", "stops", ge=-40.0, le=40.0
+        "exposure", "It is shown raised by {} stops.", "For display only; the light does not change.", "stops", ge=-40.0, le=40.0
     )
 
 
@@ -186,7 +186,7 @@ class Edits(Group):
     scenes: dict[Literal["whole"], SceneEdit] = {}
 
     def of_geometry(self) -> "Edits":
-        """The part of the edits that changes what is packed with the geometry: shapes, surfaces, scale."""
+        """The part of the edits that changes the packed geometry: shapes, surfaces, scale."""
         shapes = {
             name: ObjectEdit(**{field: getattr(edit, field) for field in MENDS})
             for name, edit in self.objects.items()
@@ -210,7 +210,7 @@ MODELS: dict[str, type[Group]] = {"light": LightEdit, "object": ObjectEdit, "car
 
 
 SETTINGS = {group: declared_settings(model) for group, model in MODELS.items()}
-"""What is declared of every setting, by group and by the last part of its key."""
+"""The declarations of all settings, by group and by the last part of their key."""
 
 
 def is_edit(key: str) -> bool:
@@ -219,16 +219,16 @@ def is_edit(key: str) -> bool:
 
 
 def apart(values: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Values by key, of the recipe and of edits apart."""
+    """Values by key, split into those of the recipe and those of edits."""
     return {k: v for k, v in values.items() if not is_edit(k)}, {k: v for k, v in values.items() if is_edit(k)}
 
 
 def split_key(key: str) -> tuple[str, str, str]:
-    """(group, name, setting) of an edit's key; names may hold dots. Raises InputError."""
+    """(group, name, setting) of an edit's key; names may contain dots. Raises InputError."""
     group, _, rest = key.partition(".")
     known = SETTINGS.get(group, {})
     if group == "scene" and not rest.startswith(f"{WHOLE}."):
-        raise InputError(f"There is no setting “{key}”; of the scene as a whole it is written like scene.{WHOLE}.scale.")
+        raise InputError(f"There is no setting “{key}”; settings of the whole scene are written like scene.{WHOLE}.scale.")
     for field in sorted(known, key=len, reverse=True):
         if rest.endswith(f".{field}") and len(rest) > len(field) + 1:
             return group, rest[: -len(field) - 1], field
@@ -238,13 +238,13 @@ def split_key(key: str) -> tuple[str, str, str]:
 
 
 def with_edits(edits: Edits, values: dict[str, Any]) -> Edits:
-    """`edits` with some keys set, as text or as themselves; an empty text takes the edit back. Raises InputError."""
+    """`edits` with some keys set, as text or as values; an empty text removes the edit. Raises InputError."""
     tree: dict[str, Any] = edits.model_dump(exclude_none=True)
     for key, value in values.items():
         group, name, field = split_key(key)
         leaf = tree.setdefault(GROUPS[group], {}).setdefault(name, {})
         if isinstance(value, str) and not is_text(value):
-            raise InputError(f"{group}.….{field} holds characters that are not Unicode; write it anew.")
+            raise InputError(f"{group}.….{field} contains characters that are not Unicode; write it again.")
         *outer, last = field.split(".")
         for step in outer:
             leaf = leaf.setdefault(step, {})
@@ -274,7 +274,7 @@ def _sentence(error: ValidationError) -> str:
 
 
 def to_json(edits: Edits) -> str:
-    """The edits as they are stored and written to picture headers."""
+    """The edits as stored and in picture headers."""
     return json.dumps(EDITS.stamp(edits.model_dump(exclude_none=True, exclude_defaults=True)), sort_keys=True)
 
 
@@ -288,6 +288,6 @@ def from_json(text: str | bytes) -> Edits:
 
 
 def difference(before: Edits, after: Edits) -> list[tuple[str, Any, Any]]:
-    """(key, value before, value after) of every edit that differs; None where there is none."""
+    """(key, value before, value after) of every edit that differs; None if there is none."""
     old, new = before.flat(), after.flat()
     return [(key, old.get(key), new.get(key)) for key in sorted({*old, *new}) if old.get(key) != new.get(key)]

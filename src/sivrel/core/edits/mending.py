@@ -1,6 +1,6 @@
-"""Mends of a mesh, applied as edits: thickness for a sheet, faces turned, objects split, edges cut, triangles saved, plain shapes.
+"""Fixes of a mesh, applied as edits: thickening, flipped faces, splitting, shorter edges, fewer triangles, plain shapes.
 
-Each takes a mesh and returns a new one (or several); the file's own is never touched.
+Each takes a mesh and returns a new one (or several); the file's own is never changed.
 """
 
 from dataclasses import replace
@@ -17,7 +17,7 @@ MOST_TRIANGLES = 4_000_000
 STEEP = 0.7
 """Cosine from the vertical above which a face is floor or ceiling, below which a wall."""
 PARALLEL = 0.03
-"""Share of the largest eigenvalue below which the normals round a vertex say nothing of a direction."""
+"""Share of the largest eigenvalue below which the normals round a vertex do not determine a direction."""
 
 
 def mended(mesh: Mesh, edit: ObjectEdit) -> list[Mesh]:
@@ -56,7 +56,7 @@ def thickened(mesh: Mesh, thickness: float) -> Mesh:
     walls = np.concatenate([np.stack([b, a, c], axis=1), np.stack([b, c, d], axis=1)])
     u, v = mesh.uvs[triangle, side], mesh.uvs[triangle, following]
     wall_uvs = np.concatenate([np.stack([v, u, u], axis=1), np.stack([v, u, v], axis=1)])
-    if thickness < 0.0:  # the copy lies before the front, so all of it faces the other way
+    if thickness < 0.0:  # the copy is in front, so all of it is flipped
         behind = [moved, mesh.normals, mesh.uvs, mesh.surfaces]
         walls, wall_uvs = walls[:, ::-1], wall_uvs[:, ::-1]
         mesh = _turned_over(mesh, np.ones(len(mesh.vertices), bool))
@@ -120,7 +120,7 @@ def subdivided(mesh: Mesh, longest: float) -> Mesh:
 def _halved(corners: np.ndarray, surfaces: np.ndarray, long: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Triangles cut at the middles of their long sides; `long` is bool [n, 3], side k runs from corner k to the next."""
     count = long.sum(axis=1)
-    # Turned so that one long side is the first, or of two the first and second.
+    # Rotated so that one long side is the first, or two are the first and second.
     start = np.where(count == 2, (np.argmin(long, axis=1) + 1) % 3, np.argmax(long, axis=1))
     at = (start[:, None] + np.arange(3)) % 3
     c = np.take_along_axis(corners, at[:, :, None], axis=1)
@@ -242,7 +242,7 @@ def _turned_over(mesh: Mesh, which: np.ndarray) -> Mesh:
     over = which[:, None, None]
     vertices, uvs = np.where(over, mesh.vertices[:, ::-1], mesh.vertices), np.where(over, mesh.uvs[:, ::-1], mesh.uvs)
     normals = np.where(over, mesh.normals[:, ::-1], mesh.normals)
-    # Shading normals are on the side of the face, whatever side they were on.
+    # Shading normals are flipped to the side of the face.
     side = np.einsum("nij,nj->ni", normals, facets(vertices)) < 0.0
     return _made(mesh, vertices, np.where(over & side[..., None], -normals, normals), uvs, mesh.surfaces)
 

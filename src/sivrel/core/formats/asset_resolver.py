@@ -1,4 +1,4 @@
-"""A scene file and the files beside it that it names: never outside its folder, never larger than a bound."""
+"""A scene file and the files it refers to: never outside its folder, never larger than a limit."""
 
 import re
 from pathlib import Path
@@ -11,7 +11,7 @@ MOST_BYTES = 2 << 30
 
 
 class AssetResolver:
-    """Opens what a scene file names, within the folder that it lies in (or `confine_to`, which holds it)."""
+    """Opens the files that a scene refers to, within the folder that contains it (or `confine_to`, a folder around it)."""
 
     def __init__(self, path: Path, confine_to: Path | None = None) -> None:
         self.path, self.root = path, (confine_to or path.parent).resolve()
@@ -29,15 +29,15 @@ class AssetResolver:
             return False
 
     def read(self, name: str) -> bytes:
-        """Contents of a file that the scene names, with / or \\ between folders, perhaps as a part of an address. Raises InputError."""
+        """Contents of a file that the scene refers to, with / or \\ between folders, possibly as part of an address. Raises InputError."""
         return self._bytes(self._place(name), name)
 
     def _place(self, name: str) -> Path:
         if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+:", name):
-            raise InputError(f"The file {name[:80]} is an address elsewhere; nothing is fetched, so give the file with the scene.")
+            raise InputError(f"The file {name[:80]} is a network address; nothing is downloaded, so give the file with the scene.")
         for candidate in dict.fromkeys((name, unquote(name))):
             parts = candidate.replace("\\", "/")
-            # As it is named; or beside the scene, where an upload puts all files, and where a path of another machine leads nowhere.
+            # By its path; or beside the scene, where uploads are stored and where paths of another machine do not exist.
             for place in (self.path.parent / parts, self.path.parent / Path(parts).name):
                 try:
                     if "\0" not in candidate and place.resolve().is_relative_to(self.root) and place.is_file():

@@ -1,4 +1,4 @@
-"""An OpenEXR file as header and planes, of a size that memory can hold; what its layers mean is left to those who ask."""
+"""An OpenEXR file as header and planes, limited to a size that fits in memory; the meaning of its layers is up to the caller."""
 
 import contextlib
 import io
@@ -12,12 +12,12 @@ from ..errors import InputError
 from .hdr import MOST_PIXELS
 
 MOST_SAMPLES = 1 << 30
-"""Numbers in all channels together: 4 GB."""
+"""Values in all channels together: 4 GB."""
 
 
 def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
-    """(header, planes) of the first part of a file: float32 [rows, columns] by the name of the channel; with `parts` those of the others too, as
-    PART.CHANNEL where a name is taken. Planes of another size than the data window are left out. Raises InputError naming it as `name`."""
+    """(header, planes) of the first part of a file: float32 [rows, columns] by the name of the channel; with `parts` also those of the other parts,
+    as PART.CHANNEL where a name is taken. Planes of another size than the data window are left out. Raises InputError naming it as `name`."""
     damaged = InputError(f"{name} is not an OpenEXR picture, or it is damaged.")
     try:
         with contextlib.redirect_stdout(io.StringIO()):
@@ -33,7 +33,7 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
     planes: dict[str, np.ndarray] = {}
     said = io.StringIO()
     try:
-        # The library prints what it could not decode, and goes on with black: standard output is not its to write to, and the file is damaged.
+        # The library prints decoding errors to standard output and continues with black: the output must stay clean, and the file is damaged.
         with contextlib.redirect_stdout(said):
             file = OpenEXR.File(str(path), separate_channels=True)
         if said.getvalue():
@@ -55,7 +55,7 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
 
 
 def box_of(header: dict[str, Any], window: str) -> tuple[int, int, int, int]:
-    """left, top, right, bottom of a window of the header, the last two beyond it."""
+    """left, top, right, bottom of a window of the header, the last two exclusive."""
     low, high = header[window]
     return int(low[0]), int(low[1]), int(high[0]) + 1, int(high[1]) + 1
 

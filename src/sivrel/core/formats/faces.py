@@ -1,4 +1,4 @@
-"""Faces of any number of corners as triangles, and whether triangles bound a volume."""
+"""Triangulates polygons, and tests whether triangles bound a volume."""
 
 import mapbox_earcut
 import numpy as np
@@ -7,7 +7,7 @@ import numpy as np
 def triangulate(points: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int] | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Corners int64 [n, 3] (positions in `indices`) and faces int64 [n] of the triangles that fill the polygons.
 
-    Triangles stand as they are, quads are cut along the diagonal that keeps both halves upright, larger polygons by
+    Triangles are kept, quads are split along the diagonal that keeps both halves valid, larger polygons by
     ears (mapbox_earcut, in the plane of Newell's normal).
     """
     starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
@@ -36,11 +36,11 @@ def triangulate(points: np.ndarray, counts: np.ndarray, indices: np.ndarray, hol
 
 
 def _cut(p: np.ndarray) -> np.ndarray:
-    """Triangles int [k, 3] of the simple polygon p [n, 3], as it runs."""
+    """Triangles int [k, 3] of the simple polygon p [n, 3], in its orientation."""
     normal = np.cross(p, np.roll(p, -1, axis=0)).sum(axis=0)  # Newell's normal
     drop = int(np.argmax(np.abs(normal)))
     flat = np.delete(p, drop, axis=1)
-    # Seen from the side that its normal points to, so that what is cut runs the same way.
+    # Seen along its normal, so that the triangles have the same orientation.
     if (normal[drop] < 0.0) != (drop == 1):
         flat = flat * [-1.0, 1.0]
     cut = mapbox_earcut.triangulate_float64(np.ascontiguousarray(flat), np.array([len(p)], np.uint32)).reshape(-1, 3).astype(np.int64)
@@ -50,7 +50,7 @@ def _cut(p: np.ndarray) -> np.ndarray:
 
 
 def is_closed(vertices: np.ndarray) -> bool:
-    """Whether triangles float32 [n, 3, 3] bound a volume: every edge belongs to two of them, once each way."""
+    """Whether triangles float32 [n, 3, 3] bound a volume: every edge belongs to two of them, once in each direction."""
     _, corner = np.unique(vertices.reshape(-1, 3), axis=0, return_inverse=True)
     corner = corner.reshape(-1, 3).astype(np.int64)
     edges = np.concatenate([corner[:, [k, (k + 1) % 3]] for k in range(3)])

@@ -34,7 +34,7 @@ MOST_TRIANGLES, MOST_NODES = 20_000_000, 1_000_000
 
 
 def read_gltf(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
-    """Read a glTF file in its rest pose, with the buffers and pictures beside it. What can't be carried is noted. Raises InputError."""
+    """Read a glTF file in its rest pose, with the buffers and pictures beside it. Unsupported parts are noted. Raises InputError."""
     beside = AssetResolver(path, confine_to)
     text, binary = _chunks(beside.main(), path.name)
     try:
@@ -49,7 +49,7 @@ def read_gltf(path: Path, *, confine_to: Path | None = None, frame: float | None
     try:
         _Reader(path.name, file, binary, beside, scene).read()
     except (IndexError, ValueError, OverflowError, RecursionError):
-        raise InputError(f"{path.name} refers to parts that are not there; it is damaged.") from None
+        raise InputError(f"{path.name} refers to missing parts; it is damaged.") from None
     return scene
 
 
@@ -88,7 +88,7 @@ class _Reader:
         file, scene = self.file, self.scene
         for unread in dict.fromkeys(e for e in file.extensionsUsed + file.extensionsRequired if e not in EXTENSIONS):
             needed = " and needs it to look right" if unread in file.extensionsRequired else ""
-            self._note(f"The file uses the extension {unread[:60]}{needed}; it is not read.")
+            self._note(f"The file uses the extension {unread[:60]}{needed}; it is ignored.")
         if file.animations:
             self._note("The file is animated; it is read in its rest pose.")
         children = {child for node in file.nodes for child in node.children}
@@ -151,7 +151,7 @@ class _Reader:
         if image.bufferView is not None:
             return bytes(self._view(image.bufferView)[0]), image.name or f"image {number}"
         if image.uri is None:
-            raise InputError(f"The image {image.name or number} has no contents.")
+            raise InputError(f"The image {image.name or number} has no content.")
         if image.uri.startswith("data:"):
             return _from_data_address(image.uri, self.name), image.name or f"image {number}"
         return self.beside.read(image.uri), image.uri
@@ -214,7 +214,7 @@ class _Reader:
         if not len(corners):
             return
         if corners.min() < 0 or corners.max() >= len(points) or not np.isfinite(points).all() or np.abs(points).max() > 1e15:
-            raise InputError(f"{self.name} has faces or points that are not there; it is damaged.")
+            raise InputError(f"{self.name} has faces with missing points; it is damaged.")
         mirrored = np.linalg.det(matrix[:3, :3]) < 0.0
         v = points[corners]
         n = facets(v) * (-1.0 if mirrored else 1.0)
@@ -229,7 +229,7 @@ class _Reader:
         uv = np.zeros((len(v), 3, 2))
         if f"TEXCOORD_{coordinates}" in primitive.attributes:
             uv = np.nan_to_num(self._numbers(primitive.attributes[f"TEXCOORD_{coordinates}"])[:, :2].astype(float))[corners]
-            uv = np.stack([uv[..., 0], 1.0 - uv[..., 1]], axis=-1)  # theirs runs down the picture, ours up
+            uv = np.stack([uv[..., 0], 1.0 - uv[..., 1]], axis=-1)  # glTF's v runs down the picture, ours up
         if mirrored:
             v, n, uv = v[:, ::-1], n[:, ::-1], uv[:, ::-1]
         surfaces = np.full(len(v), surface, np.uint32)
@@ -250,7 +250,7 @@ class _Reader:
         """A punctual light: candela for point and spot, lux for a directional one."""
         kind = {"point": "point", "spot": "point", "directional": "sun"}.get(str(described.get("type")))
         if kind is None:
-            self._note(f"The light {name} is of no known type, and is left out.")
+            self._note(f"The light {name} has an unknown type, and is left out.")
             return
         x, y, z = (float(c) for c in matrix[:3, 3])
         r, g, b = (float(c) for c in (described.get("color") or (1.0, 1.0, 1.0)))
@@ -263,7 +263,7 @@ class _Reader:
             outer, inner = float(spot.get("outerConeAngle", np.pi / 4.0)), float(spot.get("innerConeAngle", 0.0))
             light.shaping = Shaping(cone_angle=float(np.degrees(outer)), cone_softness=min(1.0, max(0.0, 1.0 - inner / max(outer, 1e-6))))
         if described.get("range") is not None:
-            self._note(f"The range at which {light.name} ends is left out: light goes on.")
+            self._note(f"The range of the light {light.name} is left out: its light does not end.")
         self.scene.lights.append(light)
 
     @staticmethod
@@ -278,17 +278,17 @@ class _Reader:
 def _from_data_address(uri: str, name: str) -> bytes:
     head, _, body = uri.partition(",")
     if not head.endswith(";base64"):
-        raise InputError(f"{name} has data within it that is not base64; save it anew.")
+        raise InputError(f"{name} has embedded data that is not base64; save it again.")
     try:
         return base64.b64decode(body, validate=True)
     except binascii.Error:
-        raise InputError(f"{name} has data within it that is damaged.") from None
+        raise InputError(f"{name} has embedded data that is damaged.") from None
 
 
 def _strided(data: memoryview, start: int, count: int, stride: int, kind: np.dtype, width: int, name: str) -> np.ndarray:
-    """`count` rows of `width` numbers, each `stride` bytes after the last. Raises InputError when they go beyond the data."""
+    """`count` rows of `width` numbers, each `stride` bytes after the last. Raises InputError if they exceed the data."""
     if count and start + stride * (count - 1) + kind.itemsize * width > len(data):
-        raise InputError(f"{name} counts more numbers than there are; it is damaged.")
+        raise InputError(f"{name} declares more numbers than it contains; it is damaged.")
     return np.ndarray((count, width), kind, data, start, (stride, kind.itemsize)) if count else np.zeros((0, width), kind)
 
 

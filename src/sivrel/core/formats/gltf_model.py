@@ -1,6 +1,6 @@
-"""The part of a glTF 2.0 file that is read, as the specification (Khronos, glTF 2.0.1) lays it down; what is not named here is ignored or noted.
+"""The parts of a glTF 2.0 file that are read, by the specification (Khronos, glTF 2.0.1); anything else is ignored or noted.
 
-Every index is checked where it is used; every size is bounded by the bytes that are there.
+Every index is checked where it is used; every size is bounded by the file's bytes.
 """
 
 from typing import Annotated, Any

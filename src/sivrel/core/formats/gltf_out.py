@@ -1,4 +1,4 @@
-"""glTF 2.0 out: a whole scene with all that was edited, as one .glb; what the format has no word for is said."""
+"""glTF 2.0 out: a whole scene with its edits, as one .glb; notes say what the format can't express."""
 
 import io
 import math
@@ -17,7 +17,7 @@ WRAPS = {"clamp": 33071, "mirror": 33648, "repeat": 10497, "black": 33071}
 
 
 def write_gltf(scene: Scene, out: Path) -> list[str]:
-    """Write a scene, edits laid over it, to `out` (.glb). Returns a sentence for each thing that glTF can't carry."""
+    """Write a scene with its edits to `out` (.glb). Returns a sentence for everything that glTF can't express."""
     writer = _Writer(scene)
     out.write_bytes(writer.whole())
     return writer.left_out
@@ -97,9 +97,9 @@ class _Writer:
         for attribute, what in (("seen_by_camera", "hidden from the camera"), ("casts_shadows", "casting no shadow"),
                                 ("seen_by_bounced", "hidden from bounced light")):  # fmt: skip
             if not getattr(mesh, attribute):
-                self.left_out.append(f"That {mesh.name} is {what} has no word in glTF and was left out.")
+                self.left_out.append(f"glTF can't express that {mesh.name} is {what}; this was left out.")
         if mesh.aimed:
-            self.left_out.append(f"That {mesh.name} is aimed at as a light has no word in glTF; it glows.")
+            self.left_out.append(f"glTF can't express that {mesh.name} is aimed at as a light; it only glows there.")
 
     def _material(self, number: int, both: bool) -> int:
         if (number, both) not in self.materials:
@@ -133,7 +133,7 @@ class _Writer:
         if glass:
             extra["KHR_materials_transmission"] = {"transmissionFactor": _one(1.0 - surface.opacity)}
             if surface.opacity_map:
-                self.left_out.append(f"The picture of how clear {surface.name} is was left out.")
+                self.left_out.append(f"The transmission texture of {surface.name} was left out.")
             if surface.see_through == "solid":
                 volume: dict[str, Any] = {"thicknessFactor": 1.0, "attenuationColor": _within(surface.attenuation)}
                 if surface.attenuation_distance > 0.0:
@@ -144,9 +144,9 @@ class _Writer:
         if surface.coat > 0.0:
             extra["KHR_materials_clearcoat"] = {"clearcoatFactor": _one(surface.coat), "clearcoatRoughnessFactor": _one(surface.coat_roughness)}
             if surface.coat_map or surface.coat_roughness_map:
-                self.left_out.append(f"The pictures of the coat of {surface.name} were left out.")
+                self.left_out.append(f"The coat textures of {surface.name} were left out.")
         if surface.specular is not None:
-            self.left_out.append(f"The tint of the highlights of {surface.name} has no like in glTF and was left out.")
+            self.left_out.append(f"The specular tint of {surface.name} can't be expressed in glTF and was left out.")
         if extra:
             entry["extensions"] = extra
             self.used |= extra.keys()
@@ -179,7 +179,7 @@ class _Writer:
                 if cut.texture.texels.shape[:2] == (rows, columns):
                     alpha = _values(cut.texture)[..., cut.channel]
                 else:
-                    self.left_out.append(f"The cut-out of {surface.name} is of another size than its colour, and was left out.")
+                    self.left_out.append(f"The cut-out of {surface.name} differs in size from its colour texture, and was left out.")
             picture = np.concatenate([picture, np.clip(alpha, 0.0, 1.0)[..., None]], axis=2)
         return self._picture(picture, texture, ("base", id(use), id(cut)))
 
@@ -223,7 +223,7 @@ class _Writer:
         self.entry["cameras"].append(entry | {"name": camera.name})
         self._node({"camera": len(self.entry["cameras"]) - 1, "name": camera.name, **_place(camera.to_world[:, :3].T, camera.to_world[:, 3])})
         if camera.lens_radius > 0.0 or camera.shift != (0.0, 0.0) or camera.exposure:
-            self.left_out.append(f"Lens, shift and exposure of the camera {camera.name} have no word in glTF and were left out.")
+            self.left_out.append(f"Lens, shift and exposure of the camera {camera.name} can't be expressed in glTF and were left out.")
 
     def _light(self, light: Light) -> None:
         colour = np.array(emitted(light))
@@ -233,7 +233,7 @@ class _Writer:
             colour = colour * math.pi * light.radius**2
         elif light.kind not in ("sun", "point"):
             if light.kind != "mesh":
-                self.left_out.append(f"The light {light.name} is a {light.kind}, for which glTF has no word; it was left out.")
+                self.left_out.append(f"The light {light.name} is a {light.kind}, which glTF can't express; it was left out.")
             return
         if not light.on or not colour.max() > 0.0:
             self.left_out.append(f"The light {light.name} is off and was left out.")
@@ -244,11 +244,11 @@ class _Writer:
             outer = math.radians(light.shaping.cone_angle)
             entry["spot"] = {"outerConeAngle": outer, "innerConeAngle": outer * (1.0 - light.shaping.cone_softness) * 0.999}
         if light.kind == "sphere" or light.angle > 0.0:
-            self.left_out.append(f"The size of the light {light.name}, which softens its shadows, has no word in glTF and was left out.")
+            self.left_out.append(f"The size of the light {light.name}, which softens its shadows, can't be expressed in glTF and was left out.")
         if 90.0 < light.shaping.cone_angle < 180.0:
-            self.left_out.append(f"The cone of the light {light.name} opens beyond 90°, for which glTF has no word; it shines all round.")
+            self.left_out.append(f"The cone of the light {light.name} opens beyond 90°, which glTF can't express; it emits in all directions there.")
         if light.shaping.profile is not None or light.shaping.focus > 0.0:
-            self.left_out.append(f"Profile and focus of the light {light.name} have no word in glTF and were left out.")
+            self.left_out.append(f"Profile and focus of the light {light.name} can't be expressed in glTF and were left out.")
         self.lights.append(entry)
         place = _place(light.frame, np.asarray(light.position, float))
         self._node({"name": light.name, "extensions": {"KHR_lights_punctual": {"light": len(self.lights) - 1}}, **place})
@@ -294,7 +294,7 @@ def _quaternion(m: np.ndarray) -> np.ndarray:
 
 
 def _transform(matrix: np.ndarray) -> dict[str, Any]:
-    """KHR_texture_transform of our 2 x 3 matrix, whose coordinates run up the picture; empty for none."""
+    """KHR_texture_transform of our 2 x 3 matrix, whose v runs up the picture; empty for none."""
     if np.allclose(matrix, [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]]):
         return {}
     a, b, d, e = matrix[0, 0], -matrix[0, 1], -matrix[1, 0], matrix[1, 1]

@@ -29,13 +29,13 @@ class SurfaceReader:
         self.notes: list[str] = []
 
     def of(self, number: int | None, mesh: str) -> tuple[int, int, bool]:
-        """Number of a material's surface in the scene, the set of coordinates that its pictures use, and whether its glow leaves both sides."""
+        """Number of a material's surface in the scene, the coordinate set of its textures, and whether it emits from both sides."""
         if number not in self.known:
             material = model.Material() if number is None else self.file.materials[number]
             self.sets: list[int] = []
             surface = self._surface(material, material.name or (f"material{number}" if number is not None else "plain"))
             if len(set(self.sets)) > 1:
-                self._note(f"The material {surface.name} uses several sets of coordinates; all its pictures are laid by set {self.sets[0]}.")
+                self._note(f"The material {surface.name} uses several coordinate sets; all its textures use set {self.sets[0]}.")
             self.scene.surfaces.append(surface)
             self.known[number] = len(self.scene.surfaces) - 1, self.sets[0] if self.sets else 0, material.doubleSided
         return self.known[number]
@@ -47,7 +47,7 @@ class SurfaceReader:
     def _surface(self, material: model.Material, name: str) -> Surface:
         metal, extra = material.pbrMetallicRoughness, material.extensions
         for unread in (e for e in extra if e not in READ):
-            self._note(f"Of the material {name}, {unread[:60]} can't be carried and was left out.")
+            self._note(f"Of the material {name}, {unread[:60]} is not supported and was left out.")
         r, g, b, alpha = metal.baseColorFactor
         surface = Surface(name, (r, g, b), metal.roughnessFactor, metal.metallicFactor)
         surface.ior = max(1.0, _number(extra, "KHR_materials_ior", "ior", 1.5))
@@ -72,7 +72,7 @@ class SurfaceReader:
             surface.coat_map = self._use(_info(coat, "clearcoatTexture"), "raw", 0, (surface.coat,) * 4)
             surface.coat_roughness_map = self._use(_info(coat, "clearcoatRoughnessTexture"), "raw", 1, (surface.coat_roughness,) * 4)
             if coat.get("clearcoatNormalTexture"):
-                self._note(f"The coat's own normals of the material {name} can't be carried and were left out.")
+                self._note(f"The coat normals of the material {name} are not supported and were left out.")
         return surface
 
     def _alpha(self, surface: Surface, material: model.Material, alpha: float) -> None:
@@ -108,7 +108,7 @@ class SurfaceReader:
         if factor == 0.0 and surface.metallic == 0.0 and surface.metallic_map is None:
             surface.ior = 1.0
         elif (factor, *colour) != (1.0, 1.0, 1.0, 1.0):
-            self._note(f"The tint of the highlights of the material {surface.name} can't be carried and was left out.")
+            self._note(f"The specular tint of the material {surface.name} is not supported and was left out.")
 
     def _use(
         self, info: model.TextureInfo | None, encoding: str, channel: int, scale: tuple[Any, ...], bias: tuple[Any, ...] = (0.0,) * 4
@@ -117,7 +117,7 @@ class SurfaceReader:
             return None
         texture = self.file.textures[info.index]
         if texture.source is None:
-            self._note("A picture in a form that is not read was left out; the surface's plain value stands in for it.")
+            self._note("A picture in an unsupported format was left out; the surface's plain value is used instead.")
             return None
         key = texture.source, encoding
         if key not in self.texels:
@@ -125,7 +125,7 @@ class SurfaceReader:
                 data, name = self.image(texture.source)
                 self.texels[key] = read_image(data, name, encoding)
             except InputError as error:
-                self._note(f"{error} The surface's plain value stands in for it.")
+                self._note(f"{error} The surface's plain value is used instead.")
                 self.texels[key] = None
         texels = self.texels[key]
         if texels is None:
@@ -149,7 +149,7 @@ def _info(values: dict[str, Any], key: str) -> model.TextureInfo | None:
 
 
 def _transform(values: Any) -> np.ndarray:
-    """2 x 3 matrix for coordinates that run up the picture, of one for coordinates that run down it (KHR_texture_transform)."""
+    """2 x 3 matrix for coordinates running up the picture, from one for coordinates running down (KHR_texture_transform)."""
     if not isinstance(values, dict):
         return np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
     (x, y), (sx, sy), turn = values.get("offset", (0.0, 0.0)), values.get("scale", (1.0, 1.0)), float(values.get("rotation", 0.0))

@@ -15,7 +15,7 @@ MOST_PIXELS = 1 << 26
 
 
 def read_hdr(data: bytes, name: str) -> np.ndarray:
-    """Linear float32 [height, width, 4] of an HDR file. Raises InputError naming it as `name`."""
+    """Linear float32 [height, width, 4] of an HDR file. Raises InputError, naming it `name`."""
     found = re.search(rb"\n([-+])Y (\d+) ([-+])X (\d+)\n", data[:65536])
     if not data.startswith(MAGIC) or found is None or b"32-bit_rle_xyze" in data[: found.end()]:
         raise InputError(f"The image {name} is not an HDR picture with rows of RGB; save it as EXR.")

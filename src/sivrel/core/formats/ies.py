@@ -10,14 +10,14 @@ from ..scene.model import Profile
 
 MOST_ANGLES = 2000
 MOST_BYTES = 64 << 20
-"""Of a file: 2 000 by 2 000 directions take less."""
+"""Most bytes of a file: 2 000 by 2 000 directions take less."""
 BRIGHTEST = 1e12
 
 
 def read_ies(text: str, name: str) -> Profile:
-    """The profile in `text`. Vertical angle 0 is the light's axis, whatever way it hangs. Raises InputError with `name`.
+    """The profile in `text`. Vertical angle 0 is the light's axis, however it is mounted. Raises InputError with `name`.
 
-    Symmetric files are spread over the full turn: one horizontal angle serves all round; 0 to 90 is mirrored twice;
+    Symmetric files are expanded to the full turn: one horizontal angle serves all round; 0 to 90 is mirrored twice;
     0 to 180 once (LM-63-2002, section 5.12).
     """
     head, _, rest = text.partition("TILT=")
@@ -36,25 +36,25 @@ def read_ies(text: str, name: str) -> Profile:
         factor, across, round_, kind = numbers[2], int(numbers[3]), int(numbers[4]), int(numbers[5])
         if not (0 < across <= MOST_ANGLES and 0 < round_ <= MOST_ANGLES):
             raise IndexError
-        factor *= numbers[10]  # ballast; the next is reserved, then watts
+        factor *= numbers[10]  # ballast; then a reserved value, then watts
         at = 13
         vertical, at = np.array(numbers[at : at + across]), at + across
         horizontal, at = np.array(numbers[at : at + round_]), at + round_
         candela = np.array(numbers[at : at + across * round_]).reshape(round_, across) * factor
     except (IndexError, ValueError):
-        raise InputError(f"{name} is not a whole photometric IES file; numbers are missing or beyond measure.") from None
+        raise InputError(f"{name} is not a whole photometric IES file; numbers are missing or too large.") from None
     if not 0.0 <= candela.min() <= candela.max() <= BRIGHTEST:
-        raise InputError(f"{name} has candela values below zero or beyond measure; it is damaged.")
+        raise InputError(f"{name} has candela values that are negative or too large; it is damaged.")
     if kind != 1:
         raise InputError(f"{name} is of type {'CBA'[kind - 1] if kind in (2, 3) else kind}; only type C is read.")
     rise = (np.diff(vertical) > 0.0).all() and (np.diff(horizontal) > 0.0).all()
     if not (rise and vertical[0] >= 0.0 and vertical[-1] <= 180.0 and horizontal[0] >= 0.0 and horizontal[-1] <= 360.0):
-        raise InputError(f"{name} has angles that do not rise; it is damaged.")
+        raise InputError(f"{name} has angles that do not increase; it is damaged.")
     return Profile(vertical, *_whole_turn(horizontal, candela))
 
 
 def _whole_turn(horizontal: np.ndarray, candela: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Angles from 0 to 360 degrees with their rows: what is symmetric is mirrored, and the direction 0 stands between its neighbours."""
+    """Angles from 0 to 360 degrees with their rows: symmetric data is mirrored, and direction 0 is placed between its neighbours."""
     if len(horizontal) == 1:
         return np.array([0.0, 360.0]), np.repeat(candela, 2, axis=0)
     mirrors = {90.0: (0.0, 180.0), 180.0: (0.0,), 270.0: (180.0,)}.get(float(horizontal[-1]), ())
@@ -77,5 +77,5 @@ def read_ies_file(path: Path) -> Profile:
             raise OSError
         text = path.read_text("latin-1")
     except (OSError, ValueError):
-        raise InputError(f"There is no photometric file {path}, or it is larger than any; check the name.") from None
+        raise InputError(f"There is no photometric file {path}, or it is too large; check the name.") from None
     return read_ies(text, path.name)

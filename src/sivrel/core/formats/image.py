@@ -11,7 +11,7 @@ from . import hdr
 from .hdr import MOST_PIXELS
 
 FORMATS = ("PNG", "JPEG", "TIFF", "BMP", "TGA")
-"""What Pillow may read: it knows some forty formats more, which no scene needs."""
+"""Formats that Pillow may read; it has some forty more, which scenes do not need."""
 EXR_MAGIC = b"\x76\x2f\x31\x01"
 
 
@@ -24,7 +24,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_
     """Texels float32 [height, width, 4] of the image file `data`.
 
     encoding: "sRGB" decodes, "raw" keeps the numbers, "auto" decodes 8-bit colour images (UsdUVTexture,
-    sourceColorSpace). most: pixels that it may have. Raises InputError naming the file as `name`.
+    sourceColorSpace). most: limit on its pixels. Raises InputError, naming the file `name`.
     """
     if data[:4] == EXR_MAGIC:
         return _read_exr(data, name)
@@ -44,7 +44,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_
                 pixels = np.repeat((srgb_to_linear(plane) if decodes else plane)[..., None], 4, axis=2).astype(np.float32)
                 pixels[..., 3] = 1.0
             else:
-                # Through a table of the 256 values: large pictures are decoded in little more memory than they take.
+                # Through a table of the 256 values, to decode large pictures in little extra memory.
                 levels = np.arange(256, dtype=np.float32) / np.float32(255.0)
                 coded = np.asarray(image.convert("RGBA"))
                 pixels = levels[coded]
@@ -62,7 +62,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_
 
 
 def _read_exr(data: bytes, name: str) -> np.ndarray:
-    from .exr_file import open_exr  # here, since the library takes a while to load
+    from .exr_file import open_exr  # imported here, since the library loads slowly
 
     with tempfile.TemporaryDirectory() as folder:  # the library reads from paths alone
         path = Path(folder) / "texture.exr"

@@ -1,7 +1,7 @@
 """OBJ in, with its MTL: polygons, coordinates, normals, groups and materials.
 
-The format has no unit, lights or cameras: metres and y up are taken, as most programs write it. Materials as in the MTL description and its
-widely written extension for metals and roughness (Pr, Pm, Pc).
+The format has no unit, lights or cameras: metres and y up are assumed, as most programs write it. Materials as in the MTL description and its
+widely used extension for metals and roughness (Pr, Pm, Pc).
 """
 
 import re
@@ -28,15 +28,15 @@ FORMS = [
     (re.compile(rb"(?:%b/%b/%b(?:\s++|$))++" % (_N, _N, _N)), [0, 1, 2]), (re.compile(rb"(?:%b//%b(?:\s++|$))++" % (_N, _N)), [0, 2]),
     (re.compile(rb"(?:%b/%b(?:\s++|$))++" % (_N, _N)), [0, 1]), (re.compile(rb"(?:%b(?:\s++|$))++" % _N), [0]),
 ]  # fmt: skip
-"""How corners are written, when all are written alike, and which of vertex, coordinate and normal they name."""
+"""Formats of corners, if all are written alike, and which of vertex, coordinate and normal they contain."""
 WITHOUT_WORDS = bytes(32 if chr(k) in "vtnf\n" else k for k in range(256))
-"""Blanks in place of the letters of “v”, “vt”, “vn” and “f”."""
+"""Blanks that replace the letters of “v”, “vt”, “vn” and “f”."""
 IGNORED = {"ka", "illum", "map_ka", "sharpness", "newmtl"}
-"""Of a material: ambient light, which nothing real has, and hints to other renderers."""
+"""Ignored in a material: ambient light, which is not physical, and hints to other renderers."""
 
 
 def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
-    """Read an OBJ file and the MTL files and pictures beside it. What can't be carried is noted. Raises InputError."""
+    """Read an OBJ file and the MTL files and pictures beside it. Unsupported parts are noted. Raises InputError."""
     beside = AssetResolver(path, confine_to)
     scene = Scene(path.stem)
     _Reader(path.name, beside.main(), beside, scene).read()
@@ -44,12 +44,12 @@ def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None 
         raise InputError(f"{scene.name} has nothing to render; give it at least one face.")
     low, high = scene.bounds()
     scene.cameras.append(framing_camera(low, high))
-    scene.notes.append("An OBJ file has no unit, no lights and no camera: metres are taken, a camera that sees it all is added, and no light.")
+    scene.notes.append("An OBJ file has no unit, no lights and no camera: metres are assumed, a camera that frames it is added, but no light.")
     return scene
 
 
 class _Reader:
-    """Lines are told apart by their first letters, all at once; each kind is read as one text of numbers."""
+    """Lines are sorted by their first letters, all at once; each kind is read as one text of numbers."""
 
     def __init__(self, name: str, data: bytes, beside: AssetResolver, scene: Scene) -> None:
         self.name, self.beside, self.scene = name, beside, scene
@@ -78,7 +78,7 @@ class _Reader:
         is_f = (first == ord("f")) & (second == 32)
         points, coordinates, normals = (self._table(mask, width) for mask, width in ((is_v, 3), (is_vt, 2), (is_vn, 3)))
         at = np.flatnonzero(is_f)
-        # Indices count from one, or back from what has been read till then.
+        # Indices count from one, or backwards from the last one read.
         before = [np.cumsum(mask)[at] for mask in (is_v, is_vt, is_vn)]
         counts, indices = self.counts[at] - 1, self._corners(is_f)
         if int(counts.sum()) != len(indices):
@@ -87,7 +87,7 @@ class _Reader:
         for (group, material), faces in self._groups(others, at).items():
             self._mesh(group, material, faces, counts, indices, before, points, coordinates, normals)
         for word, number in sorted(self.left.items()):
-            self.scene.notes.append(f"{number} lines “{word}” were left out: they are not read.")
+            self.scene.notes.append(f"{number} lines “{word}” were left out: they are not supported.")
 
     def _text(self, mask: np.ndarray) -> bytes:
         """The lines of a mask as one text, without their first words."""
@@ -105,7 +105,7 @@ class _Reader:
             raise InputError(f"{self.name} has coordinates that are not numbers; it is damaged, or not an OBJ file.")
         if (counts == width).all():
             return numbers.reshape(-1, width)
-        # Weights and colours may follow; a coordinate may have one number alone.
+        # Weights and colours may follow; a texture coordinate may have only one number.
         starts = np.cumsum(counts) - counts
         columns = np.arange(width)
         there = columns < counts[:, None]
@@ -164,7 +164,7 @@ class _Reader:
             used[:, k] = np.where(column < 0, before[k][face_of] + column, column - 1)
             lowest = 0 if k == 0 else -1
             if len(column) and (used[:, k].min() < lowest or used[:, k].max() >= len(table)):
-                raise InputError(f"{self.name} has faces with {what} that are not there; it is damaged.")
+                raise InputError(f"{self.name} has faces with {what} that do not exist; it is damaged.")
         if len(used) == 0:
             return
         triangles, _ = triangulate(points, own, used[:, 0])
@@ -172,7 +172,7 @@ class _Reader:
             return
         v = points[used[triangles, 0]]
         if not np.isfinite(v).all() or np.abs(v).max() > 1e15:
-            raise InputError(f"{self.name} has points that are no places; it is damaged.")
+            raise InputError(f"{self.name} has points that are not finite; it is damaged.")
         n = facets(v)
         n = np.repeat((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30))[:, None], 3, axis=1)
         if len(normals):
@@ -193,18 +193,18 @@ class _Reader:
     def _surface(self, name: str) -> int:
         if name not in self.numbers:
             if name and name not in self.materials:
-                self.scene.notes.append(f"The material {name} is not described in any MTL file given; a plain grey stands in for it.")
+                self.scene.notes.append(f"The material {name} is not described in any MTL file given; a plain grey is used instead.")
             self.numbers[name] = len(self.scene.surfaces)
             self.scene.surfaces.append(self.materials.get(name, Surface(name or "plain")))
         return self.numbers[name]
 
     def _library(self, names: str) -> None:
-        # A name may hold blanks; several names may stand in a line.
+        # A name may contain blanks; a line may hold several names.
         for name in [names] if self.beside.has(names) else names.split():
             try:
                 text = self.beside.read(name).decode("utf-8", "replace")
             except InputError as error:
-                self.scene.notes.append(f"{error} Plain greys stand in for its materials.")
+                self.scene.notes.append(f"{error} Plain greys are used instead of its materials.")
                 continue
             for block in re.split(r"(?m)^\s*newmtl\s+", text)[1:]:
                 lines = [line.split("#", 1)[0].split() for line in block.splitlines()]
@@ -224,7 +224,7 @@ class _Reader:
                 elif key == "ks":
                     glossy = _three(rest)
                 elif key == "ns":
-                    # A lobe of exponent n is as wide as facets of alpha² = 2 / (n + 2) (Walter et al. 2007, 5.2); alpha is our roughness squared.
+                    # A lobe of exponent n is as wide as facets with alpha² = 2 / (n + 2) (Walter et al. 2007, 5.2); alpha is our roughness squared.
                     surface.roughness = float((2.0 / (max(float(rest[0]), 0.0) + 2.0)) ** 0.25)
                 elif key in ("d", "tr"):
                     value = float(rest[-1])
@@ -248,7 +248,7 @@ class _Reader:
         if max(glossy) > 0.0 and surface.ior == 1.0 and surface.metallic == 0.0:
             surface.specular = glossy
         if unread:
-            self.scene.notes.append(f"Of the material {name}, {', '.join(dict.fromkeys(unread))} can't be carried and was left out.")
+            self.scene.notes.append(f"Of the material {name}, {', '.join(dict.fromkeys(unread))} is not supported and was left out.")
         return surface
 
     def _map(self, surface: Surface, key: str, rest: list[str]) -> None:
@@ -272,7 +272,7 @@ class _Reader:
         try:
             texels = read_image(self.beside.read(name), name, encoding)
         except InputError as error:
-            self.scene.notes.append(f"{error} The surface's plain value stands in for it.")
+            self.scene.notes.append(f"{error} The surface's plain value is used instead.")
             return
         texture = Texture(texels, (wrap, wrap))
         texture.transform = np.array([[scale[0], 0.0, shift[0]], [0.0, scale[1], shift[1]]])

@@ -1,7 +1,7 @@
-"""The one door for scene files: what can be read, by suffix.
+"""The entry point for scene files: readers by suffix.
 
-A format is a reader `(path, confine_to=, frame=) -> Scene`. Other packages add one by an entry point of the group `sivrel.scene_formats`, whose name
-is the suffix, like `.abc = "package.module:read"`. Readers are imported when a file of theirs is read.
+A format is a reader `(path, confine_to=, frame=) -> Scene`. Other packages add one with an entry point of the group `sivrel.scene_formats`, whose
+name is the suffix, like `.abc = "package.module:read"`. Readers are imported on first use.
 """
 
 import functools
@@ -29,7 +29,7 @@ log = logging.getLogger(__name__)
 
 @functools.cache
 def _others() -> dict[str, EntryPoint]:
-    """Formats of other packages by suffix; none takes the place of one of ours."""
+    """Formats of other packages by suffix; none replaces one of ours."""
     return {point.name.lower(): point for point in entry_points(group=GROUP) if point.name.startswith(".") and point.name.lower() not in OURS}
 
 
@@ -39,7 +39,7 @@ def suffixes() -> tuple[str, ...]:
 
 
 def reader_of(suffix: str) -> Reader | None:
-    """What reads scene files with a suffix; None for what is no scene file. Raises InputError where the package that should can't be loaded."""
+    """The reader for a suffix; None if it is not a scene file. Raises InputError if the reader's package can't be loaded."""
     suffix = suffix.lower()
     if suffix in OURS:
         module, _, name = OURS[suffix].partition(":")
@@ -51,11 +51,11 @@ def reader_of(suffix: str) -> Reader | None:
         return point.load()
     except Exception as error:
         log.exception("The reader of %s files can't be loaded.", suffix)
-        raise InputError(f"The package that reads {suffix} files can't be loaded ({error}); mend or remove it.") from None
+        raise InputError(f"The package that reads {suffix} files can't be loaded ({error}); repair or remove it.") from None
 
 
 def two_frames(path: Path, *, confine_to: Path | None = None, first: float | None = None) -> tuple[Scene, Scene]:
-    """An animated scene, which is a USD file, at its first frame, or at `first`, and at the one after. Raises InputError."""
+    """An animated scene (a USD file) at its first frame, or at `first`, and at the next one. Raises InputError."""
     if first is None:
         from .usd import first_frame
 
@@ -64,7 +64,7 @@ def two_frames(path: Path, *, confine_to: Path | None = None, first: float | Non
 
 
 def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
-    """Read a scene file. With `confine_to`, nothing outside that folder is opened; glTF and OBJ never reach out of their own. Raises InputError."""
+    """Read a scene file. With `confine_to`, nothing outside that folder is opened; glTF and OBJ never leave their own. Raises InputError."""
     reader = reader_of(path.suffix)
     if reader is None:
         raise InputError(f"{path.name} is not a scene file that can be read; give one of: {', '.join(suffixes())}.")
@@ -72,8 +72,8 @@ def read_scene(path: Path, *, confine_to: Path | None = None, frame: float | Non
         scene = reader(path, confine_to=confine_to, frame=frame)
     except (InputError, MemoryError, OSError):
         raise
-    except Exception as error:  # whatever a damaged file makes of a reader
-        raise InputError(f"{path.name} can't be read; it is damaged, or not what its name says.") from error
+    except Exception as error:  # any error that a damaged file causes in a reader
+        raise InputError(f"{path.name} can't be read; it is damaged, or not of that type.") from error
     sanitize(scene)
     if not scene.cameras:
         scene.cameras.append(framing_camera(*scene.bounds()))

@@ -1,6 +1,6 @@
 """USD in: meshes, instances, preview surfaces, lights and cameras of a stage, in metres with y up.
 
-OpenUSD's schemas UsdGeom, UsdShade (UsdPreviewSurface specification 2.6) and UsdLux say what everything means.
+OpenUSD's schemas UsdGeom, UsdShade (UsdPreviewSurface specification 2.6) and UsdLux define the meaning of everything.
 """
 
 from pathlib import Path
@@ -70,7 +70,7 @@ class _Reader:
             count = "One mesh was" if len(self.skipped) == 1 else f"{len(self.skipped)} meshes were"
             scene.notes.append(f"{count} skipped: {'; '.join(self.skipped[:5])}{'; …' if len(self.skipped) > 5 else ''}.")
         for kind, number in sorted(self.left_out.items()):
-            scene.notes.append(f"{number} of type {kind} left out: this type is not read yet.")
+            scene.notes.append(f"{number} of type {kind} left out: this type is not supported.")
         if not scene.triangle_count():
             why = f": {self.skipped[0]}" if self.skipped else "; give it at least one visible mesh"
             raise InputError(f"{scene.name} has nothing to render{why}.")
@@ -128,7 +128,7 @@ class _Reader:
             self.skipped.append(f"{prim.GetPath()} {error}")
             return None
         self.triangles += len(part.vertices)
-        faces = part.surfaces  # read_mesh leaves the number of each triangle's face here
+        faces = part.surfaces  # read_mesh stores the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
         self.surfaces.make_solid(part)
         self.scene.meshes.append(part)
@@ -146,7 +146,7 @@ class _Reader:
             base = extra @ base
         usable = [i < len(prototypes) for i in indices]
         if len(matrices or []) != sum(not mask or bool(m) for m in mask or indices) or not all(usable):
-            self.skipped.append(f"{instancer.GetPath()} has instances without a prototype or a place")
+            self.skipped.append(f"{instancer.GetPath()} has instances without a prototype or a position")
             return
         kept = [i for k, i in enumerate(indices) if not mask or mask[k]]
         for index, matrix in zip(kept, matrices, strict=True):
@@ -158,7 +158,7 @@ class _Reader:
             try:
                 place = base @ np.array(matrix).T @ np.linalg.inv(parent)
             except np.linalg.LinAlgError:
-                self.skipped.append(f"{prototypes[index]} has a transform that can't be undone")
+                self.skipped.append(f"{prototypes[index]} has a transform that can't be inverted")
                 break
             self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
 

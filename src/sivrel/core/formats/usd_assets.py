@@ -1,7 +1,7 @@
-"""Files that a USD stage refers to, and how a stage that somebody gave is kept within its folder.
+"""Files that a USD stage refers to, and how an uploaded stage is confined to its folder.
 
-Every layer is looked at before the stage is composed, and the layers in use are looked at once more after: what can't be followed by name
-(expressions, clips, search paths of the environment) is refused, never opened.
+Every layer is checked before the stage is composed, and the layers in use are checked again after: anything that can't be resolved by name
+(expressions, clips, search paths of the environment) is refused and never opened.
 """
 
 from pathlib import Path
@@ -13,8 +13,8 @@ from ..errors import InputError
 
 
 def asset_bytes(asset: Any, confine_to: Path | None) -> bytes:
-    """Contents of an asset path, also from inside a package. Raises InputError when it is not there, or, with
-    `confine_to`, when it lies outside that folder."""
+    """Contents of an asset path, also from inside a package. Raises InputError if it does not exist, or, with
+    `confine_to`, if it is outside that folder."""
     resolved = asset.resolvedPath
     if not resolved:
         raise InputError(f"The file {asset.path[:200]} was not found.")
@@ -28,7 +28,7 @@ def asset_bytes(asset: Any, confine_to: Path | None) -> bytes:
 
 
 def is_within(identifier: str, folder: Path) -> bool:
-    """Whether a layer or asset lies in a folder: the file itself, or the package that holds it, links followed."""
+    """Whether a layer or asset is inside a folder: the file itself, or the package that contains it, with links resolved."""
     file = Sdf.Layer.SplitIdentifier(identifier)[0]
     outer = Ar.SplitPackageRelativePathOuter(file)[0]
     try:
@@ -53,14 +53,14 @@ def open_stage(path: Path, confine_to: Path | None = None) -> Usd.Stage:
 
 
 def refuse_clips(stage: Usd.Stage, path: Path) -> None:
-    """Raise InputError where values come from clips: their files are named by patterns, and opened as values are read."""
+    """Raise InputError if values come from clips: their files are given by patterns, and opened as values are read."""
     for prim in stage.TraverseAll():
         if prim.HasAuthoredMetadata("clips") or prim.HasAuthoredMetadata("clipSets"):
             raise InputError(f"{path.name} takes its motion from value clips, which can't be read from an upload; save it as one file.")
 
 
 def _check_layers(path: Path, folder: Path) -> None:
-    """Refuse layers that refer outside `folder`, before anything out there is opened."""
+    """Refuse layers that refer outside `folder`, before anything there is opened."""
     waiting, seen = [str(path)], set()
     while waiting:
         identifier = waiting.pop()
@@ -74,10 +74,10 @@ def _check_layers(path: Path, folder: Path) -> None:
         if layer is None:
             if identifier == str(path):
                 raise InputError(f"{path.name} is not a USD file, or it is damaged.")
-            continue  # it is not there, or can't be read: composing does without it
-        for reference in filter(None, layer.GetCompositionAssetDependencies()):  # an empty one is to the layer itself
+            continue  # missing or unreadable: composition ignores it
+        for reference in filter(None, layer.GetCompositionAssetDependencies()):  # an empty reference is to the layer itself
             if "`" in reference:
-                raise InputError(f"{path.name} refers to {reference[:200]}, an expression; save it with plain names of files.")
+                raise InputError(f"{path.name} refers to {reference[:200]}, an expression; save it with plain file names.")
             target = Sdf.ComputeAssetPathRelativeToLayer(layer, reference)
             if not is_within(target, folder):
                 raise _outside(path, reference)

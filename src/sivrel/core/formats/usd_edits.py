@@ -1,4 +1,4 @@
-"""Edits out: a USD layer over the scene's own file, with UsdLux saying all that it can."""
+"""Edits out: a USD layer over the scene's own file, with everything that UsdLux can express."""
 
 from pathlib import Path
 from typing import Any
@@ -27,7 +27,7 @@ INPUTS = {
 
 def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None) -> list[str]:
     """Write `edits` of the scene file `path` as a layer `out` that has the file as its sublayer; the file itself is not
-    touched. Returns a sentence for each edit that USD has no word for. Raises InputError."""
+    touched. Returns a sentence for each edit that USD can't express. Raises InputError."""
     if path.suffix.lower() not in (".usda", ".usdc", ".usd", ".usdz"):
         raise InputError(f"{path.name} is not a USD file, so no USD layer can lie over it.")
     scene = scene or read_scene(path)
@@ -38,7 +38,7 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
     layer.subLayerPaths.append(str(path.resolve()))
     stage = Usd.Stage.Open(layer)
     whole = edits.scenes.get("whole")
-    # What a stage says of itself is read from its root layer alone, so this layer repeats it.
+    # Stage metadata is read from the root layer only, so this layer repeats it.
     own = Usd.Stage.Open(str(path), Usd.Stage.LoadNone)
     metres = (UsdGeom.GetStageMetersPerUnit(own) or 0.01) * (whole.scale if whole and whole.scale else 1.0)
     to_stage = np.eye(3)
@@ -57,10 +57,10 @@ def write_layer(path: Path, edits: Edits, out: Path, scene: Scene | None = None)
     for name, edit in edits.lights.items():
         light = next((one for one in edited.lights if one.name == name), None)
         if edit.kind == "daylight":
-            left_out.append(f"The daylight {name} is made from place and time; USD has no word for it, so it was left out.")
+            left_out.append(f"The daylight {name} is computed from place and time, which USD can't express, so it was left out.")
             continue
         if light is None or light.kind == "mesh":
-            left_out.append(f"The edits of {name} have no light in the file to lie on, so they were left out.")
+            left_out.append(f"The edits of {name} were left out, since the file has no such light.")
             continue
         prim = paths.get(name) or (stage.GetPrimAtPath(name) if name.startswith("/") else None)
         if not prim:
@@ -102,7 +102,7 @@ def _write_light(
     if edit.temperature is not None:
         put("enableColorTemperature", Sdf.ValueTypeNames.Bool, bool(light.temperature))
         put("colorTemperature", f, light.temperature or 6500.0)
-    # Sizes are in the prim's own units; a scale above it is undone by writing the size that the world has.
+    # Sizes are in the prim's own units; a scale above it is cancelled by writing the world size.
     sizes = {"rect": ("width", "height"), "portal": ("width", "height"), "disk": ("width",), "sphere": ("radius",), "cylinder": ("radius", "length")}
     moved = edit.at is not None or edit.towards is not None or added
     if any(getattr(edit, s) is not None for s in sizes.get(light.kind, ())) or moved:
@@ -130,7 +130,7 @@ def _write_light(
             collection.CreateIncludesRel().SetTargets([Sdf.Path(m) for m in sorted(members) if m.startswith("/")])
     for field, what in (("solo", "solo"), ("camera", "whether the camera sees it"), ("rotation", "its rotation")):
         if getattr(edit, field) is not None:
-            left_out.append(f"Of the light {light.name}, {what} has no word in UsdLux and was left out.")
+            left_out.append(f"Of the light {light.name}, {what} can't be expressed in UsdLux and was left out.")
 
 
 def _write_camera(prim: Usd.Prim, camera: Camera, exposed: bool, metres: float, to_stage: np.ndarray) -> None:
@@ -143,7 +143,7 @@ def _write_camera(prim: Usd.Prim, camera: Camera, exposed: bool, metres: float, 
 
 
 def _write_place(prim: Usd.Prim, axes: np.ndarray, position: np.ndarray, metres: float, to_stage: np.ndarray) -> None:
-    """Put a prim where its axes, rows of a 3 x 3, and its position in metres say."""
+    """Place a prim by its axes, rows of a 3 x 3, and its position in metres."""
     matrix = np.eye(4)
     matrix[:3, :3] = axes @ to_stage.T
     matrix[3, :3] = to_stage @ np.asarray(position) / metres
@@ -165,4 +165,4 @@ def _write_object(stage: Usd.Stage, name: str, change: Any, left_out: list[str])
             UsdLux.LightAPI(prim).CreateMaterialSyncModeAttr("materialGlowTintsLight")
     for field, what in (("camera", "seen by camera"), ("shadows", "casts shadows"), ("bounced", "seen by bounced light")):
         if getattr(change, field) is not None:
-            left_out.append(f"Of the object {name}, “{what}” has no word in USD and was left out.")
+            left_out.append(f"Of the object {name}, “{what}” can't be expressed in USD and was left out.")

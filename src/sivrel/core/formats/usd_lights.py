@@ -1,4 +1,4 @@
-"""UsdLux lights: shapes, quantities, shaping, shadows and links as the schema states them, in metres."""
+"""UsdLux lights: shapes, quantities, shaping, shadows and links as the schema defines them, in metres."""
 
 from collections.abc import Callable
 from dataclasses import replace
@@ -25,14 +25,14 @@ NOT_READ: dict[str, tuple[str, tuple[float, ...] | float]] = {
     "inputs:shadow:color": ("the colour of its shadows", (0.0, 0.0, 0.0)),
     "inputs:shadow:distance": ("the distance at which its shadows end", -1.0),
     "inputs:shadow:falloff": ("the distance over which its shadows fade", -1.0),
-    "treatAsLine": ("that it stands for a line", 0.0),
+    "treatAsLine": ("that it represents a line", 0.0),
     "inputs:shadow:falloffGamma": ("how its shadows fade", 1.0),
 }
-"""Attributes that are left out, with what they are and the value that means nothing."""
+"""Attributes that are left out, with their names in words and the value that has no effect."""
 
 
 class LightReader:
-    """Reads the lights of a stage. `image` reads a texture asset, or returns None after noting why it can't."""
+    """Reads the lights of a stage. `image` reads a texture asset, or returns None after adding a note."""
 
     def __init__(
         self, metres: float, z_up: bool, time: Usd.TimeCode, confine_to: Path | None, image: Callable[..., Texture | None],
@@ -44,7 +44,7 @@ class LightReader:
         """The light at `prim`, or None after a note; `matrix` is prim to scene, 4 x 4 for columns."""
         kind = KINDS.get(prim.GetTypeName())
         if kind is None:
-            self.note(f"The light {prim.GetName()} is a {prim.GetTypeName()}, which is not read yet, so it was left out.")
+            self.note(f"The light {prim.GetName()} is a {prim.GetTypeName()}, which is not supported, so it was left out.")
             return None
         x, y, z = (float(v) for v in matrix[:3, 3])
         light = Light(prim.GetName(), kind, position=(x, y, z), unit=self.metres)  # type: ignore[arg-type]
@@ -58,7 +58,7 @@ class LightReader:
         return light
 
     def read_mesh(self, prim: Usd.Prim, mesh: Mesh, add_surface: Callable[[Surface], int]) -> Light:
-        """The light that a mesh with MeshLightAPI is; `mesh` gets a surface of its own where its material does not count."""
+        """The light of a mesh with MeshLightAPI; `mesh` gets a surface of its own if its material does not apply."""
         light = Light(mesh.name, "mesh", unit=self.metres, mesh=mesh.name)
         self._quantities(prim, light)
         if light.normalize:
@@ -83,9 +83,9 @@ class LightReader:
                 left_out.append(what)
         if prim.GetRelationship("light:filters").GetForwardedTargets():
             left_out.append("its light filters")
-        left_out += [f"what is connected to its {i.GetBaseName()}" for i in UsdLux.LightAPI(prim).GetInputs() if i.HasConnectedSource()]
+        left_out += [f"the connection of its {i.GetBaseName()}" for i in UsdLux.LightAPI(prim).GetInputs() if i.HasConnectedSource()]
         if left_out:
-            self.note(f"Of the light {prim.GetName()}, {', '.join(left_out)} {'is' if len(left_out) == 1 else 'are'} not read.")
+            self.note(f"Of the light {prim.GetName()}, {', '.join(left_out)} {'is' if len(left_out) == 1 else 'are'} not supported.")
 
     def _value(self, prim: Usd.Prim, attribute: str, default: float) -> float:
         got = prim.GetAttribute(attribute).Get(self.time) if prim.HasAttribute(attribute) else None
@@ -116,7 +116,7 @@ class LightReader:
             light.frame = flat_frame(axes)
             asset = prim.GetAttribute("inputs:texture:file").Get(self.time) if light.kind == "rect" else None
             if asset and asset.path:
-                light.picture = self.image(asset, "clamp", f"The light {light.name} shines in one colour.")
+                light.picture = self.image(asset, "clamp", f"The light {light.name} has one colour instead.")
             return bool(np.linalg.norm(np.cross(axes[:, 0], axes[:, 1])) * width * height > 0.0)
         elif light.kind == "sphere":
             light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales.mean())
@@ -140,8 +140,8 @@ class LightReader:
             layout = prim.GetAttribute("inputs:texture:format").Get(self.time)
             if asset and asset.path:
                 if layout not in (None, "automatic", "latlong"):
-                    self.note(f"The panorama of {light.name} has the layout {layout}; it is read as latitude and longitude.")
-                light.picture = self.image(asset, "repeat", "The sky's constant colour stands in for it.")
+                    self.note(f"The panorama of {light.name} has the layout {layout}; it is read as latitude-longitude.")
+                light.picture = self.image(asset, "repeat", "The sky's constant colour is used instead.")
         return True
 
     def _shaping(self, prim: Usd.Prim, light: Light) -> None:
@@ -161,7 +161,7 @@ class LightReader:
                 light.shaping.profile_scale = self._value(prim, "inputs:shaping:ies:angleScale", 0.0)
                 light.shaping.profile_normalize = bool(prim.GetAttribute("inputs:shaping:ies:normalize").Get(self.time))
             except InputError as error:
-                self.note(f"{error} The light {light.name} shines without it.")
+                self.note(f"{error} The light {light.name} is used without it.")
 
     def _shadow(self, prim: Usd.Prim, light: Light) -> None:
         if prim.HasAPI(UsdLux.ShadowAPI) and prim.GetAttribute("inputs:shadow:enable").Get(self.time) is False:
@@ -178,7 +178,7 @@ class LightReader:
 
 
 def flat_frame(axes: np.ndarray) -> np.ndarray:
-    """Rows: directions of the two sides, which need not be at right angles, and the normal on the side of the third axis."""
+    """Rows: directions of the two sides, not necessarily perpendicular, and the normal on the side of the third axis."""
     x, y = (axes[:, k] / max(float(np.linalg.norm(axes[:, k])), 1e-30) for k in (0, 1))
     normal = np.cross(x, y)
     if np.dot(normal, axes[:, 2]) < 0.0:
@@ -187,7 +187,7 @@ def flat_frame(axes: np.ndarray) -> np.ndarray:
 
 
 def turned_frame(axes: np.ndarray) -> np.ndarray:
-    """Rows x, y, z at right angles, nearest to the axes: x as it is, z made square to it."""
+    """Orthonormal rows x, y, z closest to the axes: x is kept, z is made perpendicular to it."""
     x = axes[:, 0] / max(float(np.linalg.norm(axes[:, 0])), 1e-30)
     z = axes[:, 2] - x * float(axes[:, 2] @ x)
     if np.linalg.norm(z) < 1e-12:
@@ -197,5 +197,5 @@ def turned_frame(axes: np.ndarray) -> np.ndarray:
 
 
 def _stretch(matrix: np.ndarray) -> np.ndarray | None:
-    """The matrix of a stretched light, or None where it only turns: the light is round."""
+    """The matrix of a stretched light, or None if it only rotates: the light is round."""
     return None if np.allclose(matrix @ matrix.T, np.eye(3), atol=1e-4) or np.linalg.det(matrix) == 0.0 else matrix

@@ -1,4 +1,4 @@
-"""Mended objects and cards out: their geometry over the file's own, in a USD layer."""
+"""Edited objects and cards out: their geometry over the file's own, in a USD layer."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -16,8 +16,8 @@ MADE = "SivrelMended"
 
 @dataclass
 class MendWriter:
-    """scene: as the file has it; edited: with all edits; metres: in a unit of the layer; to_stage: 3 x 3 from y up; root: path that what is
-    new is put under."""
+    """scene: as the file has it; edited: with all edits; metres: per unit of the layer; to_stage: 3 x 3 from y up; root: path above
+    new prims."""
 
     stage: Usd.Stage
     scene: Scene
@@ -28,11 +28,11 @@ class MendWriter:
     left_out: list[str]
 
     def mend(self, name: str, edit: ObjectEdit) -> None:
-        """Write what an edit made of an object, and of all that its name stands for."""
+        """Write the edited object, and all objects its name covers."""
         for old in [m for m in self.scene.meshes if m.name == name or f"/{name.strip('/')}/" in f"{m.name}/"]:
             prim = self.stage.GetPrimAtPath(old.name) if old.name.startswith("/") else None
             if not prim or prim.IsInstanceProxy() or not prim.IsA(UsdGeom.Mesh):
-                self.left_out.append(f"The object {old.name} is shared by several places in the file, so its mends were left out.")
+                self.left_out.append(f"The object {old.name} is used in several places in the file, so its edits were left out.")
                 continue
             if edit.out:
                 prim.SetActive(False)
@@ -49,7 +49,7 @@ class MendWriter:
                 self._materials(at, prim, part, subsets, edit)
 
     def _subsets(self, prim: Usd.Prim, old: Mesh) -> list[tuple[UsdShade.Material, int]]:
-        """Material of each subset of faces, and the number that its surface has in the scene."""
+        """Material of each subset of faces, and the number of its surface in the scene."""
         found = []
         try:
             faces = read_mesh(UsdGeom.Mesh(prim), np.eye(4), Usd.TimeCode.Default()).surfaces
@@ -73,7 +73,7 @@ class MendWriter:
         world = part.vertices.reshape(-1, 3).astype(float) / self.metres @ self.to_stage.T
         local = world @ back[:3, :3] + back[3, :3]
         normals = part.normals.reshape(-1, 3).astype(float) @ self.to_stage.T @ to_world[:3, :3].T
-        # A mirroring transform turns faces over once more.
+        # A mirroring transform flips faces once more.
         order = np.arange(len(local)).reshape(-1, 3)
         if (np.linalg.det(to_world[:3, :3]) < 0.0) != (mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded):
             order = order[:, ::-1]
@@ -86,7 +86,7 @@ class MendWriter:
         api = UsdGeom.PrimvarsAPI(mesh)
         flat = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
         own = api.GetPrimvar("normals")
-        if own:  # it goes before the attribute; what it said no longer fits
+        if own:  # indices must be removed before the attribute, since they no longer match
             own.GetAttr().Block()
         if mesh.GetHoleIndicesAttr().HasAuthoredValue():
             mesh.GetHoleIndicesAttr().Set(Vt.IntArray())

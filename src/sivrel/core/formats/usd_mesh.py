@@ -1,4 +1,4 @@
-"""One UsdGeomMesh as triangles in scene space: polygons cut up, normals and coordinates spread to the corners."""
+"""One UsdGeomMesh as triangles in scene space: polygons triangulated, normals and coordinates expanded to corners."""
 
 from typing import Any
 
@@ -31,7 +31,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
         raise MeshError("has points that are not numbers")
     world = points @ matrix[:3, :3].T + matrix[:3, 3]
     if not np.isfinite(world).all() or np.abs(world).max() > 1e15:
-        raise MeshError("lies beyond all measure; check its transform")
+        raise MeshError("is too far away or too large; check its transform")
 
     holes = set(mesh.GetHoleIndicesAttr().Get(time) or [])
     corners, faces = triangulate(points, counts, indices, holes)
@@ -39,7 +39,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
         raise MeshError("has no faces with three corners or more")
     triangles = world[indices[corners]]
 
-    # A left-handed orientation and a mirroring transform each turn the front of a face to its other side.
+    # A left-handed orientation and a mirroring transform each flip the front of a face.
     mirrored = np.linalg.det(matrix[:3, :3]) < 0.0
     turned = (mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded) != mirrored
     normals = _normals(mesh, corners, faces, indices, len(points), matrix, time)
@@ -87,7 +87,7 @@ def _is_smooth(mesh: UsdGeom.Mesh, time: Usd.TimeCode) -> bool:
 def _spread(
     values: np.ndarray, interpolation: str, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int
 ) -> np.ndarray | None:
-    """Values [n, 3, width] at the corners of every triangle, or None when their number does not fit."""
+    """Values [n, 3, width] at the corners of every triangle, or None if their number does not match."""
     needed = {
         UsdGeom.Tokens.constant: (1, np.zeros_like(corners)),
         UsdGeom.Tokens.uniform: (int(faces.max()) + 1, np.repeat(faces[:, None], 3, axis=1)),
@@ -114,7 +114,7 @@ def _normals(
     spread = _spread(values, interpolation, corners, faces, indices, point_count)
     if spread is None:
         return None
-    # Normals go by the inverse transpose; the cofactor matrix is that, and it keeps degenerate scales finite.
+    # Normals need the inverse transpose; the cofactor matrix equals that up to scale, and stays finite for degenerate scales.
     m = matrix[:3, :3]
     cofactor = np.array([np.cross(m[1], m[2]), np.cross(m[2], m[0]), np.cross(m[0], m[1])])
     sign = 1.0 if np.linalg.det(m) >= 0.0 else -1.0

@@ -1,4 +1,4 @@
-"""UsdPreviewSurface materials with their textures, and which faces wear them."""
+"""UsdPreviewSurface materials with their textures, and their faces."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -27,14 +27,14 @@ INPUTS = {
 }
 COLOURS = ("base_color", "emission", "specular")
 NOT_READ = ("displacement",)
-"""(The input occlusion is meant for viewers that trace no light, and is left out on purpose.)"""
+"""(The input occlusion is meant for viewers without light transport, and is ignored on purpose.)"""
 OWN = "sivrel:"
-"""Prefix of the inputs of a material that UsdPreviewSurface has no word for: attenuationColor and attenuationDistance (metres)
+"""Prefix of a material's inputs that UsdPreviewSurface lacks: attenuationColor and attenuationDistance (metres)
 of glass, as in the glTF extension KHR_materials_volume, and thinWalled."""
 
 
 class SurfaceReader:
-    """Reads each material once and hands out the numbers of its surfaces in `scene`."""
+    """Reads each material once and returns the numbers of its surfaces in `scene`."""
 
     def __init__(self, scene: Scene, confine_to: Path | None, time: Usd.TimeCode) -> None:
         self.scene, self.time = scene, time
@@ -78,7 +78,7 @@ class SurfaceReader:
             self.scene.notes.append(sentence)
 
     def _from_display_colour(self, mesh: UsdGeom.Mesh) -> int:
-        """A plain surface in the mean of the mesh's display colour; mid grey when it has none."""
+        """A plain surface in the mesh's mean display colour; mid grey if it has none."""
         values = mesh.GetDisplayColorPrimvar().ComputeFlattened(self.time)
         colour = np.mean(np.array(values), axis=0) if values is not None and len(values) else np.full(3, 0.5)
         key = f"display colour {np.round(colour, 6).tolist()}"
@@ -90,7 +90,7 @@ class SurfaceReader:
         name = material.GetPrim().GetName()
         shader = material.ComputeSurfaceSource()[0]
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
-            self._note(f"The material {name} is not a UsdPreviewSurface; a plain grey stands in for it.")
+            self._note(f"The material {name} is not a UsdPreviewSurface; a plain grey is used instead.")
             return Surface(name)
         # The schema's own fallbacks.
         surface = Surface(name, (0.18, 0.18, 0.18), roughness=0.5, ior=1.5)
@@ -106,11 +106,11 @@ class SurfaceReader:
         for unread in NOT_READ:
             port = shader.GetInput(unread)
             if port and (port.HasConnectedSource() or port.Get(self.time) not in (None, 0, 0.0)):
-                self._note(f"The input {unread} of the material {name} is not read yet.")
+                self._note(f"The input {unread} of the material {name} is not supported.")
         return surface
 
     def _read_glass(self, material: UsdShade.Material, surface: Surface) -> None:
-        """Transparency that keeps its reflections: glass, thin until a closed mesh wears it."""
+        """Transparency that keeps its reflections: glass, thin unless a closed mesh uses it."""
         surface.see_through = "pane"
         colour = material.GetPrim().GetAttribute(OWN + "attenuationColor").Get(self.time)
         if colour is not None:
@@ -119,8 +119,8 @@ class SurfaceReader:
         self.thin_walled[id(surface)] = material.GetPrim().GetAttribute(OWN + "thinWalled").Get(self.time)
 
     def make_solid(self, part: Mesh) -> None:
-        """Give a mesh that is closed the solid variant of the glass it wears, unless its material says that it is thin (or give
-        it to an open one whose material says that it is not)."""
+        """Give a closed mesh the solid variant of its glass, unless its material says it is thin (or give
+        it to an open mesh whose material says it is not)."""
         for number in np.unique(part.surfaces).tolist():
             surface = self.scene.surfaces[number]
             if surface.see_through == "pane" and surface.lets_light_pass():
@@ -148,7 +148,7 @@ class SurfaceReader:
                     setattr(surface, f"{attribute}_map", TextureUse(texture, channel))
                 return
             value = attr.Get(self.time)
-            if value is not None and attribute != "normal":  # a constant normal bends nothing
+            if value is not None and attribute != "normal":  # a constant normal has no effect
                 setattr(surface, attribute, tuple(float(c) for c in value) if attribute in COLOURS else float(value))
                 return
 
@@ -167,7 +167,7 @@ class SurfaceReader:
         try:
             texels = read_image(asset_bytes(asset, self.confine_to), asset.path, encoding)
         except InputError as error:
-            self._note(f"{error} The surface's plain value stands in for it.")
+            self._note(f"{error} The surface's plain value is used instead.")
             return None
         scale, bias = ([float(x) for x in self._constant(shader, name, (value,) * 4)] for name, value in (("scale", 1.0), ("bias", 0.0)))
         wraps = [WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
@@ -176,7 +176,7 @@ class SurfaceReader:
         return texture
 
     def of_light(self, asset: Any, wrap: str, without: str) -> Texture | None:
-        """The picture of a light, met beyond its left and right edge as `wrap` says; None after a note, which ends on `without`."""
+        """The texture of a light, with the wrap mode `wrap` at its left and right edge; None after a note, which ends with `without`."""
         try:
             return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), (wrap, "clamp"))
         except InputError as error:
@@ -184,7 +184,7 @@ class SurfaceReader:
             return None
 
     def _transform(self, shader: UsdShade.Shader) -> np.ndarray:
-        """2 x 3 matrix of a UsdTransform2d between coordinates and texture: scale, then turn, then shift."""
+        """2 x 3 matrix of a UsdTransform2d between coordinates and texture: scale, then rotate, then translate."""
         identity = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
         port = shader.GetInput("st")
         if not port or not port.HasConnectedSource():

@@ -1,8 +1,8 @@
-"""Where two pictures differ by more than chance: the means of blocks of several sizes, channel by channel, and the pattern of each object.
+"""Where two pictures differ by more than noise: the means of blocks of several sizes, by channel, and the pattern of each object.
 
-A block's mean difference is held to the variance that was measured while the pictures were rendered. Where nothing has changed the samples'
-differences are symmetric, and their sum over the root of their squares has the tails of a Gaussian, however rare the light and however few
-they are (Efron 1969, "Student's t-test under symmetry conditions"): a handful of lucky samples never counts as a change.
+A block's mean difference is compared with the variance measured while rendering. If nothing has changed, the samples'
+differences are symmetric, and their sum over the root of their squares has at most Gaussian tails, however rare the light and however few
+the samples (Efron 1969, "Student's t-test under symmetry conditions"): a handful of outliers never counts as a change.
 """
 
 import math
@@ -20,30 +20,30 @@ from .noise import DARK, LUMINANCE
 SIDES = (1, 2, 4, 8, 16, 32, 64)
 """Sides of the blocks in pixels."""
 FALSE = 0.01
-"""Chance of calling any block of two pictures changed that differ by their seeds alone."""
+"""Probability of calling any block changed in two pictures that differ only by their seeds."""
 PATTERN_SIDES, LEAST_BLOCKS = (2, 4, 8), 10
-"""Of the blocks by which an object's pattern is judged: their sides in pixels, and how many there must be."""
+"""Blocks for an object's pattern: their sides in pixels, and the least number of them."""
 EVEN_SQUARES = 1.1
-"""Mean of squared differences over their variance where nothing has changed, at most: variances of few samples are themselves uncertain."""
+"""Upper bound of squared differences over their variance without a change: variances of few samples are uncertain themselves."""
 LEAST_GRAINED, OTHER_GRAIN, OTHER_SCENE, GRAIN_SIGMAS = 150, 2.5, 1.5, 5.0
-"""Pixels of an object to judge its grain; times that its variance must change against that of the whole picture, where the recipes differ
-and where only the scene can have changed it; standard errors that it must change by."""
+"""Least pixels of an object to judge its grain; factors by which its variance must change relative to the whole picture, if the recipes differ
+and if only the scene can have changed it; least change in standard errors."""
 LEAST_REGION = 24
-"""Pixels of an object, or of what has taken its place, to be judged as one."""
+"""Least pixels of an object, or of its replacement, to be judged as one."""
 HIDDEN_SIDE = 32
 SHARED_SIDE = 32
-"""Pixels across which what caches hold is taken to err alike."""
+"""Correlation length of cache errors, in pixels."""
 OF_CAUSTICS = 0.1
-"""By how much chance moves the light of caustic photons, as a share of all bounced light."""
+"""Noise of caustic photons, as a share of all bounced light."""
 PATTERN_SEEN = 0.04
-"""Root mean square change of an object's blocks, as a share of their light, from which its pattern counts as changed to the eye."""
+"""Relative root mean square change of an object's blocks from which its pattern counts as visibly changed."""
 
 
 class Changes(NamedTuple):
-    """change: float64 [rows, columns, 3], B − A where it is no chance, in the mean over the smallest block that shows it, else 0;
-    patterned: bool [rows, columns], the objects whose pattern has changed though no single block shows it; grained: those that have become much
-    grainier or cleaner than the rest of the picture has; replaced: where another object is seen, whatever its light;
-    hidden: the smallest change that grain does not hide, as a share of the light, in the median over blocks of 32 pixels."""
+    """change: float64 [rows, columns, 3], B − A where it is significant, averaged over the smallest block that shows it, else 0;
+    patterned: bool [rows, columns], objects whose pattern has changed although no single block shows it; grained: those that became much
+    grainier or cleaner relative to the rest of the picture; replaced: where another object is visible, whatever its light;
+    hidden: the smallest relative change of light that grain does not hide, median over blocks of 32 pixels."""
 
     change: np.ndarray
     patterned: np.ndarray
@@ -53,12 +53,12 @@ class Changes(NamedTuple):
 
 
 def changes_between(a: Picture, b: Picture) -> Changes | None:
-    """Changes from A to B, which cover the same pixels; None where no variance was measured."""
+    """Changes from A to B, which cover the same pixels; None if no variance was measured."""
     if "variance" not in a.passes or "variance" not in b.passes:
         return None
     difference = b.beauty[..., :3].astype(np.float64) - a.beauty[..., :3]
     variance = a.passes["variance"].astype(np.float64) + b.passes["variance"]
-    # One sample tells nothing of its spread: the difference itself is the measure then.
+    # One sample has no variance: the difference itself is used instead.
     variance = np.where(np.isfinite(variance), np.maximum(variance, 0.0), difference**2)
     shared = _variance_of_caches(a, b)
     samples = np.full(difference.shape[:2], 2.0)
@@ -67,13 +67,13 @@ def changes_between(a: Picture, b: Picture) -> Changes | None:
     light = (a.beauty[..., :3].astype(np.float64) + b.beauty[..., :3]) / 2.0 @ LUMINANCE
     change, open_, hidden = np.zeros_like(difference), np.ones((*difference.shape[:2], 1)), 0.0
     for side in SIDES:
-        # What smaller blocks have shown is left out: a large one would smear it over pixels that have not changed.
+        # Changes shown by smaller blocks are left out: a large block would spread them over unchanged pixels.
         share = np.maximum(block_means(open_, side), 1e-9)
         mean = block_means(difference * open_, side) / share
         pixels = share * _pixels_of(difference.shape, side)
         error = np.sqrt(block_means(variance * open_, side) / share / pixels + block_means(shared, side) * _in_common(pixels))
         limit = math.sqrt(2.0 * math.log(2.0 * mean.size * len(SIDES) / FALSE))
-        # Squares about zero, not about the mean: so the bound holds for a few samples, too. Without any spread nothing is chance.
+        # Squares about zero, not about the mean, so that the bound also holds for few samples. Without variance, every difference is significant.
         count = pixels * np.maximum(block_means(samples[..., None], side), 1.0)
         chance = np.sqrt(error**2 + np.where(error > 0.0, mean**2 / count, 0.0))
         real = (np.abs(mean) > limit * chance).any(axis=2, keepdims=True)
@@ -104,7 +104,7 @@ def _pixels_of(shape: tuple[int, ...], side: int) -> np.ndarray:
 
 
 def _in_common(pixels: Any) -> Any:
-    """Share of the variance that neighbouring pixels have in common by their caches that is left in the mean over so many pixels."""
+    """Share of the variance shared by neighbouring pixels through their caches that remains in the mean over that many pixels."""
     return np.minimum(1.0, SHARED_SIDE**2 / np.maximum(pixels, 1.0))
 
 
@@ -116,7 +116,7 @@ def _spread(blocks: np.ndarray, side: int, shape: tuple[int, ...]) -> np.ndarray
 def _change_by_regions(
     a: Picture, b: Picture, difference: np.ndarray, variance: np.ndarray, shared: np.ndarray, samples: np.ndarray, change: np.ndarray
 ) -> np.ndarray:  # fmt: skip
-    """`change`, and where no block has shown any that of whole objects, and of where one object has taken another's place, in the mean."""
+    """`change`, and where no block shows any, the mean change of whole objects and of places where one object replaced another."""
     if "object" not in a.passes or "object" not in b.passes:
         return change
     before, after = (p.passes["object"][..., 0].astype(np.int64) + 1 for p in (a, b))
@@ -143,8 +143,8 @@ def _change_by_regions(
 def _patterned(
     a: Picture, difference: np.ndarray, variance: np.ndarray, shared: np.ndarray, samples: np.ndarray, light: np.ndarray
 ) -> np.ndarray:  # fmt: skip
-    """bool [rows, columns]: objects whose blocks together differ by more than chance, and enough to be seen. The sum of a block's squared
-    differences over their variance is held to chi-squared, for each size of block."""
+    """bool [rows, columns]: objects whose blocks together differ significantly and visibly. The sum of a block's squared
+    differences over their variance is tested by chi-squared, for each size of block."""
     if "object" not in a.passes:
         return np.zeros(difference.shape[:2], bool)
     numbers = a.passes["object"][..., 0].astype(np.int64) + 1
@@ -156,27 +156,27 @@ def _patterned(
         own, common = block_means(variance, side) / pixels, block_means(shared, side)
         luminance, chance = mean @ LUMINANCE, np.sqrt(own + common) @ LUMINANCE
         squares = np.where(chance > 0.0, (luminance / np.maximum(chance, 1e-30)) ** 2, 0.0)
-        # About zero, not about the mean, as for single blocks: a few lucky samples count for little.
+        # About zero, not about the mean, as for single blocks: a few outliers count for little.
         squares /= 1.0 + squares / np.maximum(pixels[..., 0] * block_means(samples, side), 1.0)
         excess = (luminance**2 - chance**2) / np.maximum(block_means(light, side) + DARK * light.mean(), 1e-30) ** 2
         middle = numbers[side // 2 :: side, side // 2 :: side]
         rows, columns = (min(m, n) for m, n in zip(middle.shape, squares.shape, strict=True))
         labels = middle[:rows, :columns].reshape(-1)
         count = np.bincount(labels, minlength=many)
-        # Blocks that err by the same cache are not independent: they count as one for each SHARED_SIDE pixels.
+        # Blocks that share a cache's error are not independent: they count as one per SHARED_SIDE pixels.
         apart = np.where(chance > 0.0, (own @ LUMINANCE) / np.maximum((own + common) @ LUMINANCE, 1e-30), 1.0)
         weights = apart + (1.0 - apart) * (side / SHARED_SIDE) ** 2
         sums = [np.bincount(labels, values[:rows, :columns].reshape(-1), many) for values in (squares, excess, weights)]
         independent = np.maximum(sums[2], 1.0)
         beyond = chi2.sf(sums[0] / np.maximum(count, 1) * independent / EVEN_SQUARES, independent) < FALSE / tests
         changed |= beyond & (sums[1] > count * PATTERN_SEEN**2) & (count >= LEAST_BLOCKS)
-    changed[0] = False  # what shows no object
+    changed[0] = False  # pixels without an object
     return changed[numbers]
 
 
 def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
-    """bool [rows, columns]: where one picture shows nothing but one object all about a pixel, and the other shows that object nowhere about it.
-    First samples tell of it, without any noise; what is blurred or seen through counts for nothing."""
+    """bool [rows, columns]: where one picture shows a single object all around a pixel, and the other does not show that object nearby.
+    Based on first samples, so without noise; blurred and transparent places do not count."""
     rows, columns = a.beauty.shape[0], a.beauty.shape[1]
     marked = np.zeros((rows, columns), bool)
     if "object" not in a.passes or "object" not in b.passes:
@@ -196,9 +196,9 @@ def replaced_objects(a: Picture, b: Picture) -> np.ndarray:
 
 
 def _grained(a: Picture, b: Picture) -> np.ndarray:
-    """bool [rows, columns]: objects whose variance of a sample has changed by OTHER_GRAIN times more than the picture's (OTHER_SCENE times, where
+    """bool [rows, columns]: objects whose variance per sample has changed OTHER_GRAIN times more than the picture's (OTHER_SCENE times, if
     the recipe is the same), pixel by pixel in the
-    median, which no firefly moves; none where caches serve, since what they hold moves the variance of whole patches."""
+    median, which ignores fireflies; none where caches are used, since they change the variance of whole patches."""
     marked = np.zeros(a.beauty.shape[:2], bool)
     if not all({"object", "samples"} <= set(p.passes) for p in (a, b)) or any(p.recipe is not None and chance_of_caches(p.recipe) for p in (a, b)):
         return marked
@@ -216,7 +216,7 @@ def _grained(a: Picture, b: Picture) -> np.ndarray:
     for number in objects:
         own = ratio[labels == number] - middle
         median = float(np.median(own))
-        # The error of a median, from the median deviation of Gaussian numbers.
+        # The standard error of a median, from the median absolute deviation of Gaussian numbers.
         error = 1.2533 * 1.4826 * float(np.median(np.abs(own - median))) / len(own) ** 0.5
         if abs(median) > max(least, GRAIN_SIGMAS * error):
             changed.append(number)
@@ -224,8 +224,8 @@ def _grained(a: Picture, b: Picture) -> np.ndarray:
 
 
 def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
-    """float64 [rows, columns, 3]: the variance of bounced light by what caches hold, which neighbouring pixels share and so none of them
-    shows; none where both caches were made by one recipe with the same random numbers."""
+    """float64 [rows, columns, 3]: the variance of bounced light due to caches, which neighbouring pixels share and so none of them
+    shows; zero if both caches were made by one recipe with the same random numbers."""
     variance = np.zeros((*a.beauty.shape[:2], 3))
     if a.frame.seed == b.frame.seed and a.recipe == b.recipe:
         return variance
@@ -237,7 +237,7 @@ def _variance_of_caches(a: Picture, b: Picture) -> np.ndarray:
 
 
 def chance_of_caches(recipe: Recipe) -> float:
-    """By how much chance moves what the caches of a recipe serve, as a share of it, at the worst spots, as its ways declare it."""
+    """Relative noise of light from a recipe's caches, in the worst places, as its ways declare it."""
     seen, beyond = SEEN[recipe.gi.seen], BEYOND[recipe.gi.beyond]
     gathered = bool(recipe.final_gather_rays(seen.key))
     at_once = seen.chance(recipe.of(seen.key), recipe) if seen.chance is not None and not gathered else 0.0

@@ -1,4 +1,4 @@
-"""Two pictures held against each other: in numbers, in their settings, and in what the eye sees."""
+"""Compares two pictures: in numbers, in settings, and by visible differences."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -11,8 +11,8 @@ from .verdict import Verdict, judge
 
 @dataclass(frozen=True)
 class Comparison:
-    """Picture B against picture A. difference: numbers and changed settings; verdict: what the eye sees, and where; noise: what each picture
-    states of itself, None where it is not known; exposure: in stops, that both are looked at with."""
+    """Picture B against picture A. difference: numbers and changed settings; verdict: the visible difference, and where; noise: the level each
+    picture states, None if unknown; exposure: in stops, with which both are viewed."""
 
     difference: Difference
     verdict: Verdict
@@ -21,7 +21,7 @@ class Comparison:
 
     @property
     def sentence(self) -> str:
-        """What the eye sees of the difference, in one sentence."""
+        """The visible difference, in one sentence."""
         return self.verdict.sentence
 
     def as_dict(self) -> dict[str, Any]:
@@ -32,7 +32,7 @@ class Comparison:
 
 
 def compare_pictures(a: Picture, b: Picture, exposure: float | None = None) -> Comparison:
-    """What differs from A to B; without an `exposure` at that of A's camera. Raises InputError where they share no pixels of one frame."""
+    """The differences from A to B; without an `exposure`, at that of A's camera. Raises InputError if they share no pixels of one frame."""
     exposure = a.exposure if exposure is None else exposure
     verdict = judge(a, b, exposure)
     return Comparison(compare(a, b, exposure, verdict.visible), verdict, (noise_level(a), noise_level(b)), exposure)

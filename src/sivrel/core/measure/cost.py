@@ -1,4 +1,4 @@
-"""How long a render will take, from those that were timed on the same shot: a forecast with its band, and how good forecasts were."""
+"""Forecasts a render's time from timed renders of the same shot, with a band, and rates past forecasts."""
 
 import math
 from dataclasses import dataclass
@@ -11,24 +11,24 @@ from ..render.frame import Frame
 from ..render.recipe import Recipe, difference
 
 NOT_A_RATE = {"sampling.max", "sampling.min", "sampling.noise_target", "sampling.noise_terms", "sampling.stop", "sampling.seconds"}
-"""Settings that change how many samples are taken, not what one costs."""
+"""Settings that change the number of samples, not the cost of one."""
 ALIKE = 5
-"""Of so many renders that are nearest to the wanted one in recipe, the mean rate is taken."""
+"""Number of renders with the most similar recipe whose mean rate is used."""
 FADES = 0.35
-"""Weight of a render that differs in one setting more, or is four renders older, against one that does not."""
+"""Relative weight of a render that differs in one more setting, or is four renders older."""
 JUDGED = 16
-"""Past renders that are predicted from those before them, to know the band."""
+"""Past renders that are predicted from earlier ones to estimate the band."""
 UNJUDGED = {0: 1.3, 1: 1.7}
-"""Factor of the band, by how many settings lie between, while fewer than LEAST_JUDGED forecasts can be judged."""
+"""Factor of the band, by the number of settings that differ, while fewer than LEAST_JUDGED forecasts can be rated."""
 FAR, LEAST_JUDGED, NARROWEST = 2.5, 4, 1.08
 GOES_ON = 0.6
-"""Share of the light paths that go on after each bounce, about."""
+"""Approximate share of paths that continue after each bounce."""
 
 
 @dataclass(frozen=True)
 class Timed:
-    """A render that was timed. seconds: of its pixels; preparing: seconds of what was made ready before; samples: taken by a pixel in the
-    mean, None where that was not kept; edits: what was edited, as one text."""
+    """A timed render. seconds: of its pixels; preparing: seconds of preparation; samples: mean per
+    pixel, None if not stored; edits: all edits, as one text."""
 
     recipe: Recipe
     frame: Frame
@@ -41,8 +41,8 @@ class Timed:
 
 @dataclass(frozen=True)
 class Forecast:
-    """seconds: of the whole render; low, high: within which four of five renders fall; preparing: seconds of it before the pixels; alike: how
-    many renders it rests on; apart: in how many settings the nearest of them differs."""
+    """seconds: of the whole render; low, high: the band of four out of five renders; preparing: seconds of it before the pixels; alike:
+    number of renders it is based on; apart: number of settings in which the nearest of them differs."""
 
     seconds: float
     low: float
@@ -53,13 +53,13 @@ class Forecast:
 
 
 def samples_of(recipe: Recipe, frame: Frame) -> int:
-    """Samples that a render takes at most."""
+    """Most samples that a render takes."""
     return frame.pixels * recipe.sampling.max
 
 
 @lru_cache(maxsize=512)
 def work_of(recipe: Recipe) -> float:
-    """Rays that a sample takes, about: to compare recipes that split paths otherwise, no more."""
+    """Approximate rays per sample, only to compare recipes that split paths differently."""
     rays = 0.5 * (1 + recipe.shadows.rays) if recipe.shadows.way == "traced" else 0.7
     direct = recipe.lights.draws * rays
     bounce = 1.0 + direct
@@ -77,8 +77,8 @@ def work_of(recipe: Recipe) -> float:
 
 
 def forecast(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> Forecast | None:
-    """What a render will take: the rate of those renders whose recipes differ least from its own, newest first, made up for the rays that they
-    split otherwise. The band is that within which past renders would have been predicted. None where nothing was timed."""
+    """The forecast of a render: the rate of renders with the most similar recipes, newest first, corrected for rays that they
+    split differently. The band is that in which past renders would have been predicted. None if nothing was timed."""
     likely = _likely(recipe, frame, camera, past, edits)
     if likely is None:
         return None
@@ -97,13 +97,13 @@ def forecast(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits
 
 
 def guess_seconds(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str = "") -> float | None:
-    """Seconds that a render will take; None where nothing was timed."""
+    """Forecast seconds of a render; None if nothing was timed."""
     predicted = forecast(recipe, frame, camera, past, edits)
     return predicted.seconds if predicted is not None else None
 
 
 def _likely(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits: str) -> tuple[float, float, int, int] | None:
-    """Seconds of the pixels and of what is made ready, how many renders they rest on, and how many settings lie between."""
+    """Seconds of the pixels and of preparation, the number of renders they are based on, and of settings that differ."""
     scored = []
     for age, timed in enumerate(reversed(past)):
         if timed.seconds <= 0.0 or not samples_of(timed.recipe, timed.frame):
@@ -123,18 +123,18 @@ def _likely(recipe: Recipe, frame: Frame, camera: str, past: list[Timed], edits:
     ])  # fmt: skip
     rate = math.exp(float(weights @ rates / weights.sum()))
     preparing = [timed.preparing for _, _, timed in near]
-    # What this very recipe has once made ready is kept, and found again.
+    # Caches of this exact recipe are stored and will be reused.
     made = min(preparing) if nearest == 0 else float(weights @ preparing / weights.sum())
     return rate * frame.pixels * samples, made, len(near), nearest
 
 
 def _taken(timed: Timed) -> float:
-    """Samples that a pixel of a past render took, in the mean."""
+    """Mean samples per pixel of a past render."""
     return timed.samples or float(timed.recipe.sampling.max)
 
 
 def _samples(recipe: Recipe, near: list[Timed]) -> float:
-    """Samples that a pixel will take in the mean. With a noise target they go as the inverse square of it."""
+    """Expected mean samples per pixel. With a noise target they are proportional to its inverse square."""
     wanted = recipe.sampling
     if wanted.noise_target <= 0.0:
         return float(wanted.max)
@@ -146,6 +146,6 @@ def _samples(recipe: Recipe, near: list[Timed]) -> float:
 
 
 def how_good(guessed: list[tuple[float, float]]) -> float | None:
-    """By how much guesses were off, as a share of what it took, in the median; pairs of (guess, measured). None where there are none."""
+    """Median relative error of forecasts; pairs of (forecast, measured). None if there are none."""
     off = [abs(guess - seconds) / seconds for guess, seconds in guessed if seconds > 0.0]
     return float(np.median(off)) if off else None

@@ -1,4 +1,4 @@
-"""What differs between two pictures: in numbers, to the eye, and in their recipes."""
+"""Differences between two pictures: in numbers, visibly, and in their recipes."""
 
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -23,9 +23,9 @@ class Difference:
 
     mean_light: ratio of the mean luminances B / A, None when A is black
     rmse: root mean square difference of the linear values; largest: the greatest
-    visible: mean of the FLIP map, 0 (none sees it) to 1
-    changed: recipe settings as [key, in A, in B]; empty also where a picture carries no recipe
-    noise_between: of each of two renders of one recipe that differ by their seeds alone, by what they differ in; None for any other two
+    visible: mean of the FLIP map, 0 (invisible) to 1
+    changed: recipe settings as [key, in A, in B]; also empty if a picture has no recipe
+    noise_between: for two renders of one recipe that differ only by their seeds: the noise of each, from their difference; otherwise None
     """
 
     mean_light: float | None
@@ -40,7 +40,7 @@ class Difference:
 
 
 def visible_difference(a: np.ndarray, b: np.ndarray, exposure: float = 0.0, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
-    """FLIP map float32 [rows, columns] of two linear pictures as the soft view shows them at `exposure` stops, `per_degree` pixels a degree
+    """FLIP map float32 [rows, columns] of two linear pictures in the soft view at `exposure` stops, `per_degree` pixels a degree
     (Andersson et al. 2020, "FLIP: A Difference Evaluator for Alternating Images"; the authors' own evaluator)."""
     shown = [np.ascontiguousarray(to_display(p, exposure), np.float32) for p in (a, b)]
     error, _, _ = flip_evaluator.evaluate(shown[0], shown[1], "LDR", applyMagma=False, computeMeanError=False, parameters={"ppd": per_degree})
@@ -48,21 +48,21 @@ def visible_difference(a: np.ndarray, b: np.ndarray, exposure: float = 0.0, per_
 
 
 def changed_settings(a: Picture, b: Picture) -> list[tuple[str, Any, Any]]:
-    """(key, in A, in B) of the settings and edits that differ; empty where a picture carries none."""
+    """(key, in A, in B) of the settings and edits that differ; empty if a picture has none."""
     changed = recipe_difference(a.recipe, b.recipe) if a.recipe and b.recipe else []
     return changed + (edits_difference(a.edits, b.edits) if a.edits and b.edits else [])
 
 
 def shared_part(a: Picture, b: Picture) -> tuple[Picture, Picture]:
-    """The parts of two pictures of one frame that both hold: themselves where they cover the same pixels. Raises InputError where their
-    frames differ in size, or they share nothing."""
+    """The common parts of two pictures of one frame: the pictures themselves if they cover the same pixels. Raises InputError if their
+    frames differ in size, or they share no pixels."""
     if a.frame.window == b.frame.window and a.beauty.shape == b.beauty.shape and a.frame.width == b.frame.width:
         return a, b
     one, other = a.frame.window, b.frame.window
     box = (max(one[0], other[0]), max(one[1], other[1]), min(one[2], other[2]), min(one[3], other[3]))
     if (a.frame.width, a.frame.height) != (b.frame.width, b.frame.height) or box[0] >= box[2] or box[1] >= box[3]:
         sizes = [f"{p.beauty.shape[1]}x{p.beauty.shape[0]} at {p.frame.window[0]},{p.frame.window[1]}" for p in (a, b)]
-        raise InputError(f"The pictures cover different pixels ({sizes[0]} and {sizes[1]}); render both alike.")
+        raise InputError(f"The pictures cover different pixels ({sizes[0]} and {sizes[1]}); render both with the same size and region.")
     return _cut(a, box), _cut(b, box)
 
 
@@ -73,15 +73,15 @@ def _cut(picture: Picture, box: tuple[int, int, int, int]) -> Picture:
 
 
 def noise_of_pair(one: np.ndarray, other: np.ndarray) -> float:
-    """The noise of two renders, luminance [rows, columns], that differ by their seeds alone: what they differ by over the root of two, weighed as
-    `measure_noise` does. It holds whatever the samples' own spread says, once light has been found at all."""
+    """The noise of two renders, luminance [rows, columns], that differ only by their seeds: their difference over the root of two, weighted as
+    in `measure_noise`. It is valid even where the samples' own variance is not, once light has been found at all."""
     squares = relative_weights((one + other) / 2.0) * (one - other).reshape(-1) ** 2
     return float(np.sqrt(squares.mean() / 2.0))
 
 
 def compare(a: Picture, b: Picture, exposure: float = 0.0, visible: float | None = None) -> Difference:
-    """Compare two pictures where they share pixels of one frame; `visible` is their mean FLIP value at that exposure, where it is known.
-    Raises InputError where they share none."""
+    """Compare two pictures where they share pixels of one frame; `visible` is their mean FLIP value at that exposure, if known.
+    Raises InputError if they share none."""
     a, b = shared_part(a, b)
     left, right = a.beauty[..., :3].astype(np.float64), b.beauty[..., :3].astype(np.float64)
     weights = np.array([0.2126, 0.7152, 0.0722])

@@ -1,11 +1,11 @@
-"""The ledger: where the light, the noise and the time of a picture come from, source by source.
+"""The ledger: the sources of a picture's light, noise and time.
 
 Noise by a nested estimate. By the law of total variance, that of a pixel sample is the variance between samples, of what would be
-found if every split were taken without end, plus the mean variance within a sample, when its camera ray stands still and all that
-follows is drawn anew. Some samples are therefore taken twice from the first surface on. Half the squared difference estimates the
-variance within, of each source and of their sum; what both times have in common, their covariance, is the camera rays' own: edges,
+found with infinitely many splits, plus the mean variance within a sample, with its camera ray fixed and everything
+after it drawn again. So some samples are paired: traced twice from the first surface on. Half the squared difference estimates the
+variance within, of each source and of their sum; the covariance of the two is that of the camera rays: edges,
 textures, lenses (Blitzstein & Hwang 2019, "Introduction to Probability", theorem 9.5.4,
-Eve's law). What the sum of the sources misses of the variance within is their cross terms: two sources that share a ray.
+Eve's law). The difference between the variance within and the sum of sources is their cross terms: two sources that share a ray.
 """
 
 from dataclasses import asdict, dataclass
@@ -20,21 +20,21 @@ from .noise import LUMINANCE, relative_weights
 
 BOUNCED = ("bounced light", "gloss", "glass")
 CAMERA, CROSS, MEASURING = "camera rays", "cross terms", "measuring"
-"""Names of the sources beside the lights: indirect light by what scattered it first; what only more camera rays clear; what sources
-that share a ray add to or take from each other's noise; and the second time of the samples that are taken twice."""
+"""Names of the sources besides lights: indirect light by what scattered it first; noise that only more camera rays reduce; the covariance of
+sources that share a ray; and the second half of paired samples."""
 
 NOT_LIGHTS = (*BOUNCED, CAMERA, CROSS, MEASURING)
 
 
 @dataclass(frozen=True)
 class LedgerRow:
-    """Shares from 0 to 1, None where they were not measured.
+    """Shares from 0 to 1, None if not measured.
 
     light: of a light, its share of all direct light by mean luminance; of indirect light, its share of the picture
-    noise: of the variance of luminance relative to the pixel's brightness, as `core.measure.noise` weighs it, summed over the pixels;
-    it may be negative for cross terms, and all of them add up to 1; noise_error is its standard error
+    noise: of the variance of luminance relative to the pixel's brightness, weighted as in `core.measure.noise`, summed over the pixels;
+    negative for some cross terms; all add up to 1; noise_error is its standard error
     time: of the processor's cycles; all of them add up to 1
-    shadowed: how much of what a light sends is stopped on its way
+    shadowed: share of a light's contribution that is blocked
     """
 
     name: str
@@ -49,7 +49,7 @@ class LedgerRow:
 
 
 def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None = None) -> list[LedgerRow]:
-    """A row for each light pass that holds anything, for indirect light, camera rays, cross terms and the measuring itself.
+    """A row for each light pass with any light, for indirect light, camera rays, cross terms and the measurement itself.
     `clock` as render_tiles fills it."""
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
     direct, indirect = (float((flat[:, c : c + 3] @ LUMINANCE).mean()) for c in (columns.DIRECT, columns.INDIRECT))
@@ -101,7 +101,7 @@ def measure_ledger(film: np.ndarray, names: list[str], clock: np.ndarray | None 
 
 def noise_of_region(passes: dict[str, np.ndarray], lights: list[str], box: tuple[int, int, int, int]) -> list[dict[str, Any]]:
     """The noise of a part of a picture by source: rows of name and noise, as in `LedgerRow`, from its noise passes. `box` is left, top,
-    right, bottom in pixels of the picture. Empty where the picture has no such passes, or no noise there."""
+    right, bottom in pixels of the picture. Empty if the picture has no such passes, or no noise there."""
     if NOISE_CAMERA not in passes or NOISE_WITHIN not in passes:
         return []
     x0, y0, x1, y1 = box

@@ -1,4 +1,4 @@
-"""What the limits of a render cost it: light taken by the clamp, light beyond the bounce limits, rays that met themselves."""
+"""Effects of a render's limits: light removed by the clamp, light beyond the bounce limits, self-intersecting rays."""
 
 from typing import Any
 
@@ -10,18 +10,18 @@ from .noise import DARK, LUMINANCE
 
 KINDS = ("diffuse", "mirror", "glass", "total")
 FIREFLY = 2.0
-"""A pixel sparkles when a single find brings more than this many times what all else brings it, plus the eye's floor."""
+"""A pixel is a firefly if a single contribution exceeds this many times all its other light plus the eye's floor."""
 
 
 def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) -> dict[str, Any]:
-    """Shares of the light that the picture would have without the limit in question, from 0 to 1.
+    """Shares of the light that the picture would have without each limit, from 0 to 1.
 
-    clamped: share, and `clamped_most` the object that most of it is missing from with its share of that, if any
-    beyond: by limit, estimated without bias from the few paths that were followed further; `beyond_error` is the standard
+    clamped: share; `clamped_most`: the object that lost most of it, with its share of that, if any
+    beyond: by limit, an unbiased estimate from the few paths that continue; `beyond_error` is the standard
     error of their sum, from the spread of the pixels
-    ended_in_glass: paths a sample that the limit of glass ended
-    self_hits: rays a sample that met the very triangle they left
-    fireflies: share of the pixels that sparkle; firefly_kind: the kind of path of most of them, in words, and its share of them
+    ended_in_glass: paths per sample ended by the glass limit
+    self_hits: rays per sample that hit the triangle they left
+    fireflies: share of fireflies among the pixels; firefly_kind: the kind of path of most of them, in words, and its share of them
     """
     flat = film.reshape(-1, film.shape[-1]).astype(np.float64)
     luminance = film_beauty(flat) @ LUMINANCE

@@ -1,4 +1,4 @@
-"""What a pin sees: the light, colour and noise of a small box of a picture."""
+"""Readings of a pin: the light, colour and noise of a small box of a picture."""
 
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -10,16 +10,16 @@ from .difference import visible_difference
 from .noise import LUMINANCE
 
 LEAST_SIDE = 5
-"""Pixels a side of the box that a spot is read as."""
+"""Side in pixels of the box that is read at a point."""
 MARGIN = 16
-"""Pixels about the box that the eye takes in while it judges the box."""
+"""Margin in pixels that FLIP sees around the box."""
 Box = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True)
 class Reading:
-    """colour: mean linear red, green, blue; luminance: theirs; noise: mean standard error of a pixel against that luminance, None where the
-    picture was not measured; pixels: how many were read; visible: mean FLIP value against the picture it is compared with, None without
+    """colour: mean linear red, green, blue; luminance: its mean; noise: mean standard error of a pixel relative to that luminance, None if the
+    picture was not measured; pixels: number read; visible: mean FLIP value against the compared picture, None without
     one."""
 
     colour: tuple[float, float, float]
@@ -33,8 +33,8 @@ class Reading:
 
 
 def pixels_of(box: Box, picture: Picture, margin: int = 0) -> tuple[slice, slice] | None:
-    """Rows and columns of a picture that a box covers, (left, top, right, bottom) as shares of the frame; None where it lies outside the
-    picture's region. A box smaller than a few pixels is read as so many."""
+    """Rows and columns of a picture covered by a box, (left, top, right, bottom) as shares of the frame; None if it is outside the
+    picture's region. A box smaller than a few pixels is enlarged to them."""
     x0, y0, x1, y1 = picture.frame.window
     found = []
     for low, high, size, start, end in ((box[0], box[2], picture.frame.width, x0, x1), (box[1], box[3], picture.frame.height, y0, y1)):
@@ -50,8 +50,8 @@ def pixels_of(box: Box, picture: Picture, margin: int = 0) -> tuple[slice, slice
 
 
 def read_pin(picture: Picture, box: Box, against: Picture | None = None, exposure: float = 0.0) -> Reading | None:
-    """Read a box, (left, top, right, bottom) as shares of the frame; None where the picture does not hold it. With `against`, a picture of
-    the same pixels, also how visibly it differs, seen at `exposure` stops."""
+    """Read a box, (left, top, right, bottom) as shares of the frame; None if the picture does not contain it. With `against`, a picture of
+    the same pixels, also the visible difference at `exposure` stops."""
     place = pixels_of(box, picture)
     if place is None:
         return None

@@ -1,4 +1,4 @@
-"""What glow could bring that is met by chance alone and that hardly a sample has found: a bound from the emitters, where chance is silent."""
+"""A bound, from the emitters, on the light of glow that is only found by chance and that hardly any sample has found."""
 
 import math
 
@@ -10,15 +10,15 @@ from ..trace.traverse import closest_hits
 from .noise import FEW_FINDS, LUMINANCE, relative_weights
 
 SPOTS, MOST_TRIANGLES, RAYS = 300, 4096, 6
-"""Spots of the picture that are asked, triangles that are looked at, the brightest first, and rays from each spot."""
+"""Points of the picture that are probed, triangles considered, brightest first, and rays from each point."""
 
 
 def unfound_variance(picture: Picture, arrays: SceneArrays, seed: int = 0) -> float:
-    """Relative variance of a pixel in the mean, as `measure_noise` weighs it, that glowing triangles bring by the first bounce when they are met
-    by chance; 0 where enough samples have found them for the picture's own spread to hold it, or nothing glows.
+    """Mean relative variance of a pixel, weighted as in `measure_noise`, from glowing triangles at the first bounce when they are found
+    by chance; 0 if enough samples have found them for the picture's own variance to include it, or nothing glows.
 
-    A ray that leaves by the cosine meets a triangle with the chance that is its form factor, and brings its whole radiance: the second moment is
-    that radiance times what the triangle adds to the light of the spot (Veach 1997, section 2.2). Walls between are looked for by rays.
+    A cosine-distributed ray hits a triangle with a probability equal to its form factor, and returns its radiance: the second moment is
+    that radiance times the triangle's contribution at the point (Veach 1997, section 2.2). Blockers are tested by rays.
     """
     if not {"position", "normal", "albedo", "samples"} <= set(picture.passes) or _is_found(picture):
         return 0.0
@@ -65,7 +65,7 @@ def unfound_variance(picture: Picture, arrays: SceneArrays, seed: int = 0) -> fl
 
 
 def _is_found(picture: Picture) -> bool:
-    """Whether enough samples have met glow after a bounce: finds of which one brings most of its pixel's light from glow."""
+    """Whether enough samples have hit glow after a bounce: contributions that make up most of their pixel's light from glow."""
     found = picture.passes.get("light.glow")
     if found is None:
         return False

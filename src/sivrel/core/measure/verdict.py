@@ -1,4 +1,4 @@
-"""Where the eye sees a difference between two pictures, and of what kind, in words."""
+"""Visible differences between two pictures: where and of what kind, in words."""
 
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -12,25 +12,25 @@ from .difference import PIXELS_PER_DEGREE, shared_part, visible_difference
 from .noise import LUMINANCE
 
 POOL = 8
-"""Pixels a side over which the difference is pooled: an eighth of a degree. What is smaller is seen as grain, if at all."""
+"""Side in pixels over which the difference is pooled: an eighth of a degree. Smaller differences look like grain, if visible."""
 SEEN = 0.08
-"""Pooled FLIP value from which a difference counts as seen: our choice. A patch that is two levels of 255 off its surround stays
-below it (0.056), one that is four off lies above (0.093)."""
+"""Pooled FLIP value from which a difference counts as visible: our choice. A patch two levels of 255 from its surround is
+below it (0.056), one four levels off is above (0.093)."""
 LEAST_SHARE = 0.0005
-"""Share of the picture below which a place is not worth a word."""
+"""Share of the picture below which a place is ignored."""
 MOST_PLACES = 4
 REACH = 24
-"""Pixels beyond a change that FLIP's filters reach, and more."""
-OTHER_GRAIN = "its grain is another: its surface or its light may have changed"
+"""Margin in pixels around a change that covers the reach of FLIP's filters."""
+OTHER_GRAIN = "its grain has changed: its surface or its light may be different"
 SHIFTED = 0.04
-"""By how much a channel must change against the light for a place to be called warmer, cooler, greener or more magenta."""
+"""Least change of a channel relative to the light for a place to be called warmer, cooler, greener or more magenta."""
 
 
 @dataclass(frozen=True)
 class Place:
-    """A part of the picture where a difference is seen. box: left, top, right, bottom in pixels of the frame; share of the picture; visible:
-    mean FLIP value; light: ratio of its luminance, None where it was black or chance hides it; grain: whether noise alone explains it;
-    name: of the object that it lies on, empty where nothing is known; where: in the picture, in words; kind: what changed beside the light,
+    """A part of the picture with a visible difference. box: left, top, right, bottom in pixels of the frame; share of the picture; visible:
+    mean FLIP value; light: ratio of its luminance, None if it was black or noise hides it; grain: whether noise alone explains it;
+    name: of its object, empty if unknown; where: its place in words; kind: what changed besides the amount of light,
     in a few words."""
 
     box: tuple[int, int, int, int]
@@ -58,7 +58,7 @@ class Place:
 
 @dataclass(frozen=True)
 class Verdict:
-    """sentence: what the eye sees; places: where, the most visible first; share: of the picture that is seen to differ; visible: mean FLIP
+    """sentence: the visible difference; places: where, the most visible first; share: of the picture that visibly differs; visible: mean FLIP
     value; shown: the FLIP map float32 [rows, columns] of `window`, in pixels of the frame."""
 
     sentence: str
@@ -70,18 +70,18 @@ class Verdict:
 
 
 def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
-    """What a viewer sees of the change from A to B at PIXELS_PER_DEGREE, where they share pixels of one frame; without an `exposure` at that of
-    A's camera. Raises InputError where they share none.
+    """The visible change from A to B at PIXELS_PER_DEGREE, where they share pixels of one frame; without an `exposure`, at that of
+    A's camera. Raises InputError if they share none.
 
-    What is seen is judged twice: as the pictures stand, and of the change alone that chance does not explain (see changes.py). Where the first
+    Visibility is judged twice: for the pictures as they are, and for the significant change only (see changes.py). Where the first
     shows a difference and the second none, it is grain.
     """
     a, b = shared_part(a, b)
     exposure = a.exposure if exposure is None else exposure
     shown = visible_difference(a.beauty[..., :3], b.beauty[..., :3], exposure)
     changes = changes_between(a, b)
-    if changes is None:  # without a variance all that is seen counts
-        # … and whether light is spread otherwise, or grain alone, is not known.
+    if changes is None:  # without a variance every visible difference counts
+        # … and whether it is redistributed light or only grain is unknown.
         places = [replace(place, kind="") for place in _places(a, b, shown, where_seen(shown), grain=False)]
         share = float(where_seen(shown).mean())
         return Verdict(_sentence(places, share, 0.0), places, share, float(shown.mean()), shown, a.frame.window)
@@ -100,7 +100,7 @@ def judge(a: Picture, b: Picture, exposure: float | None = None) -> Verdict:
 
 
 def _seen_of_change(a: Picture, b: Picture, change: np.ndarray, exposure: float) -> np.ndarray:
-    """FLIP map of a change [rows, columns, 3] alone, laid over the mean of both pictures; worked out where there is any."""
+    """FLIP map of a change [rows, columns, 3] only, added to the mean of both pictures; computed only where there is any."""
     real = np.zeros(change.shape[:2], np.float32)
     rows, columns = (np.flatnonzero((change != 0.0).any(axis=(axis, 2))) for axis in (1, 0))
     if not len(rows):
@@ -113,12 +113,12 @@ def _seen_of_change(a: Picture, b: Picture, change: np.ndarray, exposure: float)
 
 
 def where_seen(shown: np.ndarray, per_degree: float = PIXELS_PER_DEGREE) -> np.ndarray:
-    """bool [rows, columns]: where the eye sees a difference, of a FLIP map at a viewing distance."""
+    """bool [rows, columns]: where a FLIP map shows a visible difference at a viewing distance."""
     return ndimage.uniform_filter(shown, max(1, round(POOL * per_degree / PIXELS_PER_DEGREE)), mode="nearest") > SEEN
 
 
 def _places(a: Picture, b: Picture, shown: np.ndarray, seen: np.ndarray, *, grain: bool) -> list[Place]:
-    """The places that hold most of what is seen, worst first: connected parts, cut up by object where the pieces are large enough."""
+    """The places with most of the visible difference, worst first: connected parts, split by object if the pieces are large enough."""
     labels, _ = ndimage.label(seen)
     least = max(POOL * POOL, LEAST_SHARE * shown.size)
     objects = b.passes["object"][..., 0].astype(np.int64) + 1 if "object" in b.passes and not grain else np.zeros(labels.shape, np.int64)
@@ -127,7 +127,7 @@ def _places(a: Picture, b: Picture, shown: np.ndarray, seen: np.ndarray, *, grai
     at, numbers = np.flatnonzero(seen), pieces[seen]
     names, which, counts = np.unique(numbers, return_inverse=True, return_counts=True)
     sums, parts = np.bincount(which, shown.reshape(-1)[at], len(names)), names // many
-    # A part whose pieces are all too small is a place as a whole.
+    # A part whose pieces are all too small stays whole.
     whole = np.bincount(parts, counts)
     cut = np.bincount(parts, counts >= least, len(whole)) > 0
     found = [(float(sums[k]), pieces, int(names[k])) for k in np.flatnonzero(counts >= least)]
@@ -154,7 +154,7 @@ def _place(a: Picture, b: Picture, shown: np.ndarray, inside: np.ndarray, grain:
 
 
 def _kind(before: np.ndarray, after: np.ndarray, light: float | None) -> str:
-    """What changed beside the amount of light: its colour, or where it falls."""
+    """What changed besides the amount of light: its colour, or its distribution."""
     if light is None or light <= 0.0 or before.min() <= 0.0:
         return ""
     red, green, blue = np.log(np.maximum(after, 1e-12) / before / light)
@@ -163,11 +163,11 @@ def _kind(before: np.ndarray, after: np.ndarray, light: float | None) -> str:
         if abs(warmth) >= abs(greenness):
             return "warmer" if warmth > 0.0 else "cooler"
         return "greener" if greenness > 0.0 else "more magenta"
-    return "the same light, spread otherwise" if abs(light - 1.0) < 0.02 else ""
+    return "the same light, distributed differently" if abs(light - 1.0) < 0.02 else ""
 
 
 def where_in(down: float, across: float, share: float) -> str:
-    """A place in the picture in words, from the shares of its height and width."""
+    """A place in the picture in words, from shares of its height and width."""
     if share > 0.4:
         return "over most of the picture"
     rows = "upper" if down < 1 / 3 else "lower" if down > 2 / 3 else ""
@@ -178,11 +178,11 @@ def where_in(down: float, across: float, share: float) -> str:
 def _sentence(places: list[Place], share: float, hidden: float) -> str:
     size = f"at {PIXELS_PER_DEGREE:.0f} pixels a degree"
     if not places:
-        return f"Nobody sees a difference {size}."
+        return f"No visible difference {size}."
     listed = "; ".join(place.said for place in places)
     if all(place.grain for place in places):
-        sentence = f"They differ by grain alone, seen over {share * 100.0:.0f} % of the picture {size}."
-        return sentence + (f" It would hide a change of the light by less than about {hidden * 100.0:.0f} %." if hidden >= 0.005 else "")
+        sentence = f"They differ only by grain, visible over {share * 100.0:.0f} % of the picture {size}."
+        return sentence + (f" It could hide a change of light below about {hidden * 100.0:.0f} %." if hidden >= 0.005 else "")
     if share < 0.05:
-        return f"Nobody sees a difference {size} except here: {listed}."
-    return f"The difference shows over {share * 100.0:.0f} % of the picture {size}, most of it here: {listed}."
+        return f"No visible difference {size} except here: {listed}."
+    return f"The difference is visible over {share * 100.0:.0f} % of the picture {size}, most of it here: {listed}."

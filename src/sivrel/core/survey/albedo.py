@@ -1,4 +1,4 @@
-"""Surfaces that reflect more than any real one: rooms of them are slow, washed out and never dark."""
+"""Surfaces that reflect more than any real one: rooms with them are slow, washed out and never dark."""
 
 import numpy as np
 
@@ -8,7 +8,7 @@ from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 BRIGHTEST = 0.9
-"""Albedo above which no paint is: fresh snow has 0.8 to 0.9 (Wiscombe & Warren 1980), white paint 0.8."""
+"""The highest albedo of real surfaces: fresh snow has 0.8 to 0.9 (Wiscombe & Warren 1980), white paint 0.8."""
 LEAST_SEEN = 0.004
 
 
@@ -28,7 +28,7 @@ def check(look: Look) -> list[SceneFinding]:
         found.append(
             SceneFinding(
                 "too bright a surface", f"{surface.name}, on {wearer}, reflects {albedo:.0%} of the light.",
-                f"After ten bounces {albedo**10:.0%} of the light is still under way, {0.8**10:.0%} at 0.8: paths are long, the room washes out.",
+                f"After ten bounces {albedo**10:.0%} of the light is left, against {0.8**10:.0%} at 0.8: paths are long, the room looks washed out.",
                 harm=min(0.6, 0.2 + seen[number] + 2.0 * (albedo - BRIGHTEST)), at=point(v[0].mean(axis=0)), box=box_of(v), objects=names,
                 evidence={"albedo": round(albedo, 3), "share_of_picture": round(float(seen[number]), 4)},
                 mends=[Mend("Darken it to 0.8.", {f"object.{name}.brightest": 0.8 for name in names})], spot=look.spot(v[0].mean(axis=0)),

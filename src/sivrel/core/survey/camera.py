@@ -1,4 +1,4 @@
-"""The camera: inside something, so near to something that it fills the picture, or set to another light than there is."""
+"""The camera: inside an object, so close to one that it fills the picture, or with an exposure that does not fit the light."""
 
 from typing import Any
 
@@ -13,11 +13,11 @@ from .glow import glow_reaches
 from .look import Look
 
 NEAR, NEAR_SHARE = 0.05, 0.04
-"""Metres from the eye within which a thing is in the way, and the share of the picture that it must fill."""
+"""Distance in metres within which an object is in the way, and the share of the picture that it must fill."""
 STOPS = 3.0
-"""Stops by which the exposure may be off: a mood, and not a mistake."""
+"""Stops by which the exposure may deviate on purpose."""
 PILOT = (48, 27)
-"""Pixels of the small render by which exposure is judged."""
+"""Pixels of the small render used to judge exposure."""
 
 
 def check(look: Look) -> list[SceneFinding]:
@@ -61,7 +61,7 @@ def _sees_nothing(look: Look) -> list[SceneFinding]:
     low, high = look.scene.bounds()
     middle = ",".join(f"{v:.3f}" for v in (low + high) / 2.0)
     mend = Mend("Turn it to the middle of the scene.", {f"camera.{look.camera.name}.towards": middle})
-    return [_said(look, "camera sees nothing", f"The camera {look.camera.name} sees nothing.", "No ray of it meets anything.", 1.0, [mend], {})]
+    return [_said(look, "camera sees nothing", f"The camera {look.camera.name} sees nothing.", "None of its rays hits anything.", 1.0, [mend], {})]
 
 
 def _too_near(look: Look) -> list[SceneFinding]:
@@ -75,8 +75,8 @@ def _too_near(look: Look) -> list[SceneFinding]:
         _said(
             look, "camera too near",
             f"{short(name)} is {look.seen_distance[near].min() * 100:.1f} cm before the camera and fills {share:.0%} of the picture.",
-            "It is out of focus, shades what it stands before, and is cut off by any camera that clips what is near.", 0.5 + 0.5 * share,
-            [Mend(f"Hide {short(name)} from the camera alone.", {f"object.{name}.camera": False})],
+            "It is out of focus, shades what is behind it, and is cut off by a camera with a near clipping plane.", 0.5 + 0.5 * share,
+            [Mend(f"Hide {short(name)} from the camera only.", {f"object.{name}.camera": False})],
             {"share_of_picture": round(share, 3), "nearest_m": round(float(look.seen_distance.min()), 4)}, (name,),
         )
     ]  # fmt: skip
@@ -91,9 +91,9 @@ def _exposure(look: Look) -> list[SceneFinding]:
     light = beauty @ (0.2126, 0.7152, 0.0722)
     if not np.isfinite(light).all() or light.max() <= 0.0:
         if glow_reaches(look):
-            return []  # glow lights it, which the few paths of the pilot have not found: the glow's own finding says so
-        return [_said(look, "no light", "Nothing in the picture is lit.", "No light of the shot reaches what the camera sees.", 1.0, [
-            Mend("Look at the lights' findings; or add a light.", {"light.FirstLight.kind": "dome"}),
+            return []  # it is lit by glow that the few pilot paths did not find: the glow has a finding of its own
+        return [_said(look, "no light", "Nothing in the picture is lit.", "No light of the shot reaches anything the camera sees.", 1.0, [
+            Mend("See the findings on lights, or add a light.", {"light.FirstLight.kind": "dome"}),
         ], {"brightest": 0.0})]  # fmt: skip
     right = float(measured_exposure(beauty))
     off = look.camera.exposure - right
@@ -103,7 +103,7 @@ def _exposure(look: Look) -> list[SceneFinding]:
     return [
         _said(
             look, "exposure", f"The picture is {word}exposed by about {abs(off):.1f} stops.",
-            "What is burnt or black can't be judged: noise looks smaller or larger than it is, and the eye is taken to be used to other light.",
+            "Burnt and black areas can't be judged: noise looks smaller or larger than it is, and visibility is judged for the wrong brightness.",
             min(0.6, 0.1 * abs(off)),
             [Mend(f"Set the camera's exposure to {right:+.1f} stops.", {f"camera.{look.camera.name}.exposure": round(right, 1)})],
             {"stops": round(off, 2), "camera_exposure": look.camera.exposure, "measured_exposure": round(right, 2)},

@@ -1,4 +1,4 @@
-"""Surfaces that lie in each other: which of them a ray meets is left to rounding, so that they fleck."""
+"""Coincident surfaces: rounding decides which of them a ray hits, so they flicker and speckle."""
 
 from collections.abc import Iterator
 
@@ -9,18 +9,18 @@ from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 APART = 1.5e-4
-"""Metres within which two surfaces are one."""
+"""Distance in metres within which two surfaces coincide."""
 PARALLEL = 0.9995
 BATCH = 1 << 18
 """Pairs that are tried at a time."""
 MOST_PAIRS = 1 << 19
-"""Pairs of one plane and size that are tried in all: where there are more, some of the places seen stand for the others."""
+"""Most pairs of the same plane and size that are tested: beyond that, a sample of the visible points is used."""
 LEAST = 12
-"""Places seen that must lie in two surfaces."""
+"""Visible points that must lie in two surfaces."""
 
 
 def check(look: Look) -> list[SceneFinding]:
-    """At every place that is seen: does another triangle lie in the same plane there?"""
+    """At every visible point: does another triangle lie in the same plane there?"""
     if not len(look.seen):
         return []
     size = float(np.linalg.norm(np.ptp(look.seen_at, axis=0)))
@@ -43,7 +43,7 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def _near(look: Look, apart: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-    """Pairs of a seen place and a triangle of the same plane that may cover it: numbers int64 [n] of each, in batches."""
+    """Pairs of a visible point and a triangle of the same plane that may cover it: numbers int64 [n] of each, in batches."""
     v = look.vertices
     longest = np.linalg.norm(v - np.roll(v, -1, axis=1), axis=2).max(axis=1)
     for keys in _planes(look, apart):
@@ -59,7 +59,7 @@ def _near(look: Look, apart: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
             if len(points) * len(triangles) <= BATCH:
                 yield np.repeat(points, len(triangles)), np.tile(triangles, len(points))
                 continue
-            # Too many to try each with each: those whose middle is as near as they are long, by size.
+            # Too many to test all pairs: those whose centre is as near as they are long, by size.
             classes = np.floor(np.log2(np.maximum(longest[triangles], 1e-6))).astype(np.int64)
             for size in np.unique(classes):
                 members = triangles[classes == size]
@@ -67,7 +67,7 @@ def _near(look: Look, apart: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
 
 
 def _near_of_size(look: Look, points: np.ndarray, members: np.ndarray, radius: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-    """The pairs of seen places and triangles whose middle is within `radius` metres, in batches."""
+    """The pairs of visible points and triangles whose centre is within `radius` metres, in batches."""
     tree = cKDTree(look.vertices[members].mean(axis=1))
     counts = tree.query_ball_point(look.seen_at[points], radius, return_length=True)
     step = max(1, -(-int(counts.sum()) // MOST_PAIRS))
@@ -106,15 +106,17 @@ def _finding(look: Look, a: int, b: int, where: np.ndarray) -> SceneFinding:
     at, share = look.seen_at[where], len(where) / look.rays
     small = min((a, b), key=lambda k: look.areas[look.object_of == k].sum())
     doubled = a == b
-    title = f"{short(names[0])} has surfaces twice in the same place." if doubled else f"{short(names[0])} and {short(names[1])} lie in each other."
-    mend = Mend("Delete the second copy in the scene's own program: an object can't be parted from itself here.")
+    title = f"{short(names[0])} and {short(names[1])} have surfaces in the same place."
+    if doubled:
+        title = f"{short(names[0])} has duplicate surfaces in the same place."
+    mend = Mend("Delete the second copy in the scene's own program: a part of an object can't be removed here.")
     if not doubled:
         name = look.meshes[small].name
         mend = Mend(f"Leave {short(name)} out; or lift it by a millimetre in the scene's own program.", {f"object.{name}.out": True})
     return SceneFinding(
         "coincident",
         title,
-        "Rounding decides which of the two a ray meets: flecks of one in the other, speckled shadows, and light that starts behind the wrong one.",
+        "Rounding decides which of the two a ray hits: specks of one in the other, speckled shadows, and light that starts behind the wrong one.",
         harm=min(0.8, 0.35 + 3.0 * share),
         at=point(at[len(at) // 2]),
         box=box_of(at),

@@ -1,4 +1,4 @@
-"""Meshes that are far too fine for their size on the picture, and slivers that nothing can be done well with."""
+"""Meshes that are far too fine for their size in the picture, and sliver triangles."""
 
 import numpy as np
 
@@ -6,12 +6,12 @@ from .finding import Mend, SceneFinding, box_of, point, short
 from .look import COLUMNS, ROWS, Look
 
 FULL_FRAME = 1920 * 1080
-"""Pixels of the frame that is reckoned with."""
+"""Pixels of the assumed frame."""
 MANY = 30_000
 PER_PIXEL = 4.0
-"""Triangles for each pixel that they fill, above which most are never seen."""
+"""Triangles per covered pixel above which most are never visible."""
 SLIVER, SLIVER_HEIGHT, SLIVER_LENGTH = 1000.0, 1e-4, 0.05
-"""Times that a sliver is longer than high; metres of height that it has at most, and of length at least."""
+"""Aspect ratio of a sliver; its greatest height and least length in metres."""
 SHARE_OF_SLIVERS, LEAST_SLIVERS = 0.1, 8
 
 
@@ -27,12 +27,12 @@ def check(look: Look) -> list[SceneFinding]:
         found.append(
             SceneFinding(
                 "too dense", f"{short(name)} has {counts[number]:,} triangles for {pixels} of a full frame.",
-                "They cost memory, time to load and, in a bake, a patch each; what is seen of them is finer than the picture.",
+                "They cost memory, loading time and, in a bake, a patch each; their detail is finer than a pixel.",
                 harm=min(0.45, 0.2 + 0.25 * counts[number] / total), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
                 evidence={"triangles": int(counts[number]), "pixels": int(filled[number]), "share_of_scene": round(float(counts[number] / total), 3)},
                 mends=[
                     Mend(f"Keep {keep:.0%} of its triangles.", {f"object.{name}.triangles": keep}),
-                    Mend("Put a hull in its place while lighting.", {f"object.{name}.shape": "hull"}),
+                    Mend("Replace it by its hull while lighting.", {f"object.{name}.shape": "hull"}),
                 ],
                 spot=look.spot(v[0, 0]),
             )
@@ -46,7 +46,7 @@ def _slivers(look: Look) -> list[SceneFinding]:
     longest = edges.max(axis=1)
     height = 2.0 * look.areas / np.maximum(longest, 1e-30)
     thin = (longest > SLIVER_LENGTH) & (height < SLIVER_HEIGHT) & (longest > SLIVER * height)
-    thin &= edges.min(axis=1) > 1e-5 * longest  # what has two corners in one place, as at the tip of a cone, is no face at all
+    thin &= edges.min(axis=1) > 1e-5 * longest  # a triangle with two corners in one place, as at the tip of a cone, is not a face
     found = []
     counts = np.bincount(look.object_of, minlength=len(look.meshes))
     slivers = np.bincount(look.object_of[thin], minlength=len(look.meshes))
@@ -56,10 +56,10 @@ def _slivers(look: Look) -> list[SceneFinding]:
             SceneFinding(
                 "slivers",
                 f"{slivers[number]} of the {counts[number]} triangles of {short(name)} are slivers, less than {SLIVER_HEIGHT * 1000:g} mm high.",
-                "Rays slip by them, normals on them are left to rounding, and a bake puts a patch on each.",
+                "Rays miss them, their normals are inaccurate, and a bake puts a patch on each.",
                 harm=0.15 + 0.5 * look.share_of_mesh(int(number)), at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
                 evidence={"slivers": int(slivers[number]), "triangles": int(counts[number])},
-                mends=[Mend("Cut them anew: fewer triangles without slivers.", {f"object.{name}.triangles": 0.5})],
+                mends=[Mend("Remesh it: fewer triangles without slivers.", {f"object.{name}.triangles": 0.5})],
                 spot=look.spot(at[0].mean(axis=0)),
             )
         )  # fmt: skip

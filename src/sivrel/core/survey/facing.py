@@ -1,4 +1,4 @@
-"""Which way faces face: closed things that are inside out, neighbours that disagree, glow that shines the other way."""
+"""The facing of triangles: closed objects that are inside out, neighbours that disagree, emitters that face the wrong way."""
 
 from typing import Any
 
@@ -18,10 +18,10 @@ def check(look: Look) -> list[SceneFinding]:
 
 def _why(look: Look, triangles: np.ndarray) -> tuple[str, float]:
     if look.solid_glass[triangles].any():
-        return "Solid glass goes by its faces: light that enters is taken for light that leaves, so it is bent wrongly and not tinted.", 0.6
+        return "Solid glass depends on its faces: light that enters is treated as leaving, so it refracts wrongly and is not tinted.", 0.6
     if look.glows[triangles].any():
-        return "Its glow leaves by its front alone: turned faces shine the other way.", 0.5
-    return "Ways that go by the front, as sheets that are made thick, bake patches and normal maps do, take its inside for its outside.", 0.15
+        return "It emits from its front only: flipped faces emit the other way.", 0.5
+    return "Thickened sheets, bake patches and normal maps depend on the front, and mistake its inside for its outside.", 0.15
 
 
 def _mixed(look: Look) -> list[SceneFinding]:
@@ -36,10 +36,10 @@ def _mixed(look: Look) -> list[SceneFinding]:
             at = look.vertices[triangles[turned]]
             found.append(
                 SceneFinding(
-                    "mixed faces", f"{share:.0%} of the faces of {short(name)} are turned against their neighbours.", why,
+                    "mixed faces", f"{share:.0%} of the faces of {short(name)} are flipped against their neighbours.", why,
                     harm=harm + 0.1, at=point(at[0].mean(axis=0)), box=box_of(at), objects=[name],
                     evidence={"share_turned": round(share, 4), "faces": int(turned.sum())},
-                    mends=[Mend("Turn them so that all agree.", {f"object.{name}.turned": "agree"})], spot=look.spot(at[0].mean(axis=0)),
+                    mends=[Mend("Flip them so that all agree.", {f"object.{name}.turned": "agree"})], spot=look.spot(at[0].mean(axis=0)),
                 )
             )  # fmt: skip
     return found
@@ -62,7 +62,7 @@ def _inside_out(look: Look) -> list[SceneFinding]:
             SceneFinding(
                 "inside out", f"{short(name)} is inside out: its faces face inwards.", why, harm=harm, at=point(v.mean(axis=(0, 1))), box=box_of(v),
                 objects=[name], evidence={"volume_m3": round(float(sum(p.signed for p in parts)), 6), "parts": len(parts)},
-                mends=[Mend("Turn its faces over.", {f"object.{name}.turned": "over" if all_of_it else "agree"})],
+                mends=[Mend("Flip its faces.", {f"object.{name}.turned": "over" if all_of_it else "agree"})],
                 spot=look.spot(v.mean(axis=(0, 1))),
             )
         )  # fmt: skip
@@ -70,7 +70,7 @@ def _inside_out(look: Look) -> list[SceneFinding]:
 
 
 def _lines_another(look: Look, part: Part) -> bool:
-    """Whether it is the inner face of a hollow thing: it lies inside another part of the same mesh that faces outwards."""
+    """Whether it is the inner surface of a hollow object: it lies inside another part of the same mesh that faces outwards."""
     others = [p for p in look.parts if p.mesh == part.mesh and p.closed and p.signed > -part.signed]
     at = look.vertices[part.triangles[:1]].mean(axis=1)
     return any((p.low <= part.low).all() and (p.high >= part.high).all() and look.winding(at, p)[0] > 0.5 for p in others)
@@ -86,15 +86,15 @@ def _glows_away(look: Look) -> list[SceneFinding]:
             continue
         triangles = np.flatnonzero((look.object_of == number) & look.glows)
         if any(p.closed for p in look.parts if p.mesh == number):
-            continue  # what is closed and inside out is said above
+            continue  # closed parts that are inside out have a finding already
         at = look.seen_at[mine]
         found.append(
             SceneFinding(
                 "glows away", f"{short(mesh.name)} glows on its far side: the camera sees its back.",
-                "A glow leaves by the front of its faces alone.",
+                "Surfaces emit from the front of their faces only.",
                 harm=0.55, at=point(at.mean(axis=0)), box=box_of(look.vertices[triangles]), objects=[mesh.name],
                 evidence={"share_seen_from_behind": round(float(look.seen_back[mine].mean()), 3)},
-                mends=[Mend("Turn its faces over.", {f"object.{mesh.name}.turned": "over"})], spot=look.spot(at.mean(axis=0)),
+                mends=[Mend("Flip its faces.", {f"object.{mesh.name}.turned": "over"})], spot=look.spot(at.mean(axis=0)),
             )
         )  # fmt: skip
     return found

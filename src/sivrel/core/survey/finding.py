@@ -1,4 +1,4 @@
-"""What a check of the scene found: where, why it matters in this shot, on what evidence, and how it can be mended."""
+"""A finding of a scene check: where, why it matters in this shot, its evidence, and fixes."""
 
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -6,13 +6,13 @@ from typing import Any
 import numpy as np
 
 SPOILS, COSTS = 0.5, 0.2
-"""Harm from which on a finding spoils the picture, and from which on it costs time or quality."""
+"""Least harm of a finding that spoils the picture, and of one that costs time or quality."""
 Point = tuple[float, float, float]
 
 
 @dataclass(frozen=True)
 class Mend:
-    """A mend in words, and the edits that make it; without edits it can only be done in the scene's own program."""
+    """A fix in words, and the edits that make it; without edits it can only be done in the scene's own program."""
 
     words: str
     edits: dict[str, Any] = field(default_factory=dict)
@@ -20,11 +20,11 @@ class Mend:
 
 @dataclass
 class SceneFinding:
-    """kind: of which check, and what; title: one sentence of what is there; why: what it does in this shot
-    harm: 0 to 1, how much of this shot it can spoil; at: where, metres; box: low and high corner of what it is about, metres
-    path: the way that light may take through it, from outside to the room, metres
-    spot: where it is on the picture, 0 to 1 from left and top, None where the camera does not see it
-    evidence: what was measured; objects: names of meshes, lights or cameras; mends: best first
+    """kind: the check, and the problem; title: the problem in one sentence; why: what it does in this shot
+    harm: 0 to 1, how much of this shot it can spoil; at: position in metres; box: low and high corner of the object, metres
+    path: the way light may take through it, from outside to the room, metres
+    spot: its place in the picture, 0 to 1 from left and top, None where the camera does not see it
+    evidence: measurements; objects: names of meshes, lights or cameras; mends: best first
     """
 
     kind: str
@@ -49,7 +49,7 @@ class SceneFinding:
 
 
 def point(v: np.ndarray) -> Point:
-    """A point for a finding, to the tenth of a millimetre."""
+    """A point rounded to a tenth of a millimetre."""
     return round(float(v[0]), 4), round(float(v[1]), 4), round(float(v[2]), 4)
 
 

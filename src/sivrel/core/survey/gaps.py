@@ -1,7 +1,7 @@
-"""Gaps and open joints: narrow ways by which the inside sees out.
+"""Gaps and open joints: narrow openings from inside to outside.
 
-Found by rays from the air of the room: a ray that gets out while rays turned a little to either side do not has gone through something narrow.
-Where its way is narrowest, the gap is followed to both ends, and measured across at each step. Glass closes: what is behind a pane is no gap.
+Found by rays from the air of the room: a ray that gets out while rays turned slightly to either side do not has gone through a narrow opening.
+From its narrowest point, the gap is followed to both ends and measured at each step. Glass closes an opening.
 """
 
 from dataclasses import dataclass
@@ -14,28 +14,29 @@ from .look import ENCLOSED, Look
 
 RAYS, SKIMMING = 400_000, 300_000
 ROUND = 8
-"""Directions round a ray in which it is turned a little, and in which its way is measured."""
+"""Directions round a ray in which it is turned slightly and its clearance measured."""
 TURN = np.radians(1.2)
 WIDEST, LEAST_RATIO, LEAST_LENGTH = 0.06, 4.0, 0.25
-"""Metres up to which an opening is a gap; how many times longer than wide, and how many metres long, it must be."""
+"""Greatest width of a gap in metres; its least length relative to its width, and in metres."""
 COARSE = 48
 CROSSINGS = 96
 OUTSIDE = 0.3
-"""Share of rays that leave the scene from just beyond a gap, above which that is outside."""
+"""Share of rays from just beyond a gap that must leave the scene for that to be outside."""
 NEAR = 0.25
 """Metres within which two places belong to one gap."""
 DEEPEST = 0.6
-"""Metres of the thickest wall that is reckoned with."""
+"""Thickness of the thickest assumed wall, in metres."""
 ROW = 4
-"""Slits of one direction, width and length from which on they are a row that is meant."""
+"""Slits of equal direction, width and length that count as intended."""
 MOST_STEPS, MOST_OTHERS = 600, 60
 MARGIN, DEEP = 0.12, 0.06
-"""Metres by which a mend's card reaches past the gap, and how deep it is."""
+"""Metres by which a card reaches past the gap, and its depth."""
 
 
 @dataclass
 class Slit:
-    """middle float64 [n, 3]: along it; across: unit vector; width: metres; out: the way out of the room; origin: a place that sees through it."""
+    """middle float64 [n, 3]: its centre line; across: unit vector; width: metres; out: direction out of the room; origin: a point that sees through
+    it."""
 
     middle: np.ndarray
     across: np.ndarray
@@ -44,7 +45,7 @@ class Slit:
     origin: np.ndarray
 
     def holds(self, p: np.ndarray) -> bool:
-        """Whether a place lies in the same joint, at whatever depth."""
+        """Whether a point lies in the same joint, at any depth."""
         off = p - self.middle
         beside = np.abs(off @ self.axis).min() < NEAR
         return bool(beside and np.abs(off @ self.across).min() < 2.0 * self.width and np.linalg.norm(off, axis=1).min() < DEEPEST)
@@ -77,7 +78,7 @@ def check(look: Look) -> list[SceneFinding]:
     o, d = origins[chosen], directions[chosen]
     width, throat, across = _narrowest(look, o, d, distance[chosen])
     slits: list[Slit] = []
-    others: list[Slit] = []  # narrow, and no way out: cracks between boards, a shelf before a wall
+    others: list[Slit] = []  # narrow, but not open: cracks between boards, a shelf in front of a wall
     for k in np.flatnonzero((width < WIDEST) & (width > 4.0 * look.offset)):
         if len(others) > MOST_OTHERS:
             break
@@ -89,14 +90,14 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def _in_a_row(slit: Slit, slits: list[Slit]) -> bool:
-    """Whether a slit is one of several alike, as between the slats of a blind or the bars of a grating, or lies at the end of such a row: those
-    are meant to let light in."""
+    """Whether a slit is one of several equal ones, as between the slats of a blind or the bars of a grating, or at the end of such a row: those
+    let light in on purpose."""
     beside = [other for other in slits if np.linalg.norm(other.middle.mean(axis=0) - slit.middle.mean(axis=0)) < NEAR]
     return any(abs(float(slit.axis @ other.axis)) > 0.99 and _alike(other, slits) >= ROW for other in beside)
 
 
 def _alike(slit: Slit, slits: list[Slit]) -> int:
-    """How many slits are as wide, as long and turned as this one, itself among them."""
+    """Number of slits with the same width, length and direction, including this one."""
     alike = 0
     for other in slits:
         along = abs(float(slit.axis @ other.axis)) > 0.99
@@ -106,7 +107,7 @@ def _alike(slit: Slit, slits: list[Slit]) -> int:
 
 
 def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Rays that skim along the surfaces of the room: a deep joint lies flush with one of them, and is seen from there alone."""
+    """Rays along the surfaces of the room: a deep joint is flush with one of them, and visible only from there."""
     some = look.rng.permutation(len(d))[: round(SKIMMING * look.effort)]
     hits, distance = look.meet(origins[some], d[some])
     met = hits >= 0
@@ -119,7 +120,7 @@ def _skimming(look: Look, origins: np.ndarray, d: np.ndarray) -> tuple[np.ndarra
 
 
 def _gets_out(look: Look, origins: np.ndarray, d: np.ndarray, hits: np.ndarray, distance: np.ndarray) -> np.ndarray:
-    """Numbers of the rays that leave the scene, or meet what lies under the open sky, while rays on both sides of them stay much nearer."""
+    """Numbers of the rays that leave the scene, or hit something outdoors, while rays on both sides of them end much nearer."""
     out = np.flatnonzero(hits < 0)
     out = out[look.rng.permutation(len(out))[: round(60_000 * look.effort)]]
     out = out[_between(look, origins[out], d[out], np.full(len(out), 1e30))]
@@ -135,7 +136,7 @@ def _gets_out(look: Look, origins: np.ndarray, d: np.ndarray, hits: np.ndarray, 
 
 
 def _between(look: Look, origins: np.ndarray, d: np.ndarray, distance: np.ndarray) -> np.ndarray:
-    """bool [n]: whether rays turned a little to two opposite sides both stop well before."""
+    """bool [n]: whether rays turned slightly to two opposite sides both stop well before."""
     x, y = _square(d)
     stops = []
     for k in range(ROUND):
@@ -149,7 +150,7 @@ def _between(look: Look, origins: np.ndarray, d: np.ndarray, distance: np.ndarra
 
 
 def _square(d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Two directions at right angles to each of d, [n, 3]."""
+    """Two directions perpendicular to each of d, [n, 3]."""
     other = np.where(np.abs(d[:, :1]) < 0.6, np.array([[1.0, 0.0, 0.0]]), np.array([[0.0, 1.0, 0.0]]))
     x = np.cross(d, other)
     x /= np.linalg.norm(x, axis=1, keepdims=True)
@@ -157,12 +158,12 @@ def _square(d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _across(look: Look, p: np.ndarray, side: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """How far it is from points to either side."""
+    """Distance from points to either side."""
     return look.meet(p, side, WIDEST * 4.0)[1], look.meet(p, -side, WIDEST * 4.0)[1]
 
 
 def _narrowest(look: Look, o: np.ndarray, d: np.ndarray, distance: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Where each ray's way is narrowest: (width across it in metres, place in the middle, direction across it)."""
+    """The narrowest point of each ray: (width across it in metres, its centre, direction across it)."""
     size = float(np.linalg.norm(np.ptp(look.seen_at, axis=0))) + 1.0
     reach = np.minimum(distance, size)
     width, throat, across = np.full(len(o), 1e30), o.copy(), np.zeros_like(o)
@@ -186,7 +187,8 @@ def _narrowest(look: Look, o: np.ndarray, d: np.ndarray, distance: np.ndarray) -
 
 
 def _follow(look: Look, throat: np.ndarray, across: np.ndarray, d: np.ndarray, o: np.ndarray, width: float) -> Slit | None:
-    """The slit through a place, followed both ways along itself; None where it is not as wide beside the place: a corner, a crack's mouth."""
+    """The slit through a point, followed in both directions; None if its width changes right beside the point, as at a corner or the mouth of a
+    crack."""
     for _ in range(3):
         throat, across, width = _tightest(look, throat, look.directions(CROSSINGS), width)
     along = _longest(look, throat, across, width)
@@ -215,7 +217,7 @@ def _follow(look: Look, throat: np.ndarray, across: np.ndarray, d: np.ndarray, o
 
 
 def _longest(look: Look, p: np.ndarray, across: np.ndarray, width: float) -> np.ndarray:
-    """The direction in which a slit goes on longest: a joint in a thick wall is deep, but longer than deep."""
+    """The direction in which a slit is longest: a joint in a thick wall is deep, but longer than deep."""
     x, y = _square(across[None])
     a = np.pi * np.arange(ROUND * 4)[:, None] / (ROUND * 4)
     d = np.cos(a) * x + np.sin(a) * y
@@ -231,7 +233,7 @@ def _longest(look: Look, p: np.ndarray, across: np.ndarray, width: float) -> np.
 
 
 def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tuple[np.ndarray, np.ndarray, float]:
-    """The tightest place near p, the way across it among `sides`, and its width: a gap's width varies."""
+    """The narrowest point near p, the direction across it among `sides`, and its width: a gap's width varies."""
     off = np.concatenate([np.zeros((1, 3)), look.directions(6) * 0.4 * about, look.directions(6) * 0.15 * about])
     off = off[look.sees(np.broadcast_to(p, off.shape), p + off)]
     off = off if len(off) else np.zeros((1, 3))
@@ -242,12 +244,12 @@ def _tightest(look: Look, p: np.ndarray, sides: np.ndarray, about: float) -> tup
 
 
 def _leads_out(look: Look, slit: Slit) -> bool:
-    """Whether beyond the slit it is outside, and on this side inside."""
+    """Whether the far side of the slit is outside, and this side inside."""
     some = slit.middle[:: max(1, len(slit.middle) // 8)]
     most = 0.0
     for step in (0.08, 0.3, DEEPEST):
         at = some + slit.out * step
-        clear = look.sees(some, at)  # the slit may wander, so that a straight way out of it is not clear everywhere
+        clear = look.sees(some, at)  # the slit may be uneven, so a straight line through it is not clear everywhere
         if clear.mean() > 0.1:
             most = max(most, float(look.open_at(at[clear]).mean()))
     inside = [look.open_at(some - slit.out * step).mean() for step in (0.15, DEEPEST)]
@@ -275,7 +277,7 @@ def _finding(look: Look, slit: Slit) -> SceneFinding:
     return SceneFinding(
         "gap",
         f"There is an open joint {'at' if len(names) == 1 else 'between'} {between}, {gap * 1000:.0f} mm wide and {length:.2f} m long.",
-        "Light from outside comes in by it as a bright line that few rays find: specks where it lands, and a leak where it should be dark.",
+        "Light from outside enters through it as a bright line that few rays find: specks where it lands, and a leak where it should be dark.",
         harm=min(0.95, 0.5 + 0.4 * min(1.0, length * gap / 0.05)),
         at=point(at),
         box=box_of(slit.middle),

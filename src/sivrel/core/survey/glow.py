@@ -1,4 +1,4 @@
-"""A surface that merely glows, is small and far, and yet does much of the lighting: chance hardly finds it."""
+"""A small, distant surface that only glows and yet does much of the lighting: paths hardly ever find it."""
 
 import numpy as np
 
@@ -7,19 +7,19 @@ from .look import Look
 
 POINTS = 256
 SMALL = 0.04
-"""Steradians (of 2 pi) that it fills, seen from what it lights, below which a ray in 150 or fewer finds it."""
+"""Its solid angle in steradians, seen from what it lights, below which at most one ray in 150 finds it."""
 MUCH = 0.25
 """Share of all direct light."""
 
 
 def glow_reaches(look: Look) -> bool:
-    """Whether something that merely glows lights what is seen."""
+    """Whether a surface that only glows lights visible surfaces."""
     glowing, at, normals = _glowing_over(look)
     return any(_brings(look, k, at, normals)[0].max() > 0.0 for k in glowing)
 
 
 def _glowing_over(look: Look) -> tuple[list[int], np.ndarray, np.ndarray]:
-    """Numbers of the meshes that merely glow, and some places that are seen with their normals [n, 3]; no meshes where nothing is seen."""
+    """Numbers of the meshes that only glow, and some visible points with their normals [n, 3]; no meshes if nothing is visible."""
     glowing = [k for k, mesh in enumerate(look.meshes) if not mesh.aimed and look.glows[look.object_of == k].any()]
     if not glowing or not len(look.seen):
         return [], np.zeros((0, 3)), np.zeros((0, 3))
@@ -46,18 +46,18 @@ def check(look: Look) -> list[SceneFinding]:
         name, v = look.meshes[k].name, look.vertices[(look.object_of == k) & look.glows]
         found.append(
             SceneFinding(
-                "small glow", f"{short(name)} merely glows, and brings {share:.0%} of the direct light from {angle:.2g} sr.",
-                f"Only a bounced ray that happens to hit it finds it, one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp that eats its light.",
+                "small glow", f"{short(name)} only glows, and brings {share:.0%} of the direct light from {angle:.2g} sr.",
+                f"Only bounced rays that happen to hit it find it, one in {2.0 * np.pi / angle:,.0f}: fireflies, and a clamp would remove its light.",
                 harm=min(0.9, 0.4 + share * 0.5), at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
                 evidence={"share_of_direct_light": round(share, 3), "steradians": round(angle, 5)},
-                mends=[Mend("Aim at it, as at a light.", {f"object.{name}.aimed": True})], spot=look.spot(v.mean(axis=(0, 1))),
+                mends=[Mend("Aim at it like at a light.", {f"object.{name}.aimed": True})], spot=look.spot(v.mean(axis=(0, 1))),
             )
         )  # fmt: skip
     return found
 
 
 def _brings(look: Look, number: int, at: np.ndarray, normals: np.ndarray, samples: int = 8) -> tuple[np.ndarray, np.ndarray]:
-    """Luminance of the irradiance that a glowing mesh brings to points, and how many steradians it fills there."""
+    """Luminance of the irradiance from a glowing mesh at points, and its solid angle there in steradians."""
     numbers = np.flatnonzero((look.object_of == number) & look.glows)
     glow = np.where(look.glow[numbers] > 0.0, look.glow[numbers], 1.0)
     weights = look.areas[numbers] * glow

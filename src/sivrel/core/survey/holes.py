@@ -1,4 +1,4 @@
-"""Holes in what is meant to be closed: a solid that lacks a few faces, where the room or the camera can see in."""
+"""Holes in solids: missing faces, through which the room or the camera can see inside."""
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -9,13 +9,13 @@ from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look, winding_number
 
 LEAST_SIZE = 1.5
-"""Metres across below which an open bottom is how things are modelled: feet, pots, coats."""
+"""Size in metres below which an open bottom is common modelling practice: feet, pots, coats."""
 SMALL = 0.3
-"""Share of the whole surface above which a hole is an opening: a sheet, a bucket, half a tube."""
+"""Share of the surface above which a hole is an opening: a sheet, a bucket, half a tube."""
 MOST_PARTS = 1000
-"""Parts of one mesh that are looked at: a soup of a hundred thousand loose triangles is no solid with holes."""
+"""Most parts of a mesh that are checked: a hundred thousand loose triangles are not a solid with holes."""
 LEAST_THICKNESS = 0.01
-"""Metres: twice the volume over the surface of what closing the holes would bound; less is a sheet."""
+"""Least thickness of a solid in metres: twice the volume over the surface, with its holes closed; less is a sheet."""
 
 
 def check(look: Look) -> list[SceneFinding]:
@@ -31,7 +31,7 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def open_parts(net: Topology) -> list[np.ndarray]:
-    """Numbers of the triangles of each part that has a rim, int64 [n] each, at most MOST_PARTS, those of most triangles first."""
+    """Triangle numbers of each part with a rim, int64 [n] each, at most MOST_PARTS, largest first."""
     order = np.argsort(net.part, kind="stable")
     parts = np.split(order, np.flatnonzero(np.diff(net.part[order])) + 1)
     at_rim = np.asarray(net.rim().any(axis=1))
@@ -39,8 +39,8 @@ def open_parts(net: Topology) -> list[np.ndarray]:
 
 
 def caps_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndarray) -> tuple[list[np.ndarray], float]:
-    """The caps that would close the holes of a solid, triangles [n, 3, 3] each, and the volume that it would bound; none where the part is no
-    solid with holes but a sheet, or an opening as large as itself."""
+    """The caps that would close a solid's holes, triangles [n, 3, 3] each, and the volume it would bound; none if the part is not a
+    solid with holes but a sheet, or mostly open."""
     caps = [np.stack([np.broadcast_to(loop.mean(axis=(0, 1)), (len(loop), 3)), loop[:, 1], loop[:, 0]], axis=1) for loop in _loops(net, members)]
     areas = [_area(cap) for cap in caps]
     own = float(look.areas[triangles].sum())
@@ -85,8 +85,8 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
         }  # fmt: skip
         found.append(
             SceneFinding(
-                "hole", f"{short(name)} has a hole {width:.2f} m wide: it is a solid that is not closed.",
-                "Light enters it and leaks out at its other faces' backs; a bake has patches inside it, and glass is not solid.",
+                "hole", f"{short(name)} is a solid with a hole, {width:.2f} m wide.",
+                "Light enters it and leaks out at the backs of its other faces; a bake has patches inside it, and glass is not solid.",
                 harm=min(0.75, 0.3 + 0.5 * float(seen.mean()) + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],
                 evidence={"hole_m2": round(area, 4), "share_of_surface": round(area / own, 4)},
                 mends=[Mend("Cover it with a card in its colour; in the scene's own program, fill the hole.", edits)], spot=look.spot(middle),
@@ -96,11 +96,11 @@ def _holes_of(look: Look, triangles: np.ndarray, net: Topology, members: np.ndar
 
 
 def _of_glass(look: Look, triangles: np.ndarray, middle: np.ndarray, cap: np.ndarray, area: float, own: float) -> SceneFinding:
-    """Glass that is closed but for a few faces: rays lose count of whether they are inside."""
+    """Glass with a few missing faces: rays lose track of whether they are inside."""
     name = look.meshes[look.object_of[triangles[0]]].name
     return SceneFinding(
-        "hole", f"{short(name)} is solid glass with a hole of {area * 1e4:.3g} cm²: it is not quite closed.",
-        "A ray that enters through the hole is taken to be outside while it is inside: it is bent the wrong way, and not tinted by the glass.",
+        "hole", f"{short(name)} is solid glass with a hole of {area * 1e4:.3g} cm².",
+        "A ray that enters through the hole counts as outside while it is inside: it refracts the wrong way, and is not tinted by the glass.",
         harm=min(0.6, 0.35 + look.share(triangles)), at=point(middle), box=box_of(cap), objects=[name],
         evidence={"hole_m2": round(area, 7), "share_of_surface": round(area / own, 5)},
         mends=[Mend("In the scene's own program, fill the hole or weld the edges that nearly meet.")], spot=look.spot(middle),
@@ -119,5 +119,5 @@ def _loops(net: Topology, members: np.ndarray) -> list[np.ndarray]:
 
 
 def _holds_camera(look: Look, closed: np.ndarray) -> bool:
-    """Whether the camera stands inside: then it is a room with openings, and no solid."""
+    """Whether the camera is inside: then it is a room with openings, not a solid."""
     return abs(float(winding_number(look.eye[None], closed)[0])) > 0.5

@@ -1,4 +1,4 @@
-"""Closed things that stand in each other: light starts inside one of them, and glass in another thing bends it wrongly."""
+"""Solids that intersect: light starts inside one of them, and glass inside another solid refracts wrongly."""
 
 import numpy as np
 
@@ -7,10 +7,10 @@ from .look import Look, Part
 
 POINTS = 128
 BETWEEN = (0.3, 0.9)
-"""Share of the smaller one's volume inside the larger one: less is a thing let into another, more is hidden in it."""
+"""Share of the smaller one's volume inside the larger: less is a part set into another, more is hidden in it."""
 LEAST_SEEN, LEAST_SIZE = 0.001, 0.08
 DEEP = 0.05
-"""Metres that one must reach into the other: less is a joint."""
+"""Least overlap in metres: less is a joint."""
 MOST_PAIRS = 400
 
 
@@ -21,7 +21,7 @@ def check(look: Look) -> list[SceneFinding]:
     visible = {id(p): float(seen[p.triangles].sum()) for p in solids}
     pairs = []
     for small in solids:
-        if visible[id(small)] < LEAST_SEEN or look.glows[small.triangles].any():  # a fire lies in its coals
+        if visible[id(small)] < LEAST_SEEN or look.glows[small.triangles].any():  # a fire intersects its coals
             continue
         for large in solids:
             shared = np.minimum(small.high, large.high) - np.maximum(small.low, large.low)
@@ -55,9 +55,9 @@ def _finding(look: Look, names: tuple[str, str], share: float, small: Part, at: 
     glass = bool(look.solid_glass[small.triangles].any())
     return SceneFinding(
         "interpenetrating",
-        f"{short(names[0])} stands in {short(names[1])}: {share:.0%} of it is inside.",
-        "A ray that enters both does not know which glass it is in; it goes black." if glass else
-        "Photons and bake patches inside are spent where nobody sees them, and patches that are half inside darken what is outside.",
+        f"{short(names[0])} intersects {short(names[1])}: {share:.0%} of it is inside.",
+        "A ray that enters both loses track of which glass it is in, and goes black." if glass else
+        "Photons and bake patches inside are wasted, and patches that are half inside darken the outside.",
         harm=min(0.7, (0.4 if glass else 0.15) + seen),
         at=point(at.mean(axis=0)),
         box=(point(at.min(axis=0)), point(at.max(axis=0))),

@@ -1,4 +1,4 @@
-"""One look at a shot, which all checks share: what the camera sees, the air about it, the parts of its meshes, its light."""
+"""The view of a shot that all checks share: visible points, the air around them, mesh parts, light."""
 
 import functools
 from dataclasses import dataclass
@@ -19,18 +19,18 @@ from ..vector import LUMINANCE
 COLUMNS, ROWS = 128, 72
 """Rays of the camera."""
 AIR = 384
-"""Points in the air of the room, of which half lie near what the camera sees and half near what those see."""
+"""Points in the air of the room: half near visible points, half near points those see."""
 MOST_PASSED = 8
 """See-through surfaces that a ray passes."""
 ENCLOSED = 0.25
 OUTDOORS, OPEN_RAYS = 0.35, 32
-"""Share of the rays from a place that leave the scene from which on it is outside: half of them over open ground."""
-"""Share of rays that leave the scene below which a place is inside."""
+"""Share of a point's rays that must leave the scene for it to be outside: half of them over open ground."""
+"""Share of rays that leave the scene below which a point is inside."""
 MOST_IN_TOPOLOGY = 3_000_000
 
 
 def winding_number(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """float64 [n]: how often triangles, [k, 3, 3], go round each point: their share of the sphere about it (van Oosterom & Strackee 1983)."""
+    """float64 [n]: winding number of triangles [k, 3, 3] about each point: their signed share of the sphere (van Oosterom & Strackee 1983)."""
     total = np.zeros(len(points))
     for first in range(0, len(triangles), 20000):
         v = triangles[first : first + 20000][None] - points[:, None, None, :]
@@ -44,7 +44,7 @@ def winding_number(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
 
 @dataclass(frozen=True)
 class Part:
-    """A connected part of a mesh. triangles: numbers in the scene; closed: no edge is a rim; signed: its volume, where it is closed."""
+    """A connected part of a mesh. triangles: numbers in the scene; closed: no edge is a rim; signed: its volume, if closed."""
 
     mesh: int
     name: str
@@ -61,8 +61,8 @@ class Part:
 
 
 class Look:
-    """See the module. All randomness is of `seed`, so that a survey says the same each time. `effort`: share of the rays that a survey takes
-    where it searches."""
+    """See the module. All random numbers come from `seed`, so a survey is repeatable. `effort`: share of a survey's rays
+    for searches."""
 
     def __init__(self, ready: Prepared, recipe: Recipe, seed: int = 1, effort: float = 1.0) -> None:
         self.effort = effort
@@ -88,7 +88,7 @@ class Look:
     # Rays.
 
     def cast(self, origins: np.ndarray, d: np.ndarray, reach: float = 1e30, by: str = "light") -> tuple[np.ndarray, np.ndarray]:
-        """The first thing along each ray that light, or the camera's `sight`, does not pass: triangle int64 (-1 none), distance float64."""
+        """The first hit of each ray that blocks light, or the camera's `sight`: triangle int64 (-1 none), distance float64."""
         o, hits, passed = origins.astype(float).copy(), np.full(len(d), -1), np.zeros(len(d))
         going = np.arange(len(d))
         for _ in range(MOST_PASSED):
@@ -107,30 +107,30 @@ class Look:
         return hits, np.where(hits >= 0, passed, reach)
 
     def meet(self, origins: np.ndarray, d: np.ndarray, reach: float = 1e30) -> tuple[np.ndarray, np.ndarray]:
-        """The first thing along each ray, glass too: triangle int64 (-1 none), distance float64."""
+        """The first hit of each ray, including glass: triangle int64 (-1 none), distance float64."""
         hits, t = closest_hits(self.arrays.bvh, origins.astype(np.float32), d.astype(np.float32), np.float32(0.0), np.float32(reach))
         met = t < np.float32(reach) * 0.999
         return np.where(met, hits.astype(np.int64), -1), np.where(met, t, reach).astype(float)
 
     def facing(self, hits: np.ndarray, d: np.ndarray) -> np.ndarray:
-        """float64 [n, 3]: the normals of what rays hit, on the side that they come from."""
+        """float64 [n, 3]: the normals at hits, on the side of the ray."""
         normals = self.normals[hits]
         return np.where((np.einsum("ij,ij->i", normals, d) > 0.0)[:, None], -normals, normals)
 
     def open_at(self, points: np.ndarray, rays: int = 48) -> np.ndarray:
-        """Share of the rays from each point that leave the scene, float64 [n]; glass closes."""
+        """Share of the rays from each point that leave the scene, float64 [n]; glass counts as closed."""
         hits, _ = self.meet(np.repeat(points, rays, axis=0), np.tile(self.directions(rays), (len(points), 1)))
         return (hits < 0).reshape(len(points), rays).mean(axis=1)
 
     def sees(self, origins: np.ndarray, targets: np.ndarray) -> np.ndarray:
-        """bool [n]: whether nothing that stops light lies between two points."""
+        """bool [n]: whether two points see each other."""
         way = targets - origins
         length = np.maximum(np.linalg.norm(way, axis=1), 1e-12)
         hits, distance = self.cast(origins, way / length[:, None])
         return (hits < 0) | (distance > length * (1.0 - 1e-4) - 4.0 * self.offset)
 
     def directions(self, count: int, turned: float | None = None) -> np.ndarray:
-        """float64 [count, 3]: even over the sphere (Fibonacci spiral), turned by some radians, or by chance."""
+        """float64 [count, 3]: uniform over the sphere (Fibonacci spiral), rotated by some radians, or at random."""
         k = np.arange(count) + 0.5
         turned = self.rng.uniform(0.0, 2.0 * np.pi) if turned is None else turned
         y, turn = 1.0 - 2.0 * k / count, k * (np.pi * (1.0 + 5.0**0.5)) + turned
@@ -138,7 +138,7 @@ class Look:
         return np.stack([r * np.cos(turn), y, r * np.sin(turn)], axis=1)
 
     def about(self, normals: np.ndarray, count: int) -> np.ndarray:
-        """float64 [n, count, 3]: directions about each normal by the cosine (Malley's method, Pharr, Jakob & Humphreys 2016, 13.6.3)."""
+        """float64 [n, count, 3]: cosine-distributed directions about each normal (Malley's method, Pharr, Jakob & Humphreys 2016, 13.6.3)."""
         spread = self.directions(count)[None] * (1.0 - 1e-3) + normals[:, None, :]
         return spread / np.maximum(np.linalg.norm(spread, axis=2, keepdims=True), 1e-12)
 
@@ -180,24 +180,24 @@ class Look:
 
     @functools.cached_property
     def room_air(self) -> np.ndarray:
-        """The places of the air that are in the room, where the camera looks into one: what it sees through openings is outside."""
+        """The air points inside the room, if the camera looks into one: what it sees through openings is outside."""
         sphere = self.directions(OPEN_RAYS, 0.0)
         hits, _ = self.cast(np.repeat(self.air, OPEN_RAYS, axis=0), np.tile(sphere, (len(self.air), 1)))
         opened = (hits < 0).reshape(len(self.air), OPEN_RAYS).mean(axis=1)
         return self.air[opened < OUTDOORS] if self.inside and (opened < OUTDOORS).any() else self.air
 
     def _clearance(self, at: np.ndarray, normals: np.ndarray) -> np.ndarray:
-        """How far off a surface to go: at most half of the room before it."""
+        """Distance to step off a surface: at most half of the free space in front of it."""
         _, distance = self.cast(at + normals * self.offset, normals)
         return np.minimum(distance * self.rng.uniform(0.1, 0.5, len(at)), 1.0)
 
     def is_card(self, number: int) -> bool:
-        """Whether an object is a card that edits stood into the shot: it wears a surface of its own name."""
+        """Whether an object is a card added by edits: its surface has its own name."""
         mesh = self.meshes[number]
         return self.scene.surfaces[int(mesh.surfaces[0])].name == mesh.name
 
     def share(self, triangles: np.ndarray) -> float:
-        """Share of the picture that some triangles, by number, fill."""
+        """Share of the picture filled by some triangles, by number."""
         mask = np.zeros(len(self.vertices), bool)
         mask[triangles] = True
         return float(mask[self.seen].sum()) / self.rays
@@ -206,7 +206,7 @@ class Look:
         return float((self.object_of[self.seen] == number).sum()) / self.rays
 
     def spot(self, at: np.ndarray) -> tuple[float, float] | None:
-        """Where a point is in the picture, 0 to 1 from left and top; None when the camera does not see it or near it."""
+        """A point's place in the picture, 0 to 1 from left and top; None when the camera does not see it or near it."""
         if not len(self.seen):
             return None
         distance = np.linalg.norm(self.seen_at - at, axis=1)
@@ -244,11 +244,11 @@ class Look:
         return found
 
     def winding(self, points: np.ndarray, part: Part) -> np.ndarray:
-        """float64 [n]: how often a part goes round each point, 1 inside a closed one that faces outwards."""
+        """float64 [n]: winding number of a part about each point, 1 inside a closed one that faces outwards."""
         return winding_number(points, self.vertices[part.triangles])
 
     def solid_at(self, at: np.ndarray) -> Part | None:
-        """The closed part of something that stops light, in whose inside a point lies."""
+        """The closed, opaque part that contains a point."""
         for part in self.parts:
             within = (part.low <= at).all() and (at <= part.high).all()
             if within and part.closed and not self.see_through[part.triangles[0]] and part.signed > 0.0 and self.winding(at[None], part)[0] > 0.5:
@@ -260,8 +260,8 @@ class Look:
     def light_at(
         self, at: np.ndarray, normals: np.ndarray | None, samples: int = 4, only: tuple[int, ...] | None = None
     ) -> tuple[np.ndarray, np.ndarray]:
-        """About how much light of each active light arrives at points, and how much would with nothing in the way: luminance of irradiance
-        float64 [n, lights] twice. Without normals, of all that goes by; `only` some lights, by number."""
+        """Estimated light of each active light at points, with and without blockers: luminance of irradiance
+        float64 [n, lights] twice. Without normals, from all directions; `only` some lights, by number."""
         arrives, unhindered = np.zeros((len(at), len(self.lights))), np.zeros((len(at), len(self.lights)))
         for i, light in enumerate(self.lights):
             if only is not None and i not in only:
@@ -296,7 +296,7 @@ class Look:
         return arrives, unhindered
 
     def _on_light(self, i: int, k: int, samples: int) -> tuple[np.ndarray, np.ndarray | None]:
-        """A point on a light, and the axis along which it shines where it shines one way."""
+        """A point on a light, and the axis of its emission if it emits one way."""
         light = self.lights[i]
         u, v = (k + self.rng.random()) / samples - 0.5, self.rng.random() - 0.5
         if light.kind == "mesh":

@@ -1,4 +1,4 @@
-"""Geometry far from the scene: it makes the bounds, and all that is measured by them, useless."""
+"""Geometry far from the scene: it makes the scene's bounds, and every distance derived from them, useless."""
 
 from typing import Any
 
@@ -8,11 +8,11 @@ from .finding import Mend, SceneFinding, point, short
 from .look import Look
 
 FAR = 20.0
-"""Times the reach of what the camera sees, beyond which a part is far away."""
+"""Distance of a far part, relative to the reach of the camera's view."""
 GROWTH = 4.0
-"""How many times larger it must make the scene."""
+"""Least factor by which it enlarges the scene."""
 COARSE_OFFSET = 1e-3
-"""Metres of automatic ray offset that show as gaps under contact."""
+"""Automatic ray offset in metres that shows as gaps under contact."""
 
 
 def check(look: Look) -> list[SceneFinding]:

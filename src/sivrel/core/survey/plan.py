@@ -1,4 +1,4 @@
-"""Plan and elevation: a shot seen along straight lines from above and from the camera's back, cut open where a room
+"""Plan and elevation: orthographic views of a shot from above and from behind the camera, cut open where a room
 would hide its inside."""
 
 from dataclasses import dataclass
@@ -17,16 +17,16 @@ MARGIN = 0.06
 ABOVE_EYE = 0.35
 """Metres above the camera at which the plan is cut: above the furniture, below the ceiling."""
 CUT = 0.13
-"""Tone of what the cut goes through."""
+"""Tone of cut solids."""
 MOST_LINES = 30_000
 
 
 @dataclass(frozen=True)
 class Drawing:
-    """An orthographic picture with where it lies.
+    """An orthographic picture with its place in the scene.
 
-    tones: uint8 [rows, columns]; right, up: world axes of its sides; centre: world point in its middle, on the cut
-    half: (half width, half height) in metres; lines: where the cut goes through surfaces, float64 [n, 2, 2], metres from its top left
+    tones: uint8 [rows, columns]; right, up: world axes of its sides; centre: world point at its centre, on the cut
+    half: (half width, half height) in metres; lines: where the cut crosses surfaces, float64 [n, 2, 2], metres from its top left
     """
 
     tones: np.ndarray
@@ -38,7 +38,7 @@ class Drawing:
 
 
 def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
-    """The box that is worth drawing: the scene's, cropped to what lies near the middle half of its triangles, with the
+    """The box to draw: the scene's bounds, cropped to the surroundings of the middle half of its triangles, with the
     camera and the lights in it."""
     centres = np.concatenate([mesh.vertices.mean(axis=1) for mesh in scene.meshes if len(mesh.vertices)]).astype(float)
     low, high = np.percentile(centres, 25.0, axis=0), np.percentile(centres, 75.0, axis=0)
@@ -72,8 +72,8 @@ def plan_and_elevation(
 
 
 def _draw(arrays: SceneArrays, low: np.ndarray, high: np.ndarray, right: np.ndarray, up: np.ndarray, cut: np.ndarray, looking: np.ndarray) -> Drawing:
-    """Rays along `looking` from the plane through `cut`; where the first thing met is seen from its back, the plane lies
-    inside something solid."""
+    """Rays along `looking` from the plane through `cut`; where the first hit is seen from its back, the plane is
+    inside a solid."""
     middle, size = (low + high) / 2.0, (high - low) * (1.0 + MARGIN)
     half_w, half_h = float(np.abs(size @ right)) / 2.0, float(np.abs(size @ up)) / 2.0
     scale = SIZE / (2.0 * max(half_w, half_h))
@@ -118,14 +118,14 @@ def _draw(arrays: SceneArrays, low: np.ndarray, high: np.ndarray, right: np.ndar
 
 
 def cut_lines(triangles: np.ndarray, at: np.ndarray, normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Where a plane goes through triangles [n, 3, 3]: float64 [k, 2, 3], the two ends of each line, what faces outwards seen from one side of
-    them; and the numbers of the triangles."""
+    """Where a plane crosses triangles [n, 3, 3]: float64 [k, 2, 3], the two ends of each line, oriented by the facing of
+    the triangles; and the numbers of the triangles."""
     side = (triangles.astype(float) - at) @ normal
-    # What lies in the plane counts as beyond it, so that no corner is cut twice.
+    # Corners in the plane count as beyond it, so that none is cut twice.
     beyond = side >= 0.0
     crossed = np.flatnonzero(beyond.any(axis=1) & ~beyond.all(axis=1))
     v, d, b = triangles[crossed].astype(float), side[crossed], beyond[crossed]
-    # The corner that is alone on its side, and its two edges.
+    # The single corner on its side, and its two edges.
     alone = np.where(b.sum(axis=1) == 1, np.argmax(b, axis=1), np.argmin(b, axis=1))
     k = np.arange(len(crossed))
     ends = []
@@ -156,7 +156,7 @@ def inside_cut(lines: np.ndarray, shape: tuple[int, int], pixel: tuple[float, fl
     column = np.clip(np.ceil(x - 0.5), 0, columns).astype(np.int64)
     np.add.at(wound, (row, column), np.where(high > low, 1.0, -1.0))
     total = np.cumsum(wound, axis=1)[:, :columns]
-    # Which way round is inside depends on the side from which it is looked at.
+    # The orientation of the inside depends on the viewing side.
     return np.abs(total) > 0.5
 
 

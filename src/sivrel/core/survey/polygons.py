@@ -1,4 +1,4 @@
-"""Polygons too large to bake on, and rooms that are one object where floor, walls and ceiling should be apart."""
+"""Polygons too large to bake on, and rooms whose floor, walls and ceiling are one object."""
 
 import numpy as np
 
@@ -6,7 +6,7 @@ from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
 
 HUGE = 8.0
-"""Times the bake's longest edge that a triangle is long when a bake begins from too little."""
+"""Length of a triangle, relative to the bake's longest edge, from which a bake starts too coarsely."""
 LEAST_EDGE, USUAL_PATCH = 3.0, 0.5
 STEEP = 0.7
 SIDE = 0.06
@@ -36,11 +36,11 @@ def _huge(look: Look) -> list[SceneFinding]:
         found.append(
             SceneFinding(
                 "huge polygons", f"{short(name)} has {mine.sum()} polygons up to {edge[mine].max():.1f} m long, and light is to be baked on it.",
-                "A bake shares out light by patches: on a polygon this large it begins with too few, and errors spread over the whole face.",
+                "A bake distributes light by patches: on a polygon this large it starts with too few, and errors spread over the whole face.",
                 harm=min(0.6, 0.25 + share), at=point(v[mine][0].mean(axis=0)), box=box_of(v[mine]), objects=[name],
                 evidence={"longest_edge_m": round(float(edge[mine].max()), 2), "share_of_picture": round(share, 4)},
                 mends=[
-                    Mend(f"Cut its edges to {2.0 * patch:g} m.", {f"object.{name}.longest_edge": round(2.0 * patch, 3)}),
+                    Mend(f"Split its edges to {2.0 * patch:g} m.", {f"object.{name}.longest_edge": round(2.0 * patch, 3)}),
                 ],
                 spot=look.spot(v[mine][0].mean(axis=0)),
             )
@@ -71,7 +71,7 @@ def _one_object(look: Look) -> list[SceneFinding]:
         found.append(
             SceneFinding(
                 "one object", f"{short(name)} is one object that is {has} of the room.",
-                "No light can be limited to one of them, none can be refined or switched off by itself, and a bake smooths over their corners.",
+                "Lights can't be linked to one of them, none can be refined or hidden by itself, and a bake smooths over their corners.",
                 harm=0.2, at=point(v.mean(axis=(0, 1))), box=box_of(v), objects=[name],
                 evidence={f"{n}_share_of_picture": round(s, 3) for n, s in shares.items()},
                 mends=[Mend("Split it by facing: floor, ceiling and walls become objects of their own.", {f"object.{name}.split": "facing"})],

@@ -1,7 +1,7 @@
 """Sheets without thickness between a lit space and an unlit one, which is where interpolated light leaks.
 
-A cache that interpolates, photons that are gathered and rays that start a little off a surface all reach through what has no inside. (JOB of
-Ward, Rubinstein & Clear 1988, section 2, is to interpolate over smooth surfaces; nothing in it knows of a wall.)
+Interpolating caches, gathered photons and rays that start off a surface all reach through a wall without thickness. (The method of
+Ward, Rubinstein & Clear 1988, section 2, interpolates over smooth surfaces; it does not consider walls.)
 """
 
 from dataclasses import replace
@@ -18,30 +18,30 @@ from .holes import caps_of
 from .look import Look, Part
 
 LEAST_SIDE = 0.45
-"""Metres of its second longest side below which a sheet is no wall, but a shade, a leaf, a cloth."""
+"""Length in metres of the second longest side below which a sheet is not a wall, but a shade, a leaf or a cloth."""
 POINTS, RAYS = 24, 48
 BRIGHTER = 3.0
-"""How many times more light on one side makes it the lit one."""
+"""Ratio of light between the sides from which one counts as lit."""
 MOST_TIMES = 1000
 DARK = 0.25
-"""Share of rays that leave the scene above which a side is no inside."""
+"""Share of rays that leave the scene above which a side is outside."""
 SEEN_BY = 2
-"""Places of the room's air that must see a side for it to be one of the room."""
+"""Air points of the room that must see a side for it to belong to the room."""
 MOST_PASSED_ON = 0.8
-"""The most of the light that each bounce is taken to pass on."""
+"""Greatest assumed albedo per bounce."""
 SHARE = 0.25
 """Share of a sheet's points that must lie between the two."""
 THICK, BLOCKER, BEHIND = 0.25, 0.2, 0.1
-"""Metres that a mend makes a wall thick, that a blocker is deep, and how far behind the wall it stands and reaches past it."""
+"""In metres: thickness of a thickened wall, depth of a blocker, its distance behind the wall and its overlap."""
 FLAT = 0.9
-"""Share of a sheet's area that must lie in its plane, and of its outline that it must fill, for a blocker to stand behind it."""
+"""Share of a sheet's area that must lie in its plane, and of its outline that it must fill, for a blocker to fit."""
 
 
 INTERPOLATING = {way.key for way in WAYS if way.interpolates}
-REACHES_THROUGH = """What interpolates reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality \
-setting cures that."""
+REACHES_THROUGH = """Interpolation reaches through it: cache records, photons and bake patches of the bright side light the dark one. No quality \
+setting fixes that."""
 TRACED = """This recipe traces every ray, and rays stop at it. A cache, photons or a bake would reach through it from the bright side, and no \
-quality setting would cure that."""
+quality setting would fix that."""
 
 
 def check(look: Look) -> list[SceneFinding]:
@@ -59,7 +59,7 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def _with_others(finding: SceneFinding, found: list[SceneFinding]) -> SceneFinding:
-    """A sheet with a mend for all of them: a room of sheets is made thick in one act."""
+    """A sheet with a fix for all of them: a room of sheets is thickened in one act."""
     if len(found) < 2:
         return finding
     own, *rest = finding.mends
@@ -73,7 +73,7 @@ def _thickened(finding: SceneFinding) -> dict[str, Any]:
 
 
 def _is_solid(look: Look, part: Part) -> bool:
-    """Whether it is a solid that lacks a few faces, which is a finding of its own."""
+    """Whether it is a solid with missing faces, which is a finding of its own."""
     for triangles, net in look.nets:
         if look.object_of[triangles[0]] == part.mesh:
             members = np.flatnonzero(np.isin(triangles, part.triangles))
@@ -113,9 +113,9 @@ def _judge(look: Look, part: Part) -> SceneFinding | None:
 
 
 def _bounced(look: Look, start: np.ndarray, rays: np.ndarray, hits: np.ndarray, distance: np.ndarray) -> np.ndarray:
-    """About how much bounced light arrives at points [n], by rays [n, k, 3] about their normals by the cosine and what
-    they hit, [n k]: what the first bounce brings, and
-    as much again and again as its surfaces pass on (the geometric series of a closed space, Goral et al. 1984)."""
+    """Estimated bounced light at points [n], from cosine-distributed rays [n, k, 3] and their
+    hits [n k]: the first bounce, and
+    later bounces by the surfaces' albedo (the geometric series of a closed space, Goral et al. 1984)."""
     count = rays.shape[1]
     d, origins = rays.reshape(-1, 3), np.repeat(start, count, axis=0)
     met = np.flatnonzero(hits >= 0)
@@ -131,7 +131,7 @@ def _bounced(look: Look, start: np.ndarray, rays: np.ndarray, hits: np.ndarray, 
 
 
 def _sky(look: Look) -> float:
-    """A little light for what sees out, so that a scene with a camera outside its lights still knows its outside."""
+    """A little light for points that see out, so that the outside is known even without lights there."""
     brightest = max((float(look.arrays.lights[i, POWER]) for i, light in enumerate(look.lights) if light.kind == "dome"), default=0.0)
     return 1e-3 * brightest
 
@@ -152,7 +152,7 @@ def _finding(
     return SceneFinding(
         "sheet",
         f"{short(name)} is a sheet without thickness, and its outside is {times} as bright as the room." if dark > 0.0 else
-        f"{short(name)} is a sheet without thickness; behind it there is light, before it none.",
+        f"{short(name)} is a sheet without thickness; it is lit from behind, and dark in front.",
         REACHES_THROUGH if interpolates else TRACED,
         harm=min(1.0, 0.55 + 1.5 * share) if interpolates else min(0.48, 0.25 + share),
         at=point(middle),
@@ -175,14 +175,14 @@ def _finding(
 
 
 def _rounded(times: float) -> str:
-    """A ratio to two figures: a few rays tell no more."""
+    """A ratio to two digits, the accuracy of a few rays."""
     if times > MOST_TIMES:
         return f"more than {MOST_TIMES:,}"
     return f"{float(f'{times:.2g}'):,.10g}"
 
 
 def _blocked(look: Look, part: Part, out: np.ndarray) -> list[Mend]:
-    """A blocker outside a flat sheet without openings: a deep card over all of it, a hand's breadth behind."""
+    """A blocker outside a flat sheet without openings: a deep card covering it, a hand's breadth behind."""
     flat = float((look.areas[part.triangles] * np.abs(look.normals[part.triangles] @ out)).sum() / max(part.area, 1e-30))
     x, y, z = upright_frame(out)
     corners = look.vertices[part.triangles].reshape(-1, 3)
@@ -205,7 +205,7 @@ def _blocked(look: Look, part: Part, out: np.ndarray) -> list[Mend]:
 
 
 def _path(look: Look, at: np.ndarray, out: np.ndarray) -> list[Any]:
-    """From where the light comes, through the sheet, to the air of the room."""
+    """The light's way through the sheet to the air of the room."""
     arrives, _ = look.light_at((at + out * 2.0 * look.offset)[None], out[None])
     strongest = look.lights[int(arrives[0].argmax())] if len(look.lights) and arrives.max() > 0.0 else None
     source = at + out * 1.5

@@ -1,4 +1,4 @@
-"""What a place sees, and what it is lit by: rays from a point in the air of a shot."""
+"""What a point in the air of a shot sees, and what lights it."""
 
 from typing import Any
 
@@ -11,9 +11,9 @@ MOST_NAMED = 8
 
 
 def seen_from(look: Look, at: np.ndarray) -> dict[str, Any]:
-    """What is seen from `at`, metres: `outline`, the places [x, y, z] where level rays end; `open`, the share of all rays that leave the scene;
-    `things`, (object, share of all rays), most first; `lights`, for each light the luminance that arrives, that would with nothing in the way,
-    and what stands in the way; `inside`, the solid that the place is in, if any."""
+    """The view from `at`, metres: `outline`, the points [x, y, z] where level rays end; `open`, the share of all rays that leave the scene;
+    `things`, (object, share of all rays), most first; `lights`, for each light its luminance with and without blockers,
+    and what blocks it; `inside`, the solid that contains the point, if any."""
     turn = 2.0 * np.pi * np.arange(ROUND) / ROUND
     level = np.stack([np.cos(turn), np.zeros(ROUND), np.sin(turn)], axis=1)
     _, distance = look.cast(np.broadcast_to(at, level.shape), level)
@@ -38,7 +38,7 @@ def seen_from(look: Look, at: np.ndarray) -> dict[str, Any]:
 
 
 def _in_the_way(look: Look, at: np.ndarray, i: int) -> str | None:
-    """The first thing between a place and the middle of a light; None for a sky, or where nothing is."""
+    """The first blocker between a point and the centre of a light; None for a sky, or if there is none."""
     light = look.lights[i]
     if light.kind in ("dome", "mesh"):
         return None

@@ -1,4 +1,4 @@
-"""A panorama that holds a sun, beside a sun that is a light: two shadows unless they agree."""
+"""A panorama with a sun in it, together with a sun light: two shadows unless they agree."""
 
 from typing import Any
 
@@ -55,13 +55,13 @@ def _finding(look: Look, dome: Light, sun: Light, d: np.ndarray, angle: float, s
     at = np.asarray(sun.position, float)
     towards = at - d
     return SceneFinding(
-        "two suns", f"The sun in {short(dome.name)}'s panorama and {short(sun.name)} stand {angle:.0f}° apart.",
-        "Everything throws two shadows, and is lit twice.", harm=0.6, at=point(look.eye), box=(point(look.eye), point(look.eye)),
+        "two suns", f"The sun in {short(dome.name)}'s panorama and {short(sun.name)} are {angle:.0f}° apart.",
+        "Everything casts two shadows, and is lit twice.", harm=0.6, at=point(look.eye), box=(point(look.eye), point(look.eye)),
         objects=[dome.name, sun.name], evidence={"degrees_apart": round(angle, 2), "share_of_panorama": round(share, 3)},
         mends=[
             Mend("Turn the light to where the panorama's sun is.", {
                 f"light.{sun.name}.at": ",".join(f"{v:.4f}" for v in at), f"light.{sun.name}.towards": ",".join(f"{v:.4f}" for v in towards),
             }),
-            Mend("Switch the light off and keep the panorama's.", {f"light.{sun.name}.on": False}),
+            Mend("Turn the light off and keep the panorama's sun.", {f"light.{sun.name}.on": False}),
         ],
     )  # fmt: skip

@@ -1,4 +1,4 @@
-"""All checks of a scene, in one table, and what they find, worst for this shot first."""
+"""All checks of a scene in one table, and their findings, worst for this shot first."""
 
 import time
 import zlib
@@ -33,12 +33,12 @@ from .finding import SceneFinding
 from .look import Look
 
 CHECKS: dict[str, ModuleType] = {
-    "scale against known things": units, "geometry far away": outliers, "sheets without thickness": sheets, "gaps and open joints": gaps,
+    "scale against known objects": units, "geometry far away": outliers, "sheets without thickness": sheets, "gaps and open joints": gaps,
     "surfaces in each other": coincident, "solids in each other": interpenetrating, "which way faces face": facing, "holes in solids": holes,
     "density and slivers": density, "polygons and objects": polygons, "lights that light nothing": idle_lights, "glow that chance must find": glow,
     "suns that disagree": suns, "brightness of surfaces": albedo, "camera and exposure": camera,
 }  # fmt: skip
-"""What is checked, by what it is called; each module has `check(look) -> list[SceneFinding]`. One line more adds a check."""
+"""Checks by name; each module has `check(look) -> list[SceneFinding]`. One line more adds a check."""
 
 
 SEED = 3
@@ -62,8 +62,8 @@ class Survey:
 
 
 def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = None) -> Survey:
-    """Look a prepared shot over, for `recipe` (by default brute force). `task` hears each check with what was found
-    so far, worst first, which is returned where it is called off."""
+    """Check a prepared shot, for `recipe` (by default brute force). `task` receives each check with the findings
+    so far, worst first; they are returned if it is cancelled."""
     look = Look(ready, recipe or Recipe())
     findings: list[SceneFinding] = []
     seconds: dict[str, float] = {}
@@ -73,7 +73,7 @@ def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = No
         except Cancelled:
             break
         begun = time.perf_counter()
-        look.rng = np.random.default_rng(zlib.crc32(name.encode()) + SEED)  # its own: what one check draws changes nothing for the others
+        look.rng = np.random.default_rng(zlib.crc32(name.encode()) + SEED)  # its own random numbers, so that checks do not affect each other
         findings += module.check(look)
         findings.sort(key=lambda finding: -finding.harm)
         seconds[name] = time.perf_counter() - begun

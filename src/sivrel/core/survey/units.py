@@ -1,4 +1,4 @@
-"""Real scale: rooms, things whose size everybody knows, and the camera's height say whether a metre is a metre."""
+"""Real scale: rooms, objects of known size and the camera's height show whether the units are right."""
 
 import re
 
@@ -11,21 +11,21 @@ KNOWN = {
     "door": (1.7, 2.6, 1), "chair": (0.7, 1.2, 1), "table": (0.4, 1.1, 1), "mug": (0.07, 0.14, 1), "cup": (0.05, 0.14, 1), "bottle": (0.15, 0.4, 1),
     "bed": (0.3, 1.3, 1), "sofa": (0.6, 1.2, 1), "stair": (0.5, 6.0, 1), "book": (0.1, 0.4, 3), "lamp": (0.15, 2.2, 1), "bench": (0.35, 1.2, 1),
 }  # fmt: skip
-"""Metres of height (axis 1), or of the longest side (3), of things by a word in their name: Neufert, "Architects' Data", for furniture."""
+"""Metres of height (axis 1), or of the longest side (3), of objects by a word in their name: Neufert, "Architects' Data", for furniture."""
 ROOM = (1.8, 14.0)
-"""Metres from floor to ceiling that occur; a hall has more, a cupboard less."""
+"""Common heights from floor to ceiling in metres; a hall has more, a cupboard less."""
 TYPICAL_ROOM, TYPICAL_EYE = 2.6, 1.5
 EYE = (0.05, 60.0)
 FACTORS = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0 / 3.28084, 3.28084, 10.0, 39.3701, 100.0, 1000.0)
-"""Scales that a wrong unit makes: millimetres, centimetres, inches, feet, and their inverses."""
+"""Scale factors of wrong units: millimetres, centimetres, inches, feet, and their inverses."""
 LAMP, TYPICAL_LAMP = (0.005, 12.0), 0.4
-"""Metres across of lamps and windows."""
+"""Sizes of lamps and windows in metres."""
 OFF = 2.2
-"""A factor nearer to one than this may be a matter of taste."""
+"""A factor closer to one than this may be intended."""
 
 
 def check(look: Look) -> list[SceneFinding]:
-    signs: list[tuple[str, float]] = []  # what was looked at, and the factor that would make it usual
+    signs: list[tuple[str, float]] = []  # what was measured, and the factor that would make it usual
     up = np.array([[0.0, 1.0, 0.0], [0.0, -1.0, 0.0]])
     some = look.air[:64]
     above, below = (look.cast(some, np.repeat(d[None], len(some), axis=0))[1] for d in up)
@@ -38,7 +38,7 @@ def check(look: Look) -> list[SceneFinding]:
             signs.append((f"the room is {_metres(height)} high", 1.0))
     if below[0] < 1e29:
         eye = float(below[0])
-        signs.append((f"the camera stands {_metres(eye)} above what is below it", 1.0 if EYE[0] <= eye <= EYE[1] else TYPICAL_EYE / eye))
+        signs.append((f"the camera is {_metres(eye)} above the floor", 1.0 if EYE[0] <= eye <= EYE[1] else TYPICAL_EYE / eye))
     signs += _named(look) + _lamps(look)
     if not signs:
         return []
@@ -53,8 +53,8 @@ def check(look: Look) -> list[SceneFinding]:
         SceneFinding(
             "scale",
             f"The scene is not to scale: {'; '.join(said[:3])}.",
-            "Every radius, spacing and offset counts in metres: photons blur or find nothing, cache records stand too far apart or too near, a bake "
-            "makes too few patches or millions, and lamps fall off over the wrong way.",
+            "Every radius, spacing and offset is in metres: photons blur or find nothing, cache records are too far apart or too close, a bake "
+            "makes too few patches or millions, and lamps fall off over the wrong distance.",
             harm=0.85,
             at=point(look.eye),
             box=(point(low), point(high)),
@@ -65,7 +65,7 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def _lamps(look: Look) -> list[tuple[str, float]]:
-    """A sign where lights with an area are of a size that no lamp or window has."""
+    """A sign if area lights have a size that no lamp or window has."""
     sizes = {"rect": lambda x: max(x.width, x.height), "disk": lambda x: max(x.width, x.height), "sphere": lambda x: 2.0 * x.radius}
     found = [(light.name, float(sizes[light.kind](light))) for light in look.lights if light.kind in sizes]
     if not found:
@@ -92,7 +92,7 @@ def _named(look: Look) -> list[tuple[str, float]]:
         spans = np.ptp(cloud, axis=0)
         size = float(spans.max() if axis == 3 else spans[axis])
         if size > 0.0:
-            # Several of a kind under one name make it larger, so only far too large or too small says something.
+            # Several objects under one name make it larger, so only extreme sizes count.
             fits = low * 0.5 <= size <= high * 3.0
             signs.append((f"{short(name)} is {_metres(size)} {'long' if axis == 3 else 'high'}", 1.0 if fits else float(np.sqrt(low * high)) / size))
     return signs[:12]

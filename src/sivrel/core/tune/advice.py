@@ -1,7 +1,7 @@
-"""Advice: from facts that were measured on a shot to recipes for a draft, a final still and a moving shot; each choice with its fact.
+"""Advice: recipes for a draft, a final still and a moving shot, from facts measured on the shot; each choice with its fact.
 
-Ways are ranked by the error that they are foretold to leave in the time given, noise and bias, as pilots of each on this shot measured them. Where
-the first two are closer than such a guess is good, the facts do not decide: it says so, and names the match that would.
+Ways are ranked by their predicted error in the given time, noise and bias, from pilots of each on this shot. If
+the first two are closer than the accuracy of the prediction, the advice says so and names the match that would decide.
 """
 
 from dataclasses import dataclass, field
@@ -15,10 +15,10 @@ from .guesses import Guess, guesses_moving, guesses_of
 from .pilots import SAMPLES
 
 UNDECIDED = 1.1
-"""Times by which another way's foretold error has to be larger than the first's for the facts to decide."""
+"""Ratio of another way's predicted error to the first's from which the facts decide."""
 PLAIN, PLAIN_IN_DOUBT = 1.03, 1.25
-"""Times the least foretold error up to which brute force is taken all the same, since it needs no tuning and has no bias; and where that error is so
-uncertain (the plainest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
+"""Ratio to the least predicted error up to which brute force is preferred, since it needs no tuning and has no bias; also if that error is so
+uncertain (the simplest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
 DRAFT_SHARE, LEAST_DRAFT, MOST_DRAFT = 0.1, 1.5, 10.0
 
 
@@ -31,7 +31,7 @@ class Fact:
 
 @dataclass(frozen=True)
 class Choice:
-    """key, value: of the recipe; shown: the value in words; because: the fact that led to it; unless: what would change it."""
+    """key, value: of the recipe; shown: the value in words; because: the fact behind it; unless: what would change it."""
 
     key: str
     value: Any
@@ -45,8 +45,8 @@ class Choice:
 
 @dataclass
 class Advised:
-    """purpose: draft, final still, moving shot; says: in a sentence; way: the one that is advised; seconds a frame; values: of the recipe; match:
-    names of the ways between which the facts do not decide, empty where they do; guesses: of all ways, the best first."""
+    """purpose: draft, final still, moving shot; says: in a sentence; way: the recommended one; seconds per frame; values: of the recipe; match:
+    names of ways between which the facts do not decide, empty if they do; guesses: of all ways, the best first."""
 
     purpose: str
     says: str
@@ -66,9 +66,9 @@ class Advised:
 
 @dataclass
 class Advice:
-    """recipes: for a draft, a final still, a moving shot, none while ways are still tried; facts, in words; measured: the facts as numbers; seconds
-    of a final frame; ways: that were tried, in words, and what they are foretold to leave in that time, the best first; untried: name, title and
-    reason of those that were not."""
+    """recipes: for a draft, a final still, a moving shot, none while ways are still being tried; facts, in words; measured: the facts as numbers;
+    seconds of a final frame; ways: those tried, in words, with their predicted error in that time, best first; untried: name, title and
+    reason of the others."""
 
     recipes: list[Advised]
     facts: list[Fact]
@@ -93,7 +93,7 @@ class Advice:
 
 
 def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = True) -> Advice:
-    """Recipes for a shot with these facts, where a final frame may take some seconds; none of them yet while the facts are not complete."""
+    """Recipes for a shot with these facts, where a final frame may take some seconds; none while the facts are incomplete."""
     ways = [(candidate(guess.name, recipe).title, guess) for guess in guesses_of(facts, seconds)] if facts.ways else []
     untried = [(name, candidate(name, recipe).title, why) for name, why in facts.untried.items()]
     if not complete:
@@ -105,7 +105,7 @@ def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = Tru
 
 
 def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses: list[Guess]) -> Advised:
-    # A way that was not tried here is never taken, nor lost to: it may be better, and a match would tell.
+    # A way that was not tried is neither chosen nor rejected: it may be better, and a match would decide.
     tried = [g for g in guesses if g.tried]
     best, plain = tried[0], next(g for g in tried if g.name == "brute_force")
     enough = max(PLAIN * best.total, min(PLAIN_IN_DOUBT * best.total, best.total + best.spread))
@@ -116,11 +116,11 @@ def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses
     with_values(recipe, values)
     match = [chosen.name, *(g.name for g in rivals)] if rivals else []
     title = candidate(chosen.name, recipe).title
-    says = f"{title[0].upper()}{title[1:]}: about {chosen.total:.1%} off in {seconds:.3g} s, of which {chosen.bias:.1%} is bias."
+    says = f"{title[0].upper()}{title[1:]}: about {chosen.total:.1%} error in {seconds:.3g} s, of which {chosen.bias:.1%} is bias."
     if match:
         level = " and ".join(candidate(name, recipe).title for name in match[:2])
         level += f", nor for {len(match) - 2} more" if len(match) > 2 else ""
-        says = f"The facts do not decide between {level}: a match of {seconds:.3g} s would. Till then {title}."
+        says = f"The facts do not decide between {level}: a match of {seconds:.3g} s would. Until then, {title}."
     untested = [candidate(g.name, recipe).title for g in guesses if not g.tried]
     untested += [candidate(name, recipe).title for name in facts.untried if purpose == "Final still"]
     if untested:
@@ -129,7 +129,7 @@ def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses
 
 
 def _close(one: Guess, chosen: Guess) -> bool:
-    """Whether another way could be the better one, for all that is known."""
+    """Whether another way could be better, within the uncertainty."""
     return one.total < UNDECIDED * chosen.total or one.total - one.spread < chosen.total + chosen.spread
 
 
@@ -139,27 +139,27 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
     plain = next(g for g in guesses if g.name == "brute_force")
     next_best = next((g for g in guesses if g is not chosen and g.tried), None)
     parts = f"{chosen.noise:.1%} noise and {chosen.bias:.1%} bias" if chosen.bias else f"{chosen.noise:.1%} noise"
-    because = f"{'Tried here' if chosen.tried else 'By what it showed elsewhere'}, it comes to {parts} in that time"
+    because = f"{'Tried here' if chosen.tried else 'By what it showed elsewhere'}, it reaches {parts} in that time"
     if chosen is not plain:
         because += f"; brute force to {plain.total:.1%}."
         share = facts.noise.get("bounced light", 0.0)
-        unless = f"with much more time a frame, brute force: it has no bias. Bounced light brings {share:.0%} of its noise."
+        unless = f"with much more time per frame, brute force: it has no bias. Bounced light causes {share:.0%} of its noise."
     elif purpose == "Moving shot":
-        because = "What is looked up at the first hit is made anew as the camera moves, and flickers; paths do not."
-        unless = "a still, where the other card holds."
+        because = "Caches at the first hit are remade as the camera moves, and flicker; paths do not."
+        unless = "a still, for which the other card applies."
     else:
         because += f"; {candidate(next_best.name, recipe).title} to {next_best.total:.1%}." if next_best else "."
-        unless = "with less time a frame, a cache." if facts.bound > 2.0 else "if bounced light brought more of the noise, as in a closed space."
+        unless = "with less time per frame, a cache." if facts.bound > 2.0 else "if bounced light caused more of the noise, as in a closed space."
     choices.append(Choice("gi.seen", seen, because, unless))
     if beyond == "radiance_cache":
-        choices.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: cells end the paths at the first.",
-                           "walls thinner than a cell, through which it bleeds."))  # fmt: skip
+        choices.append(Choice("gi.beyond", beyond, f"Each bounce keeps {facts.kept:.0%} of the light: cells end paths at the first bounce.",
+                           "walls thinner than a cell, through which light bleeds."))  # fmt: skip
     elif beyond == "baked":
-        choices.append(Choice("gi.beyond", beyond, "Nothing but the camera moves, so what lies beyond is solved once for all frames.",
+        choices.append(Choice("gi.beyond", beyond, "Only the camera moves, so light beyond is solved once for all frames.",
                            "moving lights or objects, which make a bake stale."))  # fmt: skip
     elif beyond:
-        choices.append(Choice("gi.beyond", beyond, f"Each bounce passes on {facts.kept:.0%} of the light: there is little to shorten."
-                           if facts.kept < 0.4 else "Paths to the end have no bias.", ""))  # fmt: skip
+        choices.append(Choice("gi.beyond", beyond, f"Each bounce keeps only {facts.kept:.0%} of the light: there is little to shorten."
+                           if facts.kept < 0.4 else "Full paths have no bias.", ""))  # fmt: skip
     if "caustics.on" in values:
         choices.append(
             Choice(
@@ -173,14 +173,14 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
 
 
 def _settled(facts: Facts) -> list[Choice]:
-    """What is chosen whatever the way."""
+    """Choices that do not depend on the way."""
     left = f"After {facts.bounces} diffuse {'bounce' if facts.bounces == 1 else 'bounces'} 1 % of the light is left."
     some = f"{facts.lights} lights, of which {facts.lights_that_matter} bring 95 % of the direct light"
     reasons = {
-        "limits.diffuse_bounces": (left, "brighter walls, which take more."),
-        "limits.refractions": (f"{facts.glass:.0%} of the light comes through glass, which fewer crossings would blacken.", ""),
-        "limits.reflections": (f"Gloss and glass scatter {facts.gloss + facts.glass:.0%} of the light, and are seen in each other.", ""),
-        "lights.seen": (f"{some}: some are drawn by importance.", "if one soft light rules, all of them.") if facts.many_lights else (f"{some}.", ""),
+        "limits.diffuse_bounces": (left, "brighter walls, which need more."),
+        "limits.refractions": (f"{facts.glass:.0%} of the light comes through glass, which would turn black with fewer crossings.", ""),
+        "limits.reflections": (f"Gloss and glass scatter {facts.gloss + facts.glass:.0%} of the light, and reflect each other.", ""),
+        "lights.seen": (f"{some}: some are drawn by importance.", "if one soft light dominates, all.") if facts.many_lights else (f"{some}.", ""),
     }
     return [Choice(key, value, *reasons[key]) for key, value in facts.settled().items()]
 
@@ -197,18 +197,18 @@ def facts_in_words(facts: Facts) -> list[Fact]:
     """Each fact with its value and what it means for the choice."""
     noise = ", ".join(f"{name} {share:.0%}" for name, share in sorted(facts.noise.items(), key=lambda n: -n[1]))
     moving = [name for name, on in (("camera", facts.motion.camera), ("objects", facts.motion.objects), ("lights", facts.motion.lights)) if on]
-    little = "It is little: whatever finds it, few will see." if facts.indirect < 0.1 else "How it is found decides the picture."
-    served = "Caches do not serve there." if facts.glass + facts.gloss > 0.1 else "Little that caches can not serve."
-    rare = "Rare paths bring it: fireflies." if facts.spikes > SPIKY else "It is even grain."
-    leaks = "Caches, photons and cells leak there: mend them in the survey first." if facts.thin else "Nothing for caches to leak through."
+    little = "It is little: errors in it are hardly visible." if facts.indirect < 0.1 else "The way of finding it decides the picture."
+    served = "Caches do not help there." if facts.glass + facts.gloss > 0.1 else "Little that caches can't handle."
+    rare = "It comes from rare paths: fireflies." if facts.spikes > SPIKY else "It is even grain."
+    leaks = "Caches, photons and cells leak there: fix them in the survey first." if facts.thin else "Nothing for caches to leak through."
     where = "inside" if facts.inside else "outside"
     return [
         Fact("indirect light", f"{facts.indirect:.0%}", f"of all light. {little}"),
         Fact("gloss, glass", f"{facts.gloss:.0%}, {facts.glass:.0%}", f"of the light by what scattered it first. {served}"),
-        Fact("open", f"{facts.open:.0%}", f"of the rays from what is seen leave the scene: {where}."),
-        Fact("bounces", f"{facts.bounces}", f"diffuse ones until 1 % of the light is left; each passes on {facts.kept:.0%}."),
+        Fact("open", f"{facts.open:.0%}", f"of the rays from visible points leave the scene: {where}."),
+        Fact("bounces", f"{facts.bounces}", f"diffuse ones until 1 % of the light is left; each keeps {facts.kept:.0%}."),
         Fact("noise", noise, "of a sample's variance by source."),
-        Fact("most a cache spares", f"{facts.bound:.1f} ×", "the time at equal noise, if bounced light were known everywhere for nothing."),
+        Fact("most a cache saves", f"{facts.bound:.1f} ×", "the time at equal noise, if bounced light were known everywhere at no cost."),
         Fact("spikes", f"{facts.spikes:.0%}", f"of the variance lies in the noisiest hundredth of the pixels. {rare}"),
         Fact("dark", f"{facts.dark:.0%}", "of the picture is darker than a ninth of middle grey."),
         Fact(

@@ -1,19 +1,19 @@
-"""The split of samples over the sources of noise that leaves least of it in a given time."""
+"""The split of samples over noise sources with the least noise in a given time."""
 
 import math
 from dataclasses import dataclass
 
 MOST_SPLIT = 64
 LEAST_SAMPLES = 2
-"""Of a pixel; its edges need that many at least."""
+"""Least samples per pixel, for its edges."""
 ROUNDS = 8
-"""Times that the counts are gone through, one by one, each set to what is best beside the others."""
+"""Passes over the counts, each set to its best value given the others."""
 
 
 @dataclass(frozen=True)
 class Source:
-    """What may be sampled more than once in each sample of a pixel. key: its setting; now: how often it is; variance: of one pixel's sample, with
-    one ray of this source; cost: seconds of one such ray, and most: what its setting takes."""
+    """A source that may be sampled several times per pixel sample. key: its setting; now: its current count; variance: of one pixel's sample, with
+    one ray of this source; cost: seconds of one such ray, and most: the largest value of its setting."""
 
     key: str
     name: str
@@ -25,7 +25,7 @@ class Source:
 
 @dataclass(frozen=True)
 class Split:
-    """counts: rays of each source in a sample of a pixel; samples of a pixel, not yet whole; variance that is left; cost of one sample."""
+    """counts: rays of each source in a sample of a pixel; samples per pixel, not yet rounded; remaining variance; cost of one sample."""
 
     counts: tuple[int, ...]
     samples: float
@@ -43,7 +43,7 @@ def cost_of(counts: tuple[int, ...], sources: list[Source], base: float) -> floa
 
 
 def best_split(sources: list[Source], base_variance: float, base_cost: float, seconds: float) -> Split:
-    """The counts that leave the least variance in `seconds` a pixel.
+    """The counts with the least variance in `seconds` per pixel.
 
     `base_variance`, `base_cost`: of a pixel's sample itself, which all sources share. For n samples of a pixel with r_i rays each the variance is
     (V + sum v_i / r_i) / n at a cost of n (C + sum c_i r_i); their product is least where r_i = sqrt((v_i / c_i) / (V / C)), whatever the

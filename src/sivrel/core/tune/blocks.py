@@ -1,4 +1,4 @@
-"""Plans of sampling rendered on blocks that stand for a frame: what the whole of it would take, and how noisy it would be."""
+"""Sampling plans rendered on blocks that represent a frame, to predict its time and noise."""
 
 import math
 import os
@@ -20,17 +20,17 @@ from .error import MOST, pooled, variance_between
 from .render import Scattered, Taken, scattered, take
 
 SMALL_WIDTH, SMALL_SAMPLES = 96, 16
-"""Pixels across of the small picture that shows where a frame is grainy, and how bright; samples of the latter."""
+"""Width in pixels of the small picture that shows a frame's grain and brightness; samples for the latter."""
 CLOCK_PIXELS = 1024
-"""Pixels on which one core is timed."""
+"""Pixels used to time one core."""
 SEEDS = 11, 12
 TARGET_SAMPLES = 64
-"""Samples a pixel from which the noise target is foretold."""
+"""Samples per pixel from which the noise target is predicted."""
 
 
 @dataclass
 class Plan:
-    """One way to spend the time. name, does: in words; values, edits: what it changes; seconds, noise: of the frame, as its blocks predict them;
+    """One way to spend the time. name, does: in words; values, edits: its changes; seconds, noise: of the frame, as predicted from its blocks;
     preparing: of the seconds, those of caches; samples a pixel in the mean."""
 
     name: str
@@ -44,7 +44,7 @@ class Plan:
 
 
 def noise_of(one: Taken, other: Taken) -> float:
-    """Noise of each of two renders of the same blocks with seeds of their own, as core.tune.error means it."""
+    """Noise of each of two renders of the same blocks with different seeds, as defined in core.tune.error."""
     pairs = list(zip(one.lights, other.lights, strict=True))
     around = [(a + b) / 2.0 for a, b in pairs]
     mean = one.mean(around)
@@ -52,16 +52,16 @@ def noise_of(one: Taken, other: Taken) -> float:
 
 
 def noise_by_cells(one: Taken, other: Taken, weights: list[np.ndarray], side: int) -> float:
-    """The same with the weights of the pixels given, as it would be with side x side times the samples: by cells of so many pixels, whose chances
-    are as independent as samples are."""
+    """The same with given weights of pixels, for side x side times the samples: from cells of that many pixels, whose noise
+    is as independent as that of samples."""
     apart = zip(weights, one.lights, other.lights, strict=True)
     cells = [np.minimum(pooled(w, side) * pooled(a - b, side) ** 2, MOST**2) / 2.0 for w, a, b in apart]
     return float(np.sqrt(one.mean(cells)))
 
 
 def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, task: Task) -> list[np.ndarray]:
-    """What squared differences in the pixels of each block are multiplied by to be judged as the eye does, as `relative_weights`, by what a small
-    picture of the frame shows about them: a block is too small to tell its neighbourhood. Raises Cancelled."""
+    """Weights for squared differences in each block's pixels by perceived brightness, as `relative_weights`, from a small
+    picture of the frame, since a block is too small to contain its neighbourhood. Raises Cancelled."""
     columns = min(SMALL_WIDTH, blocks.width)
     rows = max(1, round(columns * blocks.height / blocks.width))
     small = take(ready, with_values(recipe, {"sampling.max": SMALL_SAMPLES, "sampling.noise_target": 0.0}), Frame(columns, rows, None, 6), task)
@@ -76,7 +76,7 @@ def weights_of(ready: Prepared, recipe: Recipe, blocks: Scattered, task: Task) -
 
 
 class Blocks:
-    """Renders plans on blocks of a frame, and tells what the frame would take."""
+    """Renders plans on blocks of a frame, and predicts the frame's time."""
 
     def __init__(self, renderer: TrialRenderer, frame: Frame, pixels: int) -> None:
         self.renderer, self.frame, self.pixels = renderer, frame, pixels
@@ -85,25 +85,25 @@ class Blocks:
         self.lying: dict[int, Scattered] = {}
 
     def _take(self, values: dict[str, Any], edits: dict[str, Any], frame: Frame, threads: int = 0) -> tuple[Taken, float]:
-        """A render with some changes, and the seconds that caches take."""
+        """A render with some changes, and the seconds of its caches."""
         recipe, laid = self.renderer.changed(values, edits)
         ready, prepares = self.renderer.ready(recipe, laid)
         return take(ready, recipe, frame, self.renderer.task, threads), prepares
 
     def look_where(self, values: dict[str, Any]) -> None:
-        """See by a small picture where a frame is grainy, and let blocks lie there more often."""
+        """Find where a frame is grainy from a small picture, and place more blocks there."""
         one, _ = self._take(values, {}, Frame(SMALL_WIDTH, max(1, round(SMALL_WIDTH * self.frame.height / self.frame.width)), None, 5))
         variance = np.nan_to_num(one.film[..., TOTAL_VARIANCE].astype(float), posinf=0.0)
         self.worth = np.sqrt(ndimage.maximum_filter(np.minimum(relative_weights(one.lights[0]).reshape(variance.shape) * variance, MOST**2), 3))
         self.lying.clear()
 
     def seconds_of(self, taken: Taken) -> float:
-        """Seconds of the whole frame by its cycles: at the end of a few blocks with samples of very different number one core waits for the other, at
-        that of a whole frame hardly."""
+        """Seconds of the whole frame from its cycles: at the end of a few blocks with very different samples one core waits for the other, at
+        the end of a whole frame hardly."""
         return taken.frame_cycles * self.per_cycle / (os.cpu_count() or 1)
 
     def target_for(self, plan: Plan, samples: float) -> float:
-        """The noise target, in per cent, at which a plan would take so many samples a pixel in the mean, by the variance of the blocks: as
+        """The noise target, in per cent, at which a plan takes that many samples per pixel on average, from the variance of the blocks, as
         render.tile decides it."""
         even = {**plan.values, "sampling.noise_target": 0.0, "sampling.max": TARGET_SAMPLES}
         one, _ = self.run(even, plan.edits, *SEEDS)
@@ -127,7 +127,7 @@ class Blocks:
         return 100.0 * high
 
     def set_clock(self, values: dict[str, Any]) -> None:
-        """Time some blocks on one core: how long a cycle takes, with what lies between them."""
+        """Time some blocks on one core: seconds per cycle, including overhead between blocks."""
         one, _ = self._take(values, {}, scattered(self.frame, CLOCK_PIXELS, 3), threads=1)
         self.per_cycle = one.seconds / one.once / max(one.clock[-1], 1.0)
 
@@ -138,7 +138,7 @@ class Blocks:
         return self._take(values, edits, replace(self.lying[blocks], seed=seed))
 
     def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS) -> tuple[float, float, float]:
-        """(seconds of the frame, noise, samples a pixel) of a plan; of one seed alone its noise is not told, and 0."""
+        """(seconds of the frame, noise, samples a pixel) of a plan; with one seed its noise is unknown, and 0."""
         taken = []
         for seed in seeds:
             one, plan.preparing = self.run(plan.values, plan.edits, seed, seeds[0])

@@ -1,7 +1,7 @@
-"""The budget: seconds a frame, or a noise that is aimed at, and the split of samples over sources and pixels that leaves least visible noise.
+"""The budget: seconds per frame, or a target noise, and the split of samples over sources and pixels with the least visible noise.
 
-From small test renders, blocks that stand for the frame: each plan is rendered on them at the very setting it will have, then the one that wins is
-rendered once more on other blocks, and what was predicted is set against what came.
+From small test renders of blocks that represent the frame: each plan is rendered on them with its exact settings, then the best one is
+rendered again on other blocks, and the prediction compared with the result.
 """
 
 import math
@@ -21,26 +21,26 @@ from .render import Taken
 from .sources import sources_of
 
 PILOT_SECONDS, LEAST_PIXELS, MOST_PIXELS = 1.5, 2048, 16384
-"""Seconds that one render of a plan's blocks takes, about, and how many pixels they have."""
+"""Approximate seconds of one render of a plan's blocks, and their pixels."""
 PILOT_SAMPLES, MOST_SAMPLES = 16, 65536
 SPREAD_OVER = 16
-"""Times the even samples that a pixel may take, where samples go where they gain most."""
+"""Most samples of a pixel relative to even ones, with samples by gain."""
 LEAST_EVEN, LEAST_MIN = 12, 8
-"""Samples a pixel that even samples would be, for them to be spread; and samples from which a pixel's noise can be told."""
+"""Least even samples per pixel for samples by gain; and least samples from which a pixel's noise is known."""
 ROUNDS = 3
-"""Values that are tried to find the one that takes the time."""
+"""Values tried to find the one that takes the given time."""
 CLOSE = 0.06
-"""Share by which a plan's time may miss before it is tried at another level."""
+"""Relative error of a plan's time above which another level is tried."""
 WORTH, WORTH_TRYING = 0.03, 1.1
-"""Share by which a plan has to be better than an even raise; and times that a split is foretold to be, for it to be tried."""
+"""Least relative improvement of a plan over an even raise; and least predicted improvement of a split for it to be tried."""
 AGAIN = 21, 22
-"""Seeds of the blocks on which a plan is checked."""
+"""Seeds of the blocks that check a plan."""
 
 
 @dataclass
 class Budget:
-    """seconds, noise: what was asked for; sources: of noise and time, of one sample; plans: the even raise first; chosen: the number of the best;
-    gain: times less variance than the even raise in equal time; check: what other blocks gave of the chosen one; why: sentences."""
+    """seconds, noise: as requested; sources: of noise and time, of one sample; plans: the even raise first; chosen: number of the best;
+    gain: ratio of variance to the even raise's in equal time; check: the chosen plan on other blocks; why: sentences."""
 
     size: tuple[int, int]
     seconds: float | None
@@ -62,8 +62,8 @@ class Budget:
 def plan_budget(
     renderer: TrialRenderer, frame: Frame, *, seconds: float | None = None, noise: float | None = None
 ) -> Budget:  # fmt: skip
-    """Find how to spend `seconds` a frame, or reach `noise`, with the renderer's recipe. One of the two is given. The renderer's
-    task hears each step with the budget so far, which is returned where it is called off."""
+    """Find how to spend `seconds` a frame, or reach `noise`, with the renderer's recipe. Exactly one of the two is given. The renderer's
+    task receives each step with the budget so far, which is returned if it is cancelled."""
     budget = Budget((frame.width, frame.height), seconds, noise)
     try:
         _plan(renderer, frame, budget)
@@ -77,14 +77,14 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     def say(what: str, share: float) -> None:
         renderer.task.report(what, share, budget)
 
-    say("reading where noise and time come from", 0.02)
+    say("measuring the sources of noise and time", 0.02)
     pilot = Blocks(renderer, frame, LEAST_PIXELS)
     even = {"sampling.max": PILOT_SAMPLES, "sampling.noise_target": 0.0}
     apart, one, prepares = _pilot(renderer, pilot, even)
     base_variance, base_cost, sources = sources_of(renderer, renderer.changed({**even, **apart}, {})[0], one)
     budget.sources = _told_of(base_variance, base_cost, sources)
     flat = renderer.recipe.flat()
-    rate = one.seconds / one.samples / one.pixels  # about: what a sample of a pixel takes
+    rate = one.seconds / one.samples / one.pixels  # approximate seconds per sample of a pixel
     wanted = None if budget.seconds is None else budget.seconds - prepares
     if wanted is not None and wanted < rate * frame.pixels * 2.0:
         budget.says = (
@@ -92,7 +92,7 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
             "Give more, or render smaller."
         )
         return
-    # As many pixels as take the seconds of a pilot at the level that is asked for.
+    # As many pixels as fill a pilot's seconds at the requested level.
     expected = wanted if wanted is not None else rate * frame.pixels * flat["sampling.max"] * 4.0
     budget.pixels = int(min(max(frame.pixels * PILOT_SECONDS / expected, LEAST_PIXELS), MOST_PIXELS, frame.pixels))
     bench = Blocks(renderer, frame, budget.pixels)
@@ -110,13 +110,13 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     now = tuple(source.now for source in sources)
     raised = variance_of(now, sources, base_variance) * cost_of(now, sources, base_cost)
     if (values or edits) and raised > WORTH_TRYING * split.variance * per_pixel:
-        plan = Plan("split", "rays for what is grainy, fewer camera rays", {"sampling.noise_target": 0.0, **values}, edits)
+        plan = Plan("split", "more rays for grainy sources, fewer camera rays", {"sampling.noise_target": 0.0, **values}, edits)
         budget.plans.append(plan)
         say("trying the split over sources", 0.35)
         _level(bench, budget, plan, "sampling.max", split.samples)
         best = min(budget.plans, key=lambda p: _score(budget, p))
     say("trying samples where the picture is grainy", 0.55)
-    # Samples can be spread only where a pixel has some.
+    # Samples can only be redistributed if pixels have some.
     spread = _spread_over_pixels(best if best.samples >= LEAST_EVEN else uniform)
     budget.plans.append(spread)
     _level(bench, budget, spread, "sampling.noise_target", bench.target_for(spread, expected / (rate * frame.pixels)))
@@ -129,7 +129,7 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     foretold = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
     off = {"seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
     budget.check = {"seconds": got[0], "noise": got[1], **foretold, **off}
-    # What both sets of blocks say is nearer to the frame than either.
+    # The mean of both sets of blocks is closer to the frame than either.
     for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, AGAIN))]:
         plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
@@ -140,8 +140,8 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
 
 
 def _pilot(renderer: TrialRenderer, pilot: Blocks, even: dict[str, Any]) -> tuple[dict[str, Any], Taken, float]:
-    """A render that tells the sources apart. Where one ray is drawn from base and gloss both, they are taken apart for it: what each costs by itself
-    would not be told otherwise."""
+    """A render that separates the sources. If one ray is drawn from both base and gloss, they are split for it, since their separate costs
+    would be unknown otherwise."""
     sampling = renderer.recipe.sampling
     apart = {"sampling.gi_rays": 2, "sampling.glossy_rays": 2} if sampling.gi_rays == sampling.glossy_rays == 1 else {}
     one, prepares = pilot.run({**even, **apart}, {}, *SEEDS)
@@ -149,22 +149,22 @@ def _pilot(renderer: TrialRenderer, pilot: Blocks, even: dict[str, Any]) -> tupl
 
 
 def _score(budget: Budget, plan: Plan) -> float:
-    """What is to be small: variance times time, which more samples leave as it is."""
+    """The objective: variance times time, which does not change with more samples."""
     return plan.noise**2 * max(plan.seconds - plan.preparing, 1e-9)
 
 
 def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) -> None:
-    """Find the value of a setting at which a plan takes the time, or leaves the noise, that is asked for, by trying some on the blocks."""
+    """Find the value of a setting at which a plan takes the requested time, or has the requested noise, by trying some on the blocks."""
     value, whole = start, key == "sampling.max"
-    # Powers of the value by which time and noise go, until two of them have told.
+    # Assumed powers of time and noise in the value, until two values are measured.
     usual = (1.0 if whole else -1.0) if budget.seconds is not None else (-0.5 if whole else 0.5)
-    tried: dict[float, tuple[float, tuple[float, float, float]]] = {}  # by value: times what is asked for, and what was measured
+    tried: dict[float, tuple[float, tuple[float, float, float]]] = {}  # by value: ratio to the request, and the measurement
     for _ in range(ROUNDS):
         value = min(max(round(value), 1), MOST_SAMPLES) if whole else min(max(float(f"{value:.3g}"), 0.1), 100.0)
         if value in tried:
             break
         plan.values[key] = value
-        # Time is told by one render; noise by what two differ in.
+        # Time needs one render; noise needs the difference of two.
         measured = bench.measure(plan, SEEDS if budget.noise is not None else SEEDS[:1])
         tried[value] = max(_times_asked(budget, plan, measured), 1e-9), measured
         if abs(tried[value][0] - 1.0) < CLOSE:
@@ -176,7 +176,7 @@ def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) ->
 
 
 def _times_asked(budget: Budget, plan: Plan, measured: tuple[float, float, float]) -> float:
-    """The pixels' time, or the noise, over what is asked for."""
+    """The pixels' time, or the noise, relative to the request."""
     if budget.seconds is not None:
         return (measured[0] - plan.preparing) / (budget.seconds - plan.preparing)
     assert budget.noise is not None
@@ -184,27 +184,27 @@ def _times_asked(budget: Budget, plan: Plan, measured: tuple[float, float, float
 
 
 def _nearer(tried: list[tuple[float, float]], usual: float) -> float:
-    """The next value to try, from those that were with how many times what is asked for they came to; by a power of the value."""
+    """The next value to try, from the ratios of earlier ones to the request, by a power law."""
     (x0, y0), *others = sorted(tried, key=lambda t: abs(math.log(t[1])))
     power = usual
     if others and others[0][1] != y0:
         own = math.log(others[0][1] / y0) / math.log(others[0][0] / x0)
-        power = own if own * usual > 0.0 else usual  # it goes the wrong way: chance
+        power = own if own * usual > 0.0 else usual  # the trend is reversed by noise
     return x0 * y0 ** (-1.0 / power)
 
 
 def _as_changes(recipe: Recipe, sources: list[Source], counts: tuple[int, ...]) -> tuple[dict[str, Any], dict[str, Any]]:
-    """What a split changes: values of the recipe, and edits of lights."""
+    """The changes of a split: values of the recipe, and edits of lights."""
     values = {s.key: c for s, c in zip(sources, counts, strict=True) if not s.key.startswith("light.") and c != recipe.flat()[s.key]}
     edits = {s.key: c for s, c in zip(sources, counts, strict=True) if s.key.startswith("light.") and c != s.now}
     return values, edits
 
 
 def _spread_over_pixels(plan: Plan) -> Plan:
-    """A plan with samples where one more gains most, in place of even ones."""
+    """A plan with samples by gain instead of even ones."""
     even = plan.values["sampling.max"]
     values = {**plan.values, "sampling.max": int(min(MOST_SAMPLES, SPREAD_OVER * even)), "sampling.min": LEAST_MIN, "sampling.stop": "gain"}
-    does = "samples where one more gains most" + ("" if plan.name == "even raise" else ", and rays for what is grainy")
+    does = "samples where one more gains most" + ("" if plan.name == "even raise" else ", and more rays for grainy sources")
     return Plan("spread", does, values, dict(plan.edits))
 
 
@@ -223,15 +223,15 @@ def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
         if row is not None and key != "sampling.max" and value != row["now"]:
             was = recipe.flat().get(key, row["now"])
             sentences.append(
-                f"{row['name']} makes {row['noise']:.0%} of the noise of a sample and {row['time']:.0%} of its time: {value} rays, not {was}."
+                f"{row['name']} causes {row['noise']:.0%} of a sample's noise and {row['time']:.0%} of its time: {value} rays, not {was}."
             )
     if best.name == "spread":
         sentences.append(
-            f"Even samples are as many on calm pixels as on grainy ones; each takes {best.values['sampling.min']} to {best.values['sampling.max']}, "
-            "by what one more would gain."
+            f"Even samples are as many on clean pixels as on grainy ones; each gets {best.values['sampling.min']} to {best.values['sampling.max']}, "
+            "by gain."
         )
     if best.name == "even raise":
-        sentences.append("No other split is better by more than chance: the noise comes from all sources as their time does.")
+        sentences.append("No other split is significantly better: noise and time are distributed alike over the sources.")
     return sentences
 
 

@@ -1,4 +1,4 @@
-"""What a match sets against each other: ways of bounced light at what is seen, ways beyond, and ways of shadows, by short names."""
+"""Candidates of a match: ways of bounced light at what is seen, ways beyond, and shadow ways, by short names."""
 
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,7 +15,7 @@ OVER, WITH, HOW = "/", "+", ":"
 
 @dataclass(frozen=True)
 class Candidate:
-    """name: as it is asked for; title: in words; values: of the recipe."""
+    """name: as the user writes it; title: in words; values: of the recipe."""
 
     name: str
     title: str
@@ -23,7 +23,7 @@ class Candidate:
 
 
 def candidate(name: str, recipe: Recipe) -> Candidate:
-    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS, +caustics or both; or those alone, with the recipe's light.
+    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS, +caustics or both; or only these, with the recipe's light.
     Raises InputError."""
     light, *besides = name.strip().split(WITH)
     values: dict[str, Any] = {}
@@ -32,20 +32,20 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
         light, _, how = light.partition(HOW)
         seen, _, beyond = light.partition(OVER)
         if seen not in SEEN:
-            raise InputError(f"There is no way “{seen}” of finding bounced light at what is seen; choose of: {', '.join(SEEN)}.")
+            raise InputError(f"There is no way “{seen}” of finding bounced light at what is seen; choose one of: {', '.join(SEEN)}.")
         way, values["gi.seen"] = SEEN[seen], seen
         words.append(way.title)
         gathers = way.settings is not None and "final_gather_rays" in way.settings.model_fields
         if how and (how != LOOKED_UP or not gathers):
-            raise InputError(f"“{name}” can't be matched; only ways that are gathered from afar can be {LOOKED_UP}: photon_map, baked.")
+            raise InputError(f"“{name}” can't be matched; only ways with a final gather can be {LOOKED_UP}: photon_map, baked.")
         if how:
             values[f"{seen}.final_gather_rays"] = 0
-            words.append("looked up at once")
+            words.append("looked up directly")
         elif gathers and not with_values(recipe, values).final_gather_rays(seen):
             assert way.settings is not None
             values[f"{seen}.final_gather_rays"] = way.settings.model_fields["final_gather_rays"].default
         if beyond and (beyond not in BEYOND or not way.asks_beyond):
-            raise InputError(f"“{beyond}” can't find light beyond {seen}; choose of: {', '.join(BEYOND)}, under a way that asks for one.")
+            raise InputError(f"“{beyond}” can't find light beyond {seen}; choose one of: {', '.join(BEYOND)}, under a way that takes one.")
         if way.asks_beyond:
             values["gi.beyond"] = beyond or "brute_force"
             if beyond and beyond != "brute_force":
@@ -59,14 +59,14 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
             words.append(f"{more.replace('_', ' ')} shadows")
         else:
             choices = ", ".join((*SHADOW_WAYS, CAUSTICS))
-            raise InputError(f"There is no way “{more}” of cutting shadows, nor of anything else that goes with a way; choose of: {choices}.")
+            raise InputError(f"There is no shadow way or addition “{more}”; choose one of: {choices}.")
     if not values:
-        raise InputError("A match needs ways to set against each other; name some, like brute_force,irradiance_cache.")
+        raise InputError("A match needs ways to compare; name some, like brute_force,irradiance_cache.")
     return Candidate(name.strip(), ", ".join(words), values)
 
 
 def usual() -> list[str]:
-    """Names of all that a match sets against each other where nothing is chosen: ways that find bounced light, as they are used."""
+    """Names of a match's default candidates: ways that find bounced light, in their usual form."""
     names = []
     for key, way in SEEN.items():
         if not way.bounces or way.key == "ambient":
@@ -80,7 +80,7 @@ def usual() -> list[str]:
 
 
 def candidates(names: list[str], recipe: Recipe) -> list[Candidate]:
-    """Candidates by their names, the usual ones for none. Raises InputError."""
+    """Candidates by their names, the default ones for none. Raises InputError."""
     chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual())]
     if len(chosen) < 2:
         raise InputError("A match needs two ways or more; name some, like brute_force,irradiance_cache.")

@@ -1,4 +1,4 @@
-"""How far renders are off: noise and bias apart, as the eye weighs them, against a long render by brute force in two halves."""
+"""Errors of renders: noise and bias separately, perceptually weighted, against a long brute-force render in two halves."""
 
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -12,16 +12,16 @@ from ..render.frame import Frame
 from .render import Taken
 
 MOST = 1.0
-"""Times its brightness that a pixel counts as off at most: a few fireflies do not decide."""
+"""Largest error of a pixel relative to its brightness, so that a few fireflies do not dominate."""
 BLOCK = 4
-"""Pixels a side of the cells in which bias is told from chance."""
+"""Side in pixels of the cells in which bias is separated from noise."""
 
 
 @dataclass(frozen=True)
 class Error:
-    """Root mean squares, relative to the brightness about each.
+    """Root mean squares, relative to the local brightness.
 
-    noise: what another seed would change; bias: what no more samples clear, with its standard error; light: ratio of the mean light to the
+    noise: what another seed would change; bias: what more samples do not remove, with its standard error; light: ratio of the mean light to the
     reference's.
     """
 
@@ -41,8 +41,8 @@ class Error:
 
 @dataclass
 class Reference:
-    """A long render of a region by brute force. colours: of its two halves, which share no chance, [rows, columns, 3]; error: of their mean, as
-    `Error.noise`; seconds it took in all."""
+    """A long render of a region by brute force. colours: of its two halves, with independent noise, [rows, columns, 3]; error: of their mean, as
+    `Error.noise`; seconds it took in total."""
 
     colours: tuple[np.ndarray, np.ndarray]
     error: float
@@ -58,7 +58,7 @@ class Reference:
 
 
 def reference(renderer: TrialRenderer, frame: Frame, seconds: float) -> Reference:
-    """Brute force of a frame's window, refined until it has taken `seconds` in all, and kept. Raises Cancelled."""
+    """Brute force of a frame's window, refined until it has taken `seconds` in total, and stored. Raises Cancelled."""
     grid = Grid(frame.width, frame.height, frame.width, frame.height, frame.window)
     truth, ready, recipe = renderer.coarse(grid)
     left = seconds - truth.seconds
@@ -72,29 +72,29 @@ def reference(renderer: TrialRenderer, frame: Frame, seconds: float) -> Referenc
 
 
 def variance_between(one: np.ndarray, other: np.ndarray, around: np.ndarray, mean: float | None = None) -> np.ndarray:
-    """Variance [rows, columns] of each of two renders' luminances that share nothing but the shot, by what they differ in; relative to luminances
-    `around`, as the eye weighs them. `mean`: of the whole picture, where they are a part of it."""
+    """Variance [rows, columns] of each of two independent renders' luminances, from their difference; relative to luminances
+    `around`, perceptually weighted. `mean`: of the whole picture, if they are a part of it."""
     return np.minimum(relative_weights(around, mean).reshape(one.shape) * (one - other) ** 2, MOST**2) / 2.0
 
 
 def pooled(image: np.ndarray, side: int | tuple[int, int] = BLOCK) -> np.ndarray:
-    """Means of cells of side x side pixels, or of so many rows and columns, those at the far edges of fewer."""
+    """Means of cells of side x side pixels, or of that many rows and columns, those at the far edges of fewer."""
     rows, columns = (np.arange(0, n, step) for n, step in zip(image.shape, (side, side) if isinstance(side, int) else side, strict=True))
     sums = np.add.reduceat(np.add.reduceat(image, rows, axis=0), columns, axis=1)
     return sums / np.outer(np.diff(np.append(rows, image.shape[0])), np.diff(np.append(columns, image.shape[1])))
 
 
 def noise_of_mean(one: np.ndarray, other: np.ndarray, around: np.ndarray) -> float:
-    """Noise of the mean of two renders' luminances, by what pairs of neighbouring pixels differ in: the mean of two pixels has the chance of twice
-    the samples. Where a few pixels hold most of it and count for no more than MOST, noise falls by less than the root of the samples."""
+    """Noise of the mean of two renders' luminances, from differences of neighbouring pixels: the mean of two pixels has the noise of twice
+    the samples. Where few pixels hold most of it and are limited to MOST, noise falls by less than the root of the samples."""
     weights, apart = relative_weights(around).reshape(around.shape), one - other
     of_pairs = [np.minimum(pooled(weights, pair) * pooled(apart, pair) ** 2, MOST**2).mean() / 2.0 for pair in ((1, 2), (2, 1))]
     return float(np.mean(of_pairs) ** 0.5)
 
 
 def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
-    """How far two renders of one recipe with seeds of their own are off, from their luminances: noise by what they differ in, pixel by pixel; bias
-    by what cells of some pixels are off in both, as products with halves of the reference that share nothing, so that chance drops out on
+    """The error of two renders of one recipe with different seeds, from their luminances: noise from their difference, pixel by pixel; bias
+    from the common error of cells in both, as products with independent halves of the reference, so that noise cancels on
     average."""
     r1, r2 = held.lights
     around = (r1 + r2) / 2.0
@@ -110,8 +110,8 @@ def error_of(one: np.ndarray, other: np.ndarray, held: Reference) -> Error:
 def squared_bias_of_blocks(
     pair: tuple[Taken, Taken], held: tuple[Taken, Taken], without: tuple[Taken, Taken], by_pixel: list[np.ndarray]
 ) -> tuple[float, float]:  # fmt: skip
-    """Squared bias, which noise can make negative, and its standard error, of two renders of blocks against two by brute force, `held`;
-    none shares chance with another. What is off in two more by brute force, `without` bias, is taken away from it, cell by cell: rare paths in
+    """Squared bias, which noise can make negative, and its standard error, of two renders of blocks against two by brute force, `held`,
+    all independent. The error of two more by brute force, `without` bias, is subtracted cell by cell: rare paths in
     `held` show in both alike (control variates: Hammersley & Handscomb 1964, "Monte Carlo Methods", section 5.5). by_pixel: weights of the pixels
     of each block."""
     products, weights = [], []
@@ -124,7 +124,7 @@ def squared_bias_of_blocks(
 
 
 def _products(root: np.ndarray, one: np.ndarray, other: np.ndarray, r1: np.ndarray, r2: np.ndarray) -> np.ndarray:
-    """By cell, products of what two renders are off two references, whose mean is the square of the bias."""
+    """By cell, products of two renders' errors against two references, whose mean is the squared bias."""
     return (_off(root, one, r1) * _off(root, other, r2) + _off(root, one, r2) * _off(root, other, r1)) / 2.0
 
 
@@ -133,7 +133,7 @@ def _off(root: np.ndarray, light: np.ndarray, against: np.ndarray) -> np.ndarray
 
 
 def _bias(squared: float, spread: float) -> tuple[float, float]:
-    """The root of a square, and its standard error; what is below that has it as its bound."""
+    """The root of a square, and its standard error, which is also the bound for smaller values."""
     bias = max(0.0, squared) ** 0.5
     return bias, min(spread**0.5, spread / (2.0 * bias)) if bias > 0.0 else spread**0.5
 

@@ -1,4 +1,4 @@
-"""Facts about a shot that decide between ways of finding light, measured in a few seconds by pilot paths and rays."""
+"""Facts about a shot that decide between ways of finding light, measured in a few seconds with pilot paths and rays."""
 
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -24,26 +24,26 @@ from .render import Taken, scattered, take
 from .sources import sources_of
 
 PIXELS, SIDE = 4096, 4
-"""Pixels of the pilots, and of the sides of their blocks: many small ones, since what caches do wrong lies in few places."""
+"""Pixels of the pilots, and the side of their blocks: many small ones, since errors of caches are in few places."""
 PLAIN = {"sampling.gi_rays": 1, "sampling.glossy_rays": 1}
 EFFORT = 0.3
-"""Share of a survey's rays that the look for thin things takes."""
+"""Share of a survey's rays used to search for thin walls."""
 SPIKES = 0.01
-"""Share of the pixels, the noisiest, whose part in all the noise tells how rare what makes it is."""
+"""Share of the noisiest pixels whose part of the total noise shows how rare its paths are."""
 RAYS, SPOTS = 32, 400
 MOST_OF_LIGHT = 0.95
 GLOSSY, SHINY, SPIKY = 0.1, 0.02, 0.5
-"""Shares of the light by gloss and through glass from which they count; of the variance in the noisiest pixels from which rare paths bring it."""
+"""Shares of light by gloss and through glass from which they matter; share of variance in the noisiest pixels that indicates rare paths."""
 MANY_LIGHTS = 12
 DEEPEST, DARKER = 24, 0.2
-"""Diffuse bounces that are advised at most, and share to which what is left falls once more before they end."""
+"""Most diffuse bounces advised, and the share of remaining light at which they end."""
 FIRST, DEEPER = 1, 4
-"""Diffuse bounces after which the light that is left is measured."""
+"""Diffuse bounces after which the remaining light is measured."""
 
 
 @dataclass(frozen=True)
 class Motion:
-    """What moves in a shot, as far as its file tells."""
+    """What moves in a shot, as far as its file shows."""
 
     camera: bool = False
     objects: bool = False
@@ -51,7 +51,7 @@ class Motion:
 
 
 def motion_between(now: Scene, later: Scene, camera: str | None) -> Motion:
-    """What differs between two frames of a shot. A camera that the file does not have was put up beside it, and stands still."""
+    """What differs between two frames of a shot. A camera that is not in the file does not move."""
     one, other = (next((c.to_world for c in scene.cameras if camera in (None, c.name)), None) for scene in (now, later))
     moved = one is not None and other is not None and not np.allclose(one, other, atol=1e-6)
     objects = len(now.meshes) != len(later.meshes) or any(
@@ -67,16 +67,16 @@ def motion_between(now: Scene, later: Scene, camera: str | None) -> Motion:
 
 @dataclass
 class Facts:
-    """Shares from 0 to 1 where nothing else is said.
+    """Shares from 0 to 1 unless noted.
 
-    indirect: of the light; gloss, glass: of the light, first scattered so; open: of the rays from what is seen that leave the scene; inside: whether
-    the camera looks into a closed space; bounces: diffuse ones until 1 % of the light is left, kept: share that each passes on
-    noise: of the variance of a sample, by `bounced light`, `gloss and glass`, `lights`, `camera rays`; bound: times that time falls at equal noise if
-    bounced light were known everywhere, at most; spikes: of the variance, in the noisiest hundredth of the pixels
-    dark: of the picture below what the eye tells from black; lights: that are on, and how many bring 95 % of the direct light; glow: of the direct
-    light that only chance finds; thin: sheets without thickness between bright and dark
-    rate: seconds of a whole frame of so many pixels with one sample each by brute force; curve: of its noise, as in Pilot; ways: what
-    those that were tried leave here; untried: names of the others, each with why it was not
+    indirect: of the light; gloss, glass: of the light, first scattered so; open: of the rays from visible points that leave the scene; inside:
+    whether the camera looks into a closed space; bounces: diffuse ones until 1 % of the light is left; kept: share of light that each keeps
+    noise: of the variance of a sample, by `bounced light`, `gloss and glass`, `lights`, `camera rays`; bound: largest factor by which time falls at
+    equal noise if bounced light were known everywhere; spikes: of the variance, in the noisiest hundredth of the pixels
+    dark: of the picture below what the eye can tell from black; lights: that are on, and how many give 95 % of the direct light; glow: of the direct
+    light that is only found by chance; thin: sheets without thickness between bright and dark
+    rate: seconds of a whole frame with one brute-force sample per pixel; curve: of its noise, as in Pilot; ways: results of
+    those that were tried; untried: names of the others, each with the reason
     """
 
     indirect: float = 0.0
@@ -104,7 +104,7 @@ class Facts:
 
     @property
     def plain(self) -> Pilot:
-        """Brute force, as it was tried."""
+        """Brute force's pilot."""
         return next((pilot for pilot in self.ways if pilot.name == "brute_force"), Pilot("brute_force", self.rate, self.curve))
 
     @property
@@ -114,17 +114,17 @@ class Facts:
 
     @property
     def sparkles(self) -> bool:
-        """Whether caustics may bring what noise there is."""
+        """Whether caustics may cause the noise."""
         return self.glass > SHINY and self.spikes > SPIKY
 
     @property
     def many_lights(self) -> bool:
-        """Whether lights are so many that drawing some of them by importance pays."""
+        """Whether there are so many lights that choosing some by importance pays."""
         return self.lights >= MANY_LIGHTS and (self.lights_that_matter * 3 > self.lights or self.lights > 4 * MANY_LIGHTS)
 
     def settled(self) -> dict[str, Any]:
-        """What a recipe for this shot needs whatever its way of bounced light, by key."""
-        # A hundredth of all light is much of what lies in the dark corners.
+        """Values that a recipe for this shot needs with any way of bounced light, by key."""
+        # A hundredth of all light is a large part in the dark corners.
         more = np.log(DARKER) / np.log(self.kept) if self.kept > 0.0 else 1.0
         found: dict[str, Any] = {"limits.diffuse_bounces": int(np.clip(np.ceil(self.bounces + more), 1, DEEPEST))}
         if self.gloss > GLOSSY:
@@ -142,7 +142,7 @@ class Facts:
 def measure_facts(
     renderer: TrialRenderer, frame: Frame, exposure: float, motion: Motion | None = None, *, seconds: float = 12.0
 ) -> Facts:  # fmt: skip
-    """Measure the facts of a shot for a frame that may take so many seconds. The renderer's task hears each step with the facts so far.
+    """Measure the facts of a shot for a frame that may take that many seconds. The renderer's task receives each step with the facts so far.
     Raises Cancelled."""
     begun = work_time()
     facts = Facts(motion=motion or Motion(), pixels=frame.width * frame.height)
@@ -153,7 +153,7 @@ def measure_facts(
     weights = weights_of(ready, recipe, blocks, renderer.task)
     plain, facts.rate, facts.curve = curve_of(renderer, ready, with_values(recipe, PLAIN), blocks, weights)
     deep = plain[0]
-    # With the same random numbers paths are the same up to the limit, so that what is left shows through the noise.
+    # With the same random numbers paths are identical up to the limit, so the remaining light is visible in spite of noise.
     left = []
     for bounces in (FIRST, DEEPER):
         limited = with_values(recipe, {**PLAIN, "sampling.max": round(deep.samples), "limits.diffuse_bounces": bounces})
@@ -198,7 +198,7 @@ def _of_light(facts: Facts, pilot: Taken, left: list[float]) -> None:
     whole = max(direct + indirect, 1e-12)
     facts.indirect = indirect / whole
     facts.gloss, facts.glass = _mean(pilot, BOUNCED + 1) / whole, _mean(pilot, BOUNCED + 2) / whole
-    # What is left after some bounces falls by the same share with each: the scene's own, after a few.
+    # After a few bounces, the remaining light falls by a constant factor per bounce.
     first, deeper = left
     facts.kept = float(np.clip((deeper / first) ** (1.0 / (DEEPER - FIRST)) if first > 0.0 and deeper > 0.0 else 0.0, 0.0, 0.98))
     share = deeper / whole

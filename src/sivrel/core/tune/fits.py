@@ -1,4 +1,4 @@
-"""Curves through what a few renders measured: time and variance over a setting, with how far they are to be trusted."""
+"""Curves through the measurements of a few renders: time and variance over a setting, with their uncertainty."""
 
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -8,13 +8,13 @@ from scipy.optimize import nnls
 
 POWERS = (-3.0, -2.0, -1.5, -1.0, -0.75, -0.5, -0.25, 0.25, 0.5, 1.0, 1.5, 2.0, 3.0)
 ROUND, SIMPLER = {-2.0, -1.0, 1.0, 2.0}, 0.9
-"""Powers that counts and lengths bring by themselves are taken unless another fits better by more than a tenth."""
+"""Natural powers of counts and lengths, which are preferred unless another fits better by more than a tenth."""
 LEAST_SPREAD = 0.02
 
 
 @dataclass(frozen=True)
 class Fit:
-    """y = floor + scale * x ** power; spread: what a further value is off by, as a share, in the root mean square."""
+    """y = floor + scale * x ** power; spread: relative root mean square error of a new value."""
 
     floor: float
     scale: float
@@ -25,7 +25,7 @@ class Fit:
         return self.floor + self.scale * np.asarray(x, float) ** self.power
 
     def reaches(self, y: float) -> float | None:
-        """x where the curve comes down, or up, to y; None where it never does."""
+        """x where the curve reaches y; None if it never does."""
         if self.scale <= 0.0 or y <= self.floor:
             return None
         return float(((y - self.floor) / self.scale) ** (1.0 / self.power))
@@ -35,7 +35,7 @@ class Fit:
 
 
 def fit_power(x: list[float], y: list[float]) -> Fit | None:
-    """The curve through measured values, all positive, by least squares of the relative residuals, with nothing negative in it (Lawson & Hanson
+    """The curve through measured values, all positive, by least squares of the relative residuals, with non-negative parameters (Lawson & Hanson
     1974, "Solving Least Squares Problems", chapter 23). Its spread is that of values left out in turn (Stone 1974, "Cross-Validatory Choice
     and Assessment of Statistical Predictions"). None for fewer than two different x."""
     xs, ys = np.asarray(x, float), np.asarray(y, float)
@@ -43,14 +43,14 @@ def fit_power(x: list[float], y: list[float]) -> Fit | None:
     xs, ys = xs[usable], ys[usable]
     if len(set(xs.tolist())) < 2:
         return None
-    if len(set(xs.tolist())) == 2:  # nothing tells a floor from a curve through two
+    if len(set(xs.tolist())) == 2:  # two points can't separate a floor from the curve
         (low, high), logs = sorted(set(xs.tolist())), np.log(ys)
         power = float((logs[xs == high].mean() - logs[xs == low].mean()) / np.log(high / low)) or 1e-3
         return Fit(0.0, float(np.exp(logs.mean() - power * np.log(xs).mean())), power, 0.3)
     best: tuple[float, Fit] | None = None
     for power in POWERS:
         floor, scale, residual = _through(xs, ys, power)
-        # Of curves that go through all of few points the plain ones are likelier.
+        # With few points many curves fit exactly, and simple ones are more likely.
         score = (residual + 0.003) * (SIMPLER if power in ROUND else 1.0)
         if best is None or score < best[0]:
             best = score, Fit(floor, scale, power, residual)

@@ -1,4 +1,4 @@
-"""What ways would leave in the time given, by their pilots on this shot."""
+"""Predicted errors of ways in the given time, from their pilots on this shot."""
 
 from dataclasses import dataclass
 
@@ -8,18 +8,18 @@ from .facts import Facts
 from .pilots import RATES, Pilot
 
 LONG = 100
-"""Frames that a moving shot is taken to have."""
+"""Assumed number of frames of a moving shot."""
 BAKED, BAKED_OF_INDIRECT, THROUGH_GLASS = 0.010, 0.03, 0.25
-"""Bias of what lies beyond looked up in a bake, as matches on eleven other shots showed it: of all, with the share of indirect light, and with that
-of gloss and glass, which a bake has none of (docs/benchmarks.md)."""
+"""Bias of a bake beyond, from matches on eleven other shots: a constant, times the share of indirect light, and times that
+of gloss and glass, which a bake lacks (docs/benchmarks.md)."""
 LEAST_BIAS = 0.005
-"""That a way with shortcuts is thought to have at least."""
+"""Least assumed bias of a way with shortcuts."""
 
 
 @dataclass(frozen=True)
 class Guess:
-    """A way's error, foretold, after some seconds: noise and bias apart; spread: standard error of them in all; prepares: seconds of its caches;
-    rate: of a frame with one sample a pixel; tried: on this shot."""
+    """A way's predicted error after some seconds: noise and bias separately; spread: standard error of their sum; prepares: seconds of its caches;
+    rate: seconds of a frame with one sample per pixel; tried: on this shot."""
 
     name: str
     noise: float
@@ -35,15 +35,15 @@ class Guess:
 
 
 def guesses_of(facts: Facts, seconds: float) -> list[Guess]:
-    """What each way would leave in a still of so many seconds, the best first; brute force is always among them."""
+    """Predicted error of each way in a still of that many seconds, best first; always includes brute force."""
     others = [pilot for pilot in facts.ways if pilot.name != "brute_force" and seconds - pilot.prepares > 2.0 * pilot.rate]
     squares = shrunk(facts.ways)
     return sorted((_guess(pilot, seconds, squares.get(pilot.name, 0.0)) for pilot in (facts.plain, *others)), key=lambda g: g.total)
 
 
 def shrunk(pilots: list[Pilot]) -> dict[str, float]:
-    """Squared biases by way, each drawn towards what all have in common, the more the less certain it is: what is measured in seconds is chance in
-    part, and the least of several would be chance above all (Efron & Morris 1975, "Data Analysis Using Stein's Estimator and its
+    """Squared biases by way, each shrunk towards their common value, more if less certain: a measurement of seconds is partly noise,
+    and the smallest of several would mostly be noise (Efron & Morris 1975, "Data Analysis Using Stein's Estimator and its
     Generalizations")."""
     biased = [pilot for pilot in pilots if pilot.spread > 0.0]
     if not biased:
@@ -56,8 +56,8 @@ def shrunk(pilots: list[Pilot]) -> dict[str, float]:
 
 
 def guesses_moving(facts: Facts, seconds: float) -> list[Guess]:
-    """The same of a shot in which something moves: without what is made anew for each frame and seen at once, which flickers. What is made once
-    is shared by all frames: a bake ends paths where a radiance cache does, and is foretold by that."""
+    """The same for a moving shot: without caches at the first hit that are remade for each frame, which flicker. Caches made once
+    are shared by all frames: a bake ends paths where a radiance cache does, and is predicted from that."""
     found = [_guess(facts.plain, seconds, shrunk(facts.ways).get("brute_force", 0.0))]
     shorter = next((pilot for pilot in facts.ways if pilot.name == "brute_force/radiance_cache"), None)
     if shorter and facts.inside and not (facts.motion.objects or facts.motion.lights):

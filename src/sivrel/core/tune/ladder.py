@@ -1,7 +1,7 @@
-"""The ladder: one setting, or two, rendered at several values on one region, cheapest first; from which rung on no eye sees a gain.
+"""The ladder: one setting, or two, rendered at several values on one region, cheapest first, to find the rung above which no gain is visible.
 
-Each rung is rendered twice with seeds of its own, so that noise is told from bias, and against brute force. Settings of taste, which change
-what is to be found, are set side by side alone: there is nothing to hold them to, and no value is enough.
+Each rung is rendered twice with different seeds, to separate noise from bias, and compared with brute force. Settings of taste, which change
+the result on purpose, are only shown side by side: there is no reference for them, and no value is “enough”.
 """
 
 import itertools
@@ -28,19 +28,19 @@ from .render import take
 from .varied import LARGER_IS_CHEAPER, Varied, varied
 
 SEEN_SHARE = 0.005
-"""Share of a region that has to look different for a difference to count as seen."""
+"""Share of a region that must look different for a difference to count as visible."""
 REFERENCE_SHARE = 0.3
-"""Share of a ladder's time that goes to brute force, which is kept for the next."""
+"""Share of a ladder's time spent on brute force, which is stored for the next."""
 SECOND_SEED = 7919
 NOT_NOISE = 1e-9
 
 
 @dataclass
 class Rung:
-    """One value. values: of the settings, by key; seconds: that the region's pixels take; prepares: caches of the whole frame; frame_seconds: both,
-    for the whole frame; error against brute force; next, last, reference: share of the region where it is seen to differ from the next rung, from the
-    last one, from brute force (`seen`), and mean FLIP values of the same (`flip`); light: mean luminance; picture: linear colour; skipped: why it
-    was not rendered; predicted: seconds that it was expected to take."""
+    """One value. values: of the settings, by key; seconds: of the region's pixels; prepares: caches of the whole frame; frame_seconds: both,
+    for the whole frame; error against brute force; next, last, reference: share of the region that visibly differs from the next rung, from the
+    last one, from brute force (`seen`), and the mean FLIP values (`flip`); light: mean luminance; picture: linear colour; skipped: why it
+    was not rendered; predicted: expected seconds."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -62,9 +62,9 @@ class Rung:
 
 @dataclass
 class Ladder:
-    """varied: the setting, or two; rungs in the order of their cost, of two settings all pairs; region in pixels of the frame; fits: curves of the
-    frame's seconds and of the noise's variance over the value, where there is one setting; reference_error: of brute force, as noise; take: values
-    from which on no difference is seen, None where the rungs do not say; says: that in a sentence."""
+    """varied: the setting, or two; rungs in order of cost, for two settings all pairs; region in pixels of the frame; fits: curves of the
+    frame's seconds and of the noise's variance over the value, for one setting; reference_error: of brute force, as noise; take: values
+    from which no difference is visible, None if the rungs do not show it; says: that in a sentence."""
 
     varied: tuple[Varied, ...]
     region: tuple[int, int, int, int]
@@ -93,7 +93,7 @@ class Ladder:
 
 
 def rungs_of(renderer: TrialRenderer, key: str, values: list[Any] | None, exposure: float) -> Varied:
-    """A setting with its rungs, those given, or chosen about what stands in the renderer's recipe. Raises InputError."""
+    """A setting with its rungs, given or chosen around the value in the renderer's recipe. Raises InputError."""
     measured = {} if values or is_edit(key) else renderer.radii()
     return varied(key, values, renderer.recipe, renderer.edits, measured, 2.0**-exposure)
 
@@ -102,8 +102,8 @@ def climb(
     renderer: TrialRenderer, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
     per_degree: float = PIXELS_PER_DEGREE,
 ) -> Ladder:  # fmt: skip
-    """Render the rungs on a frame's window, cheapest first, and say which is enough at a viewing distance. Rungs that were chosen, not asked for, are
-    left out when `seconds` in all are over. The renderer's task hears each rung with the ladder so far, which is returned where it is called off."""
+    """Render the rungs on a frame's window, cheapest first, and find which is enough at a viewing distance. Automatically chosen rungs are
+    skipped when `seconds` in total are over. The renderer's task receives each rung with the ladder so far, which is returned if it is cancelled."""
     ladder = Ladder(tuple(chosen), frame.window, per_degree)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
@@ -128,7 +128,7 @@ def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: floa
         left = begun + seconds - work_time()
         rung.predicted = _predicted([other for other in in_turn[:k] if other.picture is not None], rung, work, frame)
         if k >= 2 and rung.predicted > left and not given:
-            rung.skipped = f"would take about {rung.predicted:.0f} s, and {max(left, 0.0):.0f} s were left; name its value to have it all the same"
+            rung.skipped = f"would take about {rung.predicted:.0f} s, and {max(left, 0.0):.0f} s were left; give its value to render it anyway"
             continue
         what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
         what += f", about {rung.predicted:.2g} s" if rung.predicted >= 1.0 else ""
@@ -141,7 +141,7 @@ def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: floa
 
 
 def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
-    """Render a rung with two seeds, and measure it, where there is brute force to hold it to; False when its caches take longer than is
+    """Render a rung with two seeds, and measure it if there is brute force to compare with; False if its caches take longer than the time
     left. Raises Cancelled."""
     recipe, edits = renderer.changed(*apart(rung.values))
     try:
@@ -149,7 +149,7 @@ def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Referen
             ready = renderer.ready(recipe, edits, frame.window)[0]
             rung.prepares = renderer.prepares(recipe, edits, frame.window)
     except OutOfTime:
-        rung.skipped = "its caches take longer than there was time"
+        rung.skipped = "its caches take longer than the time left"
         return False
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
     one, other = (take(ready, recipe, replace(frame, seed=seed), renderer.task) for seed in seeds)
@@ -162,13 +162,13 @@ def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Referen
 
 
 def _work(renderer: TrialRenderer, rung: Rung) -> float:
-    """Rays that a pixel of a rung takes at most, about."""
+    """Approximate most rays per pixel of a rung."""
     recipe = renderer.changed(*apart(rung.values))[0]
     return work_of(recipe) * recipe.sampling.max
 
 
 def _predicted(done: list[Rung], rung: Rung, work: dict[int, float], frame: Frame) -> float:
-    """Seconds that a rung will take, from the rays and the seconds of the last one that was rendered; 0 where none was."""
+    """Expected seconds of a rung, from the rays and seconds of the last rendered one; 0 if there is none."""
     if not done:
         return 0.0
     last = done[-1]
@@ -176,7 +176,7 @@ def _predicted(done: list[Rung], rung: Rung, work: dict[int, float], frame: Fram
 
 
 def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
-    """Where the eye sees the rungs differ: each from the next, the last that was rendered, and brute force."""
+    """Visible differences of rungs: each from the next, from the last rendered, and from brute force."""
     done = [(rung, rung.picture) for rung in ladder.rungs if rung.picture is not None]
     newest, last = done[-1]
 
@@ -194,7 +194,7 @@ def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
 
 
 def judge(ladder: Ladder) -> None:
-    """Fit the curves, and say from which rung on no difference is seen."""
+    """Fit the curves, and find the rung from which no difference is visible."""
     done = [rung for rung in ladder.rungs if rung.error is not None]
     for rung in ladder.rungs:
         rung.enough = False
@@ -205,7 +205,7 @@ def judge(ladder: Ladder) -> None:
         fits = {name: fit_power(x, y) for name, y in curves.items()}
         ladder.fits = {name: fit for name, fit in fits.items() if fit is not None}
     by_cost = sorted(done, key=lambda r: r.frame_seconds) if len(ladder.varied) > 1 else done
-    # Those after which nothing looks different any more: also none of the dearer ones.
+    # Rungs after which nothing looks different, including all more expensive ones.
     enough = None
     for k, rung in enumerate(by_cost[:-1]):
         later = [other for other in by_cost[k:-1] if len(ladder.varied) == 1] or [rung]
@@ -221,7 +221,7 @@ def judge(ladder: Ladder) -> None:
 def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
     if ladder.of_taste:
         names = " and ".join(one.name for one in ladder.varied)
-        return f"Which {names} is right is a matter of taste: the rungs are set side by side, and none of them is enough."
+        return f"Which {names} is right is a matter of taste: the rungs are shown side by side, and none is rated."
     if len(done) < 2:
         return ""
     distance = f"at {ladder.per_degree:g} pixels a degree"
@@ -229,10 +229,10 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         assert enough.error is not None
         what = ", ".join(f"{v.name} from {v.shown(enough.values[v.key])} on" for v in ladder.varied)
         first = (
-            f"{what[0].upper()}{what[1:]}: no difference is seen {distance}. {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
+            f"{what[0].upper()}{what[1:]}: no visible difference {distance}. {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
         )
         if enough is done[0]:
-            first += " It is the lowest rung; lower ones may do as well."
+            first += " It is the lowest rung; lower ones may be enough, too."
         return first + _of_bias(enough)
     dearest = done[-1]
     assert dearest.error is not None
@@ -244,12 +244,12 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         if wanted is not None:
             text += f" By its curve noise falls to {dearest.error.noise / 2.0:.1%} at about {wanted:.3g}."
         elif fit.floor > 0.5 * dearest.error.noise**2:
-            text += f" Its noise stays at {fit.floor**0.5:.1%}: what is left comes from elsewhere."
+            text += f" Its noise stays at {fit.floor**0.5:.1%}: the rest comes from other sources."
     return text + _of_bias(dearest)
 
 
 def _dearer(chosen: Varied, dearest: Rung, wanted: float | None) -> float | None:
-    """A value that a curve asks for, in whole steps where the setting has such; None where it does not lie beyond the dearest rung."""
+    """A value from a curve, rounded for whole settings; None if it is not beyond the most expensive rung."""
     if wanted is None or not 0.0 < wanted < 1e9:
         return None
     cheaper_up, stands = chosen.key in LARGER_IS_CHEAPER, float(dearest.values[chosen.key])
@@ -263,4 +263,4 @@ def _of_bias(rung: Rung) -> str:
     if error is None or error.bias < 0.02 or error.bias < 2.0 * error.bias_error:
         return ""
     light = f", {abs(error.light - 1.0):.1%} of the light {'lost' if error.light < 1.0 else 'too much'}" if abs(error.light - 1.0) > 0.005 else ""
-    return f" Against brute force {error.bias:.1%} of it is bias{light}, which no more samples clear."
+    return f" Against brute force {error.bias:.1%} of it is bias{light}, which more samples do not remove."

@@ -1,4 +1,4 @@
-"""The match: chosen ways on one region for equal time, and to equal error; bias apart from noise, preparation apart from pixels."""
+"""The match: chosen ways on one region, in equal time and to equal error; with bias separate from noise, and preparation separate from pixels."""
 
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -18,18 +18,18 @@ from .error import Error, Reference, error_of, noise_of_mean, reference
 from .render import take
 
 LEVEL = 0.10
-"""Share of the least error within which ways count as level."""
+"""Relative margin to the least error within which ways count as tied."""
 REFERENCE_TIMES = 2.0
-"""Times what a way's pixels may take that the reference takes, once, at least."""
+"""Least time of the reference, relative to that of a way's pixels."""
 LEAST_REFERENCE = 4.0
 MOST_PREPARING = 6.0
-"""Times the seconds of the match for which a way may prepare before it is given up."""
+"""Longest preparation of a way, relative to the seconds of the match, before it is dropped."""
 FRAMES = (1, 2, 3, 5, 10, 20, 50, 100, 200, 500, 1000)
 
 
 @dataclass
 class Point:
-    """After so many seconds of the frame's pixels: samples a pixel, and the error then."""
+    """After that many seconds of the frame's pixels: samples per pixel, and the error."""
 
     seconds: float
     samples: int
@@ -41,10 +41,10 @@ class Point:
 
 @dataclass
 class Entrant:
-    """A way in the match. prepares: seconds of its caches, for the whole frame; each_frame: whether they are made anew as the camera moves; points:
-    its error over time; error: after the equal time, its caches counted; to_reach: seconds of pixels until it is as good as the goal, None where
-    it never is; pays_from: frame from which its caches pay against brute force; frame_seconds: by number of frames, what each takes to be as
-    good as the goal; out: why it fell out."""
+    """A way in the match. prepares: seconds of its caches, for the whole frame; each_frame: whether they are remade as the camera moves; points:
+    its error over time; error: after the equal time, its caches counted; to_reach: seconds of pixels until it reaches the goal, None if
+    never; pays_from: frame from which its caches pay against brute force; frame_seconds: by number of frames, seconds of each to reach
+    the goal; out: why it was dropped."""
 
     candidate: Candidate
     prepares: float = 0.0
@@ -68,8 +68,8 @@ class Entrant:
 
 @dataclass
 class Match:
-    """seconds: of one frame, that each way has, its caches counted; region; entrants, the best first once all are done; level: those that are as
-    good as the first; goal: error that all are to reach; reference_error: of brute force."""
+    """seconds: of one frame for each way, including caches; region; entrants, best first once all are done; level: those tied
+    with the first; goal: error for all to reach; reference_error: of brute force."""
 
     seconds: float
     region: tuple[int, int, int, int]
@@ -90,12 +90,12 @@ class Match:
 def run_match(
     renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
 ) -> Match:  # fmt: skip
-    """Give each way `seconds` a frame, of which the region of `frame` has its share, caches counted, and measure it against brute force.
-    The renderer's task hears each step with the match so far, which is returned where it is called off."""
+    """Give each way `seconds` per frame, of which the region of `frame` has its share, including caches, and measure it against brute force.
+    The renderer's task receives each step with the match so far, which is returned if it is cancelled."""
     match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
     share = frame.pixels / (frame.width * frame.height)
     try:
-        renderer.task.report("rendering brute force to hold them to", 0.02, match)
+        renderer.task.report("rendering brute force as the reference", 0.02, match)
         held = reference(renderer, frame, max(LEAST_REFERENCE, REFERENCE_TIMES * seconds * share))
         match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
         for k, entrant in enumerate(match.entrants):
@@ -118,7 +118,7 @@ def _enter(renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Refere
         entrant.out = f"its caches take more than {MOST_PREPARING:g} times the {seconds:g} s"
         return
     entrant.each_frame = follows_camera(recipe)
-    # Where caches leave too little, a few samples show all the same what they would give.
+    # If caches leave too little time, a few samples still show their result.
     left = max(seconds - entrant.prepares, 0.0) * share
     sums, taken, spent, n = [np.zeros(0), np.zeros(0)], [0, 0], 0.0, 1
     while True:
@@ -140,7 +140,7 @@ def _enter(renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Refere
 
 
 def _after(entrant: Entrant, seconds: float) -> Error | None:
-    """The error after so many seconds of the frame's pixels, between points and a little beyond by its curve; None where there was no time for a
+    """The error after so many seconds of the frame's pixels, interpolated, or slightly extrapolated; None if there was no time for a
     sample."""
     if seconds <= 0.0 or seconds < 0.5 * entrant.points[0].seconds:
         return None
@@ -148,8 +148,8 @@ def _after(entrant: Entrant, seconds: float) -> Error | None:
 
 
 def _noise_at(points: list[Point], seconds: float) -> float:
-    """Noise after some time, on straight lines between points of both logarithms; beyond the last on as between the last two for twice its time,
-    then with half a power, as of independent samples: where a few pixels hold most of it, it falls by less at first."""
+    """Noise after some time, linear between points in log-log scale; beyond the last continued for twice its time,
+    then with the root law of independent samples: where few pixels hold most of it, it falls by less at first."""
     times, noises = np.log([p.seconds for p in points]), np.log([max(p.error.noise, 1e-9) for p in points])
     at = float(np.log(seconds))
     if at >= times[-1]:
@@ -163,7 +163,7 @@ def _noise_at(points: list[Point], seconds: float) -> float:
 
 
 def _time_until(points: list[Point], noise: float) -> float:
-    """Seconds until the noise has come down to a value: the inverse of `_noise_at`."""
+    """Seconds until the noise reaches a value: the inverse of `_noise_at`."""
     low, high = np.log(points[0].seconds) - 12.0, np.log(points[-1].seconds) + 24.0
     for _ in range(60):
         middle = (low + high) / 2.0
@@ -172,12 +172,12 @@ def _time_until(points: list[Point], noise: float) -> float:
 
 
 def follows_camera(recipe: Recipe) -> bool:
-    """Whether some cache of a recipe is made anew as the camera moves."""
+    """Whether a cache of a recipe is remade as the camera moves."""
     return any(getattr(recipe.of(way.key), "camera", "shared") == "own" for way in recipe.preparing())
 
 
 def rank(match: Match) -> None:
-    """Order those that are done by their error after the equal time; say what each takes to be as good, and from which frame on caches pay."""
+    """Sort finished ways by their error in equal time, and compute each one's time to the goal and the frame from which its caches pay."""
     done = [e for e in match.entrants if e.error is not None]
     if not done:
         return
@@ -204,7 +204,7 @@ def _total(entrant: Entrant) -> float:
 
 
 def _pays_from(entrant: Entrant, plain: float) -> int | None:
-    """The first frame from which on making its caches has cost less than brute force would have; None where it never pays."""
+    """The first frame from which its caches have cost less than brute force would have; None if they never pay."""
     if entrant.to_reach is None or entrant.prepares <= 0.0:
         return None
     saved = plain - entrant.to_reach - (entrant.prepares if entrant.each_frame else 0.0)
@@ -218,12 +218,12 @@ def _sentence(match: Match, plain: Entrant | None) -> str:
     if first.error is None:
         return ""
     parts = f"{first.error.noise:.1%} noise, {first.error.bias:.1%} bias"
-    text = f"In {match.seconds:g} s a frame {first.candidate.title} is first, off by {first.error.total:.1%}: {parts}."
+    text = f"In {match.seconds:g} s a frame {first.candidate.title} is best, with an error of {first.error.total:.1%}: {parts}."
     others = [e.candidate.title for e in match.entrants if e.candidate.name in match.level and e is not first]
     if others:
         text += f" Level with it: {'; '.join(others)}."
     elif plain is not None and plain is not first and plain.error is not None:
-        text += f" Brute force is off by {plain.error.total:.1%}."
+        text += f" Brute force has {plain.error.total:.1%}."
     paying = [e for e in match.entrants if e.pays_from and e.pays_from > 1 and not e.each_frame]
     if paying:
         soonest = min(paying, key=lambda e: e.pays_from or 0)

@@ -1,4 +1,4 @@
-"""Pilots: what each way leaves on this shot, by short renders of it on blocks of the frame, held to a longer one by brute force."""
+"""Pilots: the error of each way on this shot, from short renders on blocks of the frame, compared with a longer one by brute force."""
 
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -22,30 +22,30 @@ if TYPE_CHECKING:
     from .facts import Facts
 
 SAMPLES, FEWER = 16, 4
-"""Samples a pixel of the pilots, and of those that come before."""
+"""Samples per pixel of the pilots, and of those before."""
 SIDES = 1, 2, 4
-"""Pixels a side of the cells by which the noise of more samples is told."""
+"""Side in pixels of the cells that predict the noise of more samples."""
 SEEDS, SEEDS_HELD = (1, 2), (3, 4)
 TRYING, HELD = (10.0, 20.0), 0.25
-"""Seconds that all pilots take, about, at least and at most, between them as many as the frame may take; and share of them, besides, of the brute
-force that they are held to."""
+"""Approximate least and most seconds of all pilots, otherwise as many as the frame may take; and the additional share of brute
+force as their reference."""
 BRANCHED = 2.0
-"""Times what a sample of that, whose paths branch, takes that one does whose do not."""
+"""Cost of a sample with branching paths relative to one without."""
 LONG = 1.0
-"""Seconds that a render of a pilot may take, where fewer samples would do."""
+"""Most seconds of a pilot's render if fewer samples suffice."""
 SMALL = 240 * 135
-"""Pixels of the frame for which records are made at most; a larger one's are foretold."""
+"""Most pixels of a frame for which records are made; for larger frames they are predicted."""
 GROWTH = 0.5
-"""Power of the frame's pixels with which the seconds that records take grow."""
+"""Exponent of the seconds of records in the frame's pixels."""
 RATES = dict(sorted(((name, seconds) for way in (*WAYS, *EXTRAS) for name, seconds in way.pilots.items()), key=lambda one: one[1]))
-"""The ways that are tried, in turn, and the seconds that their caches take, in those of one sample a pixel of a small frame."""
+"""The ways to try, in order, and the seconds of their caches relative to one sample per pixel of a small frame."""
 Pair = tuple[Taken, Taken]
 
 
 @dataclass(frozen=True)
 class Pilot:
-    """name: of the candidate; rate: seconds of a whole frame with one sample a pixel; curve: samples a pixel, and noise at so many; squared: bias
-    squared (what more samples do not clear), which noise can make negative, and spread: its standard error; prepares: seconds of its caches
+    """name: of the candidate; rate: seconds of a whole frame with one sample a pixel; curve: samples per pixel, and their noise; squared: bias
+    squared (what more samples do not remove), which noise can make negative, and spread: its standard error; prepares: seconds of its caches
     for the whole frame."""
 
     name: str
@@ -56,8 +56,8 @@ class Pilot:
     prepares: float = 0.0
 
     def noise(self, seconds: float) -> float:
-        """Noise after some seconds, caches counted: on straight lines between points of both logarithms, before the first as between the first
-        two, beyond the last as the root of the samples."""
+        """Noise after some seconds, including caches: linear between points in log-log scale, before the first as between the first
+        two, beyond the last by the root of the samples."""
         at = np.log(max((seconds - self.prepares) / max(self.rate, 1e-9), 0.5))
         x, y = np.log(np.array(self.curve)).T
         if at >= x[-1]:
@@ -73,25 +73,25 @@ class Pilot:
 
 @dataclass(frozen=True)
 class Known:
-    """Of the blocks: plain, two renders by brute force with SEEDS; weights of their pixels, as blocks.weights_of."""
+    """The blocks: plain, two renders by brute force with SEEDS; weights of their pixels, as blocks.weights_of."""
 
     plain: Pair
     weights: list[np.ndarray]
 
 
 def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known, seconds: float) -> None:
-    """Try the ways in turn on blocks of a frame that may take so many seconds, as the facts known so far suggest, and add their pilots to these, or
-    to the untried what TRYING has no time left for. known: of the blocks. Time is that of the processor: a busy machine comes to the same pilots.
+    """Try the ways in turn on blocks of a frame that may take that many seconds, as the facts so far suggest, and add their pilots to these, or
+    to the untried if TRYING has no time left. known: of the blocks. Time is processor time, so a busy machine makes the same pilots.
     Raises Cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
     small = renderer.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
-    renderer.task.report("rendering brute force to hold the ways to", 0.2, facts)
+    renderer.task.report("rendering brute force as the reference", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(renderer, blocks, facts.pace / SMALL, HELD * trying), work_time()
     for k, (name, rates) in enumerate(RATES.items()):
         left = trying - (work_time() - begun)
         if name.endswith(CAUSTICS) and not facts.sparkles:
-            continue  # nothing for it to find
+            continue  # nothing to find
         if rates * facts.pace > left:
             facts.untried[name] = f"it would take about {rates * facts.pace:.0f} s to try, and {max(left, 0.0):.0f} s were left"
             continue
@@ -105,7 +105,7 @@ def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known
 
 
 def _held(renderer: TrialRenderer, blocks: Scattered, each: float, seconds: float) -> Pair:
-    """Two renders of blocks by brute force that take about so many seconds, where a sample of a pixel takes `each`."""
+    """Two renders of blocks by brute force that take about that many seconds, if a sample of a pixel takes `each`."""
     ready, recipe = renderer.truth()
     samples = max(SAMPLES, round(seconds / (len(SEEDS_HELD) * BRANCHED * each * blocks.pixels)))
     recipe = with_values(recipe, {"sampling.max": samples})
@@ -117,7 +117,7 @@ def _pilot(renderer: TrialRenderer, one: Candidate, blocks: Scattered, held: Pai
     recipe, edits = renderer.changed({**one.values, **limits, "sampling.noise_target": 0.0}, {})
     ready, prepares = renderer.ready(recipe, edits)
     pair, rate, curve = curve_of(renderer, ready, recipe, blocks, known.weights)
-    # Lights that are drawn by importance change chance alone.
+    # Lights chosen by importance only change the noise.
     truth = with_values(brute_force(renderer.recipe), {"lights.seen": recipe.lights.seen})
     squared, spread = squared_bias_of_blocks(pair, held, known.plain, known.weights) if renderer.shortcuts(recipe, truth) else (0.0, 0.0)
     if SEEN[one.values["gi.seen"]].by_view:

@@ -1,4 +1,4 @@
-"""Renders that are measured: a part of a frame, or blocks of it that stand for the whole."""
+"""Measured renders: a part of a frame, or blocks that represent all of it."""
 
 import os
 from dataclasses import dataclass
@@ -14,14 +14,14 @@ from ..task import Task
 from ..work_time import work_time
 
 BLOCK = 8
-"""Pixels a side of the blocks that stand for a frame."""
+"""Side in pixels of the blocks that represent a frame."""
 EVEN_SHARE = 0.4
-"""Share of the blocks that are chosen whatever they are worth."""
+"""Share of the blocks that are chosen regardless of their worth."""
 
 
 @dataclass(frozen=True)
 class Scattered(Frame):
-    """A frame of which only some blocks (x0, y0, x1, y1) are rendered; weights: how many pixels of the frame each pixel of a block stands for."""
+    """A frame of which only some blocks (x0, y0, x1, y1) are rendered; weights: number of frame pixels that each block pixel represents."""
 
     blocks: tuple[tuple[int, int, int, int], ...] = ()
     weights: tuple[float, ...] = ()
@@ -35,9 +35,9 @@ class Scattered(Frame):
 
 
 def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = None, side: int = BLOCK) -> Scattered:
-    """About `pixels` of a frame's window in blocks of `side`, in a line to and fro over it at even steps from a start by chance (systematic
-    sampling; Cochran 1977, "Sampling Techniques", chapter 8). With `worth`, [rows, columns] over the whole frame, those that matter more are
-    likelier and stand for fewer pixels (Hansen & Hurwitz 1943, "On the Theory of Sampling from Finite Populations"). All of it where it has no
+    """About `pixels` of a frame's window in blocks of `side`, at even steps from a random start along a back-and-forth line (systematic
+    sampling; Cochran 1977, "Sampling Techniques", chapter 8). With `worth`, [rows, columns] over the whole frame, important blocks are
+    more likely and represent fewer pixels (Hansen & Hurwitz 1943, "On the Theory of Sampling from Finite Populations"). The whole window if it has no
     more."""
     x0, y0, x1, y1 = frame.window
     rows = [
@@ -65,9 +65,9 @@ def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = N
 
 @dataclass
 class Taken:
-    """What a render gave. films: float32 [rows, columns, film columns], one of the whole window, or one of each block; seconds that its pixels
-    would take were they of a whole frame; clock: the processor's cycles, as render_tiles fills it, and cycles: those of each film; weights: how
-    many pixels of the frame each of a film stands for; once: share of the cycles that a whole frame would spend on them, too."""
+    """The result of a render. films: float32 [rows, columns, film columns], one of the whole window, or one per block; seconds that its pixels
+    would take for a whole frame; clock: the processor's cycles, as render_tiles fills it, and cycles: those of each film; weights: how
+    many frame pixels each film pixel represents; once: share of the cycles that does not grow with the frame."""
 
     films: list[np.ndarray]
     seconds: float
@@ -95,18 +95,18 @@ class Taken:
         return [colour @ LUMINANCE for colour in self.colours]
 
     def mean(self, images: list[np.ndarray]) -> float:
-        """The mean over the frame of images [rows, columns], one of each film."""
+        """The frame's mean of images [rows, columns], one per film."""
         areas = [weight * image.size for weight, image in zip(self.weights, images, strict=True)]
         return float(sum(area * image.mean() for area, image in zip(areas, images, strict=True)) / sum(areas))
 
     @property
     def samples(self) -> float:
-        """Samples a pixel in the mean over the frame."""
+        """Mean samples per pixel of the frame."""
         return self.mean([film[..., SAMPLES] for film in self.films])
 
     @property
     def frame_cycles(self) -> float:
-        """Cycles that the whole frame would take."""
+        """Estimated cycles of the whole frame."""
         return self.once * float(sum(weight * own for weight, own in zip(self.weights, self.cycles, strict=True)))
 
 
@@ -120,7 +120,7 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, task: Task, threads: int
         tiles[index], cycles[index], before = film, float(clock[-1]) - before, float(clock[-1])
 
     render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, task=task)
-    # The ledger's second times are a larger share of few pixels than of a whole frame.
+    # The ledger's paired samples are a larger share of few pixels than of a whole frame.
     own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))
     again = float(clock[len(ready.passes) + CLOCK_PAIRS] / max(clock[-1], 1.0))
     once = 1.0 - again * (1.0 - whole / own)

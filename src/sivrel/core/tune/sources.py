@@ -1,4 +1,4 @@
-"""What a sample's noise and time come from, source by source, and the setting that takes more of each."""
+"""The sources of a sample's noise and time, and the setting that samples each of them."""
 
 from collections.abc import Callable
 
@@ -14,11 +14,11 @@ from .allocation import MOST_SPLIT, Source
 from .render import Taken
 
 MOST_LIGHTS = 12
-"""Lights that are told apart, the noisiest."""
+"""Most lights with a source of their own, noisiest first."""
 
 
 def sources_of(renderer: TrialRenderer, recipe: Recipe, pilot: Taken) -> tuple[float, float, list[Source]]:
-    """(variance and seconds of a pixel's sample that all share, what may be sampled more) from a render whose samples were partly taken twice."""
+    """(variance and seconds of a pixel's sample shared by all, sources that may be sampled more) from a render with paired samples."""
     ready = renderer.ready(recipe, renderer.edits)[0]
     n = pilot.samples
     mean = pilot.mean(pilot.lights)
@@ -28,7 +28,7 @@ def sources_of(renderer: TrialRenderer, recipe: Recipe, pilot: Taken) -> tuple[f
         return n * pilot.mean([w * film[..., column].reshape(-1).astype(float) for w, film in zip(weights, pilot.films, strict=True)])
 
     whole = max(pilot.clock[-1], 1.0)
-    # Taking samples twice for the ledger is part of every render: its time is shared out with the rest.
+    # Paired samples for the ledger are part of every render: their time is distributed over the sources.
     scale = pilot.seconds / (pilot.pixels * n) / max(whole - pilot.clock[len(ready.passes) + CLOCK_PAIRS], 1.0)
 
     def cost(entry: int) -> float:

@@ -1,4 +1,4 @@
-"""What a ladder varies: which settings can be, what its rungs are, and in which order they cost more."""
+"""The settings that a ladder varies, their rungs, and the order of cost."""
 
 import math
 from dataclasses import dataclass
@@ -15,16 +15,16 @@ LARGER_IS_CHEAPER = {
     "baked.max_edge", "baked.min_edge", "baked.contrast", "photon_map.stop_error", "photon_map.roughness_limit",
 }  # fmt: skip
 RUNGS, BELOW = 6, 2
-"""Rungs that are chosen by themselves, and how many of them lie below the value that stands."""
+"""Number of automatic rungs, and how many of them are below the current value."""
 MOST_RUNGS, MOST_CELLS = 16, 36
 STEPS = 5
-"""Rungs of a share from 0 to 1."""
+"""Rungs of a setting from 0 to 1."""
 
 
 @dataclass(frozen=True)
 class Varied:
-    """A setting with the values it takes, cheapest first. name, unit: in words; given: whether the values were asked for, not chosen; taste:
-    whether the setting says what the picture is to be, not how well it is found: no value of it is enough."""
+    """A setting with the values it takes, cheapest first. name, unit: in words; given: whether the user gave the values; taste:
+    whether the setting decides what the picture is, not how well it is computed, so that no value is “enough”."""
 
     key: str
     values: tuple[Any, ...]
@@ -39,7 +39,7 @@ class Varied:
 
 @dataclass(frozen=True)
 class About:
-    """What is declared of a setting that can be varied."""
+    """The declaration of a setting that can be varied."""
 
     name: str
     unit: str
@@ -50,12 +50,12 @@ class About:
 
 
 def about(key: str, recipe: Recipe, edits: Edits) -> About:
-    """What is known of a setting; its own way's, a light's, an object's. Raises InputError where it is not there, no number, or not in use."""
+    """The declaration of a recipe's or an edit's setting. Raises InputError if it does not exist, is not a number, or is not in use."""
     if is_edit(key):
         group, name, field = split_key(key)
         declared = SETTINGS[group][field]
         if not declared.is_number:
-            raise InputError(f"{key} is no number, so it has no rungs; choose a setting that is one.")
+            raise InputError(f"{key} is not a number, so it has no rungs; choose a setting that is one.")
         stands = edits.flat().get(key)
         if stands is None and field.startswith("shadows."):
             stands = recipe.flat().get(field)
@@ -65,10 +65,10 @@ def about(key: str, recipe: Recipe, edits: Edits) -> About:
         )  # fmt: skip
     flat = recipe.flat()
     if key not in flat:
-        with_values(recipe, {key: None})  # says which there are
+        with_values(recipe, {key: None})  # raises an error that lists the settings
     info = settings()[key]
     if not info.is_number:
-        raise InputError(f"{key} is no number, so it has no rungs; to set ways against each other, make a match.")
+        raise InputError(f"{key} is not a number, so it has no rungs; to compare ways, make a match.")
     for one, wanted in info.needs.items():
         if not any(_as_needed(str(flat.get(name)), wanted) for name in one.split("|")):
             needed = " or ".join(f"other than {w[1:]}" if w.startswith("!") else w for w in wanted)
@@ -77,16 +77,16 @@ def about(key: str, recipe: Recipe, edits: Edits) -> About:
 
 
 def _as_needed(value: str, wanted: list[str]) -> bool:
-    """Whether a value is one of those that a setting needs of another; `!0` needs any but 0."""
+    """Whether a value is one of those that a setting needs; `!0` stands for any but 0."""
     return any(value != w[1:] if w.startswith("!") else value == w for w in wanted)
 
 
 def varied(key: str, values: list[Any] | None, recipe: Recipe, edits: Edits, measured: dict[str, float] | None = None, level: float = 1.0) -> Varied:
-    """A setting with its rungs, those given or chosen by doubling about what stands. `measured`: distances that caches were made with where the
-    recipe leaves them open; `level`: luminance that the camera's exposure shows as white, for the clamp. Raises InputError."""
+    """A setting with its rungs, given or chosen by doubling around the current value. `measured`: distances of caches where the
+    recipe leaves them open; `level`: luminance shown as white at the camera's exposure, for the clamp. Raises InputError."""
     declared = about(key, recipe, edits)
     chosen = [_read(key, value, declared) for value in values] if values else _doubled(key, declared, (measured or {}).get(key, 0.0), level)
-    for value in chosen:  # says in one sentence what is wrong with a value
+    for value in chosen:  # raises one sentence for a wrong value
         with_edits(edits, {key: value}) if is_edit(key) else with_values(recipe, {key: value})
     unique = sorted(set(chosen), key=lambda v: (_off(key, v), -v if key in LARGER_IS_CHEAPER else v))
     if not 2 <= len(unique) <= MOST_RUNGS:
@@ -95,7 +95,7 @@ def varied(key: str, values: list[Any] | None, recipe: Recipe, edits: Edits, mea
 
 
 def is_taste(key: str) -> bool:
-    """Whether a setting changes what is to be found: lights, objects, cameras and ambient light, but for how shadows and bakes are made."""
+    """Whether a setting changes the expected picture: lights, objects, cameras and ambient light, except the quality of shadows and bakes."""
     if is_edit(key):
         field = split_key(key)[2]
         return not field.startswith("shadows.") and field != "refine"
@@ -103,7 +103,7 @@ def is_taste(key: str) -> bool:
 
 
 def _off(key: str, value: float) -> bool:
-    """Whether 0 means no bound at all, above every other value."""
+    """Whether 0 means no limit, which is above every other value."""
     return value == 0.0 and key in ("limits.indirect_clamp",)
 
 
@@ -127,7 +127,7 @@ def _doubled(key: str, declared: About, measured: float, level: float) -> list[f
     if key == "sampling.noise_target":
         stands, below = stands or 8.0, 3
     if not stands:
-        raise InputError(f"{key} stands at 0, which leaves it open, so there is nothing to double; give its rungs like {key}=1,2,4.")
+        raise InputError(f"{key} is 0, which means automatic, so there is nothing to double; give its rungs like {key}=1,2,4.")
     if declared.whole and stands < 4 and declared.largest <= 64:  # bounces, refining: one by one
         top = min(declared.largest, max(stands + 3, 6))
         return [int(v) for v in np.unique(np.round(np.linspace(max(declared.smallest, 0), top, RUNGS)))]

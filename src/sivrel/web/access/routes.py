@@ -1,4 +1,4 @@
-"""Who may come in: anyone on this machine; from elsewhere, those who have the key."""
+"""Access control: anyone on this machine; from elsewhere, those who have the key."""
 
 import hmac
 import time
@@ -11,11 +11,11 @@ from werkzeug.http import parse_cookie
 
 pages = Blueprint("access", __name__, template_folder="templates")
 FREE_TRIES, LONGEST_WAIT, MOST_ADDRESSES = 3, 60.0, 1000
-"""Wrong keys of an address before it has to wait, twice as long each time, up to so many seconds; addresses that are remembered."""
+"""Wrong keys from an address before it must wait, doubling up to a number of seconds; addresses that are remembered."""
 
 
 def guard() -> ResponseReturnValue | None:
-    """Before every request, and before its body is read: the name that it came under, and the key where one is asked."""
+    """Checks every request before its body is read: its host name, and the key if one is required."""
     hosts = current_app.config["HOSTS"]
     if hosts is not None and request.host.rsplit(":", 1)[0].lower() not in hosts:
         abort(404)
@@ -27,7 +27,7 @@ def guard() -> ResponseReturnValue | None:
 
 
 def admits(app: Flask, headers: dict[str, str]) -> bool:
-    """Whether a request's headers show that its sender has given the key, or none is asked."""
+    """Whether a request's headers prove that its sender has the key, or none is required."""
     if app.config["ACCESS_KEY"] is None:
         return True
     signed: Any = app.session_interface.get_signing_serializer(app)  # type: ignore[attr-defined]
@@ -47,18 +47,18 @@ def door() -> ResponseReturnValue:
         return render_template("door.html", problem=None)
     wait = _seconds_to_wait(request.remote_addr or "")
     if wait > 0.0:
-        problem = f"Too many wrong keys came from your machine; try again in {wait:.0f} s."
+        problem = f"There were too many wrong keys from your machine; try again in {wait:.0f} s."
         return render_template("door.html", problem=problem), 429, {"Retry-After": f"{wait:.0f}"}
     if hmac.compare_digest(request.form.get("key", "").strip().encode(), key.encode()):
         session["known"] = True
         _tries().pop(request.remote_addr or "", None)
         return redirect(url_for("shots.index"))
     _note_wrong(request.remote_addr or "")
-    return render_template("door.html", problem="This is not the key; copy the one that was printed where Sivrel was started."), 422
+    return render_template("door.html", problem="This is not the key; copy the one printed in the terminal where Sivrel was started."), 422
 
 
 def _tries() -> dict[str, tuple[int, float]]:
-    """Wrong keys, and when the last came, by address."""
+    """Count and time of wrong keys by address."""
     return current_app.extensions.setdefault("sivrel_tries", {})
 
 

@@ -1,4 +1,4 @@
-"""The commands of the bench: one declaration makes its buttons, its key sheet and its key bindings. What each does is in bench.js, by its name."""
+"""The commands of the bench: one declaration for buttons, key sheet and key bindings. Their functions are in bench.js, by name."""
 
 from dataclasses import dataclass
 
@@ -6,14 +6,14 @@ SHOWN = {
     "Enter": "⏎", "Escape": "Esc", "ArrowUp": "↑", "ArrowDown": "↓", "ArrowLeft": "←", "ArrowRight": "→", "Delete": "Del", "PageUp": "PgUp",
     "PageDown": "PgDn", "-": "−",
 }  # fmt: skip
-"""How keys are written where that is not the key itself."""
+"""Labels of keys that differ from the key itself."""
 
 
 @dataclass(frozen=True)
 class Command:
     """name: of its function in bench.js; keys: as KeyboardEvent.key, letters in lower case; says: in the key sheet; label, title: of its button;
-    toggles: whether that stays pressed; of_scene: whether it needs a scene, which pictures from elsewhere have not; by_page: whether its key is
-    followed elsewhere (held down, with Ctrl, on every page)."""
+    toggles: whether it stays pressed; of_scene: whether it needs a scene, which pictures from elsewhere lack; by_page: whether its key is
+    handled elsewhere (held down, with Ctrl, on every page)."""
 
     name: str
     keys: tuple[str, ...]
@@ -26,7 +26,7 @@ class Command:
 
     @property
     def shown(self) -> list[str]:
-        """Its keys as they are written on the page."""
+        """Labels of its keys on the page."""
         return [SHOWN.get(key, key.upper() if len(key) == 1 else key) for key in self.keys]
 
 
@@ -34,10 +34,10 @@ SHEET: tuple[tuple[Command, ...], ...] = (
     (Command("prove", ("Enter",), "prove the recipe", of_scene=True),),
     (Command("leave", ("Escape",), "cancel the render; leave region, wipe or difference"),),
     (Command("oneByOne", ("j",), "several changes: prove them one by one", of_scene=True),),
-    (Command("live", ("h",), "live: render every change while it is made; dragging a number sideways renders a region at once anyway", "live",
-             "render every change at once, while it is made", True, True),),
+    (Command("live", ("h",), "live: render every change as it is made (dragging a number sideways always renders a region at once)", "live",
+             "render every change as it is made", True, True),),
     (Command("before", ("ArrowUp",), "proof before"), Command("after", ("ArrowDown",), "proof after"),
-     Command("fold", ("ArrowLeft",), "fold what came from it"), Command("unfold", ("ArrowRight",), "unfold it")),
+     Command("fold", ("ArrowLeft",), "fold its descendants"), Command("unfold", ("ArrowRight",), "unfold it")),
     (Command("star", ("*",), "star"), Command("name", ("y",), "name and note"), Command("putAside", ("Delete",), "put aside"),
      Command("find", ("/",), "find")),
     (Command("queue", ("u",), "the queue: order, hold, give way", of_scene=True),),
@@ -46,43 +46,43 @@ SHEET: tuple[tuple[Command, ...], ...] = (
     (Command("wipe", ("w",), "wipe between the two", "wipe", "", True),),
     (Command("difference", ("d",), "difference, mid grey is none", "difference", "", True), Command("weaker", (",",), "weaker"),
      Command("stronger", (".",), "stronger")),
-    (Command("compare", ("b",), "side by side, with what the eye sees of the difference", "beside",
-             "side by side, with what the eye sees of the difference"),),
-    (Command("region", ("r",), "drag a region; again for the whole frame", "region", "drag a part of the picture to render alone", True, True),
-     Command("enlarge", ("z",), "enlarge it", "enlarge", "render the region as large as the whole; again: back", of_scene=True),
+    (Command("compare", ("b",), "side by side, with the visible difference", "beside",
+             "side by side, with the visible difference"),),
+    (Command("region", ("r",), "drag a region; again for the whole frame", "region", "drag a part of the picture to render only that", True, True),
+     Command("enlarge", ("z",), "enlarge it", "enlarge", "render the region enlarged to the whole plate; again: back", of_scene=True),
      Command("half", ("<",), "half size", of_scene=True), Command("double", (">",), "double size", of_scene=True)),
-    (Command("pin", ("i",), "pin a spot or a box", "pin", "watch a spot or a box through all proofs", True),
+    (Command("pin", ("i",), "pin a point or a box", "pin", "watch a point or a box through all proofs", True),
      Command("walk", ("k",), "move the camera", "camera", "move the camera on the plate", True, True),
      Command("rise", ("PageUp",), "the camera rises", of_scene=True), Command("sink", ("PageDown",), "it sinks", of_scene=True)),
     (Command("darker", ("[",), "darker by a third of a stop"), Command("lighter", ("]",), "lighter"),
-     Command("asCamera", ("\\",), "as the camera has it")),
+     Command("asCamera", ("\\",), "the camera's exposure")),
     (Command("lights", ("l",), "lights, or back to the recipe", of_scene=True),
-     Command("solo", ("s",), "solo the one under the pointer or open", of_scene=True), Command("lightOn", ("x",), "switch it", of_scene=True)),
-    (Command("reach", ("q",), "click a spot: which lights reach it, and what blocks the others", "reach",
-             "click a spot: which lights reach it, and what blocks the others", True, True),),
+     Command("solo", ("s",), "solo the light under the pointer, or the open", of_scene=True), Command("lightOn", ("x",), "switch it", of_scene=True)),
+    (Command("reach", ("q",), "click a point: which lights reach it, and what blocks the others", "reach",
+             "click a point: which lights reach it, and what blocks the others", True, True),),
     (Command("plan", ("g",), "plan and elevation: drag lights to move, aim and size them", "plan", "plan and elevation, to move and aim lights", True,
              True),),
-    (Command("marks", ("c",), "mark what the caches of this proof hold: records, photons, cells, elements", "caches",
-             "what the caches of this proof hold, and where", True, True),),
-    (Command("hatch", ("o",), "hatch where no cache served and rays were traced; again: where a depth map's texels are larger than pixels",
+    (Command("marks", ("c",), "show the contents of this proof's caches: records, photons, cells, elements", "caches",
+             "the contents of this proof's caches", True, True),),
+    (Command("hatch", ("o",), "hatch where no cache was used and rays were traced; again: where a depth map's texels are larger than pixels",
              of_scene=True),),
     (Command("undo", ("Ctrl", "z"), "undo a change; with Shift redo", by_page=True),),
     (Command("findings", (";",), "findings: what is wrong with this picture"), Command("findingBefore", ("(",), "the one before"),
      Command("findingAfter", (")",), "the next"), Command("proveFirst", (":",), "prove the first remedy", of_scene=True)),
-    (Command("survey", ("!",), "survey: what is wrong with the scene, and how to mend it", of_scene=True),),
-    (Command("ladder", ("^",), "ladder of the number that was last in hand, on the region"),
+    (Command("survey", ("!",), "survey: what is wrong with the scene, and how to fix it", of_scene=True),),
+    (Command("ladder", ("^",), "ladder of the last used number, on the region"),
      Command("budget", ("$",), "budget: where the next second goes")),
     (Command("match", ("%",), "match: which way wins"), Command("advice", ("&",), "advice: which way this shot should use, and why")),
-    (Command("filter", ("n",), "filter the noise of this proof, the unfiltered one beside it", "Filter this proof", "", True),),
+    (Command("filter", ("n",), "filter the noise of this proof, with the unfiltered one beside it", "Filter this proof", "", True),),
     (Command("finish", ("e",), "finishing, or back to the recipe"), Command("measure", ("m",), "measure the exposure")),
     (Command("view", ("v",), "next view"),),
     (Command("pass", ("a",), "next pass"),),
     (Command("zoomIn", ("+", "="), "zoom in"), Command("zoomOut", ("-",), "out"), Command("fit", ("0",), "fit"),
      Command("pixels", ("1",), "pixel for pixel, wheel at the pointer")),
-    (Command("paper", ("t",), "light or dark paper", by_page=True),),
+    (Command("paper", ("t",), "light or dark theme", by_page=True),),
     (Command("sheet", ("?",), "this sheet", by_page=True),),
 )  # fmt: skip
-"""A row of the key sheet each."""
+"""Rows of the key sheet."""
 COMMANDS = tuple(command for row in SHEET for command in row)
 BY_NAME = {command.name: command for command in COMMANDS}
 

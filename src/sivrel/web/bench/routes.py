@@ -54,8 +54,8 @@ def page(slug: str) -> ResponseReturnValue:
     shot = shot_or_404(slug)
     try:
         shots.opened(db(), shot)
-    except sqlite3.OperationalError:  # a full disk: the page can be looked at all the same
-        log.warning("It could not be noted that %s is open.", slug, exc_info=True)
+    except sqlite3.OperationalError:  # a full disk: the page works without it
+        log.warning("%s could not be marked as open.", slug, exc_info=True)
     proof = _chosen(shot, "proof") or proofs.newest(db(), shot.id)
     shown = lineage_values(shot, window=Window(around=proof.id if proof else 0))
     return render_template(
@@ -75,7 +75,7 @@ def recipe_part(slug: str) -> ResponseReturnValue:
 
 @functools.cache
 def questions() -> list[tuple[str, str, list[tuple[str, SettingInfo, Markup, str, str]]]]:
-    """The form's questions: (group, question, its settings), each setting with its key, what is declared of it, what it needs as JSON, and
+    """The form's questions: (group, question, its settings), each setting with its key, its declaration, what it needs as JSON, and
     the sentence before and after its control."""
     asked: dict[str, list[tuple[str, SettingInfo, Markup, str, str]]] = {group: [] for group in QUESTIONS}
     for key, info in settings().items():
@@ -103,8 +103,8 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
 
 
 def one_by_one(parent: proofs.Proof, recipe: Recipe, edits: Edits, camera: str, frame: Frame) -> list[tuple[Recipe, Edits, str, Frame]]:
-    """The way from a proof to what is wanted, one change at a time, each step keeping those before it: settings in their order, then edits,
-    then what is rendered."""
+    """The steps from a proof to the wanted state, one change at a time, each including those before it: settings in order, then edits,
+    then camera and frame."""
     steps, at = [], (parent.recipe, parent.edits, parent.camera, parent.frame)
     for key, _, value in difference(parent.recipe, recipe):
         at = (with_values(at[0], {key: value}), *at[1:])
@@ -123,7 +123,7 @@ def one_by_one(parent: proofs.Proof, recipe: Recipe, edits: Edits, camera: str, 
 
 @pages.post("/shots/<slug>/prove")
 def prove(slug: str) -> ResponseReturnValue:
-    """Render what the form says, as a child of `parent`; with `one_by_one` each change by itself, one after another."""
+    """Render the form as a child of `parent`; with `one_by_one`, each change by itself in turn."""
     shot = shot_or_404(slug)
     form = request.form
     parent = proofs.get(db(), form.get("parent", 0, type=whole_number))
@@ -160,7 +160,7 @@ def resume(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>.json")
 def proof_json(proof_id: int) -> ResponseReturnValue:
-    """A proof with the progress of its job and what the worker does."""
+    """A proof with the progress of its job and the worker's state."""
     proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
     shot = shots.get(db(), proof.shot_id)
@@ -196,7 +196,7 @@ def proof_json(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/noise.json")
 def noise_json(proof_id: int) -> ResponseReturnValue:
-    """Where the noise of a part of a proof comes from (?region=left,top,right,bottom in pixels of the frame)."""
+    """The sources of noise of a part of a proof (?region=left,top,right,bottom in pixels of the frame)."""
     proof, wanted = proof_or_404(proof_id), region_of(request.args.get("region", ""))
     if proof.picture is None:
         abort(404)
@@ -211,7 +211,7 @@ def noise_json(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/tiles")
 def tiles(proof_id: int) -> ResponseReturnValue:
-    """Finished tiles from number ?from= on, in the order in which they came: for each five int32 (index, x0, y0, x1, y1
+    """Finished tiles from number ?from= on, in order of arrival: for each five int32 (index, x0, y0, x1, y1
     in pixels of the frame), then its beauty as RGBA half floats."""
     proof = proof_or_404(proof_id)
     job = jobs.of_proof(db(), proof_id)
@@ -224,7 +224,7 @@ def tiles(proof_id: int) -> ResponseReturnValue:
             try:
                 film = stored.load(index)
             except (FileNotFoundError, files.DamagedTile):
-                break  # the render has just ended; its picture says the rest
+                break  # the render has just ended; its picture has the rest
             parts.append(struct.pack("<5i", index, *boxes[index]))
             parts.append(files.halves(film_beauty(film)))
     return Response(b"".join(parts), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
@@ -232,7 +232,7 @@ def tiles(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/sketch")
 def sketch(proof_id: int) -> ResponseReturnValue:
-    """The whole window, coarse, as RGBA half floats; 204 while or after it is not there."""
+    """The whole window, coarse, as RGBA half floats; 204 if it does not exist yet or any more."""
     job = jobs.of_proof(db(), proof_or_404(proof_id).id)
     path = files.Tiles(data(), job.id).sketch if job is not None else None
     try:
@@ -243,6 +243,6 @@ def sketch(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/status.json")
 def status() -> ResponseReturnValue:
-    """What the worker does, and how many jobs render, wait, and have ended."""
+    """The worker's state, and the numbers of running, waiting and finished jobs."""
     rendering, waiting, ended = jobs.counts(db())
     return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended, full=not has_room(data()))

@@ -1,4 +1,4 @@
-"""The caches page: what has been prepared and kept, what it cost, who used it, and whether it is still right."""
+"""The caches page: stored caches, their cost, their proofs, and whether they are still valid."""
 
 import shutil
 import time
@@ -87,7 +87,7 @@ def _path(digest: str) -> Path:
 
 @pages.post("/caches/<digest:digest>/<mark>")
 def mark(digest: str, mark: str) -> ResponseReturnValue:
-    """Mark a cache as kept or locked, or take the mark away (?off)."""
+    """Mark a cache as kept or locked, or remove the mark (?off)."""
     _path(digest)
     if mark not in ("kept", "locked"):
         abort(404)
@@ -97,7 +97,7 @@ def mark(digest: str, mark: str) -> ResponseReturnValue:
 
 @pages.post("/caches/<digest:digest>/delete")
 def delete(digest: str) -> ResponseReturnValue:
-    """Delete a cache; it is put aside until another one is, so that it can be taken back."""
+    """Delete a cache; it can be restored until another one is deleted."""
     _path(digest)
     _folder().delete(digest)
     return redirect(url_for("caches.page", undo=digest))
@@ -105,7 +105,7 @@ def delete(digest: str) -> ResponseReturnValue:
 
 @pages.post("/caches/undelete")
 def undelete() -> ResponseReturnValue:
-    """Take back the cache that was deleted last."""
+    """Restore the last deleted cache."""
     _folder().take_back()
     return redirect(url_for("caches.page"))
 
@@ -120,7 +120,7 @@ def export(digest: str) -> ResponseReturnValue:
 
 @pages.post("/caches")
 def import_() -> ResponseReturnValue:
-    """Take a cache file in, whole and of this version, or refuse it in a sentence."""
+    """Import a cache file if it is intact and of this version, or refuse it with a sentence."""
     file = request.files.get("file")
     if file is None or not file.filename:
         return _page("No file was chosen; choose a .cache file that was exported here.", 422)
@@ -142,7 +142,7 @@ def _ask(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
 
 @pages.post("/shots/<slug>/caches")
 def state(slug: str) -> ResponseReturnValue:
-    """Ask which caches of a shot are fresh against its newest proof; the answer comes at /questions/N.json."""
+    """Request which caches of a shot are fresh for its newest proof; the answer comes at /questions/N.json."""
     shot = shot_or_404(slug)
     newest = proofs.newest(db(), shot.id)
     return _ask("caches", shot, _of_proof(shot, newest if newest and newest.picture else None))
@@ -160,7 +160,7 @@ def _of_proof(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
 
 @pages.post("/shots/<slug>/ways")
 def ways(slug: str) -> ResponseReturnValue:
-    """Ask what the recipe on the page would have to prepare, and what it has ready."""
+    """Request what the recipe on the page would have to prepare, and what is ready."""
     shot = shot_or_404(slug)
     form = request.form
     numbers = {name: form.get(name, type=whole_number) for name in ("width", "height", "seed")}
@@ -170,7 +170,7 @@ def ways(slug: str) -> ResponseReturnValue:
 
 @pages.post("/proofs/<int:proof_id>/preview")
 def preview(proof_id: int) -> ResponseReturnValue:
-    """Ask what a cache of a proof holds (`digest`), where the proof's camera sees it."""
+    """Request the contents of a proof's cache (`digest`) that the proof's camera sees."""
     proof, digest = proof_or_404(proof_id), request.form.get("digest", "")
     if digest not in [way["digest"] for way in proof.meters.get("ways", [])]:
         abort(404)

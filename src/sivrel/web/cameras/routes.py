@@ -1,4 +1,4 @@
-"""Cameras: where they stand, and keeping a view of the plate as a new one."""
+"""Cameras: their positions, and saving a view of the plate as a new one."""
 
 from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
@@ -16,7 +16,7 @@ pages = Blueprint("cameras", __name__)
 
 @pages.post("/shots/<slug>/camera")
 def where(slug: str) -> ResponseReturnValue:
-    """Ask where a camera of the form stands and looks, and how far what it looks at is; the answer comes at /questions/N.json."""
+    """Request a form camera's position, direction and the distance of what it looks at; the answer comes at /questions/N.json."""
     shot, form = shot_or_404(slug), request.form
     edits = edits_to_json(edits_of(form.get("edits", "")))
     return {"question": requests.ask(db(), "camera", shot.id, {"recipe": to_json(Recipe()), "edits": edits, "camera": form.get("camera", "")})}
@@ -24,13 +24,13 @@ def where(slug: str) -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/cameras")
 def keep(slug: str) -> ResponseReturnValue:
-    """Keep the view of the camera ?like= as it is edited, under a name of its own."""
+    """Save the edited view of the camera ?like= under a new name."""
     shot, form = shot_or_404(slug), request.form
     name, like = " ".join(form.get("name", "").split()), form.get("like", "")
     if not 1 <= len(name) <= 60 or "." in name:
-        raise InputError("A camera's name has 1 to 60 letters and no dot; give it one that says what it sees.")
+        raise InputError("A camera's name has 1 to 60 characters and no dot; give it one that says what it sees.")
     if name in [camera["name"] for camera in shot.cameras]:
-        raise InputError(f"There is a camera “{name}” already; give the new one another name.")
+        raise InputError(f"There is already a camera “{name}”; give the new one another name.")
     edited = edits_of(form.get("edits", "")).cameras.get(like)
     if edited is None or edited.at is None or edited.towards is None:
         raise InputError("The view has not moved; move it on the plate first.")

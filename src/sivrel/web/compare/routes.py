@@ -1,4 +1,4 @@
-"""Compare: two to four proofs side by side, with what the eye sees of their differences, and what made them."""
+"""Compare: two to four proofs side by side, with their visible differences and settings."""
 
 from typing import Any
 
@@ -19,12 +19,12 @@ LETTERS = "ABCD"
 
 @pages.get("/shots/<slug>/compare")
 def page(slug: str) -> ResponseReturnValue:
-    """?proofs=3,5,9: two to four of the shot's proofs; the first is what the others are set against."""
+    """?proofs=3,5,9: two to four of the shot's proofs; the others are compared with the first."""
     shot = shot_or_404(slug)
     by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id) if proof.picture}
     chosen = finished_as_asked(by_id)[: len(LETTERS)]
     if len(chosen) < 2:
-        raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ at a card sets it beside the chosen one.")
+        raise InputError("Choose two to four finished proofs of a shot to compare; on the bench, ◫ on a card compares it with the selected one.")
     columns = [{"letter": letter, "proof": proof, "changed": changes(chosen[0], proof)} for letter, proof in zip(LETTERS, chosen, strict=False)]
     return render_template(
         "compare.html", shot=shot, columns=columns, changed=changed_lines(chosen), ledger=ledger_lines(chosen), pins=pin_lines(shot.id, chosen),
@@ -34,7 +34,7 @@ def page(slug: str) -> ResponseReturnValue:
 
 
 def changed_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
-    """Each setting in which any differs from the first, with its value in all; None where it is the first's."""
+    """Each setting in which any proof differs from the first, with all values; None where it equals the first's."""
     columns = [{name: (before, after) for name, before, after in changes(chosen[0], proof)} for proof in chosen]
     lines = []
     for name in dict.fromkeys(name for one in columns for name in one):
@@ -44,7 +44,7 @@ def changed_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
 
 
 def ledger_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
-    """Each source of light and noise with its share of time and of noise in every proof, those that move most first."""
+    """Each source of light and noise with its share of time and of noise in every proof, largest changes first."""
     names = list(dict.fromkeys(row["name"] for proof in chosen for row in proof.lights))
     lines = []
     for name in names:

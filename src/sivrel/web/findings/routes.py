@@ -1,4 +1,4 @@
-"""Findings: what is wrong with a proof, why, and what became of the remedies; beside the recipe, and as a report to print."""
+"""Findings: flaws of a proof, causes, remedies and retests; as a panel beside the recipe, and as a printable report."""
 
 import csv
 import io
@@ -25,7 +25,7 @@ NAME = re.compile(r"[0-9a-f]{64}")
 
 @pages.post("/proofs/<int:proof_id>/diagnose")
 def diagnose(proof_id: int) -> ResponseReturnValue:
-    """Diagnose a proof; trials may take `seconds` in all. The answer comes part by part at /questions/N.json."""
+    """Diagnose a proof; trials may take `seconds` in total. The answer comes in parts at /questions/N.json."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
@@ -37,14 +37,14 @@ def diagnose(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/findings.json")
 def of_proof(proof_id: int) -> ResponseReturnValue:
-    """What was found on a proof, worst first; what was dismissed; and, where it is a remedy's own proof, what the retest said."""
+    """A proof's findings, worst first; dismissed ones; and, if it is a remedy's proof, the retest."""
     proof = proof_or_404(proof_id)
     about, listed = told_of(proof)
     return jsonify(diagnosed=about is not None, about=about, findings=listed, retests=retests_of(proof))
 
 
 def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
-    """What a diagnosis said of a proof, and its findings with numbers, reasons they were dismissed for, and what became of remedies."""
+    """A proof's diagnosis, and its findings with numbers, reasons of dismissal, and retests."""
     about, kept = findings.of_proof(db(), proof.id)
     waved = findings.dismissed(db(), proof.shot_id)
     listed = [
@@ -80,7 +80,7 @@ def _finding_or_404(finding_id: int) -> tuple[findings.StoredFinding, proofs.Pro
 
 @pages.post("/findings/<int:finding_id>/dismiss")
 def dismiss(finding_id: int) -> ResponseReturnValue:
-    """Dismiss a finding for its `reason`, in all proofs of the shot; with none, take that back."""
+    """Dismiss a finding for its `reason`, in all proofs of the shot; without a reason, undo that."""
     kept, proof = _finding_or_404(finding_id)
     findings.dismiss(db(), proof.shot_id, kept.key, request.form.get("reason", "").strip())
     return "", 204
@@ -88,7 +88,7 @@ def dismiss(finding_id: int) -> ResponseReturnValue:
 
 @pages.post("/findings/<int:finding_id>/prove")
 def prove(finding_id: int) -> ResponseReturnValue:
-    """Render a remedy (`remedy`: its number in the list) as a child of the proof that it is for; the finding is measured again on it."""
+    """Render a remedy (`remedy`: its number in the list) as a child of its proof; the finding is measured again on it."""
     kept, proof = _finding_or_404(finding_id)
     scene_or_refuse(shots.get(db(), proof.shot_id))
     remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=whole_number)
@@ -97,7 +97,7 @@ def prove(finding_id: int) -> ResponseReturnValue:
     remedy = remedies[number]
     values, edits = remedy["values"], remedy["edits"]
     if not (values or edits):
-        raise InputError("This is done outside a render; nothing has to be proven.")
+        raise InputError("This is done without a render; there is nothing to prove.")
     recipe = with_values(proof.recipe, apart(values)[0])
     laid = with_edits(proof.edits, edits)
     with transaction(db()):
@@ -121,7 +121,7 @@ def small(name: str) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/report")
 def report(proof_id: int) -> ResponseReturnValue:
-    """All that was found on a proof, on one page to print."""
+    """All findings of a proof on one printable page."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
@@ -144,7 +144,7 @@ def report(proof_id: int) -> ResponseReturnValue:
 
 
 def record() -> dict[str, Any]:
-    """Of all remedies that were proven here: how many, how many worked, and by how much predictions were off in the middle."""
+    """Statistics of all proven remedies: how many, how many worked, and the median error of predictions."""
     kept = [r for r in findings.record(db()) if r.result]
     worked = sum(r.result["verdict"] in ("gone", "smaller") for r in kept if r.result)
     off = sorted(
@@ -156,7 +156,7 @@ def record() -> dict[str, Any]:
 
 
 def outline(finding: dict[str, Any]) -> str:
-    """The edge of what a finding covers as an SVG path, in cells."""
+    """The outline of a finding as an SVG path, in cells."""
     runs = finding.get("mask")
     if not runs:
         return ""
@@ -180,7 +180,7 @@ def outline(finding: dict[str, Any]) -> str:
 
 @pages.get("/shots/<slug>/predictions.csv")
 def predictions(slug: str) -> ResponseReturnValue:
-    """Every prediction that was proven on a shot, and what came of it."""
+    """Every proven prediction of a shot, with its result."""
     shot = shots.find(db(), slug)
     if shot is None:
         abort(404)

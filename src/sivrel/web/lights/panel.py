@@ -1,4 +1,4 @@
-"""What the lights panel shows: each light as a line with what it does to this picture, and its settings as sentences."""
+"""The lights panel: each light as a line with its effect on this picture, and its settings as sentences."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -25,7 +25,7 @@ SENTENCES: dict[str, tuple[tuple[str, ...], ...]] = {
     "portal": (("at", "towards", "width", "height"),),
     "mesh": (("shadows.rays", "shadows.way"), ("diffuse", "specular", "link", "shadow_link")),
 }
-"""Settings of each kind of light, a sentence a group."""
+"""Settings of each kind of light, one sentence per group."""
 DEFAULTS: dict[str, Any] = {
     "intensity": 1.0, "exposure": 0.0, "color": "1,1,1", "temperature": 0.0, "normalize": False, "width": 1.0, "height": 1.0, "radius": 0.1,
     "length": 1.0, "angle": 0.533, "cone_angle": 180.0, "cone_softness": 0.0, "focus": 0.0, "diffuse": 1.0, "specular": 1.0, "camera": True,
@@ -40,7 +40,7 @@ NOUNS = {
 
 @dataclass(frozen=True)
 class Control:
-    """A value in a sentence. value: as it stands; file: as the file has it, to which an emptied field goes back."""
+    """A value in a sentence. value: the current one; file: the file's, which an emptied field returns to."""
 
     key: str
     about: SettingInfo
@@ -58,7 +58,7 @@ class Control:
 
 @dataclass(frozen=True)
 class Line:
-    """One light, object or card. measure: what it did to the proof on the plate, if that was measured."""
+    """One light, object or card. measure: its effect on the proof on the plate, if measured."""
 
     group: str
     name: str
@@ -97,7 +97,7 @@ def _controls(group: str, name: str, fields: tuple[str, ...], facts: dict[str, A
 
 
 def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any], flat: dict[str, Any], mapped: bool) -> tuple[str, ...]:
-    """Of some settings those that do anything: a beam's aim where there is a beam, a map's settings where there is one."""
+    """The settings that have an effect: a beam's aim if there is a beam, a map's settings if there is one."""
 
     def value(field: str) -> Any:
         return flat.get(f"light.{name}.{field}", facts.get(field, DEFAULTS.get(field)))
@@ -119,7 +119,7 @@ def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any]
 
 
 def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = False) -> list[Line]:
-    """The lights of the file, those that were added, and the meshes that glow. `mapped`: the recipe's way is a depth map."""
+    """The file's lights, added lights, and glowing meshes. `mapped`: the recipe's shadow way is a depth map."""
     flat = edits.flat()
     measures = {m["name"]: m for m in proof.lights} if proof else {}
     maps = {m["light"]: m for m in proof.maps} if proof else {}
@@ -159,9 +159,9 @@ def _glowing(fact: dict[str, Any], measures: dict[str, Any], glow: dict[str, Any
     if aimed:
         sentences += [_controls("light", name, fields, fact, flat) for fields in SENTENCES["mesh"]]
         rays = flat.get(f"light.{name}.shadows.rays", 1)
-        note = f"aimed at: {rays} ray{'s' if rays != 1 else ''} at each point, spread over {fact['triangles']} triangles by their power"
+        note = f"aimed at: {rays} ray{'s' if rays != 1 else ''} at each point, distributed over {fact['triangles']} triangles by importance"
     else:
-        note = f"glows only: no ray is aimed at its {fact['triangles']} triangles; found when a bounced ray happens to hit it"
+        note = f"only glows: no ray is aimed at its {fact['triangles']} triangles; found when a bounced ray happens to hit it"
     on, solo = flat.get(f"light.{name}.on", True) is not False, bool(flat.get(f"light.{name}.solo"))
     return Line(
         "light" if aimed else "object", name, NOUNS["mesh"], on, solo, measures.get(name) or (None if aimed else glow), sentences, False, note
@@ -169,7 +169,7 @@ def _glowing(fact: dict[str, Any], measures: dict[str, Any], glow: dict[str, Any
 
 
 def other_lines(edits: Edits, shown: str | None) -> list[Line]:
-    """Cards, and objects whose visibility was edited; `shown` is an object that was asked for."""
+    """Cards, and objects whose visibility was edited; `shown` is a requested object."""
     flat = edits.flat()
     lines = []
     for name in edits.cards:

@@ -1,4 +1,4 @@
-"""Lights on the bench: the panel, plan and elevation, what reaches a spot, depth maps to look at, edits as a USD layer."""
+"""Lights on the bench: the panel, plan and elevation, light reach, depth maps, edits as a USD layer."""
 
 import io
 import tempfile
@@ -25,7 +25,7 @@ pages = Blueprint("lights", __name__, template_folder="templates")
 
 @pages.post("/shots/<slug>/lights")
 def panel(slug: str) -> ResponseReturnValue:
-    """The panel for the form's edits; `open` is the light whose sentences are shown."""
+    """The panel for the form's edits; `open` is the light whose settings are shown."""
     shot = shot_or_404(slug)
     proof, edits, opened = proof_of_form(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
     lines = light_lines(shot, proof, edits, request.form.get("way") == "depth_map")
@@ -49,19 +49,19 @@ def _rays(lines: list[Any]) -> int:
 
 @pages.post("/shots/<slug>/plan")
 def plan(slug: str) -> ResponseReturnValue:
-    """Ask for plan and elevation; the answer comes at /questions/N.json."""
+    """Request plan and elevation; the answer comes at /questions/N.json."""
     return ask_worker("plan", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/reach")
 def reach(slug: str) -> ResponseReturnValue:
-    """Ask which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
+    """Request which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
     shot = shot_or_404(slug)
     numbers = {}
     for name in ("x", "y", "width", "height"):
         value = request.form.get(name, type=finite_number)
         if value is None or not -1e5 < value < 1e5:
-            raise InputError(f"The {name} of the spot is missing; click on the picture.")
+            raise InputError(f"The {name} of the point is missing; click on the picture.")
         numbers[name] = value if name in "xy" else max(1, int(value))
     return ask_worker("reach", shot, numbers)
 

@@ -10,7 +10,7 @@ from ..words import changes, in_one_line, percent, seconds_against
 
 @dataclass(frozen=True, eq=False)
 class Card:
-    """One proof in the lineage: how deep it hangs, under which card, how many came from it, what it changed, and what that did to time
+    """One proof in the lineage: its depth, its parent card, the number of descendants, its changes, and their effect on time
     and noise."""
 
     proof: Proof
@@ -23,16 +23,16 @@ class Card:
 
     @property
     def said(self) -> str:
-        """What it changed, in one line."""
+        """Its changes, in one line."""
         return in_one_line(self.changed) or ("same again" if self.proof.parent_id else "first proof")
 
 
 DEEPEST = 6
-"""Steps of indent; a longer chain goes straight down."""
+"""Most steps of indentation; deeper cards are not indented further."""
 
 
 class Place(NamedTuple):
-    """Where a proof hangs in the tree: how deep, under which proof, and how many came from it."""
+    """A proof's place in the tree: depth, parent, and number of descendants."""
 
     number: int
     depth: int
@@ -42,7 +42,7 @@ class Place(NamedTuple):
 
 @functools.lru_cache(16)
 def tree(links: tuple[tuple[int, int | None], ...]) -> list[Place]:
-    """Places in the order of the tree, of (number, parent) of proofs, oldest first: each proof, then what came from it."""
+    """Places in tree order, from (number, parent) of proofs, oldest first: each proof, then its descendants."""
     known = {number for number, _ in links}
     children: dict[int | None, list[int]] = {}
     for number, parent in links:
@@ -53,14 +53,14 @@ def tree(links: tuple[tuple[int, int | None], ...]) -> list[Place]:
         number, depth, under = waiting.pop()
         below = children.get(number, [])
         places.append(Place(number, depth, under, len(below)))
-        # A proof that others came from one by one goes straight down; only branches are indented.
+        # A chain of single children is not indented; only branches are.
         step = 1 if len(below) > 1 or depth == 0 else 0
         waiting += [(child, min(depth + step, DEEPEST), number) for child in reversed(below)]
     return places
 
 
 def cards_of(places: list[Place], proofs: dict[int, Proof]) -> list[Card]:
-    """The cards of places, of proofs by their numbers, parents among them."""
+    """The cards of places, from proofs by number, including parents."""
     found = [(place, proofs.get(place.number)) for place in places]
     return [_card(proof, proofs.get(place.under or 0), place.depth, place.children) for place, proof in found if proof is not None]
 
@@ -71,8 +71,8 @@ def lineage(proofs: list[Proof]) -> list[Card]:
 
 
 def to_thin(cards: list[Card]) -> list[int]:
-    """The proofs that thinning puts aside: those that nobody starred, named or noted, and that are neither branch points, nor the first or
-    the last of their line, nor on their way."""
+    """The proofs that thinning removes: those without star, name or note that are neither branch points, nor the first or
+    the last of their line, nor still rendering."""
     return [
         card.proof.id
         for card in cards
@@ -83,7 +83,7 @@ def to_thin(cards: list[Card]) -> list[int]:
 
 @functools.lru_cache(8192)
 def _card(proof: Proof, parent: Proof | None, depth: int, below: int) -> Card:
-    """The card of a proof: the same one until the proof, its parent or its place changes."""
+    """The card of a proof, cached until the proof, its parent or its place changes."""
     if parent is None:
         return Card(proof, depth, None, below, [], None, None)
     time = noise = None

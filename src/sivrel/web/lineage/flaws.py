@@ -1,4 +1,4 @@
-"""Flaws that a proof's own measurements show, to filter the lineage by."""
+"""Flaws that a proof's measurements show, as filters of the lineage."""
 
 from collections.abc import Callable
 from typing import NamedTuple
@@ -7,7 +7,7 @@ from ...store.proofs import Proof
 
 
 class Flaw(NamedTuple):
-    """title: for people; shows: whether a proof's measurements show it."""
+    """title: in words; shows: whether a proof's measurements show it."""
 
     title: str
     shows: Callable[[Proof], bool]
@@ -18,7 +18,7 @@ def _meter(name: str, most: float) -> Callable[[Proof], bool]:
 
 
 def _cache_is_off(proof: Proof) -> bool:
-    """A way was more than 5 % off brute force, by more than chance, where it was checked."""
+    """A way differed significantly from brute force by more than 5 % where it was checked."""
     checks = [way["check"] for way in proof.meters.get("ways", []) if way.get("check")]
     return any(abs(check["mean"]) > max(0.05, 2.0 * check["mean_error"]) for check in checks)
 

@@ -21,19 +21,19 @@ pages = Blueprint("lineage", __name__, template_folder="templates")
 
 
 WINDOW, MOST_CARDS = 120, 600
-"""Cards that are shown at first, and that a page holds at most."""
+"""Number of cards shown at first, and at most."""
 
 
 @dataclass(frozen=True)
 class Window:
-    """Which cards are shown: from which on, and how many; `around` is the number of a proof that has to be among them, 0 for none."""
+    """The shown range of cards; `around` is the number of a proof that must be included, 0 for none."""
 
     first: int | None = None
     count: int = WINDOW
     around: int = 0
 
     def over(self, numbers: list[int]) -> range:
-        """The places that are shown of a list of the numbers of proofs."""
+        """The shown places of a list of proof numbers."""
         count = min(max(self.count, 1), MOST_CARDS)
         at = numbers.index(self.around) if self.around in numbers else None
         first = self.first
@@ -44,7 +44,7 @@ class Window:
 
 
 def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "", window: Window | None = None) -> dict[str, Any]:
-    """What lineage.html shows: a window of the cards that are asked for, of all of them where nothing is."""
+    """Values for lineage.html: a window of the matching cards, or of all."""
     window = window or Window()
     places = tree(proofs.links(db(), shot.id))
     if find.strip() or flaw:
@@ -67,13 +67,13 @@ def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "", window: Win
 @pages.app_template_filter()
 @functools.lru_cache(8192)
 def as_card(card: Card) -> Markup:
-    """A card's HTML, made once: cards are the same until what they say changes."""
+    """A card's HTML, cached: cards do not change until their content does."""
     return Markup(render_template("card.html", card=card, p=card.proof))
 
 
 @pages.get("/shots/<slug>/lineage")
 def part(slug: str) -> ResponseReturnValue:
-    """The cards; ?find= and ?flaw= narrow them; ?first= and ?count= say which, and ?around= a proof that must be among them."""
+    """The cards; ?find= and ?flaw= narrow them; ?first= and ?count= select a range, and ?around= a proof that must be included."""
     asked = request.args
     first, count, around = (asked.get(name, type=whole_number) for name in ("first", "count", "around"))
     window = Window(first, count or WINDOW, around or 0)
@@ -96,7 +96,7 @@ def star(proof_id: int) -> ResponseReturnValue:
 
 @pages.post("/proofs/<int:proof_id>/delete")
 def delete(proof_id: int) -> ResponseReturnValue:
-    """Put a proof aside; what came from it stays."""
+    """Delete a proof; its descendants stay."""
     proof = proof_or_404(proof_id)
     jobs.cancel(db(), proof.id)
     return jsonify(moment=proofs.delete(db(), [proof.id]), count=1)
@@ -104,7 +104,7 @@ def delete(proof_id: int) -> ResponseReturnValue:
 
 @pages.get("/shots/<slug>/thin.json")
 def would_thin(slug: str) -> ResponseReturnValue:
-    """How many proofs thinning would put aside."""
+    """The number of proofs that thinning would delete."""
     cards = lineage(proofs.of_shot(db(), shot_or_404(slug).id))
     return jsonify(count=len(to_thin(cards)), of=len(cards))
 
@@ -117,16 +117,16 @@ def thin(slug: str) -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/restore")
 def restore(slug: str) -> ResponseReturnValue:
-    """Take back what was put aside at ?moment=, or last."""
+    """Restore what was deleted at ?moment=, or last."""
     count = proofs.restore(db(), shot_or_404(slug).id, request.form.get("moment", ""))
     if not count:
-        raise InputError("There is nothing to take back.")
+        raise InputError("There is nothing to restore.")
     return jsonify(count=count)
 
 
 @pages.post("/shots/<slug>/empty")
 def empty(slug: str) -> ResponseReturnValue:
-    """Drop for good what was put aside, with its pictures."""
+    """Delete for good what is in the bin, with its pictures."""
     gone = proofs.empty(db(), shot_or_404(slug).id)
     freed = 0
     for digest in gone:

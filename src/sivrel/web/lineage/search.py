@@ -1,4 +1,4 @@
-"""Finding proofs by what is asked in words: “shadow rays > 8 and under 5 s and lamp”."""
+"""Finds proofs by a query in words: “shadow rays > 8 and under 5 s and lamp”."""
 
 import operator
 from collections.abc import Callable
@@ -17,7 +17,7 @@ OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
 SIGNS = sorted((word for word in OPERATORS if not word.isalpha()), key=len, reverse=True)
 UNITS = ("min", "px", "s", "%", "m")
 LONGEST = 200
-"""Letters of what is looked for that are read."""
+"""Most characters of a query."""
 MEASURED: dict[str, Callable[[Proof], float | None]] = {
     "time": lambda proof: proof.seconds,
     "noise": lambda proof: None if proof.noise is None else proof.noise * 100.0,
@@ -35,7 +35,7 @@ STATES: dict[str, Test] = {
 
 
 def wanted(text: str, flaw: str = "") -> Test:
-    """Whether a card is asked for: it meets all clauses of the text, which are joined by “and” or commas, and shows the flaw."""
+    """Whether a card matches: it meets all clauses of the text, joined by “and” or commas, and has the flaw."""
     words = text[:LONGEST].lower().replace(",", " and ").split()
     clauses: list[list[str]] = [[]]
     for word in words:
@@ -62,7 +62,7 @@ def _clause(text: str) -> Test:
 
 
 def _parts(text: str) -> tuple[str, str, str, str] | None:
-    """Name, operator, value and unit of a clause like “shadow rays > 8” or “under 5 s”; None where it is none. The first operator counts."""
+    """Name, operator, value and unit of a clause like “shadow rays > 8” or “under 5 s”; None if it is not one. The first operator counts."""
     spaced = text
     for sign in SIGNS:
         at = spaced.find(sign)
@@ -81,7 +81,7 @@ def _parts(text: str) -> tuple[str, str, str, str] | None:
 
 
 def _value(name: str, unit: str) -> Callable[[Proof], Any] | None:
-    """What a name means: something measured, or a setting by its key or its name."""
+    """The meaning of a name: a measurement, or a setting by key or name."""
     if not name:
         name = "time" if unit in ("s", "min") else "noise" if unit == "%" else ""
     if name in MEASURED:
@@ -107,6 +107,6 @@ def _comparison(value_of: Callable[[Proof], Any], compare: Callable[[Any, Any], 
 
 
 def _words(card: Card) -> str:
-    """All that a card says, to look for text in."""
+    """The full text of a card, for text search."""
     proof = card.proof
     return " ".join([f"proof {proof.id}", proof.name, proof.note, card.said, proof.camera, proof.state, proof.created_at[:10]]).lower()

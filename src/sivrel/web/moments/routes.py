@@ -1,4 +1,4 @@
-"""Renders of the moment: a page says what it wants to see now, and fetches what is there."""
+"""Live previews: a page requests a picture, and fetches it as it gets finer."""
 
 import re
 import struct
@@ -16,7 +16,7 @@ from ..numbers import finite_number, whole_number
 
 pages = Blueprint("moments", __name__)
 DRAFT = {"gi.seen": "brute_force", "gi.beyond": "brute_force", "caustics.on": "no", "limits.diffuse_bounces": 2, "sampling.gi_rays": 1}
-"""What a picture is drawn with while the camera moves, unless a bake serves from everywhere."""
+"""The recipe while the camera moves, unless there is a bake, which is valid for every view."""
 CLIENT = re.compile(r"^[0-9a-f]{8,32}$")
 
 
@@ -28,7 +28,7 @@ def _client(name: str) -> str:
 
 @pages.post("/shots/<slug>/moment")
 def ask(slug: str) -> ResponseReturnValue:
-    """Render what the form says for the page ?client=, in place of what it wanted before; with `draft` by plain short paths."""
+    """Render the form for the page ?client=, replacing its earlier request; with `draft`, by short plain paths."""
     shot, form = shot_or_404(slug), request.form
     recipe, edits, camera = made_as_asked(shot, form)
     if "draft" in form and recipe.gi.seen != "baked":
@@ -43,7 +43,7 @@ def ask(slug: str) -> ResponseReturnValue:
 
 @pages.get("/moments/<client>")
 def picture(client: str) -> ResponseReturnValue:
-    """What is there of wish ?number=: its head and pixels as work.moments keeps them; 204 while nothing is finer than ?samples=."""
+    """The picture of request ?number=, in the format of work.moments; 204 while nothing is finer than ?samples=."""
     message = moments.message(db(), _client(client))
     response = Response(status=204)
     path = files.moment_path(data(), client)
@@ -59,7 +59,7 @@ def picture(client: str) -> ResponseReturnValue:
 
 @pages.post("/moments/<client>/forget")
 def forget(client: str) -> ResponseReturnValue:
-    """The page wants no more."""
+    """The page needs no more previews."""
     moments.forget(db(), _client(client))
     files.moment_path(data(), client).unlink(missing_ok=True)
     return "", 204

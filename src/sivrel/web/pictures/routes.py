@@ -23,10 +23,10 @@ from ..words import percent
 
 pages = Blueprint("pictures", __name__)
 LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
-"""How a view's look-up table is laid out, for the page that draws with it."""
+"""Layout of a view's look-up table, for the page that draws with it."""
 FOREVER = "private, max-age=31536000, immutable"
 FILTERED = {"filtered": "image", "smeared": "smear"}
-"""Passes that the noise filter makes, and what they are called in its file."""
+"""Passes of the noise filter, and their names in its file."""
 
 
 def _picture(digest: str) -> Picture:
@@ -43,19 +43,19 @@ def _number(name: str) -> float:
 
 
 def _told_apart(numbers: np.ndarray) -> np.ndarray:
-    """A tone for every object, neighbours far apart; numbers are uint-like [rows, columns], -1 is black."""
+    """A tone for every object, with neighbouring numbers far apart; numbers are integers [rows, columns], -1 is black."""
     steps = np.mod(np.maximum(numbers, 0.0)[..., None] * np.array([0.618034, 0.381966, 0.236068]), 1.0)
     return np.where(numbers[..., None] >= 0.0, 0.05 + 0.6 * steps, 0.0).astype(np.float32)
 
 
 def shown_pass(name: str, plane: np.ndarray) -> np.ndarray:
-    """A pass as it is looked at: numbers told apart, what has no natural scale brought to that of light."""
+    """A pass for display: numbers as distinct tones, and passes without a natural scale normalised."""
     if name == "texels":
         return np.minimum(plane, files.LARGEST_HALF)
     if name == "beyond":
         return plane.sum(axis=2, keepdims=True)
     if name == "samples":
-        return plane / max(float(plane.max()), 1.0)  # white where most were taken
+        return plane / max(float(plane.max()), 1.0)  # white where most samples were taken
     if name in ("object", "surface"):
         return _told_apart(plane[..., 0])
     if name == "position":
@@ -93,7 +93,7 @@ def half(digest: str) -> ResponseReturnValue:
 
 @pages.get("/pictures/<digest:digest>.png")
 def png(digest: str) -> ResponseReturnValue:
-    """The beauty, or what the filter makes of it, finished as the address says: ?exposure=&contrast=… and ?view=."""
+    """The beauty, or its filtered version, finished by the query: ?exposure=&contrast=… and ?view=."""
     values = {name: value for name, value in request.args.items() if name in Finish.model_fields}
     settings, picture = finish_from(values), _picture(digest)
     linear = _filtered(digest)["image"] if request.args.get("pass") == "filtered" else picture.beauty
@@ -107,7 +107,7 @@ def png(digest: str) -> ResponseReturnValue:
 
 @pages.get("/pictures/<digest:digest>/exposure.json")
 def exposure(digest: str) -> ResponseReturnValue:
-    """The exposure that a picture measures for itself, in stops."""
+    """A picture's automatic exposure, in stops."""
     return {"exposure": measured_exposure(_picture(digest).beauty)}
 
 
@@ -120,7 +120,7 @@ def white() -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/finish")
 def finish(slug: str) -> ResponseReturnValue:
-    """Keep how a shot's pictures are finished."""
+    """Store the finishing settings of a shot."""
     shot = shots.find(db(), slug)
     if shot is None:
         abort(404)
@@ -131,7 +131,7 @@ def finish(slug: str) -> ResponseReturnValue:
 
 @pages.post("/proofs/<int:proof_id>/filter")
 def filter_proof(proof_id: int) -> ResponseReturnValue:
-    """Ask for the filtered picture of a proof; the answer comes at /questions/N.json, the picture as its pass “filtered”."""
+    """Request the filtered picture of a proof; the answer comes at /questions/N.json, the picture as its pass “filtered”."""
     proof = proofs.get(db(), proof_id)
     if proof is None or proof.picture is None:
         abort(404)
@@ -153,7 +153,7 @@ def thumbnail(digest: str) -> ResponseReturnValue:
 
 @pages.get("/thumbnails/focus/<digest:digest>.png")
 def focus(digest: str) -> ResponseReturnValue:
-    """The part of a picture that changed most against its parent, small; the whole where that is not kept."""
+    """A small crop of the largest change against a picture's parent; the whole picture if there is none."""
     path = files.focus_path(data(), digest)
     return _small(digest, path if path.is_file() else files.thumbnail_path(data(), digest))
 
@@ -175,20 +175,20 @@ def lut(view: str) -> ResponseReturnValue:
 
 @pages.get("/pictures/<a>/<b>/difference.json")
 def difference(a: str, b: str) -> ResponseReturnValue:
-    """Numbers of B against A, seen at ?exposure= stops, and what the eye sees of them, in words."""
+    """B against A at ?exposure= stops: numbers, and the visible difference in words."""
     before, after, exposure = _picture(a), _picture(b), _number("exposure")
     verdict = judge(before, after, exposure)
     comparison = compare(before, after, exposure, verdict.visible)
     part = verdict.window != before.frame.window or verdict.window != after.frame.window
-    sentence = ("In the part that both show: " if part else "") + verdict.sentence
+    sentence = ("In the common part: " if part else "") + verdict.sentence
     if comparison.noise_between is not None:
-        sentence += f" By what these two seeds differ in, the noise of each is {percent(comparison.noise_between)}."
+        sentence += f" From the difference of these two seeds, the noise of each is {percent(comparison.noise_between)}."
     return {**comparison.as_dict(), "verdict": sentence, "places": [place.as_dict() for place in verdict.places], "share": verdict.share}
 
 
 @pages.get("/pictures/<a>/<b>/visible.half")
 def visible(a: str, b: str) -> ResponseReturnValue:
-    """The visible difference of B against A as a picture of B's pixels, white where it is greatest, seen at ?exposure= stops."""
+    """The visible difference of B against A as a picture of B's pixels, white where it is largest, at ?exposure= stops."""
     before, after = _picture(a), _picture(b)
     verdict = judge(before, after, _number("exposure"))
     shown = np.zeros(after.beauty.shape[:2], np.float32)

@@ -1,4 +1,4 @@
-"""Pins: set on the plate, read on every proof since."""
+"""Pins: set on the plate, and read on every proof."""
 
 from flask import Blueprint, abort, jsonify, request
 from flask.typing import ResponseReturnValue
@@ -12,12 +12,12 @@ from ..numbers import finite_number, whole_number
 pages = Blueprint("pins", __name__)
 MOST_PINS = 24
 MOST_READINGS = 200
-"""Proofs, the newest, whose readings a page gets."""
+"""Number of newest proofs whose readings a page gets."""
 
 
 @pages.get("/shots/<slug>/pins.json")
 def listed(slug: str) -> ResponseReturnValue:
-    """The pins of a shot, and what was read on its last finished proofs, oldest first, and on ?proof=."""
+    """The pins of a shot, and their readings on its last finished proofs, oldest first, and on ?proof=."""
     shot = shot_or_404(slug)
     finished, chosen = proofs.finished(db(), shot.id), request.args.get("proof", 0, type=whole_number)
     unread = pins.unread(db(), shot.id)
@@ -48,7 +48,7 @@ def add(slug: str) -> ResponseReturnValue:
         raise InputError("A pin lies on the picture; click or drag inside it.")
     there = pins.of_shot(db(), shot.id)
     if len(there) >= MOST_PINS:
-        raise InputError(f"A shot has at most {MOST_PINS} pins; take one out first.")
+        raise InputError(f"A shot has at most {MOST_PINS} pins; remove one first.")
     name = request.form.get("name", "").strip()[:60] or _next_name([pin.name for pin in there])
     number = pins.add(db(), shot.id, name, (left, top, right, bottom), proof.view)
     requests.ask(db(), "pins", shot.id, {})

@@ -1,4 +1,4 @@
-"""The queue: what renders, what waits, in which order, and how long it will take."""
+"""The queue: running and waiting renders, their order, and times."""
 
 from typing import Any
 
@@ -17,8 +17,8 @@ pages = Blueprint("queue", __name__, template_folder="templates")
 
 
 def seconds_left(job: jobs.Job) -> float | None:
-    """Seconds until a job is done: what is left of its time where it has one, else from its tiles once some are there, else from what it was
-    guessed to take."""
+    """Seconds until a job is done: the rest of its time limit if it has one, else from its finished tiles, else from its
+    prediction."""
     proof = proofs.get(db(), job.proof_id)
     limit = proof.recipe.sampling.seconds if proof is not None else 0.0
     if limit > 0.0:
@@ -49,23 +49,23 @@ def part() -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/forecast")
 def foretell(slug: str) -> ResponseReturnValue:
-    """What the render of the form would take, in words; empty where nothing like it was timed."""
+    """The forecast for the form's render, in words; empty if nothing similar was timed."""
     shot = shot_or_404(slug)
     recipe, edits, camera = made_as_asked(shot, request.form)
     predicted = forecast(recipe, frame_of(request.form), camera, proofs.timed(db(), shot.id), to_json(edits))
     if predicted is None:
-        return {"says": "", "why": "Nothing of this shot was rendered here yet: the first proof is timed."}
+        return {"says": "", "why": "Nothing of this shot was rendered here yet: the first proof will be timed."}
     off = how_good(jobs.guesses(db()))
     renders = "one render" if predicted.alike == 1 else f"{predicted.alike} renders"
-    like = "of this recipe" if predicted.apart == 0 else "of recipes like it"
-    why = f"by {renders} {like}; four in five should fall between {seconds(predicted.low)} and {seconds(predicted.high)}"
-    why += f"; forecasts so far were {off * 100:.0f} % off in the median" if off is not None else "; no forecast was tried yet"
+    like = "of this recipe" if predicted.apart == 0 else "of similar recipes"
+    why = f"from {renders} {like}; four in five should be between {seconds(predicted.low)} and {seconds(predicted.high)}"
+    why += f"; past forecasts were {off * 100:.0f} % off in the median" if off is not None else "; no forecasts to rate yet"
     return {"says": f"about {seconds(predicted.seconds)} ({seconds(predicted.low)} to {seconds(predicted.high)})", "why": why}
 
 
 @pages.post("/queue/hold")
 def hold_all() -> ResponseReturnValue:
-    """Let the whole queue stand, or go on with ?off."""
+    """Pause the whole queue, or resume with ?off."""
     jobs.hold_all(db(), "off" not in request.args)
     return render_template("queue.html", **queue_values())
 

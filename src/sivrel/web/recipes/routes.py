@@ -1,4 +1,4 @@
-"""Recipes: kept under a name, with a reason and a picture; started from, compared, carried in and out."""
+"""Recipes: saved under a name, with a reason and a picture; used as starting points, compared, imported and exported."""
 
 from dataclasses import dataclass
 
@@ -21,7 +21,7 @@ MOST_BYTES = 1 << 20
 
 @dataclass(frozen=True)
 class Entry:
-    """A recipe of the page. key: “own:3”, “start:exterior” or “plain”; says: where it differs from the program's own, in words."""
+    """A recipe of the page. key: “own:3”, “start:exterior” or “plain”; says: its differences from the program's default, in words."""
 
     key: str
     name: str
@@ -34,7 +34,7 @@ class Entry:
 
 
 def entries() -> list[Entry]:
-    """All recipes: the artist's own, those to start from, and the program's default."""
+    """All recipes: the artist's own, starting recipes, and the program's default."""
     own = [
         Entry(f"own:{r.id}", r.name, r.reason, r.recipe, recipe_changes(Recipe(), r.recipe), r.picture, r.id, r.is_default)
         for r in recipes.listed(db())
@@ -42,7 +42,7 @@ def entries() -> list[Entry]:
     start = [
         Entry(f"start:{key}", s.title, s.reason, s.recipe(), recipe_changes(Recipe(), s.recipe())) for key, s in STARTING.items()
     ]  # fmt: skip
-    plain = Entry("plain", "Brute force, as it comes", "Right wherever paths find the light at all; grain is its only flaw.", Recipe(), [])
+    plain = Entry("plain", "Brute force, default settings", "Unbiased wherever paths can find the light; grain is its only flaw.", Recipe(), [])
     return [*own, *start, plain]
 
 
@@ -52,7 +52,7 @@ def by_key(key: str) -> Entry | None:
 
 @pages.get("/recipes")
 def page() -> ResponseReturnValue:
-    """All recipes; ?a= and ?b= are set against each other."""
+    """All recipes; ?a= and ?b= are compared."""
     return _page()
 
 
@@ -76,7 +76,7 @@ def keep() -> ResponseReturnValue:
 
 @pages.get("/recipes/<key>.json")
 def values(key: str) -> ResponseReturnValue:
-    """A recipe's values by key, as a form takes them; or as a file with ?download."""
+    """A recipe's values by key, for a form; or as a file with ?download."""
     entry = by_key(key)
     if entry is None:
         abort(404)
@@ -89,11 +89,11 @@ def values(key: str) -> ResponseReturnValue:
 
 @pages.post("/recipes/import")
 def import_() -> ResponseReturnValue:
-    """Take in a recipe file; nothing is written over."""
+    """Import a recipe file; nothing is overwritten."""
     file = request.files.get("file")
     try:
         if file is None or not file.filename:
-            raise InputError("Choose a recipe file, as it was exported here.")
+            raise InputError("Choose a recipe file that was exported here.")
         text = file.read(MOST_BYTES + 1)
         if len(text) > MOST_BYTES:
             raise InputError(f"{file.filename} is too large for a recipe.")
@@ -113,7 +113,7 @@ def _own(number: int) -> recipes.Named:
 
 @pages.post("/recipes/<int:number>/default")
 def default(number: int) -> ResponseReturnValue:
-    """Let new shots begin with it; ?off: with the program's own."""
+    """Make it the default of new shots; ?off: the program's own."""
     recipes.set_default(db(), None if "off" in request.args else _own(number).id)
     return redirect(url_for("recipes.page"))
 

@@ -1,4 +1,4 @@
-"""How a contact sheet is laid out: pictures in a grid on a grey ground, what they are beneath each."""
+"""Layout of a contact sheet: pictures in a grid on grey, with captions."""
 
 import functools
 import io
@@ -13,14 +13,14 @@ from ...core.pictures.exr import read_exr
 
 MOST_PROOFS = 48
 WIDTH, GAP, MARGIN, ROWS_OF_TEXT, LINE = 480, 28, 48, 4, 21
-"""In pixels: of a picture, between pictures, round all; lines beneath each, and their height."""
+"""In pixels: size of a picture, gap, margin; lines of each caption, and their height."""
 BOOTH, INK, FAINT = (118, 118, 118), (255, 255, 255), (226, 226, 226)
 
 FONT, WEIGHT = str(Path(__file__).parents[1] / "static" / "fonts" / "source-sans-3-latin-wght-normal.woff2"), 450
 
 
 class Frame(NamedTuple):
-    """One picture of the sheet: its file, how it is finished, and the lines beneath it."""
+    """One picture of the sheet: its file, its finishing, and its caption."""
 
     path: Path
     settings: Finish
@@ -66,7 +66,7 @@ def _font(points: int) -> ImageFont.FreeTypeFont:
 
 
 def _fitted(draw: ImageDraw.ImageDraw, text: str, points: int) -> str:
-    """The text, cut with dots where it is wider than a picture; signs that the font has not are put in words."""
+    """The text, cut with dots if it is wider than a picture; symbols that the font lacks are replaced by words."""
     text = text.replace("→", "to").replace("−", "-")
     if draw.textlength(text, _font(points)) <= WIDTH:
         return text

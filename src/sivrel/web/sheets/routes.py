@@ -1,4 +1,4 @@
-"""Contact sheets: chosen proofs with their settings and times, as PNG or PDF."""
+"""Contact sheets: selected proofs with their settings and times, as PNG or PDF."""
 
 from flask import Blueprint, Response, request
 from flask.typing import ResponseReturnValue
@@ -17,14 +17,14 @@ KINDS = {"png": ("PNG", "image/png"), "pdf": ("PDF", "application/pdf")}
 
 @pages.get("/shots/<slug>/sheet.<kind>")
 def sheet(slug: str, kind: str) -> ResponseReturnValue:
-    """The proofs ?proofs=3,5,9 of a shot, or its starred ones, finished as the shot's pictures are; kind: png or pdf."""
+    """The proofs ?proofs=3,5,9 of a shot, or its starred ones, finished like the shot's pictures; kind: png or pdf."""
     shot = shot_or_404(slug)
     if kind not in KINDS:
         raise InputError(f"A contact sheet is made as png or pdf, not as {kind}.")
     by_id = {proof.id: proof for proof in proofs.of_shot(db(), shot.id)}
     chosen = finished_as_asked(by_id) if "proofs" in request.args else [p for p in by_id.values() if p.starred and p.picture]
     if not chosen:
-        raise InputError("There is nothing to put on the sheet; star some finished proofs first, or name them in the address.")
+        raise InputError("There are no proofs for the sheet; star some finished proofs first, or list them in the URL.")
     if len(chosen) > MOST_PROOFS:
         raise InputError(f"A sheet holds at most {MOST_PROOFS} proofs; star fewer.")
     frames = []

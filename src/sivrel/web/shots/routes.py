@@ -1,4 +1,4 @@
-"""The shots page: what there is to work on, and how a scene of one's own is opened."""
+"""The shots page: all shots, and opening scenes."""
 
 import shutil
 from pathlib import Path
@@ -16,7 +16,7 @@ from ..numbers import finite_number
 
 pages = Blueprint("shots", __name__, template_folder="templates")
 LONGEST_NAME = 240
-"""Bytes of a file's name: file systems take 255, and a name that is written beside needs some."""
+"""Most bytes of a file name: file systems allow 255, and temporary names need some."""
 BESIDE = (".bin", ".mtl", ".png", ".jpg", ".jpeg", ".exr", ".hdr", ".ies", ".tif", ".tiff")
 """Suffixes of the files that scenes refer to."""
 
@@ -33,19 +33,19 @@ def _page(problem: str | None = None) -> str:
 
 
 def _local() -> bool:
-    """Whether only this machine reaches the pages, so that a path on it may be named."""
+    """Whether only this machine reaches the pages, so that a path on it may be opened."""
     return current_app.config["ACCESS_KEY"] is None
 
 
 def file_name(given: str) -> str:
-    """The last part of an uploaded file's name, as it is, since scenes name their files; empty where it is none."""
+    """The last part of an uploaded file's name, unchanged, since scenes refer to their files by name; empty if invalid."""
     name = given.replace("\\", "/").rsplit("/", 1)[-1].strip()
     return name if name.strip(".") and len(name.encode()) <= LONGEST_NAME and name.isprintable() else ""
 
 
 @pages.post("/shots")
 def upload() -> ResponseReturnValue:
-    """Open a scene file with the files that it refers to, which are kept in a folder of their own; or, where there is no scene among them,
+    """Open a scene file with the files it refers to, which are stored in a folder of their own; or, if there is no scene among them,
     pictures that were rendered elsewhere."""
     if request.form.get("path", "").strip():
         return _open_path(request.form["path"].strip())
@@ -64,26 +64,26 @@ def upload() -> ResponseReturnValue:
         return _page(str(error)), 422
     finally:
         if folder is not None:
-            shutil.rmtree(folder, ignore_errors=True)  # an upload that was taken in has another name by now
+            shutil.rmtree(folder, ignore_errors=True)  # an imported upload has been renamed by now
     return redirect(url_for("bench.page", slug=shot.slug))
 
 
 @pages.post("/shots/<slug>/pictures")
 def add_to(slug: str) -> ResponseReturnValue:
-    """More pictures from elsewhere, to a shot of such pictures."""
+    """Add pictures from elsewhere to a shot of such pictures."""
     shot = shots.find(db(), slug)
     if shot is None or not shot.outside:
-        raise InputError("Pictures from elsewhere go to a shot of such pictures; drop them on the page of shots.")
+        raise InputError("Pictures from elsewhere belong to a shot of such pictures; drop them on the shots page.")
     return _judge([(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename], shot)
 
 
 def _judge(given: list[Any], shot: shots.Shot | None) -> ResponseReturnValue:
-    """Take in pictures that were rendered elsewhere, and go to their bench."""
+    """Import pictures that were rendered elsewhere, and go to their bench."""
     folder: Path | None = None
     try:
         wrong = [name for name, _ in given if not is_picture(name)]
         if wrong or not given:
-            raise InputError(f"{wrong[0] if wrong else 'Nothing'} is no picture; choose EXR files, with their passes if there are any, or PNG.")
+            raise InputError(f"{wrong[0] if wrong else 'Nothing'} is not a picture; choose EXR files, with their passes if there are any, or PNG.")
         folder = new_upload(data())
         for name, file in given:
             file.save(folder / name)
@@ -94,23 +94,23 @@ def _judge(given: list[Any], shot: shots.Shot | None) -> ResponseReturnValue:
         return _page(str(error)), 422
     finally:
         if folder is not None:
-            shutil.rmtree(folder, ignore_errors=True)  # each was kept under its hash
+            shutil.rmtree(folder, ignore_errors=True)  # each was stored under its hash
     return redirect(url_for("bench.page", slug=shot.slug, proof=numbers[-1]))
 
 
 def home_expanded(path: str) -> Path:
-    """A path with ~ as the user's home. Raises InputError where there is no such user."""
+    """A path with ~ expanded. Raises InputError if there is no such user."""
     try:
         return Path(path).expanduser()
     except RuntimeError:
-        raise InputError(f"There is no user whose home {path[:80]} could lie in; give the whole path.") from None
+        raise InputError(f"There is no such user for {path[:80]}; give the full path.") from None
 
 
 def _open_path(path: str) -> ResponseReturnValue:
-    """Open a scene where it lies on this machine."""
+    """Open a scene in its place on this machine."""
     try:
         if not _local():
-            raise InputError("From another machine, choose the files themselves; a path can be opened on the machine alone that Sivrel runs on.")
+            raise InputError("Paths can only be opened from the machine that runs Sivrel; from another machine, choose the files themselves.")
         shot = add_shot_at(db(), home_expanded(path))
     except InputError as error:
         return _page(str(error)), 422

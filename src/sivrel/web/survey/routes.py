@@ -1,4 +1,4 @@
-"""The survey page: the scene in plan and section with what was found in it, and mends that become the next proof's change."""
+"""The survey page: the scene in plan and section with its findings, and fixes that become the next proof's changes."""
 
 import json
 
@@ -20,12 +20,12 @@ from ..numbers import finite_number, whole_number
 
 pages = Blueprint("survey", __name__, template_folder="templates")
 FURTHEST = 1e7
-"""Metres from the origin within which a cut or a spot may lie."""
+"""Most metres from the origin of a cut or a point."""
 
 
 @pages.get("/shots/<slug>/survey")
 def page(slug: str) -> ResponseReturnValue:
-    """The page for ?proof= (the newest finished one by default), or for the shot as its file has it, with ?camera= or the proof's."""
+    """The page for ?proof= (the newest finished one by default), or for the shot as in its file, with ?camera= or the proof's."""
     shot = shot_or_404(slug)
     scene_or_refuse(shot)
     asked = proofs.get(db(), request.args.get("proof", 0, type=whole_number))
@@ -34,7 +34,7 @@ def page(slug: str) -> ResponseReturnValue:
     names = cameras_of(shot)
     if camera not in names and not (proof and camera == proof.camera):
         raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(names)}.")
-    # The picture that findings are marked on: of this proof, or the newest whole one of this view.
+    # The picture to mark findings on: of this proof, or the newest whole one of this view.
     suits = proof is not None and proof.camera == camera and not proof.frame.region
     shown = proof if suits else proofs.newest_whole(db(), shot.id, camera)
     edits = proof.edits.flat() if proof else {}
@@ -43,13 +43,13 @@ def page(slug: str) -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/survey")
 def look_over(slug: str) -> ResponseReturnValue:
-    """Look the shot over with the form's edits; the answer comes part by part at /questions/N.json."""
+    """Survey the shot with the form's edits; the answer comes in parts at /questions/N.json."""
     return ask_worker("survey", shot_or_404(slug), {})
 
 
 @pages.post("/shots/<slug>/section")
 def section(slug: str) -> ResponseReturnValue:
-    """Plan and section with the form's edits, cut at its `height` and `behind`, in metres, where they are given."""
+    """Plan and section with the form's edits, cut at its `height` and `behind`, in metres, if given."""
     body = {}
     for name in ("height", "behind"):
         if request.form.get(name):
@@ -59,14 +59,14 @@ def section(slug: str) -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/standpoint")
 def standpoint(slug: str) -> ResponseReturnValue:
-    """What the place (x, y, z) sees, and what it is lit by."""
+    """The view and the lights of the point (x, y, z)."""
     return ask_worker("seen_from", shot_or_404(slug), {name: _metres(name) for name in "xyz"})
 
 
 def _metres(name: str) -> float:
     value = request.form.get(name, type=finite_number)
     if value is None or not -FURTHEST < value < FURTHEST:
-        raise InputError(f"The place's {name} is missing or out of all bounds; click on the drawing.")
+        raise InputError(f"The point's {name} is missing or too large; click on the drawing.")
     return value
 
 
@@ -78,7 +78,7 @@ def call_off(number: int) -> ResponseReturnValue:
 
 @pages.post("/shots/<slug>/survey/words")
 def words(slug: str) -> ResponseReturnValue:
-    """The form's edits as sentences, a list of [keys, words], those of one light, object, card or camera together."""
+    """The form's edits as sentences, a list of [keys, words], grouped by light, object, card or camera."""
     shot_or_404(slug)
     by_thing: dict[tuple[str, str], dict[str, object]] = {}
     for key, value in edits_of(request.form.get("edits", "")).flat().items():

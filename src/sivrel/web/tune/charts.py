@@ -1,4 +1,4 @@
-"""Charts as SVG: lines over logarithmic axes, each told by its mark and its name at its end, so that none needs colour."""
+"""Charts as SVG: lines over logarithmic axes, each identified by its mark and a name at its end, so that none needs colour."""
 
 import math
 from collections.abc import Sequence
@@ -8,14 +8,14 @@ from markupsafe import Markup, escape
 
 LEFT, RIGHT, TOP, BOTTOM = 58, 186, 14, 40
 LEAST_SPAN = 1.5
-"""Times that the far end of an axis is the near one, at least."""
+"""Least ratio of an axis' end to its start."""
 DASHES = ("", "6 3", "2 3", "8 3 2 3", "12 4", "1 4", "4 4 1 4", "10 2 2 2", "3 6", "7 7")
 NAME_HEIGHT = 14.0
 
 
 @dataclass(frozen=True)
 class Line:
-    """A series. points: measured, marked one by one; curve: through them, and band: its low and high side, each (x, y); bold: stands out."""
+    """A series. points: measured, with marks; curve: fitted; band: its low and high side, each (x, y); bold: highlighted."""
 
     name: str
     points: Sequence[tuple[float, float]]
@@ -26,7 +26,7 @@ class Line:
 
 @dataclass(frozen=True)
 class Chart:
-    """title; what x and y are, with unit; lines; upright: an x that is marked, and what it is called; percent: y is a share."""
+    """title; what x and y are, with unit; lines; upright: a marked x, and its label; percent: y is a share."""
 
     title: str
     x: str
@@ -39,7 +39,7 @@ class Chart:
 
 
 def svg(chart: Chart) -> Markup:
-    """The chart; an empty text where it has no two positive points."""
+    """The chart; an empty text if it has no two positive points."""
     points = [p for line in chart.lines for p in line.points if p[0] > 0.0 and p[1] > 0.0]
     if len(points) < 2:
         return Markup("")
@@ -99,7 +99,7 @@ class _Axis:
         return self.start + min(max(share, -0.05), 1.05) * (self.end - self.start)
 
     def ticks(self) -> list[float]:
-        """Round values along it: 1, 2, 5 of each ten where they have room, else tens alone."""
+        """Ticks: 1, 2 and 5 of each decade if there is room, else powers of ten only."""
         tens = range(math.floor(self.low / math.log(10.0)) - 1, math.ceil(self.high / math.log(10.0)) + 1)
         found: list[float] = []
         for steps in ((1,), (1, 3), (1, 2, 5), (1, 1.5, 2, 3, 5, 7)):
@@ -134,7 +134,7 @@ def _path(points: list[tuple[float, float]]) -> str:
 
 
 def _mark(k: int, x: float, y: float, bold: bool) -> str:
-    """A mark of its own for each line: round, square, upright and lying triangle, diamond, cross; filled where it stands out."""
+    """A different mark for each line: round, square, upright and lying triangle, diamond, cross; filled if highlighted."""
     r, kind = 4.0, k % 6
     css = f'class="mark{" bold" if bold else ""}"'
     if kind == 0:
@@ -147,7 +147,7 @@ def _mark(k: int, x: float, y: float, bold: bool) -> str:
 
 
 def _names(ends: list[tuple[tuple[float, float], int, Line]], chart: Chart) -> list[str]:
-    """Names in a column at the right, each beside its line's end as near as others let it, with its mark."""
+    """Names in a column at the right, each as near to its line's end as possible, with its mark."""
     placed: list[float] = []
     parts: list[str] = []
     ends = sorted(ends, key=lambda end: end[0][1])

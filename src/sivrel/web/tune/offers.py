@@ -1,4 +1,4 @@
-"""What a ladder, budget, match or advice offers to prove: the changes, and what it predicts of them."""
+"""Offers of a ladder, budget, match or advice to prove: changes and their predictions."""
 
 from dataclasses import dataclass, field
 from typing import Any
@@ -9,7 +9,7 @@ from ...store.tunings import Tuning
 
 @dataclass(frozen=True)
 class Offer:
-    """words: of the proof's note; changes: of recipe and edits, by key; predicted: seconds and noise, where they are."""
+    """words: of the proof's note; changes: of recipe and edits, by key; predicted: seconds and noise, if known."""
 
     words: str
     changes: dict[str, Any]

@@ -1,4 +1,4 @@
-"""Tune: ladder, budget, match and advice of a proof, each a page of its own with what was made of it before."""
+"""Tune: ladder, budget, match and advice of a proof, each on its own page with earlier results."""
 
 import json
 from typing import Any
@@ -68,25 +68,25 @@ def page(proof_id: int, kind: str) -> ResponseReturnValue:
 
 
 def _ways(asked: list[str], proof: proofs.Proof) -> list[Candidate]:
-    """The usual ways, and what was asked for besides. Raises InputError."""
+    """The default ways, and additional ones. Raises InputError."""
     others = [name for name in asked if name not in usual() and name not in SHADOWS_TO_MATCH]
     return [candidate(name, proof.recipe) for name in (*usual(), *others)]
 
 
 def _usual_budget(proof: proofs.Proof) -> float:
-    """Twice what the proof took, rounded."""
+    """Twice the proof's time, rounded."""
     return max(10.0, round(2.0 * (proof.seconds or 10.0), -1))
 
 
 def _drawn(one: tunings.Tuning, proof: proofs.Proof) -> dict[str, Any]:
-    """What a result's part of the page needs."""
+    """Template values of a result."""
     applied = [(a, proofs.get(db(), a.proof_id)) for a in tunings.applied_of(db(), one.id)]
     return {"one": one, "result": one.result, "applied": [(a, p) for a, p in applied if p], "drawn": drawn_of(one) if one.result else {}}
 
 
 @pages.get("/tunings/<int:number>/part")
 def part(number: int) -> ResponseReturnValue:
-    """The result of one, so far, as its page shows it."""
+    """The result so far, as shown on its page."""
     one = _one_or_404(number)
     proof = proof_or_404(one.proof_id)
     return render_template(f"{one.kind}.html", proof=proof, shot=shots.get(db(), proof.shot_id), kind=one.kind, **_drawn(one, proof))
@@ -94,7 +94,7 @@ def part(number: int) -> ResponseReturnValue:
 
 @pages.post("/proofs/<int:proof_id>/<any(ladder, budget, match, advice):kind>")
 def start(proof_id: int, kind: str) -> ResponseReturnValue:
-    """Begin one with the form's values; its parts come at /questions/N.json and /tunings/N/part."""
+    """Start one with the form's values; its parts come at /questions/N.json and /tunings/N/part."""
     proof = proof_or_404(proof_id)
     shot = shots.get(db(), proof.shot_id)
     scene_or_refuse(shot)

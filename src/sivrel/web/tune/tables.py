@@ -1,4 +1,4 @@
-"""Results as CSV: one line a rung, plan, point in time, or fact."""
+"""Results as CSV: one line per rung, plan, point in time, or fact."""
 
 import csv
 import io
@@ -8,7 +8,7 @@ from ...store.tunings import Tuning
 
 
 def csv_of(one: Tuning) -> str:
-    """The result's table, with a line of names; that line alone while nothing came."""
+    """The result's table with a header; only the header while there is no result."""
     result = one.result or {}
     header, rows = TABLES[one.kind](result)
     out = io.StringIO()

@@ -1,4 +1,4 @@
-"""What the pages of ladder, budget and match show beside their numbers: charts, and what can be varied where."""
+"""Charts for ladder, budget and match, and the settings that can be varied."""
 
 from typing import Any
 
@@ -20,7 +20,7 @@ from ..database import data
 from .charts import Chart, Line, svg
 
 SHARE = 4
-"""Of a frame's sides: what the region is cut out of by itself."""
+"""Share of a frame's sides of the automatic region."""
 OF_LIGHTS = ("shadows.rays", "shadows.resolution", "shadows.filter", "shadows.bias", "intensity", "exposure", "angle", "radius")
 
 
@@ -47,7 +47,7 @@ def _ladder(result: dict[str, Any]) -> dict[str, Markup]:
 
 
 def _fitted(name: str, points: list[tuple[float, float]], fit: Fit | None, root: bool = False) -> Line:
-    """Measured points with the curve through them, and how far it is to be trusted."""
+    """Measured points with the fitted curve and its uncertainty."""
     xs = [x for x, _ in points if x > 0.0]
     if fit is None or len(xs) < 2:
         return Line(name, points, bold=True)
@@ -70,11 +70,11 @@ def _match(result: dict[str, Any]) -> dict[str, Markup]:
 
     frames = [line(e, [(int(n), seconds) for n, seconds in e["frame_seconds"].items()]) for e in entrants if e["frame_seconds"]]
     equal = (result["seconds"], f"{result['seconds']:g} s")
-    x = "seconds of the first frame, caches counted"
+    x = "seconds of the first frame, including caches"
     return {
         "error": svg(Chart("Error over time", x, "error", over_time("total"), equal, percent=True, height=340)),
         "noise": svg(Chart("Noise over time", x, "noise alone", over_time("noise"), equal, percent=True, height=340)),
-        "frames": svg(Chart("Seconds a frame over frames", "frames of a shot", "seconds a frame to equal error", frames)),
+        "frames": svg(Chart("Seconds a frame over frames", "frames of a shot", "seconds per frame to equal error", frames)),
     }
 
 
@@ -83,7 +83,7 @@ def _short(title: str) -> str:
         title = title.removeprefix(article)
     title = (
         title.replace(", over a radiance cache in space", " over cells")
-        .replace(", looked up at once", ", at once")
+        .replace(", looked up directly", ", at once")
         .replace("radiance cache in space", "radiance cache")
     )
     return title if len(title) <= 24 else f"{title[:23]}…"
@@ -122,7 +122,7 @@ def _usable(key: str, proof: Proof) -> bool:
 
 
 def spot_to_tune(proof: Proof, kind: str) -> list[int] | None:
-    """The part of the frame that is grainiest, a sixteenth of it; the proof's own region where it has one; None for the whole frame."""
+    """The grainiest sixteenth of the frame; the proof's own region if it has one; None for the whole frame."""
     if kind not in ("ladder", "match"):
         return None
     if proof.frame.region:

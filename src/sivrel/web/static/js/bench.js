@@ -104,14 +104,14 @@ async function show(slot, proof) {
   }
 }
 
-/** Put a proof on the plate; its parent is at hand for flipping, unless another was chosen. */
+/** Put a proof on the plate, with its parent for flipping unless another was chosen. */
 async function choose(id, other = undefined, proven = false) {
   await moments.stop(false);
   if (mover.on) await toggleWalk();
   const proof = await json(`/proofs/${id}.json`);
   watcher.stop();
   filter.picture = null;
-  // A region that was enlarged is seen whole.
+  // An enlarged region is shown as a whole.
   plate.cropped = Boolean(proof.window && proof.width > 2 * plate.canvas.width);
   await Promise.all([show("a", proof), show("b", other === undefined ? await parentOf(proof) : other ? await json(`/proofs/${other}.json`) : null)]);
   if (recipe.field("parent").value !== String(id)) {
@@ -142,7 +142,7 @@ function mark() {
 }
 lineage.onRenewed = mark;
 
-// ---- a render on its way --------------------------------------------------------------------------------------
+// ---- a running render --------------------------------------------------------------------------------------
 
 const watcher = new Watcher(plate, async (proof) => {
   await lineage.renew();
@@ -155,7 +155,7 @@ async function resume() {
   show("a", await json(`/proofs/${chosen.a.id}.json`));
 }
 
-// Others may still be rendering: their cards, and the other proof on the plate, are brought up to date when the queue has moved on.
+// Other proofs may still render: their cards, and the other proof on the plate, are updated when the queue moves on.
 let queued = "";
 document.addEventListener("sivrel:status", async ({ detail }) => {
   const now = `${detail.rendering} ${detail.waiting} ${detail.ended}`, before = queued;
@@ -189,7 +189,7 @@ addEventListener("unhandledrejection", (event) => {
 
 let slipped = 0;
 
-/** A word to the artist, for a while. */
+/** Show a message for a while. */
 function say(text) {
   $("slip").textContent = text;
   $("slip").hidden = !text;
@@ -325,14 +325,14 @@ function togglePins() {
   toggleBoxing(pins.on);
 }
 
-/** Something in the recipe is dragged or changed: with a region, or when asked to, it is rendered at once. */
+/** A recipe value is dragged or changed: with a region, or in live mode, it is rendered at once. */
 function changing(dragged) {
   if (moments.on || (dragged && recipe.region())) moments.wish();
 }
 
 function compareSideBySide() {
   if (chosen.a?.picture && chosen.b?.picture && !chosen.b.unfiltered) location.href = `/shots/${slug}/compare?proofs=${chosen.b.id},${chosen.a.id}`;
-  else say("Choose two finished proofs first: one by a click, the other by ◫ or with Shift.");
+  else say("Choose two finished proofs first: one with a click, the other with ◫ or Shift.");
 }
 
 const DO = {
@@ -371,7 +371,7 @@ document.addEventListener("sivrel:leaf", (event) => {
   findings.say();
 });
 
-// The number that was last in hand: what a ladder varies when it is opened.
+// The last used number, which a ladder varies when it is opened.
 let inHand = "";
 $("recipe").addEventListener("focusin", (event) => {
   if (event.target.matches("[data-min][name*='.']")) inHand = event.target.name;
@@ -432,7 +432,7 @@ Object.assign(DO, {
   leave,
 });
 
-/** Escape leaves what was entered last. */
+/** Escape leaves the last mode. */
 function leave() {
   if (findings.going && findings.open) return findings.stop();
   if (spots.on) return spots.show(false);

@@ -1,8 +1,8 @@
-// The caches page: whether each cache is still right is asked of the worker, which holds the scenes.
+// The caches page: the worker, which has the scenes in memory, checks whether each cache is valid.
 
 import { ask } from "./post.js";
 
-/** What a cache's state is called. */
+/** The state of a cache in words. */
 function inWords({ fresh, because, others }) {
   if (!fresh) return `stale: ${because} changed`;
   const not = { settings: "other settings", camera: "another camera", limits: "other limits" };

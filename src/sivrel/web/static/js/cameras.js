@@ -1,4 +1,4 @@
-// Moving the camera in the plate: orbit, look about, walk; the view goes into the edits, and can be kept as a new camera.
+// Moving the camera in the plate: orbit, look about, walk; the view is an edit, and can be saved as a new camera.
 
 import { $ } from "./dom.js";
 import { ask, post } from "./post.js";
@@ -9,7 +9,7 @@ const cross = (a, b) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a
 const unit = (a) => a.map((v) => v / (Math.hypot(...a) || 1));
 const figures = (v) => v.map((x) => Number(x.toFixed(4))).join(",");
 
-/** A direction turned about the upright axis, then up or down; never quite to the poles. */
+/** A direction rotated about the vertical axis, then up or down, but not to the poles. */
 export function turned(ahead, across, up) {
   const height = Math.asin(Math.max(-1, Math.min(1, ahead[1]))), round = Math.atan2(ahead[0], ahead[2]);
   const h = Math.max(-1.5, Math.min(1.5, height + up)), r = round + across;
@@ -39,7 +39,7 @@ export class CameraMover {
     Object.assign(this, { at: camera.at, ahead: unit(camera.ahead), distance: camera.distance, size: camera.size, started: this.recipe.snapshot() });
   }
 
-  /** Dragged by some pixels: about what is looked at, or with `look` about its own place. */
+  /** Dragged by some pixels: orbits the target, or with `look` rotates in place. */
   drag(dx, dy, look) {
     if (!this.at) return;
     if (look) this.ahead = turned(this.ahead, dx * TURN, dy * TURN);
@@ -51,7 +51,7 @@ export class CameraMover {
     this.place();
   }
 
-  /** Nearer to what is looked at, or farther. */
+  /** Nearer to the target, or farther. */
   near(steps) {
     if (!this.at) return;
     const further = this.distance * 1.1 ** steps;
@@ -60,7 +60,7 @@ export class CameraMover {
     this.place();
   }
 
-  /** A step ahead, to the right, or up, in shares of what there is to walk. */
+  /** A step ahead, to the right, or up, as a share of the distance. */
   walk(ahead, right, up) {
     if (!this.at) return;
     const step = Math.max(0.05, Math.min(this.distance, this.size) / 25), level = unit([this.ahead[0], 0, this.ahead[2]]);

@@ -1,11 +1,11 @@
-// What stands under the plate: which two proofs are on it, and how they differ.
+// Captions under the plate: its two proofs, and their difference.
 
 import { inSeconds } from "./format.js";
 
-/** An exposure within what can be looked at, to a tenth of a stop. */
+/** An exposure within the allowed range, to a tenth of a stop. */
 export const roundedStops = (stops) => Math.min(8, Math.max(-8, Math.round(stops * 10) / 10));
 
-/** What `proof` is, with its letter; nothing where there is none. */
+/** The caption of `proof` with its letter; empty without one. */
 export function sayCaption(caption, letter, proof, filtered) {
   caption.replaceChildren();
   if (!proof) return;

@@ -1,4 +1,4 @@
-// What every page has: the sheet of keys, light or dark paper, and what the worker does.
+// Common to all pages: the key sheet, light or dark theme, and the worker's state.
 
 const sheet = document.getElementById("keys");
 document.querySelector("[data-key-sheet]").addEventListener("click", () => sheet.showModal());
@@ -40,7 +40,7 @@ export function sayStatus({ worker, rendering, waiting }) {
   status.textContent = words.join(" · ");
 }
 
-/** The server does not answer: a notice over the page until it does. What was typed stays in the form, what is proven is on its disk. */
+/** The server does not answer: show a notice until it does. The form keeps its values, and proofs are on disk. */
 function lost(on) {
   const notice = document.getElementById("lost");
   if (notice.hidden === !on) return;
@@ -65,8 +65,8 @@ async function watchStatus() {
 }
 watchStatus();
 
-/** Turn to a leaf of the right-hand place: recipe, lights or finish. The recipe's form stays on the page behind the others: its button
- * proves what all leaves have changed. */
+/** Open a tab of the right-hand panel: recipe, lights or finish. The recipe's form stays on the page behind the others: its button
+ * proves the changes of all tabs. */
 export function openLeaf(name) {
   for (const tab of document.querySelectorAll(".leaves [role=tab]")) {
     const leaf = tab.id.replace("leaf-", ""), panel = document.getElementById(leaf);

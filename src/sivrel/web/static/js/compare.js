@@ -1,4 +1,4 @@
-// Compare: two to four plates that move together, and what differs between each and the first.
+// Compare: two to four linked plates, and the difference of each from the first.
 
 import { roundedStops } from "./captions.js";
 import { inStops } from "./format.js";
@@ -15,7 +15,7 @@ const numbers = holders.map((holder) => Number(holder.dataset.proof));
 let shown = "pictures";
 let linking = false;
 
-/** Let all plates look at what one looks at. */
+/** Synchronise the view of all plates. */
 function link(from) {
   if (linking) return;
   linking = true;
@@ -38,7 +38,7 @@ const places = holders.map((holder) => {
   return { holder, plate, verdict: holder.querySelector(".verdict") };
 });
 
-// A wipe follows the pointer, in all places at once.
+// The wipe follows the pointer in all plates.
 for (const { plate } of places)
   plate.stage.addEventListener("pointermove", (event) => {
     if (shown !== "wipe") return;
@@ -77,7 +77,7 @@ async function visibleOf(k) {
 
 const MODES = { difference: DIFFERENCE, wipe: WIPE };
 
-/** Show pictures, wipes or signed differences against A, or what the eye sees of them. */
+/** Show pictures, wipes or signed differences against A, or visible differences. */
 async function show(what) {
   shown = what;
   for (const button of document.querySelectorAll("[data-show][aria-pressed]")) button.setAttribute("aria-pressed", String(button.dataset.show === what));
@@ -144,7 +144,7 @@ followKeys(
 );
 
 const tables = new Uint16Array(await (await fetch(`/views/${main.dataset.view}.lut`)).arrayBuffer());
-// Where all show the same region, it fills the places.
+// If all show the same region, it fills the plates.
 const cropped = proofs.every((proof) => String(proof.window) === String(proofs[0].window) && proof.width === proofs[0].width);
 for (const { plate } of places) plate.cropped = cropped;
 for (const { plate } of places) plate.painter.setView(tables, main.dataset.view);

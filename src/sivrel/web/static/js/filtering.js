@@ -1,4 +1,4 @@
-// The noise filter: a proof looked at filtered, its unfiltered self beside it.
+// The noise filter: shows a proof filtered, with the unfiltered one beside it.
 
 import { $ } from "./dom.js";
 import { offerPasses } from "./passes.js";
@@ -36,8 +36,8 @@ export class NoiseFilter {
       this.plate.draw();
       const much = answer.smeared > 0.002;
       note.textContent = much
-        ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it took more than noise: look at the pass “smeared”, or take more samples.`
-        : "It took nothing that noise does not explain. Left of the bar filtered, right of it not.";
+        ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it removed more than noise: see the pass “smeared”, or take more samples.`
+        : "It removed only noise. Left of the bar filtered, right of it not.";
     } catch (problem) {
       note.textContent = problem.message;
     }

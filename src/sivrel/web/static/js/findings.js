@@ -1,4 +1,4 @@
-// Findings beside the recipe: what is wrong with the proof on the plate, why we think so, and remedies that are proven with one key.
+// Findings beside the recipe: the flaws of the proof on the plate, the evidence, and remedies that are proven with one key.
 
 import { openLeaf } from "./common.js";
 import { $, make } from "./dom.js";
@@ -22,7 +22,7 @@ export class Findings {
     return !this.holder.hidden;
   }
 
-  /** The leaf was turned to, or another proof is on the plate. */
+  /** The tab was opened, or another proof is on the plate. */
   async load() {
     const proof = this.proof();
     clearTimeout(this.waiting);
@@ -35,7 +35,7 @@ export class Findings {
     Object.assign(this, { of: proof.id, list: answer.findings, about: answer.about, retests: answer.retests });
     this.at = Math.min(this.at, Math.max(0, this.list.length - 1));
     this.say();
-    // A retest on its way, of this proof or of one that came from it.
+    // A running retest, of this proof or of a descendant.
     const pending = [...answer.retests, ...answer.findings.flatMap((one) => one.retests)].some((one) => !one.result);
     if (pending) this.waiting = setTimeout(() => this.load(), 1500);
   }
@@ -44,7 +44,7 @@ export class Findings {
     const proof = this.proof();
     if (!proof?.picture || this.going) return;
     const mine = (this.going = watch(`/proofs/${proof.id}/diagnose`, { seconds: this.seconds ?? 20 }));
-    Object.assign(this, { of: proof.id, list: [], at: 0, about: null, problem: "", part: { what: "looking at the picture", share: 0 } });
+    Object.assign(this, { of: proof.id, list: [], at: 0, about: null, problem: "", part: { what: "analysing the picture", share: 0 } });
     this.say();
     try {
       await mine.done((part) => {
@@ -67,9 +67,9 @@ export class Findings {
     this.going = null;
     await mine?.stop();
     if (reload) {
-      this.problem = "The diagnosis was called off: what is listed had been found till then.";
+      this.problem = "The diagnosis was cancelled; these are its findings up to then.";
       this.say();
-      // The worker keeps it, too; then it can be dismissed.
+      // The worker stores it, too; then it can be dismissed.
       this.waiting = setTimeout(() => this.load(), 1200);
     }
   }
@@ -83,7 +83,7 @@ export class Findings {
     this.holder.querySelector(".chosen")?.scrollIntoView({ block: "nearest" });
   }
 
-  /** Key: open the leaf, and diagnose what was not diagnosed yet. */
+  /** Key: open the tab, and diagnose the proof if that was not done yet. */
   async press() {
     if (this.open) return this.going ? null : this.about ? openLeaf("recipe") : this.diagnose();
     openLeaf("findings");
@@ -128,7 +128,7 @@ export class Findings {
     if (this.problem) parts.push(make("p", { className: "problem", role: "alert", textContent: this.problem }));
     parts.push(make("ol", { className: "found", ariaLabel: `${this.list.length} findings, worst first` }, ...this.list.map((one, k) => this.item(one, k))));
     for (const problem of this.about?.unreadable ?? []) parts.push(make("p", { className: "problem", textContent: problem }));
-    if (this.about && !this.about.unreadable?.length && !this.list.length && !this.going) parts.push(make("p", { textContent: "Nothing of note: what differs from brute force is within noise, or not visible." }));
+    if (this.about && !this.about.unreadable?.length && !this.list.length && !this.going) parts.push(make("p", { textContent: "No flaws: differences from brute force are within noise, or not visible." }));
     if (this.about && !this.going) parts.push(this.foot(proof));
     holder.replaceChildren(...parts);
     this.outlines.show(this.list, this.open ? this.at : -1, this.open);
@@ -141,7 +141,7 @@ export class Findings {
     const button = make("button", { type: "button", className: "ink", innerHTML: "Diagnose <kbd>;</kbd>" });
     button.addEventListener("click", () => this.diagnose());
     return make("div", { className: "first-look" },
-      make("p", { textContent: "What is wrong with this picture, where, and why: found by measurement, proven by small renders of the spot with one cause changed at a time, with remedies." }),
+      make("p", { textContent: "Finds the flaws of this picture by measurement, proves their causes by small renders with one change at a time, and offers remedies." }),
       make("p", {}, "Trials may take ", this.field(), " s."), button);
   }
 
@@ -164,7 +164,7 @@ export class Findings {
     const result = one.result;
     return make("div", { className: `retold ${result?.verdict ?? "waits"}` },
       make("p", {}, make("b", { textContent: result ? result.verdict : "being measured…" }), ` ${one.finding} (`, link, ")"),
-      make("p", { className: "note", textContent: result?.said ?? "The flaw that this proof is a remedy for is measured again." }));
+      make("p", { className: "note", textContent: result?.said ?? "The flaw that this proof should fix is measured again." }));
   }
 
   item(one, k) {
@@ -198,7 +198,7 @@ export class Findings {
     return make("div", { className: "finding-body" }, ...parts);
   }
 
-  /** Why we think so: the trial's small pictures side by side, with what went. */
+  /** The evidence: the trial's small pictures side by side, with the removed share. */
   trials(one) {
     const strip = make("div", { className: "strip" });
     const figure = (picture, words, kind = "") => strip.append(make("figure", { className: kind }, make("img", { src: small(picture), alt: "" }), make("figcaption", { textContent: words })));
@@ -209,7 +209,7 @@ export class Findings {
       if (trial.picture) figure(trial.picture, share, trial.verdict === "proven" ? "proven" : trial.verdict === "struck off" ? "struck" : "");
       struck.push(make("li", { className: trial.verdict === "struck off" ? "struck" : "" }, make("b", { textContent: `${trial.verdict}: ` }), `${trial.says}${share ? `, ${share}` : ""}`));
     }
-    const details = make("details", { className: "why" }, make("summary", { textContent: "Why we think so" }), strip, make("ul", {}, ...struck));
+    const details = make("details", { className: "why" }, make("summary", { textContent: "Evidence" }), strip, make("ul", {}, ...struck));
     details.open = this.why.has(one.key) || one.trials.some((trial) => trial.verdict === "proven");
     details.addEventListener("toggle", () => (details.open ? this.why.add(one.key) : this.why.delete(one.key)));
     return details;
@@ -240,7 +240,7 @@ export class Findings {
       back.addEventListener("click", () => this.dismiss(one, ""));
       return make("p", { className: "note" }, `Dismissed in this shot: ${one.dismissed} `, back);
     }
-    const reason = make("input", { placeholder: "wanted, because…", ariaLabel: "reason to wave this finding off", maxLength: 300 });
+    const reason = make("input", { placeholder: "wanted, because…", ariaLabel: "reason to dismiss this finding", maxLength: 300 });
     const form = make("form", { className: "wave" }, reason, make("button", { className: "link", textContent: "dismiss" }));
     form.addEventListener("submit", (event) => {
       event.preventDefault();

@@ -1,4 +1,4 @@
-// Finishing: how the picture is shown and saved. It acts at once on the plate and is kept with the shot.
+// Finishing: how the picture is shown and saved. It applies to the plate at once and is stored with the shot.
 
 import { PLAIN } from "./plate.js";
 import { post } from "./post.js";
@@ -7,7 +7,7 @@ const KEPT_AFTER = 600; // milliseconds without a change
 const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", "sharpening"];
 
 export class FinishPanel {
-  /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` what is looked at. */
+  /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` the shown pass. */
   constructor(slug, plate, { exposure, picture, pass }) {
     this.slug = slug; this.plate = plate; this.exposure = exposure; this.picture = picture; this.pass = pass;
     this.holder = document.getElementById("finish");
@@ -20,7 +20,7 @@ export class FinishPanel {
     return this.holder.querySelector(`[name=${name}]`);
   }
 
-  /** The numbers as they stand. */
+  /** The current values. */
   values() {
     return Object.fromEntries(SLIDERS.map((name) => [name, Number(this.field(name).value)]));
   }
@@ -49,7 +49,7 @@ export class FinishPanel {
     this.plate.draw();
   }
 
-  /** What can be taken away of a proof beside its PNG. */
+  /** Downloads of a proof besides its PNG. */
   offer(proof) {
     for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
       const link = document.querySelector(`[data-take=${kind}]`);
@@ -63,7 +63,7 @@ export class FinishPanel {
     return post(`/shots/${this.slug}/finish`, { ...this.values(), view });
   }
 
-  /** The exposure that the picture measures for itself. */
+  /** The picture's automatic exposure. */
   async measure() {
     if (!this.picture()) return;
     const answer = await fetch(`/pictures/${this.picture()}/exposure.json`);

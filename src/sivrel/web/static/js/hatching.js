@@ -1,4 +1,4 @@
-// Hatching on the plate: where no cache served and rays were traced, or where a depth map's texels are larger than pixels.
+// Hatching on the plate: where no cache was used and rays were traced, or where a depth map's texels are larger than pixels.
 
 const KINDS = [
   ["served", "hatched: no cache served, rays were traced"],

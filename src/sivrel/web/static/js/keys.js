@@ -1,4 +1,4 @@
-// Keys: what a key does when no field has it.
+// Keys: handles keys outside of form fields.
 
 import { isTyping } from "./common.js";
 
@@ -8,7 +8,7 @@ export function holdButton(button, hold) {
   for (const end of ["pointerup", "pointerleave", "blur"]) button.addEventListener(end, () => hold(false));
 }
 
-/** `keys` maps a key to what it does; F is held down to flip: `hold(on)`. */
+/** `keys` maps a key to its function; F is held down to flip: `hold(on)`. */
 export function followKeys(keys, { hold, undo, redo }) {
   addEventListener("keydown", (event) => {
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !(isTyping(event) && event.target.matches("input[type=password]"))) {

@@ -26,7 +26,7 @@ function bar(kind, total, rows, onSource) {
     track.append(part);
   }
   const less = rows.find((m) => (m[key] ?? 0) < -LEAST);
-  if (less) row.title = `${less.name} take ${percent(-less[key])} off: what shares a ray partly evens out`;
+  if (less) row.title = `${less.name} subtract ${percent(-less[key])}: sources that share a ray partly cancel`;
   row.append(name, track);
   return shares.length ? row : null;
 }

@@ -1,4 +1,4 @@
-// The lights panel: a line a light, its settings as sentences, solo and switch; and what reaches a spot.
+// The lights panel: a line a light, its settings as sentences, solo and switch; and light reach.
 
 import { openLeaf } from "./common.js";
 import { $ } from "./dom.js";
@@ -64,7 +64,7 @@ export class LightsPanel {
     }
     this.mark();
     if (!still) this.onEdit();
-    // Some settings decide which others there are.
+    // Some settings decide which others are shown.
     if (!still && /\.(aimed|shadows\.way|cone_angle|focus|profile)$/.test(field.dataset.edit)) this.load();
   }
 
@@ -82,7 +82,7 @@ export class LightsPanel {
     return this.load();
   }
 
-  /** Solo or switch the light under the pointer, or the one whose line is open. */
+  /** Solo or switch the light under the pointer, or the open one. */
   press(what) {
     const find = (which) => this.holder.querySelector(`.light${which} [data-toggle$=".${what}"]`);
     const button = find(":hover") ?? find("[data-open]");
@@ -135,7 +135,7 @@ export class LightsPanel {
   }
 }
 
-/** Writes what reaches a spot into the slip beside it. */
+/** Show which lights reach a point in the note beside it. */
 export function sayReach(slip, reach, openLight, openObject) {
   slip.replaceChildren();
   const element = (tag, text, more = {}) => Object.assign(document.createElement(tag), { textContent: text, ...more });

@@ -35,7 +35,7 @@ export class Lineage {
     return document.querySelector(`.card[data-proof="${id}"]`);
   }
 
-  /** Fetch the cards again: those that are shown, or another window of them, which always holds the chosen proof unless somebody looks elsewhere. */
+  /** Fetch the cards again: the shown ones, or another range, which includes the selected proof unless the user scrolled away. */
   async renew(window = null) {
     const query = new URLSearchParams({ find: $("find").value, flaw: $("flaw").value });
     const shown = window ?? { ...this.window(), around: this.chosen() ?? 0 };
@@ -49,7 +49,7 @@ export class Lineage {
     this.onRenewed();
   }
 
-  /** The cards that are shown: number of the first, and how many; none known while something else is looked for than what is shown. */
+  /** The cards that are shown: number of the first, and how many; unknown while a search is running. */
   window() {
     const list = document.querySelector("#lineage ol"), looked = `${$("find").value} ${$("flaw").value}`;
     const same = looked === this.looked;
@@ -76,7 +76,7 @@ export class Lineage {
 
   // ---- folding -------------------------------------------------------------------------------------------------
 
-  /** Hide what came from folded cards. While something is looked for, nothing is folded. */
+  /** Hide descendants of folded cards. During a search nothing is folded. */
   fold() {
     const looking = $("find").value.trim() || $("flaw").value, hidden = new Set();
     for (const card of document.querySelectorAll(".card")) {
@@ -140,7 +140,7 @@ export class Lineage {
     const answer = await fetch(`/shots/${this.slug}/thin.json`), { count, of } = await answer.json();
     const sheet = $("thin-sheet");
     sheet.querySelector("p").textContent = count
-      ? `${count} of ${of} proofs would be put aside: those without star, name or note that are a mere step between others. Branch points, first and last of each line stay.`
+      ? `${count} of ${of} proofs would be deleted: those without star, name or note that are only steps between others. Branch points and the first and last of each line stay.`
       : "Every proof is a branch point, an end, starred or named: there is nothing to thin.";
     sheet.querySelector(".ink").hidden = !count;
     sheet.returnValue = "";
@@ -155,8 +155,8 @@ export class Lineage {
 
   sayPutAside({ count, moment }) {
     const slip = $("slip");
-    slip.replaceChildren(`${count} ${count === 1 ? "proof" : "proofs"} put aside. `);
-    const back = Object.assign(document.createElement("button"), { type: "button", className: "link", textContent: "Take back" });
+    slip.replaceChildren(`${count} ${count === 1 ? "proof" : "proofs"} deleted. `);
+    const back = Object.assign(document.createElement("button"), { type: "button", className: "link", textContent: "Restore" });
     back.addEventListener("click", () => this.restore(moment));
     slip.append(back);
     slip.hidden = false;

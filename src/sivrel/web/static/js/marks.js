@@ -1,5 +1,5 @@
-// What the caches of a proof hold, drawn over the plate and the plan. Shape says what it is: rings are records with how far they serve,
-// dots photons, squares cells, outlines the elements of a bake. Tone says how much light it holds, from dark to white.
+// Contents of a proof's caches, drawn over the plate and the plan. Shapes: rings are records with their radius,
+// dots photons, squares cells, outlines the elements of a bake. The tone shows their light, from dark to white.
 
 import { $ } from "./dom.js";
 import { ask } from "./post.js";

@@ -1,4 +1,4 @@
-// Renders of the moment: while something is dragged, the latest wish is on the plate; what came before it is let go.
+// Live previews: while a value is dragged, the plate shows the latest request; earlier ones are dropped.
 
 import { $ } from "./dom.js";
 import { post } from "./post.js";
@@ -7,7 +7,7 @@ import { Picture } from "./plate.js";
 const HEAD = 32; // bytes: number, width, height, window as int32, samples as a float
 
 export class Moments {
-  /** `ended()` puts back what was on the plate before. */
+  /** `ended()` restores the plate. */
   constructor(plate, slug, recipe, ended) {
     this.plate = plate; this.slug = slug; this.recipe = recipe; this.ended = ended; this.on = false; this.shown = false;
     this.client = [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, "0")).join("");
@@ -26,7 +26,7 @@ export class Moments {
     return form;
   }
 
-  /** Every change of the recipe is rendered at once, or no longer. */
+  /** Turn live rendering of every recipe change on or off. */
   toggle() {
     this.on = !this.on;
     if (this.on) this.wish();
@@ -34,7 +34,7 @@ export class Moments {
     return this.on;
   }
 
-  /** Render what the form says now. While a wish is under way to the server, only the latest that comes meanwhile goes after it. */
+  /** Render the current form. While a request is being sent, only the latest one after it is sent next. */
   async wish(draft = false) {
     this.wanted = { draft };
     if (this.sending) return;
@@ -100,7 +100,7 @@ export class Moments {
     $("moment").textContent = text;
   }
 
-  /** Let go of the moment: what was on the plate comes back. */
+  /** End the live preview and restore the plate. */
   async stop(back = true) {
     this.following = null;
     this.wanted = null;

@@ -1,10 +1,10 @@
-// What findings cover, drawn over the plate as a proof-reader marks a sheet: an outline and a letter each, the chosen one in red, and the way
-// that light takes to it.
+// Findings drawn over the plate like a proof-reader's marks: an outline and a letter each, the selected one in red, and the path
+// of light to it.
 
 const LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
 export const letterOf = (k) => LETTERS[k % 26];
 
-/** Edges of a mask, told as runs, as a path in its cells. */
+/** The edges of a run-length encoded mask, as a path in its cells. */
 function edgesOf({ rows, columns, edges }) {
   const inside = new Uint8Array(rows * columns);
   for (let k = 0; k + 1 < edges.length; k += 2) inside.fill(1, edges[k], edges[k + 1]);
@@ -45,7 +45,7 @@ export class Outlines {
     for (const [k, one] of this.findings.entries()) {
       if (one.dismissed || (this.chosen >= 0 && k !== this.chosen && one.share > 0.5)) continue;
       const is = k === this.chosen, colour = is ? "#b3261e" : "#ffffff";
-      // What covers most of the picture is told by its letter alone until it is chosen.
+      // A finding over most of the picture shows only its letter until it is selected.
       if (one.edges && (is || one.share < 0.5)) {
         ink.setTransform(width / one.mask.columns, 0, 0, height / one.mask.rows, left, top);
         const cell = width / one.mask.columns;

@@ -1,23 +1,23 @@
-// The passes of a proof: what they are called, which hold light, and which there are to choose from.
+// The passes of a proof: their names, which contain light, and the list to choose from.
 
 const WORDS = {
-  direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "taken by the clamp",
+  direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "removed by the clamp",
   beyond: "beyond the limits", ended_in_glass: "paths that end in glass", self_hits: "self-hits", object: "objects", surface: "surfaces", fireflies: "brightest finds",
 };
 const LIGHT = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
 const UNSEEN = ["variance"];
 const USUAL = ["beauty", "direct", "indirect", "albedo", "normal"];
 
-/** What the noise filter makes of a proof. */
+/** The noise filter's passes. */
 export const BY_FILTER = ["filtered", "smeared"];
 
-/** Whether a pass holds light, which finishing is for. */
+/** Whether a pass contains light, and so is finished. */
 export const isLight = (pass) => LIGHT.test(pass);
 
 /** Whether a proof has a pass, as far as is known. */
 export const hasPass = (proof, pass) => !proof.passes?.length || proof.passes.includes(pass) || BY_FILTER.includes(pass);
 
-/** Offer the passes of a proof, which differ from proof to proof; the one that was looked at is kept where it can be. */
+/** Offer the passes of a proof, which differ from proof to proof; keeps the current one if possible. */
 export function offerPasses(select, passes, filtered) {
   const before = select.value;
   const words = (name) => WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");

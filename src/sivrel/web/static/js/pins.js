@@ -1,4 +1,4 @@
-// Pins: spots and boxes on the plate that are watched through all proofs.
+// Pins: points and boxes on the plate that are watched through all proofs.
 
 import { $, make } from "./dom.js";
 import { percentToTenth } from "./format.js";
@@ -20,7 +20,7 @@ export class Pins {
     $("stage").classList.toggle("pinning", on);
   }
 
-  /** A pin where the pointer was pressed and let go, in pixels of the frame. */
+  /** Add a pin from a press and release of the pointer, in pixels of the frame. */
   async add(box) {
     const [w, h] = this.plate.frame, clip = (v) => Math.min(1, Math.max(0, v));
     const shares = [clip(box[0] / w), clip(box[1] / h), clip(box[2] / w), clip(box[3] / h)];
@@ -36,7 +36,7 @@ export class Pins {
     this.list();
     this.draw();
     clearTimeout(this.waiting);
-    // What is not read yet is being read.
+    // Missing readings are being made.
     const unread = Math.max(0, ...pins.map((pin) => pin.unread));
     if (unread) this.waiting = setTimeout(() => this.load(), unread < 50 ? 700 : 3000);
   }
@@ -62,7 +62,7 @@ export class Pins {
   list() {
     const holder = $("pins");
     if (!this.pins.length) {
-      holder.replaceChildren(make("p", { className: "note", textContent: "No pins yet. Press I and click a spot, or drag a box, on the plate: its light, colour and noise are read on every proof, old and new." }));
+      holder.replaceChildren(make("p", { className: "note", textContent: "No pins yet. Press I and click a point, or drag a box, on the plate: its light, colour and noise are read on every proof, old and new." }));
       return;
     }
     holder.replaceChildren(...this.pins.map((pin, k) => this.line(pin, k + 1)));
@@ -76,7 +76,7 @@ export class Pins {
       swatch.style.background = `rgb(${now.colour.map((c) => Math.round(255 * Math.max(0, c / most) ** (1 / 2.2))).join(" ")})`;
     }
     const visible = now?.visible == null ? "" : `, ${now.visible.toFixed(3)} visible against its parent`;
-    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percentToTenth(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not seen by this proof";
+    const figures = now ? `${now.luminance.toPrecision(4)}${now.noise == null ? "" : ` ± ${percentToTenth(now.noise)}`}${visible}` : pin.unread ? "being read…" : "not in this proof";
     return make(
       "div", { className: "pin" },
       make("p", {},

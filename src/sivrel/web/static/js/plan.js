@@ -36,7 +36,7 @@ export class View {
     return [dot(v, this.right) + this.half[0], this.half[1] - dot(v, this.up)];
   }
 
-  /** A step of the drawing as a step in the world. */
+  /** A vector of the drawing as a vector in the world. */
   step(dx, dy) {
     return add(add([0, 0, 0], this.right, dx), this.up, -dy);
   }
@@ -70,7 +70,7 @@ export class Plan {
     this.draw();
   }
 
-  /** The lights have changed elsewhere. */
+  /** The lights have changed in another panel. */
   async renew() {
     if (this.shown) await this.show(true, this.fields);
   }
@@ -117,7 +117,7 @@ export class Plan {
     }
   }
 
-  /** What the caches hold, where it is: the same shapes as on the plate. */
+  /** Contents of the caches, with the same shapes as on the plate. */
   drawMarks(view) {
     const group = make("g", { class: "cache-marks" }, view.layer);
     for (const [x, y, z, radius, tone, shape] of this.marks()) {
@@ -127,7 +127,7 @@ export class Plan {
       else if (shape === "discs") make("circle", { cx, cy, r: Math.max(2 * view.pixel, radius / 4), fill: "none", stroke: tint, "stroke-width": view.pixel }, group);
       else make("circle", { cx, cy, r: 1.5 * view.pixel, fill: tint }, group);
     }
-    // The way that light takes to the finding that is turned to.
+    // The path of light to the selected finding.
     for (const path of this.paths()) {
       const points = path.map((p) => view.flat(p).join()).join(" "), [x, y] = view.flat(path.at(-1));
       make("polyline", { points, class: "light-path", "stroke-width": 2 * view.pixel, "stroke-dasharray": `${6 * view.pixel} ${3 * view.pixel}` }, group);
@@ -147,7 +147,7 @@ export class Plan {
     return [x, cross(z, x), z];
   }
 
-  /** Outline of a light in the world, and how large it is for its size handle. */
+  /** Outline of a light in the world, and its size for the size handle. */
   outline(light) {
     const [x, y] = this.frame(light), at = light.at;
     if (light.kind === "rect" || light.kind === "portal")
@@ -164,7 +164,7 @@ export class Plan {
     let at = view.flat(light.at), to = view.flat(light.towards);
     const line = { "stroke-width": 1.6 * px };
     if (light.kind === "sun") {
-      // A sun has no place: its arrow stands on the rim of the drawing and points the way it shines.
+      // A sun has no position: its arrow is at the edge of the drawing and points in its direction.
       const way = sub(light.towards, light.at), flat = [dot(way, view.right), -dot(way, view.up)], length = Math.hypot(...flat) || 1e-9;
       const reach = 0.16 * Math.min(w, h);
       at = [w / 2 - (flat[0] / length) * 0.44 * w, h / 2 - (flat[1] / length) * 0.42 * h];
@@ -247,13 +247,13 @@ export class Plan {
       const factor = Math.max(0.02, span(at) / Math.max(span(start), 1e-6));
       for (const key of ["width", "height", "radius", "length"]) if (before[key]) light[key] = round(before[key] * factor);
     } else if (light.kind === "sun") {
-      // Turn the way it shines within the drawing, its part along the view kept.
+      // Rotate its direction within the drawing, keeping the component along the view.
       const way = sub(before.towards, before.at), turned = add(way, step, (part === "aim" ? 1 : -1) * (Math.hypot(...way) / (0.36 * Math.min(...view.size))));
       light.towards = add(light.at, unit(turned), Math.hypot(...way));
     } else if (part === "aim") light.towards = add(before.towards, step);
     else {
       light.at = add(before.at, step);
-      // A light that was given an aim keeps it; another keeps its direction.
+      // A light with an aim keeps it; others keep their direction.
       if (!this.recipe.edits[`light.${light.name}.towards`]) light.towards = add(before.towards, step);
     }
   }

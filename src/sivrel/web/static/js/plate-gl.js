@@ -4,7 +4,7 @@ const VERTEX = `#version 300 es
 in vec2 corner;
 void main() { gl_Position = vec4(corner, 0.0, 1.0); }`;
 
-// A picture covers a window of its frame; both pictures are laid over each other by the whole frame.
+// A picture covers a window of its frame; both pictures are aligned by the whole frame.
 const FRAGMENT = `#version 300 es
 precision highp float;
 precision highp sampler3D;
@@ -70,7 +70,7 @@ vec3 shown(vec3 light, int which, vec2 at) {
   float grey = dot(c, LUMINANCE);
   return clamp(lookedUp(max(grey + (c - grey) * saturation, 0.0)), 0.0, 1.0);
 }
-// Lines across what a depth map is too coarse for: the closer, the larger its texels.
+// Lines where a depth map is too coarse: the denser, the larger its texels.
 vec3 hatch(vec3 shown, vec2 at, vec2 pixel) {
   vec4 w = windows[0];
   if (!hatched || any(lessThan(at, w.xy)) || any(greaterThanEqual(at, w.zw))) return shown;
@@ -93,7 +93,7 @@ void main() {
   bool useSecond = mode == 1 || (mode == 2 && at.x >= wipe);
   vec4 c = useSecond ? b : a, other = useSecond ? a : b;
   if (c.a > 0.0) colour = vec4(useSecond ? shown(c.rgb, 1, at) : hatch(shown(c.rgb, 0, at), at, pixel), 1.0);
-  // Outside a region, and before a tile has come, the other proof is seen faintly, so that the place is known.
+  // Outside a region, and before a tile arrives, the other proof shows faintly for orientation.
   else colour = vec4(other.a > 0.0 ? mix(booth, shown(other.rgb, useSecond ? 0 : 1, at), 0.3) : booth * 0.88, 1.0);
 }`;
 

@@ -1,11 +1,11 @@
-// What stands about the plate: which tools are on, the zoom, the wipe's bar, the region, the colours under the pointer.
+// Status around the plate: active tools, zoom, the wipe's bar, the region, colours under the pointer.
 
 import { $ } from "./dom.js";
 import { DIFFERENCE, WIPE } from "./plate.js";
 
 const tool = (name) => document.querySelector(`[data-do=${name}]`);
 
-/** `on` says which tools have the pointer. */
+/** `on`: the tools that use the pointer. */
 export function sayPlate(plate, recipe, on) {
   const both = Boolean(plate.pictures[0] && plate.pictures[1]);
   for (const [name, mode] of [["wipe", WIPE], ["difference", DIFFERENCE]]) {

@@ -1,4 +1,4 @@
-// The plate: pictures on the canvas, moved, zoomed and read to the single pixel.
+// The plate: pictures on the canvas, to pan, zoom and read by pixel.
 
 import { PlateGL } from "./plate-gl.js";
 import { PlatePng } from "./plate-png.js";
@@ -32,7 +32,7 @@ export class Picture {
     }
   }
 
-  /** Fill what is not known yet. */
+  /** Fill pixels that are not known yet. */
   setUnder(halves) {
     if (halves.length !== this.halves.length) return;
     for (let at = 0; at < this.known.length; at++) if (!this.known[at]) this.halves.set(halves.subarray(at * 4, at * 4 + 4), at * 4);
@@ -48,7 +48,7 @@ export class Picture {
   }
 }
 
-/** Finishing that changes nothing. */
+/** Neutral finishing. */
 export const PLAIN = { white: [1, 0, 0, 0, 1, 0, 0, 0, 1], temperature: 6504, tint: 0, highlights: 0, contrast: 1, saturation: 1, sharpening: 0 };
 
 export class Plate {
@@ -77,7 +77,7 @@ export class Plate {
       this.canvas = fresh;
       this.painter = new PlatePng(fresh, () => this.draw());
     }
-    // The observer calls once at the start, too, when the page has made all that the painting needs.
+    // The observer also calls once at the start, when the page is ready for painting.
     new ResizeObserver(() => this.resize()).observe(stage);
     addEventListener("sivrel:paper", () => this.draw());
   }
@@ -89,7 +89,7 @@ export class Plate {
       const before = this.frame;
       this.frame = [picture.width, picture.height];
       if (this.fitted) return this.fit();
-      // The same part of the picture stays in sight, however many pixels it has now.
+      // The same part of the picture stays visible, whatever its pixel count.
       this.zoom *= before[0] / picture.width;
     }
     this.draw();
@@ -179,7 +179,7 @@ export class Plate {
     this.onChange();
   }
 
-  /** What both pictures hold under the probe: linear colours at the pixel of the frame that it points to. */
+  /** Both pictures' linear colours at the pixel of the frame under the probe. */
   read() {
     if (!this.probe) return null;
     const [x, y] = this.probe;

@@ -1,7 +1,7 @@
-// Pointer on the plate: drag to move, wheel or two fingers to zoom, drag a box or the wipe; or what else takes hold of it.
+// Pointer on the plate: drag to move, wheel or two fingers to zoom, drag a box or the wipe; or another tool.
 
-/** `on.box(box, last, event)` hears of boxes while `state.boxing`, `on.click` of clicks that do not drag, `on.grab(dx, dy, event)` and `on.wheel`
- * take a drag or the wheel for themselves by returning true, `on.rest` hears the end of a drag. */
+/** `on.box(box, last, event)` is called for boxes while `state.boxing`, `on.click` of clicks that do not drag, `on.grab(dx, dy, event)` and `on.wheel`
+ * claim a drag or the wheel by returning true, `on.rest` is called at the end of a drag. */
 export function followPointer(plate, stage, bar, on) {
   const state = { boxing: false };
   const down = new Map();

@@ -1,13 +1,13 @@
-// Asking the server: to do something, or a question that its worker answers.
+// Requests to the server, and requests that its worker answers later.
 
 const token = () => document.querySelector("meta[name=csrf]").content;
 
 async function sentence(answer) {
   const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-  return page.querySelector(".problem")?.textContent.trim() || "Sivrel could not take this; look at the terminal where it runs.";
+  return page.querySelector(".problem")?.textContent.trim() || "Sivrel could not do this; see the terminal where it runs.";
 }
 
-/** Post fields: what comes back as JSON or text, null where nothing does. Throws an Error with the server's sentence. */
+/** Post fields: returns JSON or text, or null. Throws an Error with the server's sentence. */
 export async function post(address, fields = {}) {
   const body = fields instanceof FormData ? fields : new URLSearchParams(fields);
   const answer = await fetch(address, { method: "POST", headers: { "X-CSRFToken": token(), "HX-Request": "true" }, body });
@@ -16,10 +16,10 @@ export async function post(address, fields = {}) {
   return (answer.headers.get("Content-Type") ?? "").includes("json") ? answer.json() : answer.text();
 }
 
-/** Put a question whose answer may come in parts: `done(onPart)` waits for the whole of it, `stop()` calls it off. */
+/** Send a request whose answer may come in parts: `done(onPart)` waits for all of it, `stop()` cancels it. */
 export const watch = (address, fields) => follow(post(address, fields));
 
-/** The same of a question that is `asked`, or will be: a promise of its number. */
+/** The same for a request that was already sent: a promise of its number. */
 export function follow(asked) {
   asked.catch(() => {});
   let stopped = false;
@@ -27,7 +27,7 @@ export function follow(asked) {
     const { question } = await asked;
     for (;;) {
       await new Promise((on) => setTimeout(on, 60));
-      if (stopped) throw new Error("Called off.");
+      if (stopped) throw new Error("Cancelled.");
       const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
       if (!answer.ok) throw new Error(await sentence(answer));
       const given = (await answer.json()).answer;
@@ -42,5 +42,5 @@ export function follow(asked) {
   return { done, stop };
 }
 
-/** Put a question and wait for its answer. Throws an Error with the server's sentence. */
+/** Send a request and wait for its answer. Throws an Error with the server's sentence. */
 export const ask = (address, fields) => watch(address, fields).done();

@@ -35,7 +35,7 @@ export class RecipeForm {
     return this.form.elements[name];
   }
 
-  /** Edits by key, as they stand and as the parent has them. */
+  /** Edits by key, current and of the parent. */
   get edits() {
     return JSON.parse(this.field("edits").value || "{}");
   }
@@ -50,7 +50,7 @@ export class RecipeForm {
     return [...new Set([...Object.keys(now), ...Object.keys(was)])].filter((key) => String(now[key] ?? "") !== String(was[key] ?? ""));
   }
 
-  /** Set some edits; an empty value takes an edit back. One step of undo, unless `silent`. */
+  /** Set some edits; an empty value removes an edit. One step of undo, unless `silent`. */
   setEdits(values, silent = false) {
     const edits = this.edits;
     for (const [key, value] of Object.entries(values)) {
@@ -62,7 +62,7 @@ export class RecipeForm {
     if (!silent) this.step();
   }
 
-  /** Take back all edits whose key begins with `start`. */
+  /** Remove all edits whose key begins with `start`. */
   dropEdits(start) {
     this.setEdits(Object.fromEntries(Object.keys(this.edits).filter((key) => key.startsWith(start)).map((key) => [key, ""])));
   }
@@ -79,7 +79,7 @@ export class RecipeForm {
     this.form.dispatchEvent(new Event("input", { bubbles: true }));
   }
 
-  /** The form has come to rest in a new state: remember the one before. */
+  /** The form has a new state: remember the previous one. */
   step() {
     const state = this.snapshot();
     if (state === this.now) return;
@@ -109,7 +109,7 @@ export class RecipeForm {
     this.onEdits();
   }
 
-  /** Show the recipe of `proof`; what was typed and not yet proven is kept, unless `forget`. */
+  /** Show the recipe of `proof`; unproven input is kept, unless `forget`. */
   async load(slug, proof, forget = false) {
     const unproven = forget ? [] : this.changed().map((field) => [field.name, field.value]);
     const now = this.edits, moved = forget ? [] : this.changedEdits().map((key) => [key, now[key] ?? ""]);
@@ -130,14 +130,14 @@ export class RecipeForm {
     return [...this.form.querySelectorAll(CHECKED)].filter((field) => field.value !== field.dataset.was);
   }
 
-  /** What the limits of the proof on the plate cost it, beside the limits. */
+  /** The effects of the limits on the current proof, beside the limits. */
   sayMeters(sentences) {
     const holder = this.holder.querySelector(".meters");
     const line = (text) => Object.assign(document.createElement("p"), { className: "note", textContent: text });
     holder?.replaceChildren(...(sentences ?? []).map(line));
   }
 
-  /** Whether a number field holds what its setting takes. */
+  /** Whether a number field has a valid value. */
   isRight(field) {
     if (field.dataset.min === undefined) return true;
     const value = Number(field.value);
@@ -154,14 +154,14 @@ export class RecipeForm {
     }
     for (const phrase of this.form.querySelectorAll(".phrase")) {
       const needs = Object.entries(JSON.parse(phrase.dataset.needs));
-      // “!0” asks for any number but 0.
+      // “!0” means any number but 0.
       const meets = (value, wanted) => (wanted === "!0" ? Number(value) !== 0 : value === wanted);
       const any = (keys, values) => keys.split("|").some((key) => values.some((wanted) => meets(this.field(key).value, wanted)));
       phrase.hidden = !needs.every(([keys, values]) => any(keys, values));
     }
-    // A question whose answers are all out of use is not asked.
+    // A question without visible settings is hidden.
     for (const group of this.form.querySelectorAll("fieldset:has(.phrase)")) group.hidden = !group.querySelector(".phrase:not([hidden])");
-    // What moves a camera is one change, however many numbers it takes.
+    // A camera move is one change, however many numbers it has.
     const edits = new Set(this.changedEdits().map((key) => (key.startsWith("camera.") ? key.slice(0, key.lastIndexOf(".")) : key)));
     const cameras = [...edits].filter((key) => key.startsWith("camera.")).length, count = changed.length + edits.size;
     document.getElementById("camera-moved").hidden = !cameras;
@@ -176,14 +176,14 @@ export class RecipeForm {
         ? "no change: proves the same again"
         : count === 1
           ? "1 change against its parent"
-          : `${count} changes against its parent; one at a time tells more`;
+          : `${count} changes against its parent; one at a time shows more`;
     document.getElementById("one-by-one").hidden = !parent || count < 2;
     clearTimeout(this.foretelling);
     this.foretelling = setTimeout(() => this.foretell(), TYPING_REST);
     this.onChange();
   }
 
-  /** Say beside the button what the render would take, by what was timed on this shot. */
+  /** Show the forecast of the render beside the button. */
   async foretell() {
     const place = document.getElementById("forecast"), asked = new FormData(this.form);
     if (!place) return;
@@ -207,12 +207,12 @@ export class RecipeForm {
     this.form.requestSubmit();
   }
 
-  /** Prove each change by itself, one after another. */
+  /** Prove each change by itself, in turn. */
   proveOneByOne() {
     this.form.requestSubmit(document.getElementById("one-by-one"));
   }
 
-  /** Take over values by key, as far as the form has them: one step of undo. */
+  /** Apply values by key, as far as the form has them: one step of undo. */
   setValues(values) {
     for (const [key, value] of Object.entries(values)) if (this.field(key)) this.field(key).value = value;
     this.say();

@@ -1,4 +1,4 @@
-// Named recipes on the bench: start from one, keep the one in the form.
+// Named recipes on the bench: start from one, or save the one in the form.
 
 import { $ } from "./dom.js";
 import { post } from "./post.js";

@@ -3,7 +3,7 @@
 const LEAST = 4; // pixels before a press becomes a drag
 const DOUBLES = 90; // pixels over which a number doubles
 
-/** `moved()` is called while a number is dragged, `rested()` when it is let go. */
+/** `moved()` is called while a number is dragged, `rested()` when it is released. */
 export function followScrubs(holder, { moved, rested }) {
   let drag = null;
 
@@ -43,7 +43,7 @@ export function followScrubs(holder, { moved, rested }) {
     });
 }
 
-/** The number that a field holds when it was dragged so many pixels from `start`. */
+/** The value of a field after dragging it by some pixels from `start`. */
 export function dragged(field, start, by) {
   const whole = field.dataset.whole !== undefined, least = Number(field.dataset.min), most = Number(field.dataset.max);
   // Small numbers move step by step, and from 0; larger ones double.

@@ -1,11 +1,11 @@
-// Plan and section drawn from the real cut of the scene, to scale, with what was found on them. The dashed lines are where the other is cut.
+// Plan and section drawn from the real cut of the scene, to scale, with the findings. Dashed lines show where the other one is cut.
 
 import { View, make } from "./plan.js";
 
 const NICE = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 500, 1000];
 
 export class Sections {
-  /** `ask(cut, mended)` draws; `choose(number)` turns to a finding; `stand(place)` is told of a click on the plan. */
+  /** `ask(cut, mended)` draws; `choose(number)` selects a finding; `stand(place)` is called for a click on the plan. */
   constructor(holder, { ask, choose, stand }) {
     this.holder = holder; this.askFor = ask; this.onChoose = choose; this.onStand = stand; this.cut = {}; this.findings = [];
     this.chosen = 0; this.stood = null; this.flipped = false;
@@ -14,7 +14,7 @@ export class Sections {
     new ResizeObserver(() => this.drawing && this.draw()).observe(holder);
   }
 
-  /** Ask for the drawing anew, with the mends and as it was; the latest wins. */
+  /** Request the drawing again, with and without the fixes; the latest wins. */
   async renew() {
     const mine = (this.last = {});
     try {
@@ -74,7 +74,7 @@ export class Sections {
       const clip = make("svg", { x: 0, y: 0, width: w, height: h, viewBox: `0 0 ${w} ${h}` }, view.svg);
       view.lines = make("path", { d: view.lines, class: "cut" }, clip);
       view.layer = make("g", {}, view.svg);
-      caption.textContent = `${titles[k]} · ${w.toFixed(1)} × ${h.toFixed(1)} m${this.flipped ? " · before the mends" : ""}`;
+      caption.textContent = `${titles[k]} · ${w.toFixed(1)} × ${h.toFixed(1)} m${this.flipped ? " · before the fixes" : ""}`;
       figure.append(view.svg, caption);
       this.holder.append(figure);
       return view;
@@ -99,7 +99,7 @@ export class Sections {
     }
   }
 
-  /** A rule in metres along the foot. */
+  /** A scale in metres along the bottom. */
   drawScale(view) {
     const px = view.pixel, [w, h] = view.size, long = NICE.find((v) => v / px > 60) ?? 1000;
     if (long > w) return;
@@ -157,7 +157,7 @@ export class Sections {
     make("text", { x: inside[0], y: inside[1] + 4 * px, "font-size": 12 * px, "text-anchor": "middle" }, group).textContent = one.letter;
   }
 
-  /** A cut line that has the focus goes by arrows, a decimetre at a time. */
+  /** A focused cut line moves with the arrow keys, a decimetre at a time. */
   nudge(event) {
     const name = event.target.dataset?.cut, by = { ArrowUp: 0.1, ArrowDown: -0.1 }[event.key];
     if (!name || !by) return;

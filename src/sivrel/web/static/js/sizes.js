@@ -1,9 +1,9 @@
-// Sizes: the whole picture coarser or finer, and a region enlarged until it fills the frame's pixels.
+// Sizes: the whole picture coarser or finer, and enlarging a region to the frame's pixels.
 
 const MOST = 32768;
 let enlarged = null; // widths before and after the last enlarging
 
-/** Set width, height and region times a factor; false where that is no size. */
+/** Set width, height and region times a factor; false if the size is invalid. */
 export function rescale(recipe, factor) {
   const [width, height] = recipe.size(), region = recipe.region();
   const w = Math.round(width * factor), h = Math.round(height * factor);
@@ -20,7 +20,7 @@ export function rescale(recipe, factor) {
   return true;
 }
 
-/** Enlarge the region until it has as many pixels across as the whole had, or take that back. Says what to do where there is none. */
+/** Enlarge the region until it is as many pixels across as the whole frame, or undo that. Returns a message if there is no region. */
 export function enlarge(recipe) {
   const region = recipe.region(), [width] = recipe.size();
   if (enlarged?.after === width) {

@@ -1,4 +1,4 @@
-// Spots: click one, and learn which lights reach it and what blocks the others.
+// Light reach: click a point to see which lights reach it and what blocks the others.
 
 import { $ } from "./dom.js";
 import { sayReach } from "./lights.js";
@@ -6,7 +6,7 @@ import { ask } from "./post.js";
 
 
 export class Spots {
-  /** `fields()` is what is asked about, beside the spot; `open(name)` opens a light, or an object as “object:NAME”. */
+  /** `fields()` are the request's fields besides the point; `open(name)` opens a light, or an object as “object:NAME”. */
   constructor(plate, slug, fields, open) {
     this.plate = plate; this.slug = slug; this.fields = fields; this.open = open; this.on = false;
   }

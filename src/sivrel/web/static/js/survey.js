@@ -1,4 +1,4 @@
-// The survey: plan and section of the scene, what was found in it, and mends that are tried on the drawing before they are proven.
+// The survey: plan and section of the scene, its findings, and fixes that are tried on the drawing before they are proven.
 
 import { $, make } from "./dom.js";
 import { percent, short } from "./format.js";
@@ -32,7 +32,7 @@ async function look() {
       if (mine !== going) return;
       $("share").value = part.share;
       $("what").textContent = `looking at: ${part.what}`;
-      // What is found is shown as it comes; what is listed from before stays until it is looked at again.
+      // Findings are shown as they come; earlier ones stay until they are checked again.
       if (part.findings?.length > findings.length) take(part);
     });
     if (mine === going) take(survey);
@@ -45,7 +45,7 @@ async function look() {
   }
 }
 
-/** List what was found, and stay with the finding that was turned to; else with the worst. */
+/** List the findings, and keep the selected one, or select the worst. */
 function take(survey) {
   const kept = turned ? findings[chosen]?.title : null;
   findings = survey.findings;
@@ -57,8 +57,8 @@ function list(survey) {
   const holder = $("found");
   holder.replaceChildren(...findings.map((one, k) => item(one, k)));
   if (!findings.length)
-    holder.append(make("li", { className: "none" }, make("p", {}, "Nothing of note was found. Sheets, gaps, doubled and turned faces, holes, scale, lights and camera were looked at. ",
-      make("a", { href: $("to-bench").href, textContent: "On to the bench, to prove it." }))));
+    holder.append(make("li", { className: "none" }, make("p", {}, "No problems were found. Sheets, gaps, duplicate and flipped faces, holes, scale, lights and camera were checked. ",
+      make("a", { href: $("to-bench").href, textContent: "Go to the bench to prove it." }))));
   if (survey.checks) holder.setAttribute("aria-label", `${findings.length} findings of ${survey.checks.length} checks, worst for this picture first`);
   mark();
 }
@@ -113,7 +113,7 @@ function mark() {
   sections.mark();
 }
 
-/** Turn to a finding: its line, its ring, and plan and section cut through it. */
+/** Select a finding: its line, its ring, and plan and section cut through it. */
 function choose(k) {
   if (!findings.length) return;
   turned = true;
@@ -123,7 +123,7 @@ function choose(k) {
   sections.cutThrough(findings[chosen].at);
 }
 
-// ---- mends ----------------------------------------------------------------------------------------------------
+// ---- fixes ----------------------------------------------------------------------------------------------------
 
 const text = (v) => (v === true ? "on" : v === false ? "off" : String(v));
 
@@ -169,7 +169,7 @@ async function changed() {
   look();
 }
 
-// ---- standing at a place --------------------------------------------------------------------------------------
+// ---- view from a point --------------------------------------------------------------------------------------
 
 function toggleStanding(on = !standing) {
   standing = on;
@@ -229,7 +229,7 @@ function stop() {
   going?.stop();
   going = null;
   $("going").hidden = true;
-  say("The survey was called off: what is listed is from before. Reload the page to look again.");
+  say("The survey was cancelled; the list is from before. Reload the page to run it again.");
 }
 
 document.querySelector("[data-do=stop]").addEventListener("click", stop);

@@ -1,4 +1,4 @@
-// Ladder, budget, match and advice: ask, follow the parts as they come, look through the pictures, prove what is offered.
+// Ladder, budget, match and advice: request, show parts as they come, browse pictures, prove offers.
 
 import { $ } from "./dom.js";
 import { followKeys } from "./keys.js";
@@ -13,11 +13,11 @@ const say = (problem) => {
   $("problem").classList.toggle("problem", Boolean(problem));
 };
 
-// ---- what is asked ---------------------------------------------------------------------------------------------
+// ---- the request ---------------------------------------------------------------------------------------------
 
 const where = $("where"), region = form.elements.region;
 
-/** Where the region lies on the small picture. */
+/** The region's place on the small picture. */
 function showRegion() {
   if (!where) return;
   const box = $("where-box"), numbers = region.value.split(",").map(Number);
@@ -51,7 +51,7 @@ showRegion();
 
 form.elements.noise?.addEventListener("input", () => (form.elements.seconds.disabled = form.elements.noise.value.trim() !== ""));
 
-// ---- what comes of it -------------------------------------------------------------------------------------------
+// ---- the result -------------------------------------------------------------------------------------------
 
 async function showPart() {
   if (!tuning) return;
@@ -61,7 +61,7 @@ async function showPart() {
   dress();
 }
 
-/** Lengths of bars, and the picture that is looked at: styles in the text would not be let through. */
+/** Lengths of bars, and the current picture: inline styles are blocked by the content policy. */
 function dress() {
   for (const bar of document.querySelectorAll("[data-share]")) bar.style.width = `${Math.max(0, Math.min(1, Number(bar.dataset.share))) * 100}%`;
   const looks = [...document.querySelectorAll(".look")];
@@ -83,7 +83,7 @@ function look(number, chosen = true) {
   viewer.querySelector("img").src = held ? against : looks[place].dataset.picture;
   viewer.querySelector("img").alt = looks[place].dataset.says;
   viewer.querySelector("figcaption").textContent = held ? (viewer.dataset.held ? "brute force" : "the next one") : looks[place].dataset.says;
-  // Only the strip is moved sideways: the page stays where it is read.
+  // Only the strip scrolls sideways, not the page.
   const strip = looks[place].closest(".rungs"), line = looks[place].parentElement;
   strip.scrollLeft = Math.max(0, line.offsetLeft + line.offsetWidth - strip.offsetLeft - strip.clientWidth + 8);
 }
@@ -105,7 +105,7 @@ async function listen(mine, fresh) {
       $("share").value = part.share ?? 0;
       $("what").textContent = part.what ?? "";
       if (part.tuning) tuning = part.tuning;
-      // A part whenever something came, but not more often than it can be looked at.
+      // Fetch a part when there is news, but not too often.
       if (Date.now() - shown > 700) {
         shown = Date.now();
         showPart();
@@ -125,7 +125,7 @@ async function listen(mine, fresh) {
 async function stop() {
   const mine = going;
   await mine?.stop();
-  // What came till then is kept by the worker a moment later.
+  // The worker stores the result so far a moment later.
   setTimeout(showPart, 1200);
 }
 
@@ -159,7 +159,7 @@ followKeys(
     ArrowLeft: () => look(Number($("viewer")?.dataset.at ?? 0) - 1),
     p: () => document.querySelector(".take.ink")?.click(),
     ...Object.fromEntries(Object.entries(PAGES).map(([key, name]) => [key, open(name)])),
-    // Where facts do not decide, offer the match that would.
+    // If the facts do not decide, offer the match that would.
     "%": () => (location.href = document.querySelector(".ink-link")?.href ?? `/proofs/${proof}/match`),
   },
   {
@@ -172,5 +172,5 @@ followKeys(
   },
 );
 dress();
-// One that was begun before this page was opened goes on.
+// Follow one that started before this page was opened.
 if (main.dataset.question) listen(follow(Promise.resolve({ question: main.dataset.question })), false);

@@ -1,4 +1,4 @@
-// A render on its way: tiles as they come, progress, cancel and resume.
+// A running render: tiles as they come, progress, cancel and resume.
 
 import { $ } from "./dom.js";
 import { inSeconds } from "./format.js";
@@ -35,7 +35,7 @@ export class Watcher {
         if (!sketched && now.state === "rendering") sketched = await this.takeSketch(proof.id, mine);
         if (!now.picture && now.tiles_done > have) have += await this.takeTiles(proof.id, have, mine);
       } catch {
-        $("progress-text").textContent = "Sivrel does not answer; the render goes on when it is started again.";
+        $("progress-text").textContent = "Sivrel does not answer; the render continues when it is started again.";
         await new Promise((done) => setTimeout(done, 1000));
         continue;
       }
@@ -56,7 +56,7 @@ export class Watcher {
     }
   }
 
-  /** The whole picture at once, coarse, beneath the tiles; whether it was there. */
+  /** The whole coarse picture beneath the tiles; returns whether it exists. */
   async takeSketch(id, mine) {
     const answer = await fetch(`/proofs/${id}/sketch`);
     if (answer.status !== 200) return false;
@@ -91,7 +91,7 @@ export class Watcher {
     else if (ended) text = `cancelled at ${text}`;
     else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
     else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
-    else if (now.worker.held || now.held) text = `held at ${text}; the queue (U) lets it go on`;
+    else if (now.worker.held || now.held) text = `held at ${text}; resume it in the queue (U)`;
     else if (now.state === "waiting") text = `waiting for its turn${now.left == null ? "" : `; it will take about ${inSeconds(now.left)}`}`;
     else if (now.left != null) text += ` · about ${inSeconds(now.left)} left`;
     $("progress-text").textContent = text;

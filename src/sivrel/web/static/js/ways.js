@@ -1,4 +1,4 @@
-// What the ways of the recipe have ready for this shot, and what they would have to prepare, said beside them.
+// The state of the recipe's caches for this shot, shown beside their settings.
 
 import { inSeconds } from "./format.js";
 import { ask } from "./post.js";
@@ -8,12 +8,12 @@ const REST = 350; // milliseconds without a change before it is asked
 /** One way's state as a sentence. */
 export function wayInWords(row) {
   const name = `The ${row.kind}`, held = row.count == null ? "" : ` (${row.count.toLocaleString("en").replaceAll(",", " ")} ${row.unit})`;
-  if (row.locked) return `${name}${held} is locked: it serves whatever changes.${row.because ? ` Since it was made, ${row.because} changed.` : ""}`;
-  if (row.added) return `${name}${held} is kept, and will be added to for this camera.`;
+  if (row.locked) return `${name}${held} is locked: it is used whatever changes.${row.because ? ` Since it was made, ${row.because} changed.` : ""}`;
+  if (row.added) return `${name}${held} exists, and will be extended for this camera.`;
   if (row.ready) return `${name}${held} is ready (saves ${inSeconds(row.seconds)}).`;
-  if (row.seconds == null) return `${name} has to be made before the first pixel; none was made for this shot yet.`;
+  if (row.seconds == null) return `${name} must be made before the first pixel; there is none for this shot yet.`;
   const why = row.because && row.because !== "settings" ? `, since ${row.because} changed` : "";
-  return `${name} has to be made anew before the first pixel${why}: the last one took ${inSeconds(row.seconds)}.`;
+  return `${name} must be remade before the first pixel${why}: the last one took ${inSeconds(row.seconds)}.`;
 }
 
 export class WaysState {
