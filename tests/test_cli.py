@@ -123,7 +123,7 @@ class CommandLine(unittest.TestCase):
         written = json.loads(sivrel("export", "demo:keepers-kitchen", "-o", str(out), *sets, "--json").stdout)
         self.assertGreater(written["triangles"], result["triangles"])
         self.assertEqual(out.read_bytes()[:4], b"glTF")
-        self.assertIn("for which glTF has no word", " ".join(written["left_out"]))
+        self.assertIn("which glTF can't express", " ".join(written["left_out"]))
         for arguments, part in (
             (("survey", "nothing.usda"), "There is no scene file"),
             (("export", "demo:slipway", "-o", str(self.folder / "a.usda")), "a.glb"),

@@ -41,7 +41,7 @@ class Caches(BrowserTest):
         self.assertTrue(page.locator("button:has-text('Delete')").first.is_disabled())
         page.locator("button:has-text('Unlock')").first.click()
         page.locator("button:has-text('Delete')").first.click()
-        page.click("text=Take it back")
+        page.click("text=Restore it")
         page.wait_for_selector("tr[data-shot='slipway']")
 
 

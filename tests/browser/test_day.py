@@ -141,7 +141,7 @@ class Day(BrowserTest):
         self.small()
         self.key("u")
         self.page.click("[data-queue-all]")
-        self.page.wait_for_selector("text=Let it go on")
+        self.page.wait_for_selector("text=Resume all")
         self.page.keyboard.press("Escape")
         first = self.prove()
         self.set("seed", "7")
@@ -154,7 +154,7 @@ class Day(BrowserTest):
         self.page.click(f".queue li[data-proof='{second}'] [data-queue='move=-1']")
         self.page.wait_for_function(f"() => document.querySelector('.queue li').dataset.proof === '{second}'")
         self.page.click("[data-queue-all]")
-        self.page.wait_for_selector("text=Nothing waits")
+        self.page.wait_for_selector("text=The queue is empty")
         self.assertRegex(self.page.locator("#queue-sheet").inner_text(), r"Forecasts were \d+ % off")
         self.page.keyboard.press("Escape")
         self.done(second)
@@ -180,7 +180,7 @@ class Day(BrowserTest):
             self.page.click(".import .ink")
             self.page.wait_for_load_state()
             if content != again:
-                self.assertIn("not written over", self.page.locator(".problem").inner_text())
+                self.assertIn("already a recipe", self.page.locator(".problem").inner_text())
         self.assertEqual(self.page.locator("li:has-text('Noon draft, finer')").count(), 1)
 
     def test_the_camera_is_moved_kept_and_proven(self):

@@ -85,7 +85,7 @@ class Faults(BrowserTest):
         ballast = self.disk / "ballast"
         fill(ballast)
         self.page.wait_for_selector("#full", state="visible")
-        self.assertIn("go on by themselves when there is room", self.page.locator("#full").inner_text())
+        self.assertIn("continue by themselves when there is space", self.page.locator("#full").inner_text())
         answer = self.page.request.get(f"{program.address}shots/keepers-kitchen")
         self.assertEqual(answer.status, 200)
         ballast.unlink()

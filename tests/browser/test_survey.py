@@ -81,7 +81,7 @@ class Survey(BrowserTest):
         self.assertEqual(self.found(), [])
         self.assertIn("NorthWall: thickness 0.25 m", page.locator("#mends").inner_text())
         page.keyboard.down("f")
-        page.wait_for_function("() => document.querySelector('#drawings figcaption').textContent.includes('before the mends')")
+        page.wait_for_function("() => document.querySelector('#drawings figcaption').textContent.includes('before the fixes')")
         page.keyboard.up("f")
         page.keyboard.press("Enter")
         page.wait_for_selector("#stage")

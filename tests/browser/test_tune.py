@@ -63,7 +63,7 @@ class Tune(BrowserTest):
         page.check("[value='brute_force']")
         page.check("[value='irradiance_cache']")
         self.run_it(seconds="3", region="")
-        self.assertIn("is first", page.locator("#says").inner_text())
+        self.assertIn("is best", page.locator("#says").inner_text())
         page.keyboard.press("&")
         page.wait_for_url("**/advice*")
         self.run_it(seconds="6")
@@ -90,7 +90,7 @@ class Tune(BrowserTest):
         page.wait_for_function("() => document.querySelectorAll('.ranks tbody tr').length > 1")
         page.keyboard.press("Escape")
         page.wait_for_function("() => document.getElementById('going').hidden")
-        page.wait_for_function("() => document.querySelector('#part').textContent.includes('called off')")
+        page.wait_for_function("() => document.querySelector('#part').textContent.includes('cancelled')")
 
 
 del BrowserTest

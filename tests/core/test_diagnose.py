@@ -259,7 +259,7 @@ class OffTruth(unittest.TestCase):
             self.assertEqual(places_off(self.case(true), coarse(self.grid, true, 0.01, self.rng)).regions, [])
 
     def test_what_chance_may_have_moved_is_not_called_unchanged(self):
-        """A place a third less off, so small and by so little brute force that chance alone moves it by as much."""
+        """A place a third less off, so small and by so little brute force that noise alone changes it by as much."""
         true, mask = np.full((54, 96), 0.1), np.zeros((54, 96), bool)
         mask[20:23, 40:43] = True
         finding = Finding("leak", "A leak.", "", (200, 100, 215, 115), 0.01, 5.0, "bias", 0.3, mask=mask)
@@ -272,7 +272,7 @@ class OffTruth(unittest.TestCase):
             if result.verdict == "unchanged":
                 self.assertLessEqual(abs(result.after / 0.3 - 1.0), 0.15)
             if result.verdict == "not certain":
-                self.assertIn("chance alone moves it by", result.said)
+                self.assertIn("noise alone changes it by", result.said)
         self.assertIn("not certain", verdicts)
         sure = retest(answer, {"amount": 0.0}, self.case(np.where(mask, 0.12, true), 0.002), coarse(self.grid, true, 0.0005, self.rng), before=0.3)
         self.assertEqual(sure.verdict, "smaller")

@@ -91,7 +91,7 @@ class Unit(unittest.TestCase):
 
     def test_what_is_not_understood_is_refused(self):
         source = "class Odd:\n    pass\nK = Odd()\ndef f(x):\n    return K"
-        with self.assertRaisesRegex(TypeError, "what of it the compiled code depends on"):
+        with self.assertRaisesRegex(TypeError, "how the compiled code depends on it"):
             unit_hash(function_of(source))
 
 

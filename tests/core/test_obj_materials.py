@@ -104,15 +104,15 @@ class Shapes(InAFolder):
 
     def test_damage_is_one_sentence_that_names_the_file(self):
         for text, words in (
-            (f"{TRIANGLE}f 1 2 9\n", "points that are not there"),
-            (f"{TRIANGLE}f 1 2 0\n", "points that are not there"),
-            (f"{TRIANGLE}f 1 2 -7\n", "points that are not there"),
+            (f"{TRIANGLE}f 1 2 9\n", "points that do not exist"),
+            (f"{TRIANGLE}f 1 2 0\n", "points that do not exist"),
+            (f"{TRIANGLE}f 1 2 -7\n", "points that do not exist"),
             (f"{TRIANGLE}f 1/4 2/4 3/4\n", "coordinates that are not there"),
             (f"{TRIANGLE}f 1//2 2//2 3//2\n", "normals that are not there"),
             (f"{TRIANGLE}f one two three\n", "not numbers"),
             ("v 0 zero 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "not numbers"),
             (f"{TRIANGLE}f 99999999999999999999 2 3\n", "it is damaged"),
-            ("v 1e300 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "no places"),
+            ("v 1e300 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "not finite"),
             (TRIANGLE, "nothing to render"),
             ("", ""),
         ):

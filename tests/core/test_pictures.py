@@ -128,7 +128,7 @@ class Measures(unittest.TestCase):
         self.assertLess(visible_difference(a, trace).max(), 0.01)
 
     def test_different_pixels_are_not_compared(self):
-        with self.assertRaisesRegex(InputError, "render both alike"):
+        with self.assertRaisesRegex(InputError, "render both with the same size and region"):
             compare(picture(), picture(frame=Frame(40, 25)))
 
 

@@ -37,7 +37,7 @@ class Verdicts(unittest.TestCase):
     def test_the_same_picture_is_seen_by_nobody(self):
         verdict = judge(picture(), picture())
         self.assertEqual((verdict.places, verdict.share, verdict.visible), ([], 0.0, 0.0))
-        self.assertTrue(verdict.sentence.startswith("Nobody sees a difference"))
+        self.assertTrue(verdict.sentence.startswith("No visible difference"))
 
     def test_a_patch_is_placed_and_named_with_what_it_does_to_the_light(self):
         verdict = judge(picture(), picture(patch=(slice(48, 60), slice(78, 90)), by=1.5))
@@ -59,7 +59,7 @@ class Verdicts(unittest.TestCase):
         verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))
         self.assertTrue(verdict.places)
         self.assertTrue(all(place.grain for place in verdict.places))
-        self.assertIn("by grain alone", verdict.sentence)
+        self.assertIn("only by grain", verdict.sentence)
 
     def test_light_under_grain_is_not_called_grain(self):
         verdict = judge(picture(noise=0.02, seed=1), picture(level=0.26, noise=0.02, seed=2))
@@ -94,7 +94,7 @@ class Verdicts(unittest.TestCase):
             self.assertAlmostEqual(verdict.places[0].light, 1.0, delta=0.02)
 
     def test_a_pattern_that_is_lost_under_grain_at_the_same_light(self):
-        """Chrome that is made matte: the object has the light that it had, spread otherwise."""
+        """Chrome that is made matte: the object has the light that it had, distributed differently."""
         before, after = picture(noise=0.05, seed=1), picture(noise=0.05, seed=2)
         y, x = np.mgrid[:64, :96]
         checks = np.where((x // 8 + y // 8) % 2 == 0, 1.25, 0.75)[:, 48:, None]
@@ -102,7 +102,7 @@ class Verdicts(unittest.TestCase):
         verdict = judge(before, after)
         self.assertFalse(verdict.places[0].grain)
         self.assertEqual({place.name for place in verdict.places}, {"Corner"})
-        self.assertIn("spread otherwise", " ".join(place.said for place in verdict.places))
+        self.assertIn("distributed differently", " ".join(place.said for place in verdict.places))
 
     def test_each_object_is_told_apart(self):
         before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)
@@ -133,7 +133,7 @@ class Verdicts(unittest.TestCase):
         after.passes["variance"][:, 72:] *= 9.0
         verdict = judge(before, after)
         self.assertEqual([place.name for place in verdict.places], ["Corner"])
-        self.assertIn("its grain is another", verdict.sentence)
+        self.assertIn("its grain has changed", verdict.sentence)
 
     def test_grain_says_what_it_would_hide(self):
         verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))

@@ -42,7 +42,7 @@ class Questions(StoreTest):
         self.assertEqual(requests.answered(self.db, number), (None, "The lamp is gone."))
         for _ in range(KEPT + 2):
             last = requests.ask(self.db, "reach", shot.id, {})
-        self.assertIn("ask again", requests.answered(self.db, number)[1])
+        self.assertIn("try again", requests.answered(self.db, number)[1])
         self.assertEqual(requests.answered(self.db, last), (None, ""))
 
 

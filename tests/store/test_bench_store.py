@@ -115,7 +115,7 @@ class StoredFinding(StoreTest):
     def test_a_named_recipe_is_never_written_over(self):
         first = with_values(Recipe(), {"sampling.max": 7})
         number = recipes.name(self.db, "Dusk", "for the blue hour", first)
-        with self.assertRaisesRegex(InputError, "not written over"):
+        with self.assertRaisesRegex(InputError, "already a recipe"):
             recipes.name(self.db, "Dusk", "", Recipe())
         with self.assertRaises(InputError):
             recipes.name(self.db, "  ", "", Recipe())

@@ -70,7 +70,7 @@ class Lineage(BenchTest):
         self.assertIn("<b>Low tide</b>", cards)
         self.assertIn("1 of 9 proofs", cards)
         self.assertFalse(self.post(f"/proofs/{proof.id}/star").json["starred"])
-        self.assertIn("No proof says that", self.client.get("/shots/slipway/lineage?find=nothing like it").text)
+        self.assertIn("No proof matches", self.client.get("/shots/slipway/lineage?find=nothing like it").text)
 
     def test_putting_aside_taking_back_and_dropping(self):
         self.prove()
@@ -78,13 +78,13 @@ class Lineage(BenchTest):
         moment = self.post(f"/proofs/{proof.id}/delete").json["moment"]
         self.assertNotIn(proof.id, [p.id for p in self.of("slipway")])
         self.assertEqual(jobs.of_proof(self.db, proof.id).state, "cancelled")
-        self.assertIn("1 put aside", self.client.get("/shots/slipway/lineage").text)
+        self.assertIn("1 deleted", self.client.get("/shots/slipway/lineage").text)
         self.post("/shots/slipway/restore", moment=moment)
         self.assertIn(proof.id, [p.id for p in self.of("slipway")])
         self.post(f"/proofs/{proof.id}/delete")
         self.post("/shots/slipway/empty")
         self.assertIsNone(proofs.get(self.db, proof.id))
-        self.assertIn("nothing to take back", self.post("/shots/slipway/restore", 422).text)
+        self.assertIn("nothing to restore", self.post("/shots/slipway/restore", 422).text)
 
     def test_thinning_says_first_how_many(self):
         result = self.client.get("/shots/lamp-room/thin.json").json
@@ -118,12 +118,12 @@ class Queue(BenchTest):
         first, second = (self.newest(gives_way=give) for give in ("", "on"))
         page = self.client.get("/queue").text
         self.assertLess(page.index(f'data-proof="{first}"'), page.index(f'data-proof="{second}"'))
-        self.assertIn("gives way", page)
+        self.assertIn("after others", page)
         self.post(f"/proofs/{second}/queue?gives_way=0")
         page = self.post(f"/proofs/{second}/queue?move=-1").text
         self.assertLess(page.index(f'data-proof="{second}"'), page.index(f'data-proof="{first}"'))
         self.assertIn("held", self.post(f"/proofs/{first}/queue?hold=1").text)
-        self.assertIn("Let it go on", self.post("/queue/hold").text)
+        self.assertIn("Resume all", self.post("/queue/hold").text)
         self.assertTrue(self.client.get("/status.json").json["worker"]["held"])
         self.post("/queue/hold?off")
         for number in (first, second):
@@ -159,7 +159,7 @@ class Recipes(BenchTest):
     def test_kept_started_from_compared_and_carried_out_and_in(self):
         form = {"sampling.max": "77", "gi.seen": "baked"}
         number = self.post("/recipes", recipe_name="Harbour dusk", reason="for the long shot", **form).json["id"]
-        self.assertIn("not written over", self.post("/recipes", 422, recipe_name="Harbour dusk", **form).text)
+        self.assertIn("already a recipe", self.post("/recipes", 422, recipe_name="Harbour dusk", **form).text)
         values = self.client.get(f"/recipes/own:{number}.json").json["values"]
         self.assertEqual((values["sampling.max"], values["gi.seen"]), ("77", "baked"))
         self.assertIn("Harbour dusk", self.client.get("/shots/slipway").text)
@@ -171,7 +171,7 @@ class Recipes(BenchTest):
         result = json.loads(text)
         self.assertEqual((result["name"], result["version"]), ("Harbour dusk", 1))
         file = lambda content: {"file": (io.BytesIO(content), "it.json")}  # noqa: E731
-        self.assertIn("not written over", self.post("/recipes/import", 422, files=file(text)).text)
+        self.assertIn("already a recipe", self.post("/recipes/import", 422, files=file(text)).text)
         self.post("/recipes/import", 302, files=file(json.dumps({**result, "name": "Second"}).encode()))
         self.assertEqual(recipes.find(self.db, "Second").recipe, with_values(Recipe(), {"sampling.max": 77, "gi.seen": "baked"}))
         for wrong in (b"nonsense", b"[]", json.dumps({**result, "version": 99, "name": "x"}).encode()):
@@ -220,7 +220,7 @@ class Compare(BenchTest):
         numbers = [proof.id for proof in self.of("keepers-kitchen")[:3]]
         page = self.client.get(f"/shots/keepers-kitchen/compare?proofs={','.join(map(str, numbers))}").text
         self.assertEqual(page.count('class="small-plate"'), 3)
-        for words in ("What made them", "Where time and noise went", "bounced light"):
+        for words in ("Their settings", "Where time and noise went", "bounced light"):
             self.assertIn(words, page)
         # The lamp was soloed in the second, and had eight shadow rays besides in the third.
         solo, rays = (re.search(rf"{name}</th>(.*?)</tr>", page)[1] for name in ("Flame solo", "Flame shadow rays"))
@@ -234,7 +234,7 @@ class Compare(BenchTest):
         self.assertRegex(result["verdict"], "[A-Z].*[.]$")
         self.assertTrue(result["places"])
         self.assertEqual(self.client.get(f"/pictures/{a}/{b}/visible.half").headers["Content-Type"], "application/octet-stream")
-        self.assertTrue(self.client.get(f"/pictures/{a}/{a}/difference.json").json["verdict"].startswith("Nobody sees"))
+        self.assertTrue(self.client.get(f"/pictures/{a}/{a}/difference.json").json["verdict"].startswith("No visible difference"))
 
 
 class Sheets(BenchTest):

@@ -201,7 +201,7 @@ class Forms(Hostile):
         bodies = {
             "wrong seconds": cache({**sound, "seconds": "long"}, records), "wrong count": cache({**sound, "count": [1]}, records),
             "wrong parts": cache({**sound, "parts": {"light a": 3}}, records), "no notes": cache({}, records),
-            "beyond measure": cache(sound, records * np.float32(1e30)), "not numbers": cache(sound, records * np.float32(np.nan)),
+            "too large": cache(sound, records * np.float32(1e30)), "not numbers": cache(sound, records * np.float32(np.nan)),
             "too narrow": cache(sound, np.ones((2, 3), np.float32)), "no archive": cache(sound, records).split(b"\n")[0] + b"\nPK",
             "unknown": to_bytes(Cache("truth", "a", {}, {}, sound)),
         }  # fmt: skip

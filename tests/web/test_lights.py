@@ -27,7 +27,7 @@ class Panel(LightsTest):
         page = self.post("/shots/keepers-kitchen/lights", proof=first.id).text
         for name in ("EveningSun", "Sky", "WindowSky", "Flame"):
             self.assertIn(f'data-open-light="{name}"', page)
-        self.assertIn("glows only", page)
+        self.assertIn("only glows", page)
         self.assertGreaterEqual(page.count('class="mini"'), 3 * 4)
 
     def test_sentences_are_of_the_light_that_is_open(self):
@@ -159,7 +159,7 @@ class StoredFinding(LightsTest):
         first = requests.ask(self.db, "plan", shot.id, {})
         for _ in range(requests.KEPT + 2):
             requests.ask(self.db, "plan", shot.id, {})
-        self.assertEqual(requests.answered(self.db, first), (None, "The question was dropped; ask again."))
+        self.assertEqual(requests.answered(self.db, first), (None, "This request is no longer known; try again."))
 
 
 if __name__ == "__main__":

@@ -33,7 +33,7 @@ LADDER = {
     "reference_error": 0.01,
     "reference_seconds": 4.0,
     "take": {"sampling.max": 16},
-    "says": "Samples from 16 on: no difference is seen.",
+    "says": "Samples from 16 on: no visible difference.",
     "complete": True,
 }
 PLAN = {
@@ -173,7 +173,7 @@ class Tune(WebTest):
         self.assertEqual(tunings.of_proof(self.db, self.proof, "ladder"), [])
 
     def test_pages_show_what_came_and_offer_it(self):
-        for kind, words in (("ladder", "no difference is seen"), ("budget", "Sky makes 40"), ("match", "a bake is first"), ("advice", "outside")):
+        for kind, words in (("ladder", "no visible difference"), ("budget", "Sky makes 40"), ("match", "a bake is first"), ("advice", "outside")):
             with self.subTest(kind):
                 empty = self.client.get(f"/proofs/{self.proof}/{kind}")
                 self.assertEqual(empty.status_code, 200)

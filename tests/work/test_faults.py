@@ -52,7 +52,7 @@ class Poison(Supervised):
         self.assertTrue(self.picture(behind))
         failed = jobs.of_proof(self.db, poison)
         self.assertEqual(failed.state, "failed")
-        self.assertRegex(failed.message, r"ended twice \(SIGKILL\) while it was making the photon map\b.*let it go on")
+        self.assertRegex(failed.message, r"ended twice \(SIGKILL\) while it was making the photon map\b.*resume it")
         jobs.resume(self.db, poison)  # the user may want it all the same
         wait_for(lambda: jobs.of_proof(self.db, poison).state == "rendering", "another attempt")
 
@@ -218,7 +218,7 @@ class Sweeping(WorkerTest):
         asked = requests.ask(self.db, "plan", shots.find(self.db, "slipway").id, {"recipe": "{}", "edits": "{}"})
         program_started(self.db, self.data)
         self.assertTrue(path.exists())
-        self.assertNotIn("started anew", requests.answered(self.db, asked)[1])
+        self.assertNotIn("restarted", requests.answered(self.db, asked)[1])
 
 
 def fill(ballast: Path) -> None:
@@ -286,7 +286,7 @@ class FullDisk(unittest.TestCase):
             form = {"files": (io.BytesIO(b"x" * (1 << 20)), name)}
             answer = client.post("/shots", data=form, content_type="multipart/form-data")
             self.assertEqual(answer.status_code, 507)
-            self.assertIn("The disk is full, so nothing was kept", answer.text)
+            self.assertIn("The disk is full, so nothing was saved", answer.text)
         self.assertEqual(list((data / "uploads").glob("*")), [])
         self.assertEqual([client.get(path).status_code for path in ("/", "/shots/slipway", "/caches", "/recipes")], [200] * 4)
         self.assertTrue(client.get("/status.json").json["full"])

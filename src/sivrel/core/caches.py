@@ -219,7 +219,7 @@ class CacheFolder:
             assert self.folder is not None
             os.replace(self.folder / ASIDE, self.folder / f"{(self.folder / ASIDE_NAME).read_text()}.cache")
         except OSError:
-            raise InputError("There is no deleted cache to take back.") from None
+            raise InputError("There is no deleted cache to restore.") from None
 
     def keep_marked(self, cache: Cache) -> None:
         """Store an imported cache, and never delete it automatically."""

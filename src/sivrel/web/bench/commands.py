@@ -38,7 +38,7 @@ SHEET: tuple[tuple[Command, ...], ...] = (
              "render every change as it is made", True, True),),
     (Command("before", ("ArrowUp",), "proof before"), Command("after", ("ArrowDown",), "proof after"),
      Command("fold", ("ArrowLeft",), "fold its descendants"), Command("unfold", ("ArrowRight",), "unfold it")),
-    (Command("star", ("*",), "star"), Command("name", ("y",), "name and note"), Command("putAside", ("Delete",), "put aside"),
+    (Command("star", ("*",), "star"), Command("name", ("y",), "name and note"), Command("putAside", ("Delete",), "delete"),
      Command("find", ("/",), "find")),
     (Command("queue", ("u",), "the queue: order, hold, give way", of_scene=True),),
     (Command("parent", ("p",), "compare with its parent"),),

@@ -236,7 +236,7 @@ export class Findings {
 
   wave(one) {
     if (one.dismissed) {
-      const back = make("button", { type: "button", className: "link", textContent: "take back" });
+      const back = make("button", { type: "button", className: "link", textContent: "undo" });
       back.addEventListener("click", () => this.dismiss(one, ""));
       return make("p", { className: "note" }, `Dismissed in this shot: ${one.dismissed} `, back);
     }

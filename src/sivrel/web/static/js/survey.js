@@ -157,7 +157,7 @@ async function changed() {
     $("mends").hidden = !lines.length && !Object.keys(before).length;
     $("mends").querySelector("ul").replaceChildren(
       ...lines.map(([keys, words]) => {
-        const back = make("button", { type: "button", className: "link", textContent: "take back" });
+        const back = make("button", { type: "button", className: "link", textContent: "undo" });
         back.addEventListener("click", () => takeBack(keys));
         return make("li", {}, make("span", { className: "changed", textContent: words }), " ", back);
       }),
