@@ -322,11 +322,17 @@ def recipe_and_edits(base: RecipeLike = None, edits: EditsLike = None, values: M
     return with_values(made, own), with_edits(known, laid)
 
 
-def warm_up(progress: Progress | None = None) -> None:
-    """Compile the renderer's kernels, or load them if already compiled. Renders do this by themselves if needed."""
-    from .core.render.warmup import warm_up
+def warm_up(progress: Progress | None = None, recipe: RecipeLike = None, edits: EditsLike = None, everything: bool = True) -> None:
+    """Compile the renderer's kernels, or load them if already compiled: all of them, or, without `everything`, those that a render of this
+    recipe needs. Renders do this by themselves if needed."""
+    from .core.render.warmup import Warming, compiling, stages_of, warm_up
 
-    warm_up(None if progress is None else lambda done, total, name: progress(f"compiling kernels, {name}", done / total))
+    report = None if progress is None else lambda done, total, name: progress(f"compiling kernels, {name}", done / total)
+    if everything:
+        warm_up(report)
+    else:
+        with compiling(report):
+            Warming().need(stages_of(*recipe_and_edits(recipe, edits)))
 
 
 def _lights_alone(settings: Recipe) -> Recipe:

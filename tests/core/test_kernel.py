@@ -10,7 +10,6 @@ from pathlib import Path
 
 from sivrel.core.kernel import KERNELS
 from sivrel.core.kernel_cache import code_without_words, keep_kernels_in, kernel_folder, thin_out, unit_hash
-from sivrel.core.render.warmup import is_warm, warm_up
 
 SCRIPT = """
 import sys
@@ -143,15 +142,7 @@ class Kept(unittest.TestCase):
         self.assertEqual(sorted(file.name for file in self.folder.iterdir()), ["k0.kernel", "k30.kernel"])
 
 
-class WarmUp(unittest.TestCase):
-    def test_a_small_render_makes_all_warm(self):
-        result = []
-        warm_up(lambda done, total, name: result.append((done, total, name)))
-        self.assertTrue(is_warm())
-        for done, total, name in result:  # nothing, where the kernels came from the cache
-            self.assertLessEqual(done, total)
-            self.assertTrue(name)
-
+class Called(unittest.TestCase):
     def test_a_kernel_may_be_called_from_python(self):
         from sivrel.core.vector import dot
 

@@ -162,12 +162,14 @@ class Outside(FindingsTest):
         return self.client.post("/shots", data={"csrf_token": self.token(), **fields, "files": list(files)}, content_type="multipart/form-data")
 
     def test_pictures_become_a_shot_with_a_lineage(self):
-        answer = self.judge((self.png(1), "before.png"), (self.png(2), "after.png"), seconds="12.5", notes="Remove the clamp")
+        answer = self.judge((self.png(1), "before.png"), (self.png(2), "after.png"), seconds="12.5", notes="clamp off")
         self.assertEqual(answer.status_code, 302)
         shot = shots.find(self.db, "before")
         self.assertTrue(shot.outside)
         first, second = proofs.of_shot(self.db, shot.id)
-        self.assertEqual((first.name, second.name, second.parent_id, second.seconds, second.note), ("before", "after", first.id, 12.5, "Remove the clamp"))
+        self.assertEqual(
+            (first.name, second.name, second.parent_id, second.seconds, second.note), ("before", "after", first.id, 12.5, "clamp off")
+        )
         page = self.client.get("/shots/before").text
         self.assertIn("data-outside", page)
         difference = self.client.get(f"/pictures/{first.picture}/{second.picture}/difference.json").json

@@ -35,7 +35,7 @@ def render(shot: str, output: str, given: Given, threads: int, time_limit: float
     from ..shot import warm_up
 
     report = Reporter()
-    warm_up(report)
+    warm_up(report, settings, view["edits"], everything=False)
     made = opened.render(settings, seconds=time_limit, threads=threads, progress=report, **view)
     report.done()
     made.save(out)

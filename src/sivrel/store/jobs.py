@@ -33,13 +33,15 @@ class Job:
 
 @dataclass(frozen=True)
 class Worker:
-    """phase: absent, compiling, idle, reading, rendering; done and total count kernels while compiling; held: the queue is paused."""
+    """phase: absent, compiling, idle, reading, making, rendering; done and total count kernels while compiling; held: the queue is paused;
+    warming: what is compiled behind its other work, in words, empty when everything is."""
 
     phase: str
     done: int
     total: int
     message: str
     held: bool
+    warming: str
 
 
 def _job(row: sqlite3.Row | None) -> Job | None:
@@ -211,4 +213,8 @@ def set_worker(db: sqlite3.Connection, phase: str, done: int = 0, total: int = 0
 
 def worker(db: sqlite3.Connection) -> Worker:
     row = db.execute("SELECT * FROM worker").fetchone()
-    return Worker(row["phase"], row["done"], row["total"], row["message"], bool(row["held"]))
+    return Worker(row["phase"], row["done"], row["total"], row["message"], bool(row["held"]), row["warming"])
+
+
+def set_warming(db: sqlite3.Connection, words: str) -> None:
+    db.execute("UPDATE worker SET warming = ?", (words,))

@@ -7,6 +7,7 @@ it with its parent.
 import fcntl
 import functools
 import logging
+import math
 import os
 import sqlite3
 import sys
@@ -27,7 +28,7 @@ from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
-from ..core.render.warmup import warm_up
+from ..core.render.warmup import PATHS, Warming, compiling, stages_of
 from ..core.rendered import Render, make_picture
 from ..core.scene.model import Scene
 from ..core.task import Cancel, Task
@@ -62,7 +63,7 @@ class Worker:
         self.scene_lock = threading.RLock()
         self.caches = CacheFolder(data / "caches")
         self.read_ahead: int | None = None
-        self.compiled_some = False
+        self.compiled_some, self.warming = False, Warming()
         self.render_on_its_way: Cancel | None = None
         self.stood, self.stands_since = 0.0, 0.0
 
@@ -71,9 +72,11 @@ class Worker:
             fcntl.flock(lock, fcntl.LOCK_EX)  # one worker per data folder; the lock ends with the process
             jobs.requeue(self.db)
             jobs.set_worker(self.db, "compiling")
-            warm_up(self._compiled)
+            with compiling(self._compiled):
+                self.warming.need([PATHS])
             if self.compiled_some:
                 print("\rthe renderer is ready" + " " * 30, file=sys.stderr, flush=True)
+            threading.Thread(target=self._compile_rest, daemon=True).start()
             for beside in (handle_requests, render_moments):
                 threading.Thread(target=self._endlessly, args=(beside,), daemon=True).start()
             while not self.ending.is_set():
@@ -92,6 +95,22 @@ class Worker:
             except Exception:
                 log.exception("%s is restarted.", work.__name__)
                 time.sleep(1.0)
+
+    def _compile_rest(self) -> None:
+        """Compile what the first renders do not need, behind them; a render that needs some of it compiles that at once."""
+        db = database.connect(self.data)
+
+        def report(title: str, left: float) -> None:
+            words = f"compiling {title}, about {math.ceil(left)} s for all that is left" if title and left > 1.0 else ""
+            when_there_is_room(lambda: jobs.set_warming(db, words), lambda: True)
+
+        try:
+            self.warming.report = report
+            self.warming.compile_rest()
+        except Exception:  # whatever can't be compiled fails again in the render that needs it, which says so
+            log.exception("Some kernels could not be compiled ahead.")
+        finally:
+            db.close()
 
     def _compiled(self, done: int, total: int, name: str) -> None:
         self.compiled_some = True
@@ -209,6 +228,10 @@ class Worker:
         def making(what: str, share: float, result: object) -> None:
             jobs.set_worker(self.db, "making", int(share * 100), 100, what)
 
+        def compiled_for(title: str) -> None:
+            jobs.set_worker(self.db, "compiling", message=title)
+
+        self.warming.need(stages_of(proof.recipe, proof.edits), compiled_for)
         ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel), proof.frame)
         task = Task(cancel=cancel)
         clock = np.zeros(clock_entries(ready.arrays.slots))

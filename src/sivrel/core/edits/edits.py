@@ -152,9 +152,7 @@ class CardEdit(Group):
     height: float | None = setting("height", "by {} m,", "Metres.", "m", gt=0.0, le=1e4)
     count: int | None = setting("repeats", "with {} repeats,", "Slats, panes or leaves across.", ge=1, le=200)
     opacity: float | None = setting("opacity", "{} opaque,", "Of its opaque parts.", ge=0.0, le=1.0)
-    depth: float | None = setting(
-        "depth", "{} m deep,", "A plain card as a slab, which closes a gap without leaking itself.", "m", ge=0.0, le=100.0
-    )
+    depth: float | None = setting("depth", "{} m deep,", "A plain card as a slab, which closes a gap without leaking itself.", "m", ge=0.0, le=100.0)
     color: Three | None = setting("colour", "in {}.", "Linear Rec.709: red, green, blue; dark when empty.")
 
 

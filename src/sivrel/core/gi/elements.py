@@ -74,8 +74,7 @@ def halve(mesh: ElementMesh, chosen: np.ndarray) -> ElementMesh:
     count = int(chosen.sum())
     if len(chosen) + count > MOST_ELEMENTS:
         raise InputError(
-            f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or check the "
-            "scene's scale."
+            f"The bake would take more than {MOST_ELEMENTS} elements; set baked.max_edge and baked.min_edge higher, or check the scene's scale."
         )
     edge = mesh.edges()[chosen].argmax(axis=1)
     node_of = mesh.nodes()

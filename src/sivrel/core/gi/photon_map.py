@@ -118,8 +118,7 @@ class PhotonMapSettings(Group):
         0.0,
         "stop error",
         "Shooting stops sooner when {} % of error is left; 0 shoots all of them.",
-        "The median error of the photons within the gather radius. It needs a fixed radius: an automatic one "
-        "shrinks as photons arrive.",
+        "The median error of the photons within the gather radius. It needs a fixed radius: an automatic one shrinks as photons arrive.",
         unit="%",
         needs={**PHOTONS, "photon_map.radius": ["!0"]},
         ge=0.0,

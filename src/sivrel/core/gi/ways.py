@@ -2,9 +2,15 @@
 
 from typing import Any
 
-from ..kernel import kernel
+import numpy as np
+from numba import typeof, types
+
+from ..by_address import address_of, calling
+from ..kernel import called_kernel
+from ..numba_byref import ByReference
+from ..surfaces.preview import Look
 from . import ambient, baked, brute_force, caustics, irradiance_cache, off, photon_map, radiance_cache
-from .way import NOT_SERVED, Way
+from .way import INDIRECT, Spot, Way
 
 WAYS: tuple[Way, ...] = (
     off.WAY,
@@ -30,23 +36,36 @@ if len({way.code for way in WAYS}) < len(WAYS) or len({way.key for way in (*WAYS
     raise ValueError("Two ways of finding bounced light share a code or a key; give each its own.")
 
 
-@kernel
-def _nobody(way, prepared, scene, memory, spot):
-    return (0.0, 0.0, 0.0), NOT_SERVED
+_NOWHERE, _FLOAT, _WORD = (0.0, 0.0, 0.0), np.float32(0.0), np.uint32(0)
+_LOOK = Look(_NOWHERE, 0.0, 0.0, 0.0, False, _NOWHERE, 0.0, 0.0)
+_ANY_SPOT: Any = (_NOWHERE, _NOWHERE, _NOWHERE, _LOOK, _WORD, _FLOAT, _FLOAT, 0.0, False, _WORD, 0, 0)
+SPOT = typeof(Spot(*_ANY_SPOT))
+"""The types of a `Spot` as all kernels make it."""
+FOUND = types.Tuple((types.UniTuple(types.float64, 3), types.int64))
+look_up_at = calling(FOUND, {2: ByReference(SPOT, False), 3: types.int64})
+"""(address, (scene, memory, spot, sample)) -> (irradiance, what was found): the lookup of a way, called by its `lookup_address`."""
 
 
-def _asking(place: int, code: int, own: Any, others: Any) -> Any:
-    @kernel
-    def ask(way, prepared, scene, memory, spot):
-        if way == code:
-            return own(prepared[place], scene, memory, spot)
-        return others(way, prepared, scene, memory, spot)
+def _called(place: int, own: Any) -> Any:
+    @called_kernel
+    def look_up(scene, memory, spot, sample):
+        (r, g, b), found = own(scene.prepared[place], scene, memory, spot)
+        return (float(r), float(g), float(b)), np.int64(found)
 
-    return ask
+    return look_up
 
 
-looked_up = _nobody
-"""Kernel (way, prepared, scene, memory, spot) -> (irradiance, what was found): looks up the way with that code."""
-for _place, _way in enumerate(WAYS):
-    if _way.lookup is not None:
-        looked_up = _asking(_place, _way.code, _way.lookup, looked_up)
+@called_kernel
+def _look_up_caustics(scene, memory, spot, sample):
+    maps = scene.prepared[CAUSTICS]
+    return caustics.caustics_at(scene, memory.stack, maps, memory.near, sample, spot.position, spot.geometric_normal), np.int64(INDIRECT)
+
+
+LOOKUPS = {way.key: _called(PLACES[way.key], way.lookup) for way in WAYS if way.lookup is not None} | {caustics.WAY.key: _look_up_caustics}
+
+
+def lookup_address(key: str, scene: Any, memory: Any) -> int:
+    """The address of a way's lookup for scene arrays and a thread's memory like these; 0 for a way that has none. Compiles it on first use."""
+    if key not in LOOKUPS:
+        return 0
+    return address_of(LOOKUPS[key], (ByReference(typeof(scene), True), ByReference(typeof(memory), True), ByReference(SPOT, False), types.int64))

@@ -6,9 +6,9 @@ import numpy as np
 
 from ..gi.hemisphere import stratified_directions
 from ..gi.way import NOT_SERVED, Spot, Way
-from ..gi.ways import looked_up
+from ..gi.ways import look_up_at, lookup_address
 from ..kernel import called_kernel
-from ..numba_byref import by_reference
+from ..numba_byref import by_passing_reference, by_reference
 from ..surfaces.preview import Look
 from ..vector import LUMINANCE
 from .memory import make_memory
@@ -18,7 +18,7 @@ SPOTS, RINGS, SLICES = 48, 10, 26
 
 
 @called_kernel
-def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triangles, weights, found):
+def _look_up(scene_arrays, memory_arrays, address, points, surfaces, normals, triangles, weights, found):
     """found float64 [n, 4] receives the irradiance of bounced light at visible points, and whether the way had an answer."""
     scene, memory = by_reference(scene_arrays), by_reference(memory_arrays)
     black = (0.0, 0.0, 0.0)
@@ -28,7 +28,7 @@ def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triang
             (normals[k, 0], normals[k, 1], normals[k, 2]), Look((0.5, 0.5, 0.5), 1.0, 0.0, 1.0, False, black, 0.0, 0.0),
             np.uint32(triangles[k]), np.float32(weights[k, 0]), np.float32(weights[k, 1]), math.inf, True, np.uint32(k), 0, 0,
         )  # fmt: skip
-        light, served = looked_up(way, scene.prepared, scene, memory, spot)
+        light, served = look_up_at(address, (scene, memory, by_passing_reference(spot), 0))
         found[k, 0], found[k, 1], found[k, 2] = light
         found[k, 3] = 1.0 if served != NOT_SERVED else 0.0
 
@@ -36,7 +36,8 @@ def _look_up(scene_arrays, memory_arrays, way, points, surfaces, normals, triang
 def look_up(job: Preparation, way: Way, points: Points) -> tuple[np.ndarray, np.ndarray]:
     """Irradiance [n, 3] that a way finds at points the camera sees, and where it had an answer, bool [n]."""
     memory, found = make_memory(job.arrays.slots), np.zeros((len(points.positions), 4))
-    _look_up(job.arrays, memory, way.code, points.positions, points.surfaces, points.normals, points.triangles, points.weights, found)
+    address = lookup_address(way.key, job.arrays, memory)
+    _look_up(job.arrays, memory, address, points.positions, points.surfaces, points.normals, points.triangles, points.weights, found)
     return found[:, :3], found[:, 3] > 0.0
 
 

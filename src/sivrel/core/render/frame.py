@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import Cancelled, InputError
 from ..gi.brute_force import BRUTE_FORCE
-from ..gi.ways import BEYOND, SEEN
+from ..gi.ways import BEYOND, SEEN, lookup_address
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..task import Task
@@ -82,9 +82,10 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
     seen, over that way beyond."""
     way, gi_rays = SEEN[recipe.gi.seen], recipe.sampling.gi_rays
     seen, beyond = way.code, BEYOND[recipe.gi.beyond].code if way.asks_beyond else way.code
-    rays = recipe.final_gather_rays(way.key)
+    at_seen, at_beyond, caustics = way.key, recipe.gi.beyond if way.asks_beyond else way.key, recipe.of("caustics").on == "yes"
+    rays, memory = recipe.final_gather_rays(way.key), make_memory(1)
     if rays:
-        seen, gi_rays = BRUTE_FORCE, rays
+        seen, at_seen, gi_rays = BRUTE_FORCE, "brute_force", rays
     return PathSettings(
         seen,
         beyond,
@@ -105,8 +106,11 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.ambient.level,
         recipe.ambient.occlusion,
         recipe.ambient.on_direct if recipe.ambient.samples else 0.0,
-        recipe.of("caustics").on == "yes",
+        caustics,
         pair_share(recipe, frame),
+        lookup_address(at_seen, scene, memory),
+        lookup_address(at_beyond, scene, memory),
+        lookup_address("caustics", scene, memory) if caustics else 0,
     )
 
 

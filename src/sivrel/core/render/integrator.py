@@ -69,6 +69,7 @@ class PathSettings(NamedTuple):
     occlude_direct: share of the direct light that occlusion takes where the camera looks
     caustics: whether caustic photons stand for the light that paths would find through glass and mirrors after a diffuse bounce
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
+    seen_lookup, beyond_lookup, caustics_lookup: addresses of the ways' lookups (`gi.ways.lookup_address`), 0 where paths are traced
     """
 
     seen: int
@@ -92,6 +93,9 @@ class PathSettings(NamedTuple):
     occlude_direct: float
     caustics: bool
     pairs: float
+    seen_lookup: int
+    beyond_lookup: int
+    caustics_lookup: int
 
 
 @called_kernel

@@ -9,10 +9,9 @@ from typing import NamedTuple
 import numpy as np
 
 from ..gi.ambient import AMBIENT, ambient_at
-from ..gi.caustics import caustics_at
 from ..gi.off import OFF
 from ..gi.way import NOT_SERVED, WHOLE, Spot
-from ..gi.ways import CAUSTICS, looked_up
+from ..gi.ways import look_up_at
 from ..kernel import kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_parts, lights_aimed_at, lights_met
 from ..lights.emitters import BLACK
@@ -332,16 +331,21 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, surfac
 def look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surface):
     """Irradiance of bounced light from the way in use, that of caustics, and which of the two were found."""
     point, scattering = hit.point, surface.shading.scattering
-    spot = Spot(
-        point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
-        hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen, numbers.key, numbers.sample, numbers.dimension + LOOKUP,
-    )  # fmt: skip
-    by_rays, served = looked_up(settings.seen if state.seen else settings.beyond, scene.prepared, scene, memory, spot)
-    if served == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
-        by_rays, served = BLACK, NOT_SERVED
-    by_photons = BLACK
-    if settings.caustics:
-        by_photons = caustics_at(scene, memory.stack, scene.prepared[CAUSTICS], memory.near, sample.number, point.position, point.geometric_normal)
+    by_rays, by_photons, served = BLACK, BLACK, NOT_SERVED
+    address = settings.seen_lookup if state.seen else settings.beyond_lookup
+    if address != 0 or settings.caustics:
+        spot = by_passing_reference(
+            Spot(
+                point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
+                hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen, numbers.key, numbers.sample, numbers.dimension + LOOKUP,
+            )
+        )  # fmt: skip
+        if address != 0:
+            by_rays, served = look_up_at(address, (scene, memory, spot, sample.number))
+        if served == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
+            by_rays, served = BLACK, NOT_SERVED
+        if settings.caustics:
+            by_photons, _ = look_up_at(settings.caustics_lookup, (scene, memory, spot, sample.number))
     return by_rays, by_photons, served
 
 

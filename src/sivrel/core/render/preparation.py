@@ -8,7 +8,7 @@ import numpy as np
 
 from ..gi.importance import Importance, importance_of
 from ..gi.photons import WHOLLY_METAL, turns_light
-from ..gi.ways import BEYOND, PLACES, SEEN
+from ..gi.ways import BEYOND, PLACES, SEEN, lookup_address
 from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
 from ..task import Task
@@ -18,6 +18,7 @@ from .film import camera_array
 from .frame import Frame, path_settings
 from .gather import Arrived, gather
 from .integrator import PathSettings
+from .memory import make_memory
 from .recipe import Recipe
 
 ROWS_AT_ONCE = 2048
@@ -65,7 +66,8 @@ class Preparation:
         """The recipe's settings for gathered rays, with the way `beyond`; the recipe's own if not given."""
         settings = path_settings(self.recipe, self.arrays, self.frame)
         way = BEYOND[beyond].code if beyond else settings.beyond
-        return settings._replace(seen=way, beyond=way)
+        lookup = lookup_address(beyond, self.arrays, make_memory(1)) if beyond else settings.beyond_lookup
+        return settings._replace(seen=way, beyond=way, seen_lookup=lookup, beyond_lookup=lookup)
 
     def gather(self, origins: np.ndarray, directions: np.ndarray, beyond: str = "") -> tuple[np.ndarray, np.ndarray]:
         """Radiance [n, 3] that arrives along rays as after a diffuse bounce, and their lengths in metres."""

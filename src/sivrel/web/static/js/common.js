@@ -31,12 +31,13 @@ export function sayStatus({ worker, rendering, waiting }) {
   const words = [];
   if (worker.phase === "compiling") {
     const share = worker.total ? ` ${worker.done} of ${worker.total} kernels` : "";
-    words.push(`preparing the renderer, once after an update:${share}`);
+    words.push(worker.total || !worker.message ? `preparing the renderer, once after an update:${share}` : `compiling ${worker.message}`);
   } else if (worker.phase === "absent") words.push(worker.message ? `the renderer: ${worker.message}` : "the renderer is starting");
   else if (worker.phase === "reading") words.push(`reading ${worker.message}`);
   if (rendering) words.push(`${rendering} rendering`);
   if (waiting) words.push(`${waiting} waiting`);
   if (worker.held) words.push("the queue is held");
+  if (worker.warming && worker.phase !== "compiling") words.push(worker.warming);
   status.textContent = words.join(" · ");
 }
 
