@@ -25,9 +25,9 @@ class Detector:
     claims, describe: for a place that deviates from brute force, how well this flaw fits, 0 for not at all; and the finding
     exact: whether it needs no trial
     measure: the name of its findings' amount, if this detector measures it itself
-    amount: of a stored finding in the case of another proof, with brute force if there is some, and the case it is compared with: the amount and its
-    standard error; None if the finding is of another kind
-    on_patch: the same on a small render of a trial, against brute force of it where there is some
+    amount: of a stored finding in the case of another proof, with brute force if there is some, and the case it is compared with: (amount,
+    standard error); None if the finding is of another kind
+    on_patch: (patch, brute force of it if there is some, what a measure needs) -> `Amount`, the same on a small render of a trial
     """
 
     kind: str

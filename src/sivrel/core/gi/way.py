@@ -90,8 +90,8 @@ class Way(NamedTuple):
     kind: name of its cache
     nothing: the kernels' arrays while it is not in use; a named tuple of the same types as `serve` returns
     makes: from its settings and the recipe, what its cache depends on besides the scene
-    depends: parts of the shot it depends on: `geometry`, `surfaces`, `lights`, `limits`, `beyond`; `camera`
-    where its setting of that name is `own`
+    depends: parts of the shot it depends on: `geometry`, `surfaces`, `lights`, `limits`, `beyond`, `camera`; a setting called `camera` adds
+    the last one where it is `own`
     make, extend and serve take a job (see render.preparation.Preparation) and its settings.
     make: its arrays and notes for a file; extend: adds what another camera needs; serve: the kernels' arrays from these
     lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)

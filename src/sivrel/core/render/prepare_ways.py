@@ -86,6 +86,7 @@ def dependencies(job: Preparation, way: Way, surfaces: str, geometry: str, beyon
         "lights": lambda: hash_of(lights, arrays.portals, arrays.tables, arrays.light_of, arrays.maps),
         "limits": lambda: hash_of(recipe.limits.model_dump()),
         "beyond": lambda: hash_of(recipe.gi.beyond, beyond),
+        "camera": lambda: camera_hash(job),
     }
     depends = {name: of[name]() for name in way.depends}
     assert way.makes is not None
