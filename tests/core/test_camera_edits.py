@@ -45,7 +45,7 @@ class Moved(unittest.TestCase):
         for missing in ({"camera.stair.at": "0,1,0"}, {"camera.mian.view": 40}):
             with self.assertRaisesRegex(InputError, "to add it"):
                 camera(missing)
-        with self.assertRaisesRegex(InputError, "own place"):
+        with self.assertRaisesRegex(InputError, "own position"):
             camera({"camera.main.at": "0,1,0", "camera.main.towards": "0,1,0"})
 
     def test_keys_are_checked_like_all_others(self):

@@ -92,7 +92,7 @@ class Laid(unittest.TestCase):
         for assignment, word in (
             ("light.Lmap.intensity=3", "Did you mean “Lamp”"), ("object.Grund.camera=off", "Did you mean “/Set/Ground”"),
             ("object.Ground.aimed=on", "does not glow"),
-            ("light.Lamp.towards=0,0,2", "own place"), ("light.Lamp.kind=rect", "already"), ("card./Set/Ground.pattern=soft", "already"),
+            ("light.Lamp.towards=0,0,2", "own position"), ("light.Lamp.kind=rect", "already"), ("card./Set/Ground.pattern=soft", "already"),
         ):  # fmt: skip
             with self.subTest(assignment), self.assertRaisesRegex(InputError, word):
                 edited(assignment)

@@ -93,7 +93,7 @@ class Stated(unittest.TestCase):
         variance[20, 30], beauty[20, 30, :3] = 400.0, 20.0
         noise = measure_noise(Picture({"beauty": beauty, "variance": variance}, Frame(60, 40)))
         self.assertIsNone(noise.level)
-        self.assertIn("one pixel, which rare light happened to find; the rest has 0.2%", noise.why)
+        self.assertIn("one pixel that found rare light; the rest has 0.2%", noise.why)
 
     def test_the_tail_is_told(self):
         beauty = np.full((60, 60, 4), 0.5, np.float32)

@@ -54,7 +54,7 @@ class Outside(unittest.TestCase):
         small = {name: np.zeros((4, 4), np.float32) for name in "RGB"}
         for path, part in (
             (self.folder / "text.exr", "not an OpenEXR"),
-            (self.folder / "scene.usda", "no picture"),
+            (self.folder / "scene.usda", "can.t be diagnosed"),
             (self.folder / "none.png", "no picture"),
             (self.write("small.exr", small), "16 pixels"),
             (self.write("odd.exr", {"Q": self.plane()}), "R, G and B"),

@@ -137,7 +137,7 @@ class Verdicts(unittest.TestCase):
 
     def test_grain_says_what_it_would_hide(self):
         verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))
-        self.assertRegex(verdict.sentence, r"hide a change of the light by less than about \d")
+        self.assertRegex(verdict.sentence, r"hide a change of light below about \d")
 
     def test_it_is_seen_as_the_camera_exposes_unless_told_otherwise(self):
         before, after = picture(level=0.004), picture(level=0.0012)

@@ -74,7 +74,7 @@ class Proving(LightsTest):
         answer = self.post("/shots/slipway/layer", {"light.NoonSun.angle": "5", "light.NoonSun.solo": "on"})
         self.assertEqual(answer.status_code, 200)
         self.assertIn("inputs:angle = 5", answer.text)
-        self.assertIn("# Of the light NoonSun, solo has no word", answer.text)
+        self.assertIn("# Of the light NoonSun, solo can't be expressed", answer.text)
 
 
 class WithWorker(LightsTest):

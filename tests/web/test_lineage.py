@@ -96,7 +96,7 @@ class Words(unittest.TestCase):
             "beyond": {"diffuse": 0.02, "mirror": 0.0, "total": 0.0}, "self_hits": 0.0,
         }  # fmt: skip
         result = meters_in_words(replace(proof(1, limits__indirect_clamp=10, limits__diffuse_bounces=1), meters=meters))
-        self.assertEqual(result[0], "The clamp at 10 takes 3.1 % of the light, 90 % of it on Pane.")
+        self.assertEqual(result[0], "The clamp at 10 removes 3.1 % of the light, 90 % of it on Pane.")
         self.assertEqual(result[1], "2.0 % of the light lies beyond 1 diffuse bounce (± 0.1 %).")
         self.assertEqual(len(result), 2)
 

@@ -78,13 +78,13 @@ class MetersTest(unittest.TestCase):
     def test_each_cost_is_a_sentence_with_its_share(self):
         recipe = with_values(Recipe(), {"limits.indirect_clamp": 10.0, "limits.diffuse_bounces": 1})
         (clamped,) = self.said(recipe, clamped=0.034, clamped_most=("/Room/Wall", 0.6))
-        self.assertEqual(clamped, "The clamp at 10 takes 3.4 % of the light, 60 % of it on Wall.")
+        self.assertEqual(clamped, "The clamp at 10 removes 3.4 % of the light, 60 % of it on Wall.")
         (beyond,) = self.said(recipe, beyond={"diffuse": 0.021, "mirror": 0.0004}, beyond_error=0.002)
         self.assertEqual(beyond, "2.1 % of the light lies beyond 1 diffuse bounce (± 0.2 %).")
         (glass,) = self.said(ended_in_glass=0.03)
         self.assertIn("allow more crossings", glass)
         (sparkle,) = self.said(fireflies=0.01, firefly_kind=("caustics", 0.8))
-        self.assertEqual(sparkle, "1.0 % of the pixels sparkle; 80 % of those by caustics.")
+        self.assertEqual(sparkle, "1.0 % of the pixels are fireflies; 80 % of those by caustics.")
         (met,) = self.said(self_hits=0.02)
         self.assertIn("raise the ray offset", met)
 
@@ -96,12 +96,12 @@ class MetersTest(unittest.TestCase):
             ({"because": "lights"}, "made in 3.0 s because lights had changed."),
             ({"made": False}, "reused (saved 3.0 s)."),
             ({"made": False, "because": "geometry"}, "locked: used although geometry has changed since."),
-            ({"added": True}, "kept and added to for this camera, 3.0 s in all."),
+            ({"added": True}, "extended for this camera, 3.0 s in total."),
         ):
             self.assertIn(f"Photon map: 12 345 photons, {answer}", words.way_in_words({**made, **change}))
         check = {"mean": -0.021, "mean_error": 0.01, "spread": 0.002, "spots": 50}
         answer = words.way_in_words({**made, "check": check})
-        self.assertIn("Against brute force at 50 spots: −2.1 % in all (± 1.0), single spots within chance.", answer)
+        self.assertIn("Against brute force at 50 points: −2.1 % in total (± 1.0), single points within noise.", answer)
 
 
 class TuningsTest(unittest.TestCase):
