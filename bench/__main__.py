@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, forecasts, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
+from . import agreement, diagnosis, first_start, forecasts, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -13,6 +13,8 @@ BENCHMARKS = {
     "filter": render.noise_filter,
     "click": pages.click_to_first_tile,
     "compile": render.cold_compile,
+    "first": first_start.first_start,
+    "edited": first_start.edited_way,
     "pages": pages.pages,
     "cold": pages.cold,
     "readers": pages.readers,

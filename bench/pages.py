@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import os
 import random
 import re
 import statistics
@@ -9,6 +10,7 @@ import struct
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import urllib.parse
 import urllib.request
@@ -30,17 +32,25 @@ SHOT = "keepers-kitchen"
 class Site:
     """The program on a free port, with a session of its own."""
 
-    def __init__(self, data: str) -> None:
+    def __init__(self, data: str, environment: dict[str, str] | None = None, ready: bool = True) -> None:
         command = [sys.executable, "-m", "sivrel", "demo", "--port", "0", "--data", data]
-        self.program = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+        self.program = subprocess.Popen(command, stderr=subprocess.PIPE, text=True, env={**os.environ, **(environment or {})})
         assert self.program.stderr is not None
         self.address = next(found[0] for line in self.program.stderr if (found := re.search(r"http://\S+:\d+", line)))
         self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
         found = re.search(r'name="csrf" content="([^"]+)"', self.get(f"/shots/{SHOT}").read().decode())
         assert found
         self.token = found[1]
-        while json.load(self.get("/status.json"))["worker"]["phase"] != "idle":
+        threading.Thread(target=self.program.stderr.read, daemon=True).start()  # a full pipe would stop the program
+        while ready and self.worker()["phase"] != "idle":
             time.sleep(0.1)
+
+    def worker(self) -> dict:
+        return json.load(self.get("/status.json"))["worker"]
+
+    def stop(self) -> None:
+        self.program.terminate()
+        self.program.wait()
 
     def get(self, path: str):
         return self.opener.open(self.address + urllib.parse.quote(path, safe="/?=&,"))
@@ -63,8 +73,7 @@ def site(data: str = "") -> Iterator[Site]:
         try:
             yield running
         finally:
-            running.program.terminate()
-            running.program.wait()
+            running.stop()
 
 
 def click_to_first_tile() -> str:

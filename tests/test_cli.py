@@ -133,6 +133,17 @@ class CommandLine(unittest.TestCase):
             self.assertIn(part, bad.stderr.splitlines()[-1])
             self.assertNotIn("Traceback", bad.stderr)
 
+    def test_warm_compiles_everything_and_refuses_what_is_no_archive(self):
+        done = sivrel("warm", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        result = json.loads(done.stdout)
+        self.assertTrue(any(Path(result["folder"]).glob("trace_paths-*.kernel")))
+        self.assertEqual((result["imported"], result["exported"], result["archive"]), (0, 0, None))
+        (self.folder / "bad.zip").write_bytes(b"PK")
+        for arguments in (("--import", str(self.folder / "bad.zip")), ("--export", str(self.folder / "kernels.tar"))):
+            done = sivrel("warm", *arguments)
+            self.assertEqual((done.returncode, len(done.stderr.splitlines())), (2, 1), done.stderr)
+
     def test_caches_are_kept_listed_used_again_and_refused(self):
         kept = self.folder / "caches"
         given = ("--set", "gi.seen=photon_map", "--set", "photon_map.count=2000", "--caches", str(kept))

@@ -65,6 +65,8 @@ def import_kernels(path: Path) -> int:
                 beside = folder / f"{name}.new"
                 beside.write_bytes(archive.read(name))
                 beside.replace(folder / name)
+    except InputError:  # a ValueError, too
+        raise
     except FileNotFoundError:
         raise InputError(f"There is no file {path}; check the name.") from None
     except (OSError, KeyError, ValueError, zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError):

@@ -40,14 +40,14 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
         raise InputError(f"The port {port} can't be used; give one from 1 to 65535.")
     os.umask(0o077)
     key = None if _is_local(host) else secrets.token_urlsafe(12)
+    supervisor = Supervisor(data)
     try:
-        server = _made_ready(host, port, data, key, demo)
+        server = _made_ready(host, port, data, key, demo, supervisor)
     except (OSError, sqlite3.OperationalError) as error:
+        supervisor.stop()
         if is_full(error):
             raise InputError(f"The disk of {data} is full, so Sivrel can't start; free some space, or give another folder with --data.") from None
         raise
-    supervisor = Supervisor(data)
-    supervisor.start()
     shown, at = f"[{host}]" if ":" in host else host, getattr(server, "effective_port", port)
     print(f"Sivrel is at http://{shown}:{at}/  (Ctrl-C ends it)", file=sys.stderr, flush=True)
     if key is not None:
@@ -67,8 +67,8 @@ def run(host: str, port: int, data: Path, demo: bool) -> int:
     return 0
 
 
-def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -> Any:
-    """The server over a checked and cleaned data folder, with its shots. Raises InputError."""
+def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool, supervisor: Supervisor) -> Any:
+    """The server over a checked and cleaned data folder, with its shots, and its worker started. Raises InputError before that."""
     db = database.create(data)
     check_folder(data)
     make_private(data)
@@ -83,6 +83,7 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool) -
     app.config["SESSION_COOKIE_NAME"] = cookie_name(data, f"{host}:{getattr(server, 'effective_port', port)}")
     jobs.set_worker(db, "absent")
     program_started(db, data)
+    supervisor.start()  # it loads its libraries while demo shots are added
     if demo:
         add_demo_shots(db, data)
     db.close()

@@ -87,7 +87,8 @@ class Supervisor:
                 process.wait(timeout=5.0)
             except subprocess.TimeoutExpired:
                 process.kill()
-        self._thread.join(timeout=5.0)
+        if self._thread.ident is not None:  # it was started
+            self._thread.join(timeout=5.0)
 
 
 def ended_how(code: int) -> str:
