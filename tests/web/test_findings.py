@@ -167,9 +167,7 @@ class Outside(FindingsTest):
         shot = shots.find(self.db, "before")
         self.assertTrue(shot.outside)
         first, second = proofs.of_shot(self.db, shot.id)
-        self.assertEqual(
-            (first.name, second.name, second.parent_id, second.seconds, second.note), ("before", "after", first.id, 12.5, "clamp off")
-        )
+        self.assertEqual((first.name, second.name, second.parent_id, second.seconds, second.note), ("before", "after", first.id, 12.5, "clamp off"))
         page = self.client.get("/shots/before").text
         self.assertIn("data-outside", page)
         difference = self.client.get(f"/pictures/{first.picture}/{second.picture}/difference.json").json
