@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, first_start, forecasts, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
+from . import agreement, diagnosis, first_start, forecasts, hotspots, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -12,6 +12,7 @@ BENCHMARKS = {
     "adaptive": render.adaptive,
     "filter": render.noise_filter,
     "click": pages.click_to_first_tile,
+    "hotspots": hotspots.hotspots,
     "compile": render.cold_compile,
     "first": first_start.first_start,
     "edited": first_start.edited_way,
@@ -38,6 +39,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
+    "hotspots",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -99,7 +99,7 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(result["findings"][0]["kind"], "grain")
         self.assertTrue(result["findings"][0]["weak"])
         words = sivrel("diagnose", str(path)).stdout
-        self.assertIn("judged from the picture alone", words)
+        self.assertIn("judged from the picture only", words)
         self.assertIn("? Render once", words)
 
     def test_render_says_everything_in_one_object(self):

@@ -116,7 +116,7 @@ class Examples(unittest.TestCase):
 
     def test_the_script_of_the_readme(self):
         text = (EXAMPLES.parent / "README.md").read_text().partition("## Library")[2]
-        script = textwrap.dedent("\n".join(line for line in text.partition("[What there is]")[0].splitlines() if line.startswith("    ")))
+        script = textwrap.dedent("\n".join(line for line in text.partition("\n## ")[0].splitlines() if line.startswith("    ")))
         self.assertLessEqual(len(script.splitlines()), 10)
         script = script.replace('"kitchen.usdc"', '"demo:slipway"').replace("64", "2")
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, cwd=self.folder)

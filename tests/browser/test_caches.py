@@ -15,7 +15,7 @@ class Caches(BrowserTest):
             self.set(name, value)
         self.assertTrue(page.locator("[name='irradiance_cache.error']").is_visible())
         self.assertFalse(page.locator("[name='photon_map.count']").is_visible())
-        page.wait_for_function("() => document.querySelector('.ways-state').textContent.includes('has to be made before the first pixel')")
+        page.wait_for_function("() => document.querySelector('.ways-state').textContent.includes('must be made before the first pixel')")
         self.prove()
         self.wait("sivrel.chosen.a.picture && sivrel.plate.pictures[0].finished")
         self.assertIn("Irradiance cache: ", page.locator(".meters").inner_text())

@@ -65,7 +65,7 @@ class Faults(BrowserTest):
             self.until(lambda: self.phase(self.program) != "making", "the renderer's end to be noted")
         self.page.wait_for_selector(".card[data-state=failed] >> text=ended twice")
         number = self.page.evaluate("() => sivrel.chosen.a.id")
-        self.page.wait_for_function("() => document.querySelector('main').innerText.includes('or let it go on')")
+        self.page.wait_for_function("() => document.querySelector('main').innerText.includes('or resume it')")
         self.open("slipway")
         self.page.evaluate(SET, ["sampling.max", "1"])
         self.page.keyboard.press("Enter")

@@ -117,7 +117,7 @@ class Lights(BrowserTest):
         self.wait("sivrel.chosen.a.picture && sivrel.plate.pictures[0].finished")
         self.assertEqual(page.locator("#ledger .bar").count(), 2)
         meters = page.locator(".meters").inner_text()
-        self.assertIn("The clamp at 0.5 takes", meters)
+        self.assertIn("The clamp at 0.5 removes", meters)
         self.assertIn("lies beyond 1 diffuse bounce ", meters)
         page.click("#ledger .bar:first-child button:has-text('Flame')")
         page.wait_for_selector("[data-edit='light.Flame.intensity']")

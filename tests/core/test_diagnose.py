@@ -170,7 +170,7 @@ class Grain(unittest.TestCase):
         add_remedies(case, finding)
         self.assertEqual([r.words for r in finding.remedies if r.changes], ["Take more paths a cell."])
         self.assertEqual(len(finding.withdrawn), 1)
-        self.assertIn("“Make cells smaller” is withdrawn: on trial the whole error went from 6.2% to 20.0%", finding.withdrawn[0])
+        self.assertIn("“Make cells smaller” is withdrawn: in its trial the total error went from 6.2% to 20.0%", finding.withdrawn[0])
         self.assertIn("6.2 %", cleared(finding.as_dict())["withdrawn"][0])
 
     def test_the_error_as_a_whole_is_bias_and_noise_of_the_proof(self):

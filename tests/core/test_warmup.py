@@ -1,6 +1,9 @@
 """Compiling ahead: stages in the order of need, calls by address, and compiled kernels as a file."""
 
 import json
+import os
+import subprocess
+import sys
 import tempfile
 import threading
 import unittest
@@ -53,6 +56,47 @@ class ByAddress(unittest.TestCase):
         address = address_of(sum_and_product, (types.float64, types.float64))
         with self.assertRaisesRegex(Exception, "float32 instead of float64"):
             called_wrongly(address, 6.0, 2.0)
+
+
+LOOKUPS_OF = """
+import sys
+from sivrel.core.formats.scenes import read_scene
+from sivrel.core.gi.ways import LOOKUPS, lookup_address
+from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.render.memory import make_memory
+from sivrel.demo.shots import find_shot
+arrays = pack_scene(read_scene(find_shot("demo:slipway")))
+for key in sys.argv[1:]:
+    lookup_address(key, arrays, make_memory(arrays.slots))
+    print(*(compiled.fndesc.llvm_func_name for compiled in LOOKUPS[key].overloads.values()))
+"""
+
+
+class FromTheCache(unittest.TestCase):
+    def names(self, folder: str, *keys: str) -> list[str]:
+        """Names of the machine code of lookups, in a process of its own with the kernels of `folder`."""
+        environment = {**os.environ, "XDG_CACHE_HOME": folder}
+        return subprocess.run([sys.executable, "-c", LOOKUPS_OF, *keys], env=environment, capture_output=True, text=True, check=True).stdout.split()
+
+    def test_lookups_that_different_processes_compiled_keep_different_names(self):
+        keys = ("radiance_cache", "baked")
+        with tempfile.TemporaryDirectory() as folder:
+            self.names(folder)  # what both need is compiled, so that both processes begin alike
+            apart = [name for key in keys for name in self.names(folder, key)]
+            self.assertEqual(self.names(folder, *keys), apart)
+            self.assertEqual(len(set(apart)), len(keys))
+
+    def test_two_kernels_of_one_name_are_refused(self):
+        def made(number):
+            @called_kernel
+            def added(a):
+                return a + number
+
+            return added
+
+        made(1)
+        with self.assertRaisesRegex(TypeError, "give each a name"):
+            made(2)
 
 
 class Stages(unittest.TestCase):

@@ -284,7 +284,7 @@ class Unreadable(WebTest):
         number = recipes.name(self.db, "Old one", "why", Recipe())
         self.db.execute("INSERT INTO recipes (digest, body) VALUES ('odd', '[]')")
         self.db.execute("UPDATE named_recipes SET recipe_id = last_insert_rowid() WHERE id = ?", (number,))
-        self.assertIn("can&#39;t be read", self.client.get("/recipes").text)
+        self.assertIn("can&#39;t read this recipe", self.client.get("/recipes").text)
         proof = proofs.of_shot(self.db, shots.find(self.db, "keepers-kitchen").id)[0]
         tuning = tunings.add(self.db, proof.id, "ladder", {})
         self.db.execute("UPDATE tunings SET asked = '{', result = '[' WHERE id = ?", (tuning,))

@@ -105,7 +105,7 @@ class Opening(WebTest):
         for bad in ("here.usda", str(self.data / "not.usda"), str(self.data / "secret")):
             said = self.post(path=bad)
             self.assertEqual(said.status_code, 422)
-            self.assertRegex(said.text, "whole path|not a scene file")
+            self.assertRegex(said.text, "full path|not a scene file")
 
 
 class FromElsewhere(WebTest):

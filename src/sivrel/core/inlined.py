@@ -6,11 +6,14 @@ Python, too; a separate version is compiled for that.
 """
 
 import functools
+import itertools
+import secrets
 from collections.abc import Callable
 from typing import Any
 
 import numba
 from numba import njit
+from numba.core.bytecode import FunctionIdentity
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.cpu import CPUContext
 from numba.core.dispatcher import Dispatcher
@@ -77,3 +80,6 @@ def _finalize(library: Any) -> None:
 
 if KNOWN:
     CPUContext.get_executable, CPUCodeLibrary.finalize = _get_executable, _finalize
+    # Machine code is found by names that end with these numbers, and kernels from the cache keep those of the process that compiled
+    # them: each process starts elsewhere, so that none is given twice.
+    FunctionIdentity._unique_ids = itertools.count(secrets.randbits(40))

@@ -24,8 +24,27 @@ def _kept(**options: Any) -> Callable[[FunctionType], Any]:
     return decorate
 
 
+_closures: set[tuple[str, str]] = set()
+
+
+def named(name: str) -> Callable[[FunctionType], FunctionType]:
+    """Decorator, below that of the kernel: the name of one of several kernels that a function makes."""
+
+    def decorate(function: FunctionType) -> FunctionType:
+        function.__name__ = function.__qualname__ = name
+        return function
+
+    return decorate
+
+
 def _declare(decorator: Callable[..., Any] = _kept, **options: Any) -> Callable[[Callable[..., Any]], Any]:
     def decorate(function: Callable[..., Any]) -> Any:
+        # Machine code is found by name. Numba's numbers, which tell closures of one name apart, are those of the process that
+        # compiled them: two that come from the cache may have the same.
+        name = function.__module__, function.__qualname__
+        if function.__closure__ and name in _closures:
+            raise TypeError(f"There are two kernels {'.'.join(name)}: give each a name of its own by named().")
+        _closures.add(name)
         # Inlined kernels are stored with their callers.
         compiled = decorator(nogil=True, error_model="numpy", **options)(function)
         KERNELS.append(compiled)

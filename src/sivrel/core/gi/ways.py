@@ -6,7 +6,7 @@ import numpy as np
 from numba import typeof, types
 
 from ..by_address import address_of, calling
-from ..kernel import called_kernel
+from ..kernel import called_kernel, named
 from ..numba_byref import ByReference
 from ..surfaces.preview import Look
 from . import ambient, baked, brute_force, caustics, irradiance_cache, off, photon_map, radiance_cache
@@ -46,8 +46,11 @@ look_up_at = calling(FOUND, {2: ByReference(SPOT, False), 3: types.int64})
 """(address, (scene, memory, spot, sample)) -> (irradiance, what was found): the lookup of a way, called by its `lookup_address`."""
 
 
-def _called(place: int, own: Any) -> Any:
+def _called(key: str, own: Any) -> Any:
+    place = PLACES[key]
+
     @called_kernel
+    @named(f"look_up_{key}")
     def look_up(scene, memory, spot, sample):
         (r, g, b), found = own(scene.prepared[place], scene, memory, spot)
         return (float(r), float(g), float(b)), np.int64(found)
@@ -61,7 +64,7 @@ def _look_up_caustics(scene, memory, spot, sample):
     return caustics.caustics_at(scene, memory.stack, maps, memory.near, sample, spot.position, spot.geometric_normal), np.int64(INDIRECT)
 
 
-LOOKUPS = {way.key: _called(PLACES[way.key], way.lookup) for way in WAYS if way.lookup is not None} | {caustics.WAY.key: _look_up_caustics}
+LOOKUPS = {way.key: _called(way.key, way.lookup) for way in WAYS if way.lookup is not None} | {caustics.WAY.key: _look_up_caustics}
 
 
 def lookup_address(key: str, scene: Any, memory: Any) -> int:

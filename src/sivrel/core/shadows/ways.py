@@ -3,7 +3,7 @@
 import math
 from typing import Any
 
-from ..kernel import called_kernel, kernel
+from ..kernel import called_kernel, kernel, named
 from ..scene.arrays import FAR, WAY
 from ..vector import add, dot, scale, subtract
 from . import depth_map, off, traced
@@ -18,6 +18,7 @@ if len(set(CODES.values())) < len(WAYS):
 
 def _asking(code: int, own: Any, others: Any) -> Any:
     @kernel
+    @named(f"ask_{code}")
     def ask(way, scene, stack, i, p, d, distance, target):
         if way == code:
             return own(scene, stack, i, p, d, distance, target)
