@@ -311,7 +311,7 @@ class Folder(unittest.TestCase):
         (data / database.FILE).write_bytes(b"This is no database. " * 1000)
         with self.assertRaisesRegex(InputError, "damaged"):
             database.create(data)
-        with self.assertRaisesRegex(InputError, "gone"):
+        with self.assertRaisesRegex(InputError, "is missing"):
             database.connect(self.folder() / "nowhere")
 
     def test_pages_of_a_database_that_are_overwritten(self):

@@ -27,10 +27,10 @@ def _kept(**options: Any) -> Callable[[FunctionType], Any]:
 _closures: set[tuple[str, str]] = set()
 
 
-def named(name: str) -> Callable[[FunctionType], FunctionType]:
+def named(name: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Decorator, below that of the kernel: the name of one of several kernels that a function makes."""
 
-    def decorate(function: FunctionType) -> FunctionType:
+    def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
         function.__name__ = function.__qualname__ = name
         return function
 
