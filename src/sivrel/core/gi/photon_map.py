@@ -10,7 +10,6 @@ import math
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel, kernel
 from ..numba_byref import by_reference
@@ -166,6 +165,8 @@ def _make(job: Any, wanted: PhotonMapSettings) -> tuple[dict[str, np.ndarray], d
 def error_within(photons: np.ndarray, radius: float, probes: int = 256) -> float:
     """Median over points of the relative standard error of the light of photons within `radius` metres: the root of the sum of their
     squared fluxes over their sum (photons land as a Poisson process)."""
+    from scipy.spatial import cKDTree  # 0.2 s, and only preparing needs it
+
     scattered = photons[photons[:, KIND_OF_PHOTON] != DIRECT]
     if len(scattered) < 2:
         return 1.0

@@ -8,7 +8,6 @@ on any number of threads. Rounds of a fixed number are shot until enough have la
 from collections.abc import Callable
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel
 from ..lights.emission import emit, emit_from_triangle
@@ -245,6 +244,8 @@ def _by_margins(values: np.ndarray) -> np.ndarray:
 
 def automatic_radius(photons: np.ndarray, gathered: int) -> float:
     """A radius in metres that contains `gathered` photons in most places: 1.5 times the median distance of the last of them."""
+    from scipy.spatial import cKDTree  # 0.2 s, and only preparing needs it
+
     if len(photons) < 2:
         return 1.0
     at = photons[:: max(1, len(photons) // PROBES), :3].astype(float)

@@ -11,7 +11,6 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..kernel import called_kernel
 from ..numba_byref import by_reference
@@ -250,6 +249,8 @@ def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
 
 def _add_photons(photons: np.ndarray, patches: _Patches, bounced: np.ndarray) -> None:
     """Add the light of photons to the patches where they landed."""
+    from scipy.spatial import cKDTree  # 0.2 s, and only preparing needs it
+
     if not len(photons):
         return
     near = min(8, len(patches.of_element))

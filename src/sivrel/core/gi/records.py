@@ -9,7 +9,6 @@ import math
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..vector import LUMINANCE
 from .hemisphere import stratified_directions
@@ -151,6 +150,8 @@ def _with_radii(records: np.ndarray) -> np.ndarray:
     The gradient is taken from a record's neighbours, not from its own rays: a record that missed a bright spot looks flat. If it
     were used farther for that, the picture would be too dark.
     """
+    from scipy.spatial import cKDTree  # 0.2 s, and only preparing needs it
+
     tree = cKDTree(records[:, :3].astype(float))
     distances, near = tree.query(records[:, :3].astype(float), k=min(1 + NEIGHBOURS, len(records)))
     distances, near = distances.reshape(len(records), -1), near.reshape(len(records), -1)

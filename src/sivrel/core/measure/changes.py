@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from scipy import ndimage
-from scipy.stats import chi2
+from scipy.special import chdtrc
 
 from ..gi.ways import BEYOND, SEEN
 from ..pictures.exr import Picture
@@ -168,7 +168,7 @@ def _patterned(
         weights = apart + (1.0 - apart) * (side / SHARED_SIDE) ** 2
         sums = [np.bincount(labels, values[:rows, :columns].reshape(-1), many) for values in (squares, excess, weights)]
         independent = np.maximum(sums[2], 1.0)
-        beyond = chi2.sf(sums[0] / np.maximum(count, 1) * independent / EVEN_SQUARES, independent) < FALSE / tests
+        beyond = chdtrc(independent, sums[0] / np.maximum(count, 1) * independent / EVEN_SQUARES) < FALSE / tests
         changed |= beyond & (sums[1] > count * PATTERN_SEEN**2) & (count >= LEAST_BLOCKS)
     changed[0] = False  # pixels without an object
     return changed[numbers]

@@ -12,7 +12,6 @@ from PIL import Image
 from ...core.caches import from_bytes
 from ...core.edits.edits import ADDED_KINDS, CARD_PATTERNS
 from ...core.errors import InputError
-from ...core.formats.usd_edits import write_layer
 from ...core.shadows.depth_map import map_picture
 from ...store import proofs, requests
 from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
@@ -90,6 +89,8 @@ def depth_map(proof_id: int, digest: str) -> ResponseReturnValue:
 @pages.post("/shots/<slug>/layer")
 def layer(slug: str) -> ResponseReturnValue:
     """The form's edits as a USD layer over the shot's own file."""
+    from ...core.formats.usd_edits import write_layer
+
     shot, edits = shot_or_404(slug), edits_of(request.form.get("edits", ""))
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "edits.usda"
