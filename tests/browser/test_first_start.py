@@ -38,7 +38,7 @@ class FirstStart(BrowserTest):
         self.wait("document.getElementById('progress-text').textContent.includes('kernels')")
         self.wait(f"sivrel.chosen.a.id === {first} && sivrel.chosen.a.picture")
         self.assertIn("compiling", self.status()["worker"]["warming"])
-        page.wait_for_function("() => document.getElementById('status').textContent.includes('for all that is left')")
+        page.wait_for_function("() => document.getElementById('status').textContent.includes('all ready in about')")
         compiled = {path.name.split("-")[0] for path in (Path(self.kernels.name) / "sivrel" / "kernels").glob("*.kernel")}
         self.assertIn("trace_paths", compiled)
         # The bake is compiled last but one; asked for now, it is compiled now.

@@ -101,7 +101,7 @@ class Worker:
         db = database.connect(self.data)
 
         def report(title: str, left: float) -> None:
-            words = f"compiling {title}, about {math.ceil(left)} s for all that is left" if title and left > 1.0 else ""
+            words = f"compiling {title}, all ready in about {math.ceil(left)} s" if title and left > 1.0 else ""
             when_there_is_room(lambda: jobs.set_warming(db, words), lambda: True)
 
         try:

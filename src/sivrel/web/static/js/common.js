@@ -38,7 +38,7 @@ export function sayStatus({ worker, rendering, waiting }) {
   if (waiting) words.push(`${waiting} waiting`);
   if (worker.held) words.push("the queue is held");
   if (worker.warming && worker.phase !== "compiling") words.push(worker.warming);
-  status.textContent = words.join(" · ");
+  status.textContent = status.title = words.join(" · ");
 }
 
 /** The server does not answer: show a notice until it does. The form keeps its values, and proofs are on disk. */
