@@ -1,7 +1,12 @@
 // Common to all pages: the key sheet, light or dark theme, and the worker's state.
 
 const sheet = document.getElementById("keys");
-document.querySelector("[data-key-sheet]").addEventListener("click", () => sheet.showModal());
+function showKeys() {
+  sheet.showModal();
+  sheet.scrollTop = 0; // the focus is on the button at its end
+}
+
+document.querySelector("[data-key-sheet]").addEventListener("click", showKeys);
 
 const PAPER = "sivrel.paper";
 if (localStorage.getItem(PAPER)) document.documentElement.dataset.paper = localStorage.getItem(PAPER);
@@ -21,7 +26,7 @@ export function isTyping(event) {
 
 document.addEventListener("keydown", (event) => {
   if (isTyping(event) || event.ctrlKey || event.metaKey || event.altKey) return;
-  if (event.key === "?") sheet.showModal();
+  if (event.key === "?") showKeys();
   if (event.key === "t" || event.key === "T") turnPaper();
 });
 
