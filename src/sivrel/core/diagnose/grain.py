@@ -224,7 +224,7 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
             Remedy(
                 "Gather bounced light by an irradiance cache, over a radiance cache.",
                 {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache"},
-                costs="look for blotches then",
+                costs="blotches may appear",
             )
         )
     offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may be lost"))

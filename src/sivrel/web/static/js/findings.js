@@ -205,7 +205,7 @@ export class Findings {
     for (const [name, picture] of Object.entries(one.pictures)) if (name !== "loupe") figure(picture, name);
     const struck = [];
     for (const trial of one.trials) {
-      const share = trial.explained == null ? "" : `${Math.round(trial.explained * 100)} ± ${Math.round(trial.error * 100)} % of it went`;
+      const share = trial.explained == null ? "" : `removes ${Math.round(trial.explained * 100)} ± ${Math.round(trial.error * 100)} % of it`;
       if (trial.picture) figure(trial.picture, share, trial.verdict === "proven" ? "proven" : trial.verdict === "struck off" ? "struck" : "");
       struck.push(make("li", { className: trial.verdict === "struck off" ? "struck" : "" }, make("b", { textContent: `${trial.verdict}: ` }), `${trial.says}${share ? `, ${share}` : ""}`));
     }
@@ -218,7 +218,7 @@ export class Findings {
   remedy(one, remedy, number) {
     const notes = [];
     if (remedy.seconds != null) notes.push(`about ${roughly(remedy.seconds)}`);
-    if (remedy.seen != null && one.measure !== "time") notes.push(remedy.seen < one.threshold ? "then not seen" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
+    if (remedy.seen != null && one.measure !== "time") notes.push(remedy.seen < one.threshold ? "then invisible" : `then ${Math.round(100 * (1 - remedy.seen / one.seen))} % less`);
     if (remedy.costs) notes.push(remedy.costs);
     const words = [make("span", { textContent: remedy.words }), notes.length ? make("small", { textContent: notes.join(", ") }) : null];
     if (!this.changes(remedy).length || !one.id) return make("p", { className: "remedy-words" }, ...words);
