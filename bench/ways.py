@@ -75,7 +75,7 @@ def ways() -> str:
 
 def caustics() -> str:
     """The lamp room: error of indirect light over time by brute force and by caustic photons, against two very long renders of a small
-    frame by brute force, whose own difference is told."""
+    frame by brute force, whose own difference is shown."""
     warm_up()
     shot, size = _Shot("lamp-room"), (48, 27)
     long = {"limits.refractions": 16, "limits.reflections": 16}

@@ -49,7 +49,7 @@ class HemisphereTest(unittest.TestCase):
         np.testing.assert_array_equal(np.floor(turned / (2.0 * np.pi) * slices), np.broadcast_to(np.arange(slices)[None, None, :], ring.shape))
 
     def test_cells_leave_less_to_chance(self):
-        """Light that changes smoothly over a hemisphere is told with less noise by one direction in each cell than by as many at random."""
+        """Light that changes smoothly over a hemisphere is estimated with less noise by one direction in each cell than by as many at random."""
         n = np.repeat(np.array([[0.3, 0.8, 0.52]]) / np.linalg.norm([0.3, 0.8, 0.52]), 400, axis=0)
         random = np.random.default_rng(6)
 

@@ -138,7 +138,7 @@ class Served(Folder):
 
 
 class Starts(Folder):
-    """A start that can't be made is told in one sentence, and exits with 2."""
+    """A start that can't be made is reported in one sentence, and exits with 2."""
 
     def refused(self, *arguments: str, command: str = "serve") -> str:
         done = subprocess.run(

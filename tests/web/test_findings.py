@@ -64,7 +64,7 @@ FINDING = {
     "mask": {"rows": 3, "columns": 4, "edges": [0, 5]},
     "pictures": {},
 }
-TOLD = {"findings": [FINDING], "withdrawn": [], "complete": True, "seconds": {}, "first": 0.3}
+OUTCOME = {"findings": [FINDING], "withdrawn": [], "complete": True, "seconds": {}, "first": 0.3}
 
 
 class FindingsTest(WebTest):
@@ -84,7 +84,7 @@ class Findings(FindingsTest):
     def setUp(self):
         super().setUp()
         self.proof = self.proven()
-        findings.keep(self.db, self.proof, TOLD)
+        findings.keep(self.db, self.proof, OUTCOME)
 
     def listed(self):
         return self.client.get(f"/proofs/{self.proof}/findings.json").json
@@ -94,16 +94,16 @@ class Findings(FindingsTest):
         self.assertTrue(outcome["diagnosed"])
         self.assertEqual([f["title"] for f in outcome["findings"]], [FINDING["title"]])
         number = outcome["findings"][0]["id"]
-        findings.keep(self.db, self.proof, TOLD)  # found again: the same number
+        findings.keep(self.db, self.proof, OUTCOME)  # found again: the same number
         self.assertEqual(self.listed()["findings"][0]["id"], number)
-        findings.keep(self.db, self.proof, {**TOLD, "findings": []})
+        findings.keep(self.db, self.proof, {**OUTCOME, "findings": []})
         self.assertEqual(self.listed()["findings"], [])
 
     def test_waved_off_with_a_reason_in_the_whole_shot(self):
         number = self.listed()["findings"][0]["id"]
         self.post(f"/findings/{number}/dismiss", reason="wanted grain")
         other = self.proven()
-        findings.keep(self.db, other, TOLD)
+        findings.keep(self.db, other, OUTCOME)
         outcome = self.client.get(f"/proofs/{other}/findings.json").json
         self.assertEqual(outcome["findings"][0]["dismissed"], "wanted grain")
         self.post(f"/findings/{number}/dismiss", reason="")

@@ -21,7 +21,7 @@ MOST_THREADS = 1024
 @json_option
 def render(shot: str, output: str, given: Given, threads: int, time_limit: float | None, as_json: bool) -> None:
     """Render SHOT, a scene file or demo:NAME, to an EXR picture with all its passes."""
-    # A parent that runs this in the background may have told it to ignore interrupts.
+    # A parent that runs this in the background may have set it to ignore interrupts.
     signal.signal(signal.SIGINT, signal.default_int_handler)
     out = output_path(output, (".exr",), "The picture is written as EXR; name it {name}.")
     settings, view = given.settings()

@@ -273,8 +273,8 @@ class CacheFolder:
         total = 0
         for _, size, file in files:
             total += size
-            spared = file == newest or file.with_suffix(".kept").exists() or file.with_suffix(".locked").exists()
-            if total > MOST_BYTES and not spared:
+            saved = file == newest or file.with_suffix(".kept").exists() or file.with_suffix(".locked").exists()
+            if total > MOST_BYTES and not saved:
                 file.unlink(missing_ok=True)
 
     def _hold(self, cache: Cache) -> None:
