@@ -50,7 +50,7 @@ class Findings(BrowserTest):
         page.locator("#findings li.chosen button.remedy").first.click()
         page.wait_for_function(f"() => sivrel.chosen.a.id !== {before} && sivrel.chosen.a.picture")
         page.wait_for_function("() => sivrel.findings.retests[0]?.result")
-        page.wait_for_selector("#findings .retold b")
+        page.wait_for_selector("#findings .retested b")
         self.assertEqual(page.evaluate("() => sivrel.chosen.a.parent"), before)
         return page.evaluate("() => sivrel.findings.retests[0].result")
 

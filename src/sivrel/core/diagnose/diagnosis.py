@@ -195,7 +195,7 @@ def _by_trials(
     if case.paired is not None and until - now > LEAST_TO_LOOK * seconds:
         _look_longer(case, renderer, truth, result, say, until)
         stage("a longer look")
-    result.findings = _told_once(result.findings)
+    result.findings = _without_repeats(result.findings)
 
 
 def _against_brute_force(
@@ -277,7 +277,7 @@ def _named_once(found: list[Finding]) -> list[Finding]:
     return [f for f in found if not (f.kind == "lost contact shadow" and any(_overlap(f, s) > 0.5 for s in stepped))]
 
 
-def _told_once(found: list[Finding]) -> list[Finding]:
+def _without_repeats(found: list[Finding]) -> list[Finding]:
     """Merge findings of the same kind and cause into the worst of those that had the kind from the start."""
     kept: list[Finding] = []
     for finding in sorted(found, key=lambda f: ("looked_like" in f.evidence, -f.rank)):

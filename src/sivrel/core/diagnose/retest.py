@@ -74,7 +74,7 @@ def retest(
     return Retested(verdict, was, after, error, max(seen, 0.0), predicted, case.seconds, remedy.get("seconds"), said)
 
 
-def _said(verdict: str, share: float, noise: float, predicted: float | None, seconds: float | None, foretold: float | None) -> str:
+def _said(verdict: str, share: float, noise: float, predicted: float | None, seconds: float | None, predicted_seconds: float | None) -> str:
     what = {
         GONE: "It is gone",
         SMALLER: f"It is {max(0.0, 1.0 - share):.0%} smaller",
@@ -83,8 +83,8 @@ def _said(verdict: str, share: float, noise: float, predicted: float | None, sec
         WORSE: f"It is {share - 1.0:.0%} larger",
     }[verdict]
     sentences = [what + (f"; predicted {predicted - 1.0:+.0%}, measured {share - 1.0:+.0%}" if predicted is not None else "") + "."]
-    if seconds is not None and foretold:
-        sentences.append(f"It took {seconds:.3g} s; {foretold:.3g} s were predicted.")
+    if seconds is not None and predicted_seconds:
+        sentences.append(f"It took {seconds:.3g} s; {predicted_seconds:.3g} s were predicted.")
     return " ".join(sentences)
 
 

@@ -32,7 +32,7 @@ def find(case: Case) -> list[Finding]:
         return []
     contrast = float(np.sqrt(np.mean(case.contrast_of_noise(lost)[mask] ** 2)))
     why = f"Over {share:.0%} of the picture the removed part is correlated between pixels, unlike noise: detail was lost."
-    return [_told(case, mask, share, contrast, SIZE, "The noise filter smears {there}.", why)]
+    return [_smear(case, mask, share, contrast, SIZE, "The noise filter smears {there}.", why)]
 
 
 def find_off(case: Case, truth: Coarse) -> list[Finding]:
@@ -48,10 +48,10 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         return []
     why = f"Against brute force it varies by {contrast:.0%}: there were too few samples for the filter."
     title = "The noise filter leaves patches {there}, about " + f"{size:.0f} pixels wide."
-    return [_told(case, case.spread(mask), share, contrast, size, title, why)]
+    return [_smear(case, case.spread(mask), share, contrast, size, title, why)]
 
 
-def _told(case: Case, mask: np.ndarray, share: float, contrast: float, size: float, title: str, why: str) -> Finding:
+def _smear(case: Case, mask: np.ndarray, share: float, contrast: float, size: float, title: str, why: str) -> Finding:
     made = placed(
         case, mask, kind="smear", measure="smear", amount=share, contrast=contrast, size=size, seen=max(case.seen(contrast, size), SEEN),
         title=title, why=why, evidence={"share": share}, about="",

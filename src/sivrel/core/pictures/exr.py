@@ -120,7 +120,7 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
     left, top, right, bottom = box_of(header, "dataWindow")
     x0, y0, x1, y1 = box_of(header, "displayWindow")
     region = None if (left, top, right, bottom) == (x0, y0, x1, y1) else (left - x0, top - y0, right - x0, bottom - y0)
-    about, objects = _told(header, "sivrelShot", {}), _told(header, "sivrelObjects", [])
+    about, objects = _json_of(header, "sivrelShot", {}), _json_of(header, "sivrelObjects", [])
     seed = about.get("seed")
     try:
         picture.frame = Frame(x1 - x0, y1 - y0, region)
@@ -143,7 +143,7 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
     return picture
 
 
-def _told(header: dict[str, Any], key: str, nothing: Any) -> Any:
+def _json_of(header: dict[str, Any], key: str, nothing: Any) -> Any:
     """A part of the header that is JSON of the same type as `nothing`, or `nothing`."""
     try:
         value = parse_json(str(header.get(key, "")), "")

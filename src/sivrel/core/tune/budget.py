@@ -82,7 +82,7 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     even = {"sampling.max": PILOT_SAMPLES, "sampling.noise_target": 0.0}
     apart, one, prepares = _pilot(renderer, pilot, even)
     base_variance, base_cost, sources = sources_of(renderer, renderer.changed({**even, **apart}, {})[0], one)
-    budget.sources = _told_of(base_variance, base_cost, sources)
+    budget.sources = _shares_of(base_variance, base_cost, sources)
     flat = renderer.recipe.flat()
     rate = one.seconds / one.samples / one.pixels  # approximate seconds per sample of a pixel
     wanted = None if budget.seconds is None else budget.seconds - prepares
@@ -126,9 +126,9 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
     budget.chosen = budget.plans.index(best)
     say("checking the plan on other blocks", 0.85)
     got = bench.measure(best, AGAIN)
-    foretold = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
+    forecast = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
     off = {"seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
-    budget.check = {"seconds": got[0], "noise": got[1], **foretold, **off}
+    budget.check = {"seconds": got[0], "noise": got[1], **forecast, **off}
     # The mean of both sets of blocks is closer to the frame than either.
     for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, AGAIN))]:
         plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
@@ -208,7 +208,7 @@ def _spread_over_pixels(plan: Plan) -> Plan:
     return Plan("spread", does, values, dict(plan.edits))
 
 
-def _told_of(base_variance: float, base_cost: float, sources: list[Source]) -> list[dict[str, Any]]:
+def _shares_of(base_variance: float, base_cost: float, sources: list[Source]) -> list[dict[str, Any]]:
     variance = base_variance + sum(s.variance / s.now for s in sources)
     cost = base_cost + sum(s.cost * s.now for s in sources)
     rows = [{"name": s.name, "key": s.key, "now": s.now, "noise": s.variance / s.now / variance, "time": s.cost * s.now / cost} for s in sources]

@@ -39,11 +39,11 @@ def diagnose(proof_id: int) -> ResponseReturnValue:
 def of_proof(proof_id: int) -> ResponseReturnValue:
     """A proof's findings, worst first; dismissed ones; and, if it is a remedy's proof, the retest."""
     proof = proof_or_404(proof_id)
-    about, listed = told_of(proof)
+    about, listed = diagnosis_of(proof)
     return jsonify(diagnosed=about is not None, about=about, findings=listed, retests=retests_of(proof))
 
 
-def told_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
+def diagnosis_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
     """A proof's diagnosis, and its findings with numbers, reasons of dismissal, and retests."""
     about, kept = findings.of_proof(db(), proof.id)
     waved = findings.dismissed(db(), proof.shot_id)
@@ -126,7 +126,7 @@ def report(proof_id: int) -> ResponseReturnValue:
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
     shot = shots.get(db(), proof.shot_id)
-    about, listed = told_of(proof)
+    about, listed = diagnosis_of(proof)
     parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
     exposure = shot.exposure(proof.camera, proof.edits)
     return render_template(

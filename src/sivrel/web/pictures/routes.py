@@ -42,7 +42,7 @@ def _number(name: str) -> float:
         raise InputError(f"The {name} in the address is not a number; use one from -20 to 20.") from None
 
 
-def _told_apart(numbers: np.ndarray) -> np.ndarray:
+def _tones_of(numbers: np.ndarray) -> np.ndarray:
     """A tone for every object, with neighbouring numbers far apart; numbers are integers [rows, columns], -1 is black."""
     steps = np.mod(np.maximum(numbers, 0.0)[..., None] * np.array([0.618034, 0.381966, 0.236068]), 1.0)
     return np.where(numbers[..., None] >= 0.0, 0.05 + 0.6 * steps, 0.0).astype(np.float32)
@@ -57,7 +57,7 @@ def shown_pass(name: str, plane: np.ndarray) -> np.ndarray:
     if name == "samples":
         return plane / max(float(plane.max()), 1.0)  # white where most samples were taken
     if name in ("object", "surface"):
-        return _told_apart(plane[..., 0])
+        return _tones_of(plane[..., 0])
     if name == "position":
         return np.mod(plane, 1.0)  # a metre from black to white, along each axis
     if name == "motion":

@@ -122,7 +122,7 @@ export class Findings {
   say() {
     const holder = this.holder, proof = this.proof();
     const parts = [];
-    for (const one of this.retests ?? []) parts.push(this.retold(one));
+    for (const one of this.retests ?? []) parts.push(this.retested(one));
     if (this.going) parts.push(this.progress());
     else if (!this.about) parts.push(this.first(proof));
     if (this.problem) parts.push(make("p", { className: "problem", role: "alert", textContent: this.problem }));
@@ -158,11 +158,11 @@ export class Findings {
       make("p", { className: "note", role: "status", textContent: this.part.what }));
   }
 
-  retold(one) {
+  retested(one) {
     const link = make("button", { type: "button", className: "link", textContent: `proof ${one.of}` });
     link.addEventListener("click", () => this.choose(one.of));
     const result = one.result;
-    return make("div", { className: `retold ${result?.verdict ?? "waits"}` },
+    return make("div", { className: `retested ${result?.verdict ?? "waits"}` },
       make("p", {}, make("b", { textContent: result ? result.verdict : "being measured…" }), ` ${one.finding} (`, link, ")"),
       make("p", { className: "note", textContent: result?.said ?? "The flaw that this proof should fix is measured again." }));
   }
@@ -231,7 +231,7 @@ export class Findings {
   tried(tried) {
     const link = make("button", { type: "button", className: "link", textContent: `Proof ${tried.proof}` });
     link.addEventListener("click", () => this.choose(tried.proof));
-    return make("p", { className: `retold ${tried.result?.verdict ?? "waits"}` }, link, `: ${tried.result?.said ?? "on its way."}`);
+    return make("p", { className: `retested ${tried.result?.verdict ?? "waits"}` }, link, `: ${tried.result?.said ?? "on its way."}`);
   }
 
   wave(one) {
