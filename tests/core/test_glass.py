@@ -44,7 +44,7 @@ class Models(unittest.TestCase):
         total = 0.0
         for choice, u, v in rng.random((count, 3)):
             wi, _ = sample_direction(model, wo, choice, u, v)
-            base, gloss, density = evaluate_parts(model, wo, wi)
+            base, gloss, density = evaluate_parts(model, wo, wi, 0.0)
             if density > 0.0 and wi[2] != 0.0:
                 total += (base[1] + gloss[1]) / density
         return total / count
@@ -69,7 +69,7 @@ class Models(unittest.TestCase):
             for side, sign in enumerate((1.0, -1.0)):
                 for c in cos:
                     s = np.sqrt(1 - c * c)
-                    shares[side] += sum(evaluate_parts(model, wo, (float(s * np.cos(p)), float(s * np.sin(p)), float(sign * c)))[2] for p in phi)
+                    shares[side] += sum(evaluate_parts(model, wo, (float(s * np.cos(p)), float(s * np.sin(p)), float(sign * c)), 0.0)[2] for p in phi)
             went = np.array([sample_direction(model, wo, *rng.random(3))[0][2] for _ in range(6000)])
             weight = 2 * np.pi / (n * 2 * n)
             self.assertAlmostEqual(shares[0] * weight, float((went > 0).mean()), delta=0.02)
@@ -87,7 +87,7 @@ class Models(unittest.TestCase):
         self.assertAlmostEqual(glass.fresnel(np.cos(np.arctan(1.5)), 1.5), 0.5 * ((1.5**2 - 1) / (1.5**2 + 1)) ** 2)  # Brewster's angle
 
     def coated(self, base, roughness, metallic, coat, coat_roughness, cos):
-        return scattering_at(Look(base, roughness, metallic, 1.5, False, (0.0,) * 3, coat, coat_roughness), 0.0, 0.0, cos)
+        return scattering_at(Look(base, roughness, metallic, 1.5, False, (0.0,) * 3, coat, coat_roughness), 0.0, 0.0, 0.0, cos)
 
     def test_a_coat_neither_makes_nor_loses_light(self):
         for metallic, least in ((0.0, 0.985), (1.0, 0.95)):
@@ -107,9 +107,9 @@ class Models(unittest.TestCase):
     def test_split_rays_count_in_the_density(self):
         wo, wi = direction(0.4), direction(0.7, 1.0)
         look = Look((0.5,) * 3, 0.4, 0.0, 1.5, False, (0.0,) * 3, 0.0, 0.0)
-        base_only = evaluate(scattering_at(look, 1.0, 0.0, wo[2]), wo, wi)
-        both = evaluate(scattering_at(look, 3.0, 2.0, wo[2]), wo, wi)
-        gloss = evaluate(scattering_at(look, 0.0, 1.0, wo[2]), wo, wi)[1]
+        base_only = evaluate(scattering_at(look, 1.0, 0.0, 0.0, wo[2]), wo, wi)
+        both = evaluate(scattering_at(look, 3.0, 2.0, 0.0, wo[2]), wo, wi)
+        gloss = evaluate(scattering_at(look, 0.0, 1.0, 0.0, wo[2]), wo, wi)[1]
         self.assertAlmostEqual(both[1], 3.0 * base_only[1] + 2.0 * gloss, places=9)
         np.testing.assert_allclose(both[0], base_only[0])
 

@@ -15,7 +15,7 @@ CASES = [(r, m) for r in (0.2, 0.5, 1.0) for m in (0.0, 0.6, 1.0)]
 
 
 def model(base, roughness, metallic, cos_o, ior=1.5):
-    return scattering_at(Look(base, roughness, metallic, ior, False, (0.0, 0.0, 0.0), 0.0, 0.0), 0.0, 0.0, cos_o)
+    return scattering_at(Look(base, roughness, metallic, ior, False, (0.0, 0.0, 0.0), 0.0, 0.0), 0.0, 0.0, 0.0, cos_o)
 
 
 def direction(theta: float, phi: float) -> tuple[float, float, float]:

@@ -116,7 +116,7 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                 if not is_linked(scene, row, lit):
                     break  # a light that is not linked to this object makes no bounce from it
             point = surface_at(scene, hit, b1, b2, d)
-            glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0)
+            glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 if mode == EVERYTHING or kind_here != DIRECT:
                     if kind_here != DIRECT:
@@ -135,7 +135,7 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             elif kind_here == DIRECT:
                 kind_here = CAUSTIC
             u, v = sample_2d(key, number, dimension + SCATTER)
-            sent = scatter(shading, glass, sample_1d(key, number, dimension + LOBE), u, v)
+            sent = scatter(scene, shading, glass, sample_1d(key, number, dimension + LOBE), 1.0, u, v)
             if not sent.leaves:
                 break
             before = luminance(flux)

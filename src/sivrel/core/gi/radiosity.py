@@ -90,7 +90,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                 start = distance + scene.offset
                 continue
             point = surface_at(scene, hit, b1, b2, d)
-            glass, shading = shading_met(scene, np.int64(scene.object_of[hit]), kind, point, d, 0.0, 0.0)
+            glass, shading = shading_met(scene, np.int64(scene.object_of[hit]), kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 place, _, _ = element_at(split, child, element, hit, b1, b2)
                 landed[count] = 2 * np.int64(patches[place]) + (0 if point.front else 1)
@@ -102,7 +102,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                     break
             # Diffuse light is shot in a later round; light off gloss and glass continues.
             u, v = sample_2d(key, number, dimension + SCATTER)
-            sent = scatter(shading, glass, sample_1d(key, number, dimension + LOBE), u, v)
+            sent = scatter(scene, shading, glass, sample_1d(key, number, dimension + LOBE), 1.0, u, v)
             if not sent.leaves:
                 break
             before = luminance(flux)

@@ -100,6 +100,7 @@ class Way(NamedTuple):
     points: from its arrays, how many entries it holds, and their name
     holds: constraints on its arrays by name; sound: from its arrays, whether they are consistent with each other
     tells: names of the numbers in its notes that serve, preview or says need
+    of_paths: whether it only serves paths that bounce
     interpolates: whether it uses light from other points, so that light may leak through thin objects
     by_view: whether its cache is made for a camera's view, so that a trial only makes that of its region
     suspects: its possible causes of a flaw, see core.suspect
@@ -137,6 +138,7 @@ class Way(NamedTuple):
     holds: dict[str, Table] = {}  # noqa: RUF012 (a named tuple's default is never changed)
     sound: Callable[[dict[str, np.ndarray]], bool] | None = None
     tells: tuple[str, ...] = ()
+    of_paths: bool = False
     interpolates: bool = False
     by_view: bool = False
     suspects: Suspects | None = None

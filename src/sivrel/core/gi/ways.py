@@ -8,8 +8,9 @@ from numba import typeof, types
 from ..by_address import address_of, calling
 from ..kernel import called_kernel, named
 from ..numba_byref import ByReference
+from ..scene.arrays import GUIDE
 from ..surfaces.preview import Look
-from . import ambient, baked, brute_force, caustics, irradiance_cache, off, photon_map, radiance_cache
+from . import ambient, baked, brute_force, caustics, guiding, irradiance_cache, off, photon_map, radiance_cache
 from .way import INDIRECT, Spot, Way
 
 WAYS: tuple[Way, ...] = (
@@ -21,19 +22,21 @@ WAYS: tuple[Way, ...] = (
     radiance_cache.WAY,
     baked.WAY,
 )
-EXTRAS: tuple[Way, ...] = (caustics.WAY,)
-"""Found in addition to the chosen way."""
+EXTRAS: tuple[Way, ...] = (guiding.WAY, caustics.WAY)
+"""Used in addition to the chosen way."""
 SEEN = {way.key: way for way in WAYS if way.seen}
 BEYOND = {way.key: way for way in WAYS if way.beyond}
-PREPARING = {way.key: way for way in (*WAYS, *EXTRAS) if way.make is not None}
+_ALL = (*EXTRAS, *WAYS)
+PREPARING = {way.key: way for way in _ALL if way.make is not None}
 OF_KIND = {way.kind: way for way in PREPARING.values()}
 """Ways by the kind of their cache."""
-NOTHING_PREPARED = tuple(way.nothing for way in (*WAYS, *EXTRAS))
-"""The kernels' arrays of all ways, in the order of the table, with none prepared."""
-CAUSTICS = len(WAYS) + EXTRAS.index(caustics.WAY)
-PLACES = {way.key: place for place, way in enumerate((*WAYS, *EXTRAS))}
-if len({way.code for way in WAYS}) < len(WAYS) or len({way.key for way in (*WAYS, *EXTRAS)}) < len(PLACES):
+NOTHING_PREPARED = tuple(way.nothing for way in _ALL)
+"""The kernels' arrays of all ways, by their PLACES, with none prepared."""
+PLACES = {way.key: place for place, way in enumerate(_ALL)}
+CAUSTICS = PLACES[caustics.WAY.key]
+if len({way.code for way in WAYS}) < len(WAYS) or len(PLACES) < len(_ALL):
     raise ValueError("Two ways of finding bounced light share a code or a key; give each its own.")
+assert PLACES[guiding.WAY.key] == GUIDE
 
 
 _NOWHERE, _FLOAT, _WORD = (0.0, 0.0, 0.0), np.float32(0.0), np.uint32(0)

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..guide.directions import guided_density
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import (
     BOTH_SIDES,
@@ -14,6 +15,7 @@ from ..scene.arrays import (
     FAR,
     FLAGS,
     GLOWS,
+    GUIDE,
     LEAF,
     LIT,
     MESH,
@@ -38,9 +40,10 @@ from ..trace.sampler import sample_1d, sample_2d
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
 from ..vector import add, dot, luminance, multiply, part_of, scale, to_local
+from .choice import chance_of_light, light_chosen
 from .emitters import BLACK, DELTA, meet_light, sample_light
 from .mesh_emitter import mesh_density, mesh_radiance
-from .tree import choice_chance, choose_light, enters
+from .tree import enters
 
 CAMERA_ORIGIN = -1
 """The object that a camera ray starts on: none."""
@@ -55,7 +58,7 @@ THROUGH = 1e30
 class Arrival(NamedTuple):
     """The start of a ray: point, normal and object; the density of its direction (0: by the
     camera, THROUGH: through glass); the glossy share of its colour; and whether lights were aimed at there as at points
-    the camera sees."""
+    the camera sees; and the guide's region of the point."""
 
     position: tuple
     normal: tuple
@@ -63,6 +66,7 @@ class Arrival(NamedTuple):
     density: float
     gloss: tuple
     seen: bool
+    region: int
 
 
 @kernel
@@ -98,10 +102,10 @@ def lights_object(scene, i, row):
 def _aimed_count(scene, settings, arrival, i):
     """Average number of samples that were aimed at light `i` from a ray's start."""
     if not arrival.seen:
-        return choice_chance(scene, i, arrival.position, arrival.normal)
+        return chance_of_light(scene, arrival.region, i, arrival.position, arrival.normal)
     if settings.every_light:
         return scene.lights[i, RAYS]
-    return settings.draws * choice_chance(scene, i, arrival.position, arrival.normal)
+    return settings.draws * chance_of_light(scene, arrival.region, i, arrival.position, arrival.normal)
 
 
 @kernel
@@ -235,7 +239,7 @@ def lights_aimed_at(scene, settings, memory, replicate, key, sample, choices, di
     point = shading.point
     for k in range(draws):
         before = cycles()
-        chosen, chance = choose_light(scene, point.position, point.normal, sample_1d(key, sample * draws + k, choices))
+        chosen, chance = light_chosen(scene, shading.region, point.position, point.normal, sample_1d(key, sample * draws + k, choices))
         if chance <= 0.0:
             continue
         u, v = sample_2d(key, sample * draws + k, dimension)
@@ -257,7 +261,8 @@ def _aim(scene, settings, memory, replicate, shading, i, samples, u, v, throughp
     if density == 0.0 or dot(d, point.geometric_normal) <= 0.0:
         return BLACK
     scattering = shading.scattering
-    base, gloss, scattered = evaluate_parts(scattering, shading.wo, to_local(shading.x, shading.y, n, d))
+    by_guide = guided_density(scene.prepared[GUIDE], shading.region, p, d) if scattering.guided > 0.0 else 0.0
+    base, gloss, scattered = evaluate_parts(scattering, shading.wo, to_local(shading.x, shading.y, n, d), by_guide)
     colour = add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR]))
     value = multiply(throughput, colour)
     if value[0] + value[1] + value[2] <= 0.0:

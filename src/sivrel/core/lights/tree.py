@@ -256,18 +256,22 @@ def choose_light(scene, p, n, u):
             return i, chance
         passed += chance
     chance = even + (1.0 - FLOOR) * placed / total
-    u = min(max((u - passed) / chance, 0.0), 1.0 - 1e-9)
-    node = 0
-    while scene.tree[node, LEAF] < 0.0:
-        left = _left_share(scene.tree, node, p, n)
+    return chosen_below(scene.tree, 0, chance, p, n, min(max((u - passed) / chance, 0.0), 1.0 - 1e-9))
+
+
+@kernel
+def chosen_below(tree, node, chance, p, n, u):
+    """A light below a node that was chosen with a probability of `chance`: (number, its probability)."""
+    while tree[node, LEAF] < 0.0:
+        left = _left_share(tree, node, p, n)
         if left < 0.0:
             return 0, 0.0
         if u < left:
-            u, chance, node = u / left, chance * left, int(scene.tree[node, LEFT])
+            u, chance, node = u / left, chance * left, int(tree[node, LEFT])
         else:
-            u, chance, node = (u - left) / (1.0 - left), chance * (1.0 - left), int(scene.tree[node, RIGHT])
+            u, chance, node = (u - left) / (1.0 - left), chance * (1.0 - left), int(tree[node, RIGHT])
         u = min(u, 1.0 - 1e-9)
-    return int(scene.tree[node, LEAF]), chance
+    return int(tree[node, LEAF]), chance
 
 
 @called_kernel
@@ -281,13 +285,18 @@ def choice_chance(scene, i, p, n):
         return even + (1.0 - FLOOR) * distant_importance(scene.lights, i, n) / total
     if placed <= 0.0:
         return 0.0
-    chance = even + (1.0 - FLOOR) * placed / total
-    while scene.tree[node, PARENT] >= 0.0:
-        parent = int(scene.tree[node, PARENT])
-        left = _left_share(scene.tree, parent, p, n)
+    return chance_below(scene.tree, 0, node, even + (1.0 - FLOOR) * placed / total, p, n)
+
+
+@kernel
+def chance_below(tree, top, node, chance, p, n):
+    """Probability with which `chosen_below` comes from `top`, chosen with `chance`, to the leaf `node`."""
+    while node != top:
+        parent = int(tree[node, PARENT])
+        left = _left_share(tree, parent, p, n)
         if left < 0.0:
             return 0.0
-        chance *= left if int(scene.tree[parent, LEFT]) == node else 1.0 - left
+        chance *= left if int(tree[parent, LEFT]) == node else 1.0 - left
         node = parent
     return chance
 

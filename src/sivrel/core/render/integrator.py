@@ -41,6 +41,7 @@ from .path import (
     begun_at,
     carry_on,
     end_turn,
+    expected_light,
     first_surface,
     follow_further,
     key_of,
@@ -128,7 +129,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 replicate_begun = cycles()
             row, key, vertex = memory.found[replicate], key_of(sample, replicate), 0
             ray, carried, state, sent, arrival = begin_turn(settings, sample, row)
-            turn_begun = cycles()
+            turn_begun, at_first = cycles(), 0.0
             while True:
                 index = sample.number if vertex == 0 else sample.number * first.branches + branch
                 numbers = Numbers(key, index, POINTS + vertex * PER_POINT)
@@ -183,14 +184,17 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 if served == WHOLE:
                     break
 
-                way_on, roughness, numbers = scatter_on(settings, sample, numbers, branch, surface, first)
+                way_on, roughness, numbers = scatter_on(scene, settings, sample, numbers, branch, surface, first)
                 if not way_on.leaves:
                     break
+                expected = expected_light(scene, carried, surface)
+                if at_first <= 0.0:
+                    at_first = expected
                 arrival = arrival_from(surface, way_on, state.seen)
                 state = apply_limits(settings, state, surface, way_on, roughness, served)
                 carried = carry_on(settings, carried, state.last, surface, way_on, served)
                 sent = note_scattering(sent, vertex, surface, way_on)
-                goes_on, carried, state = roulette(numbers, carried, state, sent, served)
+                goes_on, carried, state = roulette(numbers, carried, state, sent, served, expected / at_first if at_first > 0.0 else 0.0)
                 if not goes_on:
                     break
                 ray = leave(scene, settings, ray, surface, way_on)

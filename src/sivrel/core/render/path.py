@@ -12,11 +12,13 @@ from ..gi.ambient import AMBIENT, ambient_at
 from ..gi.off import OFF
 from ..gi.way import NOT_SERVED, WHOLE, Spot
 from ..gi.ways import look_up_at
+from ..guide.regions import BOUNCED
+from ..guide.regions import NOWHERE as NO_REGION
 from ..kernel import kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_parts, lights_aimed_at, lights_met
 from ..lights.emitters import BLACK
 from ..numba_byref import by_passing_reference
-from ..scene.arrays import ABSORPTION, TINT
+from ..scene.arrays import ABSORPTION, GUIDE, TINT
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, OPAQUE, TINTED, next_surface
 from ..surfaces.preview import BASE, GLASS, GLOSS, Look
@@ -48,7 +50,9 @@ MIRROR_ROUGHNESS = 0.1
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
-CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, LIGHTS = 0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1032
+CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, PICK, LIGHTS = (
+    0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
+)  # fmt: skip
 # What ends a path: nothing yet, or the limit of diffuse bounces, of reflections, of glass, or of the total.
 NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
@@ -60,6 +64,8 @@ LEAST_GLOSS = 1e-4
 # The kind of a path as one number: its scatterings as digits 1 to 3 in base 4, first one first, at most six; times
 # three, plus how its light was found.
 AIMED, BY_CHANCE, GLOW = 0, 1, 2
+LEAST_SURVIVAL = 0.1
+"""Least chance to go on of a path that is expected to bring little."""
 MOST_DIGITS = 1024
 WHITE = (1.0, 1.0, 1.0)
 UP = (0.0, 0.0, 1.0)
@@ -198,7 +204,7 @@ def begin_turn(settings, sample, row):
         Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
         State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
         Sent(BASE, BLACK, 1.0, 0),
-        Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True),
+        Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True, NO_REGION),
     )
 
 
@@ -307,7 +313,7 @@ def surface_met(scene, settings, sample, vertex, hit, ray):
     """How the current point scatters."""
     split = vertex == 0 and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
-    glass, shading = shading_met(scene, np.int64(scene.object_of[hit.triangle]), hit.kind, hit.point, ray.direction, base_rays, gloss_rays)
+    glass, shading = shading_met(scene, np.int64(scene.object_of[hit.triangle]), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
     return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, split)
 
 
@@ -388,7 +394,7 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
 
 
 @kernel
-def scatter_on(settings, sample, numbers, branch, surface, first):
+def scatter_on(scene, settings, sample, numbers, branch, surface, first):
     """The next direction, its lobe and roughness, and the random numbers of its branch. Where several rays
     leave, the last branches scatter by the base and the others by gloss."""
     by_base = surface.split and branch >= first.gloss_branches
@@ -399,7 +405,8 @@ def scatter_on(settings, sample, numbers, branch, surface, first):
     u, v = sample_2d(numbers.key, index, numbers.dimension + (BASE_DIRECTION if by_base else DIRECTION))
     if surface.split and not surface.glass:
         choice = 1.0 if by_base else choice * (scattering.gloss_chance + scattering.coat_chance)
-    way_on = scatter(surface.shading, surface.glass, choice, u, v)
+    pick = sample_1d(numbers.key, index, numbers.dimension + PICK) if scattering.guided > 0.0 else 1.0
+    way_on = scatter(scene, surface.shading, surface.glass, choice, pick, u, v)
     look = surface.shading.point.look
     roughness = look.coat_roughness if way_on.lobe == GLOSS and choice < scattering.coat_chance else look.roughness
     return way_on, roughness, Numbers(numbers.key, index, numbers.dimension)
@@ -452,7 +459,9 @@ def arrival_from(surface, way_on, seen):
     """The scattered ray's densities, to weigh a light it hits against aiming at that light."""
     point = surface.shading.point
     alone = surface.glass and (way_on.through or not point.front)
-    return Arrival(point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen)
+    return Arrival(
+        point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen, surface.shading.region
+    )
 
 
 @kernel
@@ -468,14 +477,28 @@ def note_scattering(sent, vertex, surface, way_on):
 
 
 @kernel
-def roulette(numbers, carried, state, sent, served):
+def expected_light(scene, carried, surface):
+    """Luminance of the bounced light that a path is expected to bring from the current point, by the guide; 0 where that knows nothing."""
+    region, scattering = surface.shading.region, surface.shading.scattering
+    if region == NO_REGION or surface.glass:
+        return 0.0
+    reflected = add(scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o), scattering.f0)
+    return luminance(multiply(carried.throughput, reflected)) * scene.prepared[GUIDE].regions[region, BOUNCED] / math.pi
+
+
+@kernel
+def roulette(numbers, carried, state, sent, served, expected):
     """Russian roulette from the first bounce on: in a whitewashed room this gives a third less noise in equal time than starting at the fourth. What
-    survives is raised, so nothing is lost on average (Arvo & Kirk 1990). Returns whether the path goes on, and what it is then."""
+    survives is raised, so nothing is lost on average (Arvo & Kirk 1990). `expected`: the light that the path is expected to bring, relative to that
+    at its first diffuse point; where it is known, paths go on by that (Vorba & Křivánek 2016, "Adjoint-Driven Russian Roulette and Splitting"),
+    else (0) by what they carry. Returns whether the path goes on, and what it is then."""
     if state.last and not state.further:
         return True, carried, state
     weight = sent.rays * LOOK_FURTHER if state.further else sent.rays
     kept = multiply(carried.throughput, carried.pending)
     survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
+    if expected > 0.0 and served == NOT_SERVED:
+        survival = min(1.0, max(LEAST_SURVIVAL, weight * expected))
     survives = sample_1d(numbers.key, numbers.sample, numbers.dimension + ROULETTE) < survival
     if served != NOT_SERVED and not state.further:
         # Roulette applies from the next surface on: a light that this ray itself hits counts in full.

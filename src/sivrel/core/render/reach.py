@@ -67,7 +67,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     found[0], found[1], found[2], found[3], found[4] = 1.0, point.position[0], point.position[1], point.position[2], row
     tx, ty = frame(point.normal)
     wo = to_local(tx, ty, point.normal, scale(d, -1.0))
-    scattering = scattering_at(point.look, 0.0, 0.0, wo[2])
+    scattering = scattering_at(point.look, 0.0, 0.0, 0.0, wo[2])
     for i in range(len(scene.lights)):
         reason[i] = 2
         if not lights_object(scene, i, row):
@@ -78,7 +78,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
             wi, distance, radiance, density, triangle = sample_light(scene, i, point.position, point.normal, u, v)
             if density == 0.0 or dot(wi, point.geometric_normal) <= 0.0:
                 continue
-            base, gloss, _ = evaluate_parts(scattering, wo, to_local(tx, ty, point.normal, wi))
+            base, gloss, _ = evaluate_parts(scattering, wo, to_local(tx, ty, point.normal, wi), 0.0)
             value = add(scale(base, scene.lights[i, DIFFUSE]), scale(gloss, scene.lights[i, SPECULAR]))
             light = luminance(multiply(value, radiance)) / (1.0 if density == DELTA else density) / samples
             if light <= 0.0:

@@ -59,7 +59,8 @@ class FixedSettings(Group):
     def preparing(self) -> list[Way]:
         """The ways in use that prepare something, in order of their dependence."""
         seen, beyond = self.gi.seen, self.gi.beyond if SEEN[self.gi.seen].asks_beyond else ""
-        extras = [way.key for way in EXTRAS if self.of(way.key).on == "yes"]
+        bounces = SEEN[seen].bounces
+        extras = [way.key for way in EXTRAS if self.of(way.key).on == "yes" and (bounces or not way.of_paths)]
         return [PREPARING[key] for key in dict.fromkeys([*extras, beyond, seen]) if key in PREPARING]
 
 

@@ -53,6 +53,7 @@ class Scattering(NamedTuple):
     coat, coat_roughness, coat_left_o, coat_left_average: strength of the coat, and what it lets through, as above
     gloss_chance, coat_chance: probability of sampling these lobes
     base_rays, gloss_rays, coat_rays: how many rays each lobe is sampled with, on average
+    guided: share of the base's directions that are drawn from the guide
     eta: relative refractive index of the other side, 0 for anything but glass; raised: see `glass.evaluate_glass`
     """
 
@@ -77,6 +78,7 @@ class Scattering(NamedTuple):
     base_rays: float
     gloss_rays: float
     coat_rays: float
+    guided: float
     eta: float
     raised: float
 
@@ -94,14 +96,14 @@ def glass_at(roughness, eta, rays, cos_o):
     black = (0.0, 0.0, 0.0)
     return Scattering(
         black, black, True, roughness, alpha_of(roughness), black, 0.0, 0.0, 1.0, 1.0, 1.0, 1.0, 0.0, 0.0, 1.0, 1.0, 1.0, 0.0,
-        0.0, rays, 0.0, eta, 1.0 / kept_by_one_bounce(cos_o, roughness, eta),
+        0.0, rays, 0.0, 0.0, eta, 1.0 / kept_by_one_bounce(cos_o, roughness, eta),
     )  # fmt: skip
 
 
 @called_kernel
-def scattering_at(look, base_rays, gloss_rays, cos_o):
+def scattering_at(look, base_rays, gloss_rays, guided, cos_o):
     """The model for a surface of the given `Look` seen at cosine `cos_o`. It is sampled with this many rays by its base and by
-    its gloss, or, if both are 0, with one ray drawn from all lobes."""
+    its gloss, or, if both are 0, with one ray drawn from all lobes; `guided` is the share of the base's directions drawn from the guide."""
     metal = 0.0 if look.by_specular else min(max(look.metallic, 0.0), 1.0)
     coat = min(max(look.coat, 0.0), 1.0)
     layered = look.ior > 1.0 or metal > 0.0 or look.by_specular
@@ -156,14 +158,14 @@ def scattering_at(look, base_rays, gloss_rays, cos_o):
     return Scattering(
         diffuse, f0, layered, roughness, alpha_of(roughness), multiscatter, base_f0, base_multiscatter, left_o, left_average, escape_o,
         escape_average, coat, look.coat_roughness, 1.0 - coat_e, max(1e-9, 1.0 - coat_e_average), gloss_chance, coat_chance,
-        n_base, n_gloss, n_coat, 0.0, 1.0,
+        n_base, n_gloss, n_coat, guided, 0.0, 1.0,
     )  # fmt: skip
 
 
 @kernel
-def evaluate_parts(s, wo, wi):
+def evaluate_parts(s, wo, wi, by_guide):
     """(f cos_i of the base, f cos_i of glossy layer and coat or of glass, density of sampling `wi` per steradian, times the
-    number of rays)."""
+    number of rays). `by_guide`: the density of the guide along `wi`."""
     cos_o, cos_i = wo[2], wi[2]
     black = (0.0, 0.0, 0.0)
     if s.eta > 0.0:
@@ -172,7 +174,7 @@ def evaluate_parts(s, wo, wi):
     if cos_o <= 0.0 or cos_i <= 0.0:
         return black, black, 0.0
     lambert = cos_i * INVERSE_PI
-    density = s.base_rays * lambert
+    density = s.base_rays * (lambert + s.guided * (by_guide - lambert))
     hx, hy, hz = wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]
     length = math.sqrt(hx * hx + hy * hy + hz * hz)
     cos_h, o_dot_h = hz / length, (wo[0] * hx + wo[1] * hy + wo[2] * hz) / length
@@ -203,8 +205,8 @@ def evaluate_parts(s, wo, wi):
 
 @kernel
 def evaluate(s, wo, wi):
-    """(f cos_i as a colour, density of sampling `wi` per steradian)."""
-    base, gloss, density = evaluate_parts(s, wo, wi)
+    """Without a guide: (f cos_i as a colour, density of sampling `wi` per steradian)."""
+    base, gloss, density = evaluate_parts(s, wo, wi, 0.0)
     return add(base, gloss), density
 
 

@@ -15,7 +15,14 @@ from ..database import data, db
 from ..numbers import finite_number, whole_number
 
 pages = Blueprint("moments", __name__)
-DRAFT = {"gi.seen": "brute_force", "gi.beyond": "brute_force", "caustics.on": "no", "limits.diffuse_bounces": 2, "sampling.gi_rays": 1}
+DRAFT = {
+    "gi.seen": "brute_force",
+    "gi.beyond": "brute_force",
+    "caustics.on": "no",
+    "guiding.on": "no",
+    "limits.diffuse_bounces": 2,
+    "sampling.gi_rays": 1,
+}
 """The recipe while the camera moves, unless there is a bake, which is valid for every view."""
 CLIENT = re.compile(r"^[0-9a-f]{8,32}$")
 
