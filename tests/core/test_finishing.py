@@ -9,9 +9,11 @@ from sivrel.core.finish.finishing import Finish, finish_from, finished, looked_u
 from sivrel.core.finish.view import to_display
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.pack.lights import pass_names
-from sivrel.core.render.filter import SMEARED, _smear, filter_noise
+from sivrel.core.render.edge_filter import edge_filtered
+from sivrel.core.render.filter import EDGE_AWARE, LEARNED, SMEARED, _smear, filter_noise, learned_filter
 from sivrel.core.render.passes import film_passes
 from sivrel.core.scene.model import Light, Scene
+from sivrel.core.vector import LUMINANCE
 from tests.scenes import box_inside, lambert, looking_down, quad, render
 
 RNG = np.random.default_rng(5)
@@ -108,31 +110,55 @@ class Filter(unittest.TestCase):
         filtered = filter_noise(noisy)
         np.testing.assert_array_equal(noisy["beauty"], kept)
         error = lambda image: float(np.sqrt(np.mean(((image - reference) / (reference + 0.02)) ** 2)))  # noqa: E731
-        self.assertLess(error(filtered.image), 0.5 * error(noisy["beauty"][..., :3]))
+        self.assertEqual(filtered.by, LEARNED if learned_filter() else EDGE_AWARE)
         self.assertLess(filtered.smeared, 0.02)
-        # Across the edge of the ochre step, colours stay apart.
         objects = noisy["object"][..., 0]
-        for number in (0, 1):
-            mean = lambda image, n=number: image[objects == n].mean(axis=0)  # noqa: E731
-            np.testing.assert_allclose(mean(filtered.image), mean(reference), rtol=0.05)
+        for image, most in ((filtered.image, 0.3 if learned_filter() else 0.5), (edge_filtered(noisy), 0.5)):
+            self.assertLess(error(image), most * error(noisy["beauty"][..., :3]))
+            # Across the edge of the ochre step, colours stay apart.
+            for number in (0, 1):
+                mean = lambda image, n=number: image[objects == n].mean(axis=0)  # noqa: E731
+                np.testing.assert_allclose(mean(image), mean(reference), rtol=0.05)
+
+    @unittest.skipUnless(learned_filter(), "the learned filter does not run here")
+    def test_its_error_is_about_what_it_says(self):
+        reference = self.passes(512, 9)["beauty"][..., :3] @ LUMINANCE
+        ratios = []
+        for samples, seed in ((8, 1), (8, 2), (32, 3), (32, 4)):
+            filtered = filter_noise(self.passes(samples, seed))
+            seen = filtered.image @ LUMINANCE
+            self.assertEqual(filtered.error.shape, seen.shape)
+            ratios.append(filtered.level / float(np.sqrt(np.mean(((seen - reference) / (reference + 0.05 * reference.mean())) ** 2))))
+        self.assertGreater(np.median(ratios), 0.5)
+        self.assertLess(np.median(ratios), 2.0)
+
+    def test_two_halves_make_the_picture(self):
+        passes = self.passes(9)
+        half, number = passes["half"][..., :3], passes["half"][..., 3:]
+        self.assertEqual(set(number.reshape(-1)), {4.0})
+        np.testing.assert_array_less(-1e-6, 9.0 * passes["beauty"][..., :3] - 4.0 * half)
+        self.assertGreater(np.abs(half - passes["beauty"][..., :3]).mean(), 0.0)
+        np.testing.assert_allclose(half.mean(), passes["beauty"][..., :3].mean(), rtol=0.2)
+        self.assertNotIn("half", self.passes(1))
 
     def test_what_is_smeared_is_told(self):
         """Fine stripes that no guide shows, averaged away because the picture was said to be noisier than it is."""
         passes = self.passes(64)
         striped = passes["beauty"].copy()
         striped[:, 20:60:3, :3] *= 1.6
-        honest = filter_noise({**passes, "beauty": striped})
-        boastful = filter_noise({**passes, "beauty": striped, "variance": passes["variance"] * 400.0})
-        self.assertGreater(np.abs(boastful.image - striped[..., :3]).mean(), 1.3 * np.abs(honest.image - striped[..., :3]).mean())
-        result = _smear(striped[..., :3], boastful.image, passes["variance"])
+        honest = edge_filtered({**passes, "beauty": striped})
+        boastful = edge_filtered({**passes, "beauty": striped, "variance": passes["variance"] * 400.0})
+        self.assertGreater(np.abs(boastful - striped[..., :3]).mean(), 1.3 * np.abs(honest - striped[..., :3]).mean())
+        result = _smear(striped[..., :3], boastful, passes["variance"])
         self.assertGreater(float((result[:, 24:56] > SMEARED).mean()), 0.5)
-        self.assertLess(float((honest.smear[:, 70:] > SMEARED).mean()), 0.1)
+        self.assertLess(float((_smear(striped[..., :3], honest, passes["variance"])[:, 70:] > SMEARED).mean()), 0.1)
 
     def test_a_missing_guide_is_named(self):
         passes = self.passes(1)
-        passes.pop("position")
-        with self.assertRaisesRegex(KeyError, "position"):
-            filter_noise(passes)
+        passes.pop("normal")
+        for by in (filter_noise, edge_filtered):
+            with self.assertRaisesRegex(KeyError, "normal"):
+                by(passes)
 
 
 if __name__ == "__main__":

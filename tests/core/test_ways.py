@@ -171,7 +171,7 @@ class Rates(unittest.TestCase):
         scene = Scene("room", ROOM.meshes, ROOM.surfaces, ROOM.lights, cameras=[CAMERA])
         values = {"photon_map.count": 5000, "baked.shots": 70_000, "baked.max_edge": 0.5, "irradiance_cache.rays": 64, "caustics.count": 2000}
         for key, way in PREPARING.items():
-            recipe = with_values(Recipe(), {**values, "gi.seen": "off" if key == "caustics" else key})
+            recipe = with_values(Recipe(), {**values, "gi.seen": key if key in SEEN else "off"})
             made = []
             for threads in (1, 3):
                 ready = prepare(scene, with_values(recipe, {"gi.seen": "off"}))

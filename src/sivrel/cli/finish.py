@@ -37,6 +37,7 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
         values["exposure"] = measured_exposure(given.beauty)
     settings = finish_from(values) if values else Finish()
     shown, smeared = given.beauty, None
+    result: dict[str, Any] = {"output": str(out), "finish": settings.model_dump(), "filtered": filtering, "smeared": None}
     if filtering:
         try:
             filtered = filter_noise(given.passes)
@@ -44,12 +45,16 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
             raise InputError(f"{picture} has no pass {error}; the filter needs a picture that this program rendered.") from None
         shown, smeared = filtered.image, filtered.smeared
         given.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
+        if filtered.error is not None:
+            given.passes["filter_error"] = filtered.error[..., None]
+        result |= {"smeared": smeared, "filter": filtered.by, "filter_error": filtered.level}
         if smeared > 0.005:
             say(f"The filter smeared {smeared:.1%} of the picture: there it removed more than noise.")
     if out.suffix.lower() == ".exr":
         write_exr(out, given)
     else:
         Image.fromarray(to_bytes(finished(shown, settings))).save(out)
-    result = {"output": str(out), "finish": settings.model_dump(), "filtered": filtering, "smeared": smeared}
-    words = f"{out}: exposure {settings.exposure:+g}" + (f", smeared {smeared:.1%}" if smeared is not None else "")
+    words = f"{out}: exposure {settings.exposure:+g}" + (f", filtered by {result['filter']}, smeared {smeared:.1%}" if smeared is not None else "")
+    if result.get("filter_error") is not None:
+        words += f", error of the filter {result['filter_error']:.1%}"
     print_result(as_json, result, lambda: words)

@@ -12,8 +12,8 @@ from ..store import files
 
 
 def kept_filtered(data: Path, digest: str) -> dict[str, Any]:
-    """The filtered picture, stored or made now: image and smear, smeared share, and the number of the object with most of it,
-    or -1. Raises InputError if the picture lacks passes that the filter needs."""
+    """The filtered picture, stored or made now: image and smear, smeared share, the number of the object with most of it, or -1; the filter's name;
+    the error of each pixel and its level, if known. Raises InputError if the picture lacks passes that the filter needs."""
     path = files.filtered_path(data, digest)
     if not path.is_file():
         picture = read_exr(files.picture_path(data, digest))
@@ -26,6 +26,8 @@ def kept_filtered(data: Path, digest: str) -> dict[str, Any]:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = path.with_name(f".{path.name}")
         with open(beside, "wb") as file:
-            np.savez(file, image=filtered.image.astype(np.float16), smear=filtered.smear.astype(np.float16), smeared=filtered.smeared, most=most)
+            errors: dict[str, Any] = {} if filtered.error is None else {"error": filtered.error.astype(np.float16), "level": filtered.level}
+            image, smear = (plane.astype(np.float16) for plane in (filtered.image, filtered.smear))
+            np.savez(file, image=image, smear=smear, smeared=filtered.smeared, most=most, by=filtered.by, **errors)
         beside.replace(path)
     return dict(np.load(path))

@@ -28,7 +28,9 @@ BOUNCED = 47
 BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
 # How often a cache was asked for light, and served, a sample.
 ASKED, SERVED = 53, 54
-FILM_COLUMNS = 55
+# The samples of odd number by themselves: their light, and their share of all. Filters are judged by the two halves.
+HALF, HALF_COUNT = 55, 58
+FILM_COLUMNS = 59
 OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
 """Columns that are stored as they are and not averaged."""
 TILE = 32

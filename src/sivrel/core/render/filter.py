@@ -1,132 +1,140 @@
-"""The noise filter: an edge-aware average of a finished picture, guided by its own passes. It never replaces the picture.
+"""The noise filter: a finished picture with its grain taken off, guided by its own passes. It never replaces the picture.
 
-Dammertz et al. 2010, "Edge-Avoiding À-Trous Wavelet Transform for fast Global Illumination Filtering": five rounds of a small
-kernel whose holes double, each neighbour weighed by how alike its colour, normal and place are. As Schied et al. 2017,
-"Spatiotemporal Variance-Guided Filtering" (sections 4.3 and 4.4), without the temporal part: colour is divided by albedo first, and the
-tolerance for colour follows from the measured variance, which is filtered along. To keep fireflies from spreading, a pixel that far
-outshines all its neighbours is clamped to them first.
+Open Image Denoise does it, a trained network that ships with its weights (package pyoidn); where that does not run, the edge-aware filter of
+edge_filter.py. Direct and bounced light are filtered apart and put together again, and guides are filtered first. What comes out is not part of the
+promise of the same bytes everywhere; the unfiltered picture is.
 """
 
+import functools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.ndimage import uniform_filter
 
-from ..kernel import called_kernel
+from .edge_filter import edge_filtered
 
-ROUNDS = 5
-COLOUR, NORMAL, PLACE, ALBEDO = 3.0, 64.0, 1.0, 0.08
-"""How far neighbours may differ: luminance in standard errors; exponent of the normals' cosine; distance from the tangent plane in
-steps of a pixel's width there; albedo."""
-FIREFLY = 3.0
-"""A pixel this many times brighter than the brightest of its neighbours is clamped to that one."""
-LEAST_ALBEDO = 0.02
+LEARNED, EDGE_AWARE = "Open Image Denoise", "the edge-aware filter"
 LOOK_AT, MOST_MEAN, MOST_SPREAD = 7, 4.0, 1.5
 """Side of the window in which residuals are checked; the most that noise explains of their mean, in standard errors, and of
 their spread, in standard deviations."""
 SMEARED = 1.0
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
+AROUND = 9
+"""Side of the window over which the squared error of the filter is averaged."""
+GLOWING, DARK, MOST_ERROR = 0.01, 0.05, 1.0
+"""Share of emission from which a pixel is left out of the error; luminance, relative to the mean, below which errors are judged against it; the
+largest relative error of a pixel that counts."""
 
 
 @dataclass(frozen=True)
 class Filtered:
     """image: linear colour float32 [rows, columns, 3]; smear: float32 [rows, columns], how much was removed, in units
-    of the most that noise explains; smeared: share of the picture where that is more than SMEARED."""
+    of the most that noise explains; smeared: share of the picture where that is more than SMEARED; by: the filter's name.
+
+    error: float32 [rows, columns], standard error of the filtered luminance, and level, its root mean square relative to that (see `_error`); None
+    where the picture has no halves, or by the edge-aware filter."""
 
     image: np.ndarray
     smear: np.ndarray
     smeared: float
+    by: str
+    error: np.ndarray | None = None
+    level: float | None = None
 
 
-@called_kernel
-def _round(colour, variance, normal, position, albedo, spacing, step, filtered, filtered_variance):
-    rows, columns = colour.shape[0], colour.shape[1]
-    for y in range(rows):
-        for x in range(columns):
-            # Variance is smoothed before it is used as a tolerance: unsmoothed it is as grainy as the picture.
-            around, weights = 0.0, 0.0
-            for j in range(max(0, y - 1), min(rows, y + 2)):
-                for i in range(max(0, x - 1), min(columns, x + 2)):
-                    weight = (2.0 if j == y else 1.0) * (2.0 if i == x else 1.0)
-                    around += weight * variance[j, i]
-                    weights += weight
-            error = np.sqrt(around / weights) * COLOUR + 1e-6
-            light = 0.2126 * colour[y, x, 0] + 0.7152 * colour[y, x, 1] + 0.0722 * colour[y, x, 2]
-            r = g = b = total = total_variance = 0.0
-            for dj in range(-2, 3):
-                j = y + dj * step
-                if j < 0 or j >= rows:
-                    continue
-                for di in range(-2, 3):
-                    i = x + di * step
-                    if i < 0 or i >= columns:
-                        continue
-                    weight = (0.375 if dj == 0 else 0.25 if abs(dj) == 1 else 0.0625) * (0.375 if di == 0 else 0.25 if abs(di) == 1 else 0.0625)
-                    if dj != 0 or di != 0:
-                        cos = off_plane = apart = 0.0
-                        for c in range(3):
-                            cos += normal[y, x, c] * normal[j, i, c]
-                            off_plane += normal[y, x, c] * (position[j, i, c] - position[y, x, c])
-                            apart += (albedo[y, x, c] - albedo[j, i, c]) ** 2
-                        other = 0.2126 * colour[j, i, 0] + 0.7152 * colour[j, i, 1] + 0.0722 * colour[j, i, 2]
-                        weight *= max(0.0, cos) ** NORMAL
-                        weight *= np.exp(-abs(light - other) / error - abs(off_plane) / (PLACE * spacing[y, x] * step) - apart / (ALBEDO * ALBEDO))
-                    r += weight * colour[j, i, 0]
-                    g += weight * colour[j, i, 1]
-                    b += weight * colour[j, i, 2]
-                    total += weight
-                    total_variance += weight * weight * variance[j, i]
-            filtered[y, x, 0], filtered[y, x, 1], filtered[y, x, 2] = r / total, g / total, b / total
-            filtered_variance[y, x] = total_variance / (total * total)
+@functools.cache
+def learned_filter() -> Any:
+    """The package of the learned filter, or None where it does not run."""
+    try:
+        import pyoidn
 
-
-@called_kernel
-def _hold_fireflies(colour, held):
-    """Clamp a pixel that far outshines all its neighbours to the brightest of them."""
-    rows, columns = colour.shape[0], colour.shape[1]
-    for y in range(rows):
-        for x in range(columns):
-            mine = 0.2126 * colour[y, x, 0] + 0.7152 * colour[y, x, 1] + 0.0722 * colour[y, x, 2]
-            most = 0.0
-            for j in range(max(0, y - 1), min(rows, y + 2)):
-                for i in range(max(0, x - 1), min(columns, x + 2)):
-                    if j != y or i != x:
-                        light = 0.2126 * colour[j, i, 0] + 0.7152 * colour[j, i, 1] + 0.0722 * colour[j, i, 2]
-                        most = max(most, light)
-            scale = most / mine if mine > FIREFLY * most and most > 0.0 else 1.0
-            for c in range(3):
-                held[y, x, c] = colour[y, x, c] * scale
+        with pyoidn.Device() as device:
+            device.commit()
+            return pyoidn if device.get_error() is None else None
+    except Exception:  # noqa: BLE001 (a wheel for another machine fails in many ways)
+        return None
 
 
 def filter_noise(passes: dict[str, np.ndarray]) -> Filtered:
-    """The beauty of `passes` (as core.render.passes names them) filtered: visible emission stays as it is, the rest is divided
-    by albedo, averaged, and multiplied back. Raises KeyError where a guiding pass is missing."""
-    beauty = passes["beauty"][..., :3].astype(np.float32)
-    emission, albedo = passes["emission"].astype(np.float32), passes["albedo"].astype(np.float32)
-    normal, position = passes["normal"].astype(np.float32), passes["position"].astype(np.float32)
-    normal = normal / np.maximum(np.linalg.norm(normal, axis=2, keepdims=True), 1e-6)
-    there = np.isfinite(passes["depth"][..., 0]) & (passes["object"][..., 0] >= 0)
-    # The background is treated as one distant wall, since a pane in front of it may reflect grain.
-    normal = np.where(there[..., None], normal, np.array([0.0, 0.0, 1.0], np.float32))
-    position = np.where(there[..., None], position, np.float32(0.0))
-    base = np.maximum(albedo, LEAST_ALBEDO)
-    colour = np.ascontiguousarray((beauty - emission) / base)
-    variance = np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0)
-    light_variance = np.ascontiguousarray(((np.sqrt(np.maximum(variance, 0.0)) / base) @ LUMINANCE) ** 2, np.float32)
-    across = np.gradient(position, axis=1)
-    spacing = np.linalg.norm(across, axis=2).astype(np.float32)
-    typical = float(np.median(spacing[there])) if there.any() else 1.0
-    spacing = np.ascontiguousarray(np.clip(spacing, 0.2 * typical + 1e-9, 4.0 * typical + 1e-9))
-    held = np.empty_like(colour)
-    _hold_fireflies(colour, held)
-    guides = [np.ascontiguousarray(plane) for plane in (normal, position, albedo)]
-    for k in range(ROUNDS):
-        filtered, filtered_variance = np.empty_like(held), np.empty_like(light_variance)
-        _round(held, light_variance, *guides, spacing, 1 << k, filtered, filtered_variance)
-        held, light_variance = filtered, filtered_variance
-    image = (held * base + emission).astype(np.float32)
+    """The beauty of `passes` (as core.render.passes names them) filtered; visible emission stays as it is. Raises KeyError where a guiding pass is
+    missing."""
+    beauty, variance = passes["beauty"][..., :3].astype(np.float32), np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0)
+    if learned_filter() is None:
+        image = edge_filtered(passes)
+        smear = _smear(beauty, image, variance)
+        return Filtered(image, smear, float((smear > SMEARED).mean()), EDGE_AWARE)
+    guides = _guides(passes)
+    image = _by_parts(passes, beauty, guides)
+    error, level = ("half" in passes and _error(passes, beauty, image, guides)) or (None, None)
     smear = _smear(beauty, image, variance)
-    return Filtered(image, smear, float((smear > SMEARED).mean()))
+    return Filtered(image, smear, float((smear > SMEARED).mean()), LEARNED, error, level)
+
+
+def _guides(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Albedo and normal, filtered by themselves: their edges are grainy too, where pixels see two surfaces."""
+    albedo = np.clip(passes["albedo"][..., :3], 0.0, 1.0).astype(np.float32)
+    normal = np.clip(passes["normal"][..., :3], -1.0, 1.0).astype(np.float32)
+    return {"albedo": _run({"albedo": albedo}), "normal": _run({"normal": normal})}
+
+
+def _run(images: dict[str, np.ndarray]) -> np.ndarray:
+    """One run of the learned filter. images: what to filter first, then its guides, float32 [rows, columns, 3]."""
+    oidn, first = learned_filter(), next(iter(images.values()))
+    result = np.empty_like(first, order="C")
+    kept = {name: np.ascontiguousarray(image) for name, image in images.items()}
+    with oidn.Device() as device:
+        device.commit()
+        with oidn.Filter(device, oidn.OIDN_FILTER_TYPE_RT) as one:
+            for name, image in kept.items():
+                one.set_image(name, image, oidn.OIDN_FORMAT_FLOAT3)
+            one.set_image("output", result, oidn.OIDN_FORMAT_FLOAT3)
+            if "color" in images:
+                one.set_bool("hdr", True)
+                one.set_bool("cleanAux", len(images) > 1)
+            one.commit()
+            one.execute()
+        problem = device.get_error()
+    if problem is not None:
+        raise RuntimeError(f"The noise filter failed: {problem}")
+    return result
+
+
+def _light(image: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:
+    """Light filtered; what is not finite or negative counts as black."""
+    clean = np.where(np.isfinite(image), np.maximum(image, 0.0), 0.0).astype(np.float32)
+    return np.maximum(_run({"color": clean, **guides}), 0.0)
+
+
+def _by_parts(passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:
+    """The picture: light straight from the lights and bounced light filtered apart, so that the grain of one does not blur the other."""
+    emission = passes["emission"].astype(np.float32)
+    if "direct" not in passes or "indirect" not in passes:
+        return emission + _light(beauty - emission, guides)
+    return emission + _light(passes["direct"] - emission, guides) + _light(passes["indirect"], guides)
+
+
+def _error(passes: dict[str, np.ndarray], beauty: np.ndarray, image: np.ndarray, guides: dict[str, np.ndarray]) -> tuple[np.ndarray, float] | None:
+    """(standard error of the filtered luminance, its root mean square relative to the light), by how much the two halves of the samples differ once
+    each is filtered alone (after Rousselle, Knaus & Zwicker 2012, "Adaptive Rendering with Non-Local Means Filtering", section 5). None where a
+    pixel has no halves.
+
+    A half has twice the variance of the whole, and the whole has the filter's bias besides: taken as alike, the squared difference of the halves over
+    two is the squared error. How far that holds is measured in docs/benchmarks.md. What both halves get wrong alike is not seen.
+    """
+    half, number, samples = passes["half"][..., :3].astype(np.float64), passes["half"][..., 3:], passes["samples"][..., :1]
+    if not (number > 0).all() or not (samples > number).all():
+        return None
+    emission = passes["emission"]
+    other = (samples * beauty - number * half) / (samples - number)
+    first, second = (_light(part - emission, guides) @ LUMINANCE for part in (half, other))
+    # Emission is not filtered, and differs from half to half where an edge of it crosses the pixel.
+    plain = (emission @ LUMINANCE) <= GLOWING * (beauty @ LUMINANCE)
+    squares = np.where(plain, 0.5 * (first - second) ** 2, 0.0)
+    error = np.sqrt(np.maximum(uniform_filter(squares, AROUND, mode="reflect"), 0.0)).astype(np.float32)
+    seen = (image @ LUMINANCE).astype(np.float64)
+    relative = squares / (seen + DARK * float(seen.mean()) + 1e-9) ** 2
+    return error, float(np.sqrt(np.minimum(relative, MOST_ERROR**2).mean()))
 
 
 def _smear(beauty: np.ndarray, image: np.ndarray, variance: np.ndarray) -> np.ndarray:

@@ -135,7 +135,7 @@ def keep_sample(memory, seen, paired, sums):
         memory.parts[0, 2, c] += by_glass[c]
     direct = add(colour_in(row, MET), colour_in(row, DIRECT))
     indirect = add(add(by_base, by_gloss), by_glass)
-    first = sums[of_film.SAMPLES] == 0.0
+    first, odd = sums[of_film.SAMPLES] == 0.0, int(sums[of_film.SAMPLES]) % 2 == 1
     sums[of_film.SAMPLES] += 1.0
     beauty = add(direct, indirect)
     if not is_finite(beauty) or min(beauty[0], beauty[1], beauty[2]) < 0.0:
@@ -145,6 +145,10 @@ def keep_sample(memory, seen, paired, sums):
         sums[of_film.DIRECT + c] += direct[c]
         sums[of_film.INDIRECT + c] += indirect[c]
         sums[of_film.VARIANCE + c] += beauty[c] * beauty[c]
+    if odd:
+        for c in range(3):
+            sums[of_film.HALF + c] += beauty[c]
+        sums[of_film.HALF_COUNT] += 1.0
     for limit in range(4):
         sums[of_film.LEFT + limit] += row[LEFT + limit]
     sums[of_film.TOTAL_VARIANCE] += luminance(beauty) ** 2

@@ -28,6 +28,7 @@ PASSES: dict[str, Sequence[str]] = {
     "surface": "N",
     "variance": "RGB",
     "samples": "N",
+    "half": ("R", "G", "B", "N"),
     "fireflies": ("luminance", "kind"),
     "texels": "Y",
     "served": "Y",
@@ -37,6 +38,7 @@ PASSES: dict[str, Sequence[str]] = {
     "self_hits": "Y",
     "filtered": "RGB",
     "smeared": "Y",
+    "filter_error": "Y",
 }
 """The channels of each pass.
 
@@ -47,7 +49,8 @@ the next frame, right and down) are those of the first sample, unblended. varian
 greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
 where no map serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the
 rest was traced. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
-glass ended, and self_hits the rays a sample that met the triangle they left. filtered and smeared: see core.render.filter."""
+glass ended, and self_hits the rays a sample that met the triangle they left. half: the mean of every second sample, and how
+many these are. filtered, smeared and filter_error: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
 LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
@@ -123,6 +126,10 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
     for name in ("texels", "served"):
         if not np.isfinite(passes[name]).any():
             del passes[name]
+    odd = part(columns.HALF_COUNT, 1)
+    if (odd > 0.0).all():
+        number = np.rint(odd * (passes["samples"] - part(columns.DROPPED, 1)))
+        passes["half"] = np.concatenate([part(columns.HALF, 3) / odd, number], axis=2).astype(np.float32)
     if (passes["occlusion"] == 1.0).all():
         del passes["occlusion"]
     for name in OPTIONAL:

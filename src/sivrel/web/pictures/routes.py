@@ -25,7 +25,7 @@ pages = Blueprint("pictures", __name__)
 LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
 """Layout of a view's look-up table, for the page that draws with it."""
 FOREVER = "private, max-age=31536000, immutable"
-FILTERED = {"filtered": "image", "smeared": "smear"}
+FILTERED = {"filtered": "image", "smeared": "smear", "filter_error": "error"}
 """Passes of the noise filter, and their names in its file."""
 
 
@@ -79,8 +79,13 @@ def half(digest: str) -> ResponseReturnValue:
     """The pixels of a pass (?pass=direct; default beauty), row by row from the top."""
     picture, name = _picture(digest), request.args.get("pass", "beauty")
     if name in FILTERED:
-        plane = _filtered(digest)[FILTERED[name]].astype(np.float32)
-        plane = plane if plane.ndim == 3 else np.clip(plane / (2.0 * SMEARED), 0.0, 1.0)[..., None]
+        kept = _filtered(digest)
+        if FILTERED[name] not in kept:
+            abort(404)
+        plane = kept[FILTERED[name]].astype(np.float32)
+        if name == "smeared":
+            plane = np.clip(plane / (2.0 * SMEARED), 0.0, 1.0)
+        plane = plane if plane.ndim == 3 else plane[..., None]
     else:
         found = picture.passes.get(name)
         if found is None:

@@ -6,6 +6,15 @@ import { SINGLE, WIPE } from "./plate.js";
 import { ask } from "./post.js";
 
 
+/** What the filter did, in a few sentences. */
+function words({ smeared, by, level }) {
+  const done = smeared > 0.002
+    ? `It smeared ${(smeared * 100).toFixed(1)} % of the picture, where it removed more than noise: see the pass “smeared”, or take more samples.`
+    : "It removed only noise. Left of the bar filtered, right of it not.";
+  const error = level === null || level === undefined ? "" : ` Its error is about ${(level * 100).toPrecision(2)} % of the light: see the pass “error of the filter”.`;
+  return `${done}${error}${by ? ` Filtered by ${by}.` : ""}`;
+}
+
 export class NoiseFilter {
   /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from. */
   constructor(plate, chosen, show, parent) {
@@ -34,10 +43,7 @@ export class NoiseFilter {
       await Promise.all([this.show("a", proof), this.show("b", { ...proof, unfiltered: true })]);
       this.plate.mode = WIPE;
       this.plate.draw();
-      const much = answer.smeared > 0.002;
-      note.textContent = much
-        ? `It smeared ${(answer.smeared * 100).toFixed(1)} % of the picture, where it removed more than noise: see the pass “smeared”, or take more samples.`
-        : "It removed only noise. Left of the bar filtered, right of it not.";
+      note.textContent = words(answer);
     } catch (problem) {
       note.textContent = problem.message;
     }

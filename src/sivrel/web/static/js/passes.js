@@ -2,14 +2,14 @@
 
 const WORDS = {
   direct: "direct light", indirect: "bounced light", emission: "emitted light", texels: "texels per pixel", clamped: "removed by the clamp",
-  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", self_hits: "self-hits", object: "objects", surface: "surfaces", fireflies: "brightest finds",
+  beyond: "beyond the limits", ended_in_glass: "paths that end in glass", self_hits: "self-hits", object: "objects", surface: "surfaces", fireflies: "brightest finds", filter_error: "error of the filter",
 };
 const LIGHT = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
-const UNSEEN = ["variance"];
+const UNSEEN = ["variance", "half"];
 const USUAL = ["beauty", "direct", "indirect", "albedo", "normal"];
 
 /** The noise filter's passes. */
-export const BY_FILTER = ["filtered", "smeared"];
+export const BY_FILTER = ["filtered", "smeared", "filter_error"];
 
 /** Whether a pass contains light, and so is finished. */
 export const isLight = (pass) => LIGHT.test(pass);
@@ -22,7 +22,7 @@ export function offerPasses(select, passes, filtered) {
   const before = select.value;
   const words = (name) => WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
   const names = (passes?.length ? passes : USUAL).filter((name) => !UNSEEN.includes(name));
-  if (filtered) names.splice(1, 0, ...BY_FILTER);
+  if (filtered) names.splice(1, 0, ...BY_FILTER.filter((name) => name !== "filter_error" || passes?.includes("half")));
   select.replaceChildren(...names.map((name) => new Option(words(name), name)));
   select.value = names.includes(before) ? before : "beauty";
 }
