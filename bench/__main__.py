@@ -2,7 +2,7 @@
 
 import sys
 
-from . import agreement, diagnosis, first_start, forecasts, hotspots, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
+from . import agreement, clean, diagnosis, first_start, forecasts, hotspots, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -11,6 +11,8 @@ BENCHMARKS = {
     "threads": render.threads,
     "adaptive": render.adaptive,
     "filter": render.noise_filter,
+    "clean": clean.clean,
+    "filtered": clean.filtered,
     "click": pages.click_to_first_tile,
     "hotspots": hotspots.hotspots,
     "compile": render.cold_compile,

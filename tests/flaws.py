@@ -59,7 +59,7 @@ class Planted:
         made = render_case(self.room.scene, recipe, edits, None, Frame(*self.size, seed=seed))
         assert made is not None
         if self.filtered:
-            filtered = filter_noise(made[0].picture.passes)
+            filtered = filter_noise(made[0].picture.passes, learned=False)
             made[0].filtered, made[0].smear = filtered.image, filtered.smear
         return made
 

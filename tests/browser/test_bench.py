@@ -155,7 +155,8 @@ class Loop(BrowserTest):
             self.assertRegex(page.locator(f"#caption-{slot}").inner_text(), r"\d s ")
         self.wait("document.getElementById('verdict').textContent.includes('visible difference')")
 
-        # Flip while held, wipe, difference: read off the plate itself.
+        # Flip while held, wipe, difference: read off the plate itself. Both are drafts, which are shown filtered.
+        self.wait("sivrel.plate.pictures[0]?.pass === 'filtered' && sivrel.plate.pictures[1]?.pass === 'filtered'")
         spot = page.evaluate(
             """() => { const [a, b] = sivrel.plate.pictures;
               for (let y = 140; y > 8; y--) for (let x = 8; x < 248; x++) {

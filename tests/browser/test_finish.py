@@ -77,6 +77,8 @@ class Finish(BrowserTest):
     def test_filtered_beside_unfiltered(self):
         page = self.page
         self.open("lamp-room")
+        page.evaluate("localStorage.setItem('sivrel:filter-drafts', 'no')")
+        self.open("lamp-room")
         page.keyboard.press("n")
         self.wait("document.getElementById('pass').value === 'filtered' && sivrel.plate.pictures[1]?.pass === 'beauty'")
         self.assertIn("unfiltered", page.locator("#caption-b").text_content())
@@ -85,6 +87,21 @@ class Finish(BrowserTest):
         self.assertLess(page.evaluate(GRAIN, 0), 0.8 * page.evaluate(GRAIN, 1))
         page.keyboard.press("n")
         self.wait("document.getElementById('pass').value === 'beauty' && !sivrel.chosen.b?.unfiltered")
+
+    def test_drafts_are_shown_filtered_if_wanted(self):
+        page = self.page
+        self.open("lamp-room")
+        page.keyboard.press("e")
+        page.check("#filter-drafts")
+        self.wait("document.getElementById('pass').value === 'filtered' && sivrel.plate.pictures[0]?.pass === 'filtered'")
+        self.assertIn("Filtered by", page.locator("#filter-note").text_content())
+        page.locator("#filter-drafts").blur()
+        page.keyboard.press("n")
+        self.wait("document.getElementById('pass').value === 'beauty' && sivrel.plate.pictures[0]?.pass === 'beauty'")
+        self.open("lamp-room")
+        self.wait("sivrel.plate.pictures[0]?.pass === 'filtered'")
+        page.keyboard.press("e")
+        page.uncheck("#filter-drafts")
 
     def test_a_source_of_the_ledger_shows_its_pass_and_setting(self):
         page = self.page

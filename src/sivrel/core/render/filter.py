@@ -56,11 +56,11 @@ def learned_filter() -> Any:
         return None
 
 
-def filter_noise(passes: dict[str, np.ndarray]) -> Filtered:
-    """The beauty of `passes` (as core.render.passes names them) filtered; visible emission stays as it is. Raises KeyError where a guiding pass is
-    missing."""
+def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtered:
+    """The beauty of `passes` (as core.render.passes names them) filtered; visible emission stays as it is. Without `learned`, by the edge-aware
+    filter. Raises KeyError where a guiding pass is missing."""
     beauty, variance = passes["beauty"][..., :3].astype(np.float32), np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0)
-    if learned_filter() is None:
+    if not learned or learned_filter() is None:
         image = edge_filtered(passes)
         smear = _smear(beauty, image, variance)
         return Filtered(image, smear, float((smear > SMEARED).mean()), EDGE_AWARE)

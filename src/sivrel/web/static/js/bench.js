@@ -67,7 +67,8 @@ followRecipes(recipe, () => chosen.a?.id);
 // ---- pictures -------------------------------------------------------------------------------------------------
 
 async function load(proof) {
-  const pass = proof.unfiltered ? "beauty" : $("pass").value;
+  let pass = proof.unfiltered ? "beauty" : $("pass").value;
+  if (pass === "filtered" && !(await filter.made(proof))) pass = "beauty";
   if (!hasPass(proof, pass)) return null;
   const answer = await fetch(`/pictures/${proof.picture}.half?pass=${pass}`);
   if (!answer.ok) return null;
@@ -101,6 +102,7 @@ async function show(slot, proof) {
     if (!outside) lights.load();
     pins.list();
     findings.load();
+    filter.draft(proof);
   }
 }
 
