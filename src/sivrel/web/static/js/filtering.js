@@ -52,8 +52,8 @@ export class NoiseFilter {
     offerPasses($("pass"), proof.passes, true);
     $("pass").value = "filtered";
     const beside = this.chosen.b; // compared like with like
-    await Promise.all([this.show("a", proof), beside && this.show("b", beside)]);
     $("filter-note").textContent = words(answer, "");
+    await Promise.all([this.show("a", proof), beside && this.show("b", beside)]);
     this.say();
   }
 
@@ -76,10 +76,10 @@ export class NoiseFilter {
       this.picture = proof.picture;
       offerPasses($("pass"), proof.passes, true);
       $("pass").value = "filtered";
+      note.textContent = words(answer, " Left of the bar filtered, right of it not.");
       await Promise.all([this.show("a", proof), this.show("b", { ...proof, unfiltered: true })]);
       this.plate.mode = WIPE;
       this.plate.draw();
-      note.textContent = words(answer, " Left of the bar filtered, right of it not.");
     } catch (problem) {
       note.textContent = problem.message;
     }
