@@ -34,16 +34,16 @@ class _Shot:
         self.geometry = prepare(self.scene, Recipe()).geometry
 
     def film(self, size, seed: int, change=None, **values):
-        """(seconds to prepare and render, film, arrays); `change` is made to the guide."""
+        """(processor seconds to prepare and render, film, arrays); `change` is made to the guide."""
         recipe = with_values(Recipe(), {**self.values, **{key.replace("__", "."): value for key, value in values.items()}})
         frame, tiles = Frame(*size, seed=seed), {}
-        begun = time.perf_counter()
+        begun = time.process_time()
         ready = prepare(self.scene, recipe, geometry=self.geometry, frame=frame, caches=CacheFolder())
         arrays = ready.arrays
         if change is not None:
             arrays = arrays._replace(prepared=(change(arrays.prepared[GUIDE]), *arrays.prepared[GUIDE + 1 :]))
         render_tiles(arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=os.cpu_count() or 1)
-        return time.perf_counter() - begun, assemble(frame, film_columns(arrays.slots), tiles), arrays
+        return time.process_time() - begun, assemble(frame, film_columns(arrays.slots), tiles), arrays
 
 
 def _undirected(guide):
@@ -62,7 +62,7 @@ GUIDES = {
 
 
 def clean() -> str:
-    """Time of brute force without the guide over that with it, at equal error, its making included: 64 samples, two seeds.
+    """Processor time of brute force without the guide over that with it, at equal error, its making included: 64 samples, two seeds.
 
     Error: mean square of the luminance relative to the reference's (plus 5 % of the mean), each pixel counted up to two; as the product with two
     references of 2048 samples, so that their own noise drops out.
@@ -94,7 +94,7 @@ def clean() -> str:
 
 
 def filtered() -> str:
-    """The kitchen's draft of 8 samples at 480x270: seconds, visible difference and error of the picture as it is, filtered, and by the
+    """The kitchen's draft of 8 samples at 480x270: processor seconds, visible difference and error of the picture as it is, filtered, and by the
     edge-aware filter, against 512 samples with the guide, filtered."""
     warm_up()
     shot, exposure = _Shot("keepers-kitchen"), read_scene(find_shot("demo:keepers-kitchen")).camera().exposure
@@ -120,5 +120,7 @@ def filtered() -> str:
         made = filter_noise(found)
         took = time.perf_counter() - begun
         kinds = {"as it is": found["beauty"][..., :3], f"by {made.by} in {took:.2f} s": made.image, "by the edge-aware filter": edge_filtered(found)}
-        result.append(f"guide {on}: rendered in {seconds:.1f} s; " + "; ".join(f"{kind}: {against(image)}" for kind, image in kinds.items()))
+        result.append(
+            f"guide {on}: rendered in {seconds:.1f} s of the processor; " + "; ".join(f"{kind}: {against(image)}" for kind, image in kinds.items())
+        )
     return "\n  ".join(result)
