@@ -13,6 +13,7 @@ BENCHMARKS = {
     "filter": render.noise_filter,
     "clean": clean.clean,
     "filtered": clean.filtered,
+    "filter-error": clean.filter_error,
     "click": pages.click_to_first_tile,
     "hotspots": hotspots.hotspots,
     "compile": render.cold_compile,
@@ -41,7 +42,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
-    "hotspots",
+    "hotspots", "clean", "filtered", "filter-error",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -124,3 +124,26 @@ def filtered() -> str:
             f"guide {on}: rendered in {seconds:.1f} s of the processor; " + "; ".join(f"{kind}: {against(image)}" for kind, image in kinds.items())
         )
     return "\n  ".join(result)
+
+
+def filter_error() -> str:
+    """The error that the filter states over its true error, for thirty renders of 160x90: three shots, 4 to 64 samples, two seeds, against 2048
+    samples of brute force. Pixels with emission are left out, as the filter does; each counts up to one."""
+    warm_up()
+    ratios, result = [], []
+    for name in SHOTS:
+        shot = _Shot(name)
+        reference = film_beauty(shot.film((160, 90), 7, sampling__max=2048)[1]) @ LUMINANCE
+        scale, row = reference + DARK * reference.mean(), []
+        for samples in (4, 8, 16, 32, 64):
+            for seed in (1, 2):
+                _, film, arrays = shot.film((160, 90), seed, sampling__max=samples)
+                passes = film_passes(film, [], arrays)
+                made = filter_noise(passes)
+                dark = passes["emission"] @ LUMINANCE <= 0.01 * (passes["beauty"][..., :3] @ LUMINANCE)
+                off = np.where(dark, (made.image @ LUMINANCE - reference) / scale, 0.0)
+                row.append(made.level / float(np.sqrt(np.mean(np.minimum(off**2, 1.0)))))
+        result.append(f"{name} " + " ".join(f"{(a + b) / 2:.2f}" for a, b in zip(row[::2], row[1::2], strict=True)))
+        ratios += row
+    low, middle, high = np.quantile(ratios, (0.25, 0.5, 0.75))
+    return f"median {middle:.2f} ({low:.2f} to {high:.2f}), off by {np.median(np.abs(np.array(ratios) - 1)):.0%} in the median; " + "; ".join(result)

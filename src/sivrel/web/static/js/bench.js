@@ -139,7 +139,9 @@ function mark() {
   const tuned = chosen.a?.picture && !outside;
   $("to-tune").hidden = !tuned;
   if (tuned) $("to-tune").href = `/proofs/${chosen.a.id}/ladder`;
+  const notes = $("caption-a").querySelectorAll("#marks-note, #hatch-note");
   for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filter.picture !== null);
+  $("caption-a").append(...notes);
   sayVerdict($("verdict"), chosen, plate.exposure);
 }
 lineage.onRenewed = mark;
