@@ -10,7 +10,7 @@ import numpy as np
 from sivrel.core.caches import Cache, CacheFolder, from_bytes, header_of, to_bytes
 from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import Cancelled, InputError
-from sivrel.core.gi.ways import PREPARING
+from sivrel.core.gi.ways import PREPARING, SEEN
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -91,7 +91,7 @@ class Files(unittest.TestCase):
 
     def test_cancelled_while_it_is_made_nothing_is_kept(self):
         for key in PREPARING:
-            values = {"caustics.on": "yes"} if key == "caustics" else {"gi.seen": key}
+            values = {"gi.seen": key} if key in SEEN else {f"{key}.on": "yes"}
             keeper = CacheFolder(self.folder / key)
             task = Task(lambda what, share, result: task.cancel.set())  # noqa: B023  heard within this turn
             with self.assertRaises(Cancelled):
@@ -100,7 +100,7 @@ class Files(unittest.TestCase):
 
     def test_every_cache_can_be_drawn_and_counted(self):
         for key, way in PREPARING.items():
-            values = {"caustics.on": "yes", "gi.seen": "off"} if key == "caustics" else {"gi.seen": key}
+            values = {"gi.seen": key} if key in SEEN else {f"{key}.on": "yes", "gi.seen": "off" if key == "caustics" else "brute_force"}
             keeper = CacheFolder(self.folder / key)
             note = prepare(ROOM, with_values(Recipe(), {**values, **SMALL}), caches=keeper, frame=Frame(16, 16)).ways[0]
             cache = keeper.find(way.kind, keeper.headers()[0][1].depends)
