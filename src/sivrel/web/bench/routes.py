@@ -178,7 +178,7 @@ def proof_json(proof_id: int) -> ResponseReturnValue:
         noise=proof.noise,
         noise_said=noise_of(proof),
         dropped=proof.dropped,
-        samples=proof.meters.get("samples"),
+        samples=proof.meters.get("samples", proof.recipe.sampling.max),
         passes=proof.passes,
         ledger=proof.lights,
         meters=meters_in_words(proof),

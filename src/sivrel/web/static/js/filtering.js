@@ -31,8 +31,10 @@ export class NoiseFilter {
     this.box.checked = localStorage.getItem(KEPT) !== "no";
     this.box.addEventListener("change", () => {
       localStorage.setItem(KEPT, this.box.checked ? "yes" : "no");
+      const shown = this.picture !== null && this.picture === this.chosen.a?.picture;
+      if (shown && !this.box.checked) return this.toggle();
       this.declined = null;
-      this.draft(this.chosen.a);
+      return this.draft(this.chosen.a);
     });
   }
 
@@ -44,7 +46,7 @@ export class NoiseFilter {
 
   /** Show a draft filtered as soon as it is finished, if the artist wants that. What is measured is always the unfiltered one. */
   async draft(proof) {
-    const wanted = this.box?.checked && proof?.picture && proof.samples < FEW && NEEDED.every((pass) => proof.passes?.includes(pass));
+    const wanted = this.box?.checked && proof?.picture && proof.samples && proof.samples < FEW && NEEDED.every((pass) => proof.passes?.includes(pass));
     if (!wanted || this.picture === proof.picture || this.declined === proof.picture || $("pass").value !== "beauty") return;
     const answer = await this.made(proof);
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
