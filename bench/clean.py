@@ -62,7 +62,7 @@ GUIDES = {
 
 
 def clean() -> str:
-    """Processor time of brute force without the guide over that with it, at equal error, its making included: 64 samples, two seeds.
+    """Processor time of brute force without the guide over that with it, at equal error, its making included: 64 samples, three seeds.
 
     Error: mean square of the luminance relative to the reference's (plus 5 % of the mean), each pixel counted up to two; as the product with two
     references of 2048 samples, so that their own noise drops out.

@@ -11,7 +11,7 @@ from sivrel.core.cache_contents import check_contents
 from sivrel.core.caches import CacheFolder, from_bytes, to_bytes
 from sivrel.core.errors import InputError
 from sivrel.core.gi import guiding
-from sivrel.core.guide.directions import MOST_LOBES, find_lobes, guided_density, guided_direction
+from sivrel.core.guide.directions import MOST_LOBES, RANGE_COLUMNS, find_lobes, guided_density, guided_direction
 from sivrel.core.guide.regions import COORDINATE, LOBES, SHARE, divide, region_at
 from sivrel.core.lights.choice import chance_of_light, light_chosen
 from sivrel.core.render.frame import Frame, render_tiles
@@ -70,8 +70,8 @@ class Directions(unittest.TestCase):
         hits = np.concatenate([rng.normal((2.0, 0.0, 1.0), 0.02, (20, 3)), rng.uniform((-2, -2, 0.5), (2, 2, 3), (180, 3))])
         bright, even = np.concatenate([np.full(20, 8.0), np.full(180, 0.3)]), np.ones(200)
         lobes, counts, shares = np.zeros((1, MOST_LOBES, 5)), np.zeros(1, np.int64), np.zeros(1)
-        work = np.zeros((4 + 2 * MOST_LOBES, 10))
-        find_lobes(np.array([0, 200]), hits, bright, even, np.zeros((1, 3)), 0, 1, np.zeros(200, np.int64), work, lobes, counts, shares)
+        ranges = np.zeros((MOST_LOBES, RANGE_COLUMNS))
+        find_lobes(np.array([0, 200]), hits, bright, even, np.zeros((1, 3)), 0, 1, np.zeros(200, np.int64), ranges, lobes, counts, shares)
         self.assertGreater(counts[0], 0)
         near = np.linalg.norm(lobes[0, : counts[0], :3] - np.array([2.0, 0.0, 1.0]), axis=1)
         self.assertLess(near.min(), 0.15)

@@ -1,11 +1,10 @@
 """The light guide: paths learn where light comes from, before pixels, and then go there. It removes no light and adds none: only noise changes.
 
 Müller, Gross & Novák 2017, "Practical Path Guiding for Efficient Light-Transport Simulation": a tree of regions, each with a distribution of
-directions,
-learned in rounds of which each is guided by those before. Here the samples are short walks whose light is found by radiosity between the regions,
-which
-is far less noisy than that of whole paths; and the guide is learned before the first pixel, so that all pixels share it and the same bytes follow on
-any number of threads. Müller 2019, "Practical Path Guiding in Production": a part of the directions is always left to the surface's own sampling.
+directions, learned in rounds of which each is guided by those before. Here the samples are short walks whose light is found by radiosity between the
+regions, which is far less noisy than that of whole paths; and the guide is learned before the first pixel, so that all pixels share it and the same
+bytes follow on any number of threads. Müller 2019, "Practical Path Guiding in Production": a part of the directions is always left to the surface's
+own sampling.
 """
 
 import math
@@ -13,7 +12,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ..guide.directions import LOBE_COLUMNS, MOST_LOBES, MOST_SHARE, SQUARED_RADIUS, find_lobes, guided_density, guided_direction
+from ..guide.directions import LOBE_COLUMNS, MOST_LOBES, MOST_SHARE, RANGE_COLUMNS, SQUARED_RADIUS, find_lobes, guided_density, guided_direction
 from ..guide.regions import (
     ALL,
     BOUNCED,
@@ -119,10 +118,9 @@ def _locate(guide, points, normals, regions):
 
 
 # Columns of a sample, which is a step of a walk from one diffuse surface to the next: position, normal, direction, and the density with which that
-# was
-# drawn; where it led, and the normal there; the share of that surface's irradiance that comes back along the step (luminance, over pi; 0 where the
-# step met nothing), and its irradiance straight from the lights; the radiance of lights that it met through glass or by a mirror; that of lights that
-# it met straight, and the choice that leads to the brightest of them (-1: it only glows).
+# was drawn; where it led, and the normal there; the share of that surface's irradiance that comes back along the step (luminance, over pi; 0 where
+# the step met nothing), and its irradiance straight from the lights; the radiance of lights that it met through glass or by a mirror; that of lights
+# that it met straight, and the choice that leads to the brightest of them (-1: it only glows).
 POINT, NORMAL, TOWARDS, DENSITY, LED_TO, LED_FACING, RETURNS, LIT, MET, STRAIGHT, BY_CHOICE = 0, 3, 6, 9, 10, 13, 16, 17, 18, 19, 20
 SAMPLE_COLUMNS = 21
 # Dimensions of the random numbers of a walk: a block for each leg.
@@ -250,8 +248,8 @@ def _no_guide(job: Any) -> Guide:
     return NO_GUIDE._replace(choices=choices, choice_of=choice_of)
 
 
-def _learn(job: Any, samples: np.ndarray, per_region: int) -> Guide:
-    """The guide from samples."""
+def _learn(job: Any, empty: Guide, samples: np.ndarray, per_region: int) -> Guide:
+    """The guide from samples; `empty` knows only the choices of lights."""
     nodes, order, starts = divide(samples[:, POINT : POINT + 3], samples[:, NORMAL : NORMAL + 3], per_region)
     ordered, count = samples[order], len(starts) - 1
     of, sizes = np.repeat(np.arange(count), np.diff(starts)), np.maximum(np.diff(starts), 1)
@@ -263,7 +261,7 @@ def _learn(job: Any, samples: np.ndarray, per_region: int) -> Guide:
     p, n, towards = (np.ascontiguousarray(ordered[:, at : at + 3]) for at in (POINT, NORMAL, TOWARDS))
     regions[:, MIDDLE : MIDDLE + 3], regions[:, FACING : FACING + 3] = mean(p), mean(n)
     regions[:, WIDTH] = np.sqrt(mean(((p - regions[of, MIDDLE : MIDDLE + 3]) ** 2).sum(axis=1, keepdims=True))[:, 0])
-    guide = _no_guide(job)._replace(nodes=nodes, regions=regions)
+    guide = empty._replace(nodes=nodes, regions=regions)
     weights, by_choice = np.maximum(0.0, np.einsum("kc,kc->k", towards, n)) / ordered[:, DENSITY], ordered[:, BY_CHOICE].astype(np.int64)
     straight, choices = np.zeros((count, len(guide.choices))), by_choice >= 0
     np.add.at(straight, (of[choices], by_choice[choices]), (weights * ordered[:, STRAIGHT])[choices])
@@ -285,11 +283,11 @@ def _learn(job: Any, samples: np.ndarray, per_region: int) -> Guide:
 
     def find(rows: np.ndarray) -> None:
         if len(rows):
-            work, middles = np.zeros((4 + 2 * MOST_LOBES, 10)), regions[:, MIDDLE : MIDDLE + 3].copy()
-            find_lobes(starts, led, light, measure, middles, rows[0], rows[-1] + 1, order, work, lobes, counts, shares)
+            ranges = np.zeros((MOST_LOBES, RANGE_COLUMNS))
+            find_lobes(starts, led, light, measure, middles, rows[0], rows[-1] + 1, order, ranges, lobes, counts, shares)
 
+    measure, shares, middles = weights / math.pi, np.zeros(count), regions[:, MIDDLE : MIDDLE + 3].copy()
     regions[:, BOUNCED], regions[:, ALL] = bounced, direct + bounced
-    measure, shares = weights / math.pi, np.zeros(count)
     job.shared_out(find, np.arange(count))
     regions[:, LOBES], regions[:, SHARE] = counts, shares
     return guide._replace(lobes=lobes, chances=chances)
@@ -320,13 +318,14 @@ def _learn_lights(
 def _make(job: Any, wanted: GuidingSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
     random = np.random.default_rng([job.frame.seed, 22])
     count = rays_of(wanted, job.recipe, job.frame.width * job.frame.height)
-    guide, samples, first = _no_guide(job), np.zeros((0, SAMPLE_COLUMNS)), 0
+    empty = guide = _no_guide(job)
+    samples, first = np.zeros((0, SAMPLE_COLUMNS)), 0
     for k, (share, per_region) in enumerate(ROUNDS):
         samples = np.concatenate([samples, _samples(job, guide, round(count * share), first, random)])
         first += round(count * share)
         if not len(samples):
             break
-        guide = _learn(job, samples, per_region)
+        guide = _learn(job, empty, samples, per_region)
         job.report(sum(share for share, _ in ROUNDS[: k + 1]))
     arrays = {"nodes": guide.nodes, "regions": guide.regions, "lobes": guide.lobes.reshape(-1, LOBE_COLUMNS), "chances": guide.chances.reshape(-1)}
     return arrays, {"learned_from": len(samples)}

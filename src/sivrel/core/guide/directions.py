@@ -31,7 +31,8 @@ TRUSTED = 0.7
 """Share of the directions to a place, of those that its light would ask for: what few samples show may not be there."""
 SPARE = 1.0
 """How much wider than its hits a place is, divided by the root of their number: few hits do not show how far it reaches."""
-LOW, HIGH, BRIGHT, EVEN, LOOKED, GAIN, ALONG, CUT = range(8)
+# Columns of a place while places are divided: its hits, its light and its share of the cosine, and the best division of it.
+LOW, HIGH, BRIGHT, EVEN, LOOKED, GAIN, ALONG, CUT, RANGE_COLUMNS = range(9)
 
 
 @kernel
@@ -82,35 +83,33 @@ def _information(share, even):
 
 
 @kernel
-def _ball(places, order, low, high, middle, ball):
-    """The sphere about some hits, into ball [5]: centre, squared radius, and its squared distance from `middle`."""
+def _ball(places, order, low, high, middle, lobe):
+    """The sphere about some hits, into the columns CENTRE and SQUARED_RADIUS of a lobe, at least as wide as LEAST_ANGLE from `middle`."""
     for c in range(3):
         least, most = places[order[low], c], places[order[low], c]
         for k in range(low + 1, high):
             least, most = min(least, places[order[k], c]), max(most, places[order[k], c])
-        ball[c] = 0.5 * (least + most)
+        lobe[c] = 0.5 * (least + most)
     radius2 = distance2 = 0.0
     for k in range(low, high):
         apart = 0.0
         for c in range(3):
-            apart += (places[order[k], c] - ball[c]) ** 2
+            apart += (places[order[k], c] - lobe[c]) ** 2
         radius2 = max(radius2, apart)
     for c in range(3):
-        distance2 += (ball[c] - middle[c]) ** 2
+        distance2 += (lobe[c] - middle[c]) ** 2
     widened = math.sqrt(radius2) * (1.0 + SPARE / math.sqrt(high - low))
-    ball[3], ball[4] = max(widened * widened, LEAST_ANGLE * LEAST_ANGLE * distance2), distance2
+    lobe[SQUARED_RADIUS] = max(widened * widened, LEAST_ANGLE * LEAST_ANGLE * distance2)
 
 
 @called_kernel
-def find_lobes(starts, places, light, measure, middles, first, last, order, work, lobes, counts, shares):
+def find_lobes(starts, places, light, measure, middles, first, last, order, ranges, lobes, counts, shares):
     """The places of the regions `first` to `last` (exclusive): lobes [regions, MOST_LOBES, LOBE_COLUMNS], their counts [regions], and the share of
     directions that should go there [regions].
 
     starts int64 [regions + 1]: their samples; of each sample the place it led to [n, 3], its share of the irradiance and of the cosine [n]; order
-    int64 [n] and work float64 [4 + 2 MOST_LOBES, 10] are used up. middles [regions, 3]: where the regions are.
+    int64 [n] and ranges float64 [MOST_LOBES, RANGE_COLUMNS] are used up. middles [regions, 3]: where the regions are.
     """
-    left, right = work[0], work[1]
-    ranges, balls = work[4 : 4 + MOST_LOBES], work[4 + MOST_LOBES : 4 + 2 * MOST_LOBES]
     for region in range(first, last):
         begun, end = starts[region], starts[region + 1]
         total, cosines = 0.0, 0.0
@@ -128,7 +127,7 @@ def find_lobes(starts, places, light, measure, middles, first, last, order, work
             chosen, most = -1, WORTH
             for place in range(count):
                 if ranges[place, LOOKED] == 0.0:
-                    _best_division(places, light, measure, order, ranges[place], total, cosines, left, right)
+                    _best_division(places, light, measure, order, ranges[place], total, cosines)
                 if ranges[place, GAIN] > most:
                     chosen, most = place, ranges[place, GAIN]
             if chosen < 0:
@@ -151,10 +150,8 @@ def find_lobes(starts, places, light, measure, middles, first, last, order, work
         for place in range(count):
             share, even = ranges[place, BRIGHT] / total, ranges[place, EVEN] / cosines
             if share > PEAK * even:
-                _ball(places, order, int(ranges[place, LOW]), int(ranges[place, HIGH]), middles[region], balls[kept])
+                _ball(places, order, int(ranges[place, LOW]), int(ranges[place, HIGH]), middles[region], lobes[region, kept])
                 until += share - even
-                for c in range(4):
-                    lobes[region, kept, c] = balls[kept, c]
                 lobes[region, kept, UNTIL] = until
                 kept += 1
         for place in range(kept):
@@ -163,7 +160,7 @@ def find_lobes(starts, places, light, measure, middles, first, last, order, work
 
 
 @kernel
-def _best_division(places, light, measure, order, place, total, cosines, left, right):
+def _best_division(places, light, measure, order, place, total, cosines):
     """The division of a place that gains most information, into its columns LOOKED and on."""
     low, high = int(place[LOW]), int(place[HIGH])
     place[LOOKED], place[GAIN] = 1.0, 0.0

@@ -13,7 +13,7 @@ from ..scene.arrays import GUIDE, LEFT, NODE_POWER, RIGHT
 from ..scene.arrays import LEAF as LEAF_LIGHT
 from ..shadows.ways import share_from
 from ..trace.sampler import hash32, sample_1d, sample_2d
-from ..vector import dot, luminance, multiply
+from ..vector import add, dot, luminance, multiply, scale
 from .emitters import DELTA, sample_light
 from .tree import chance_below, choice_chance, choose_light, chosen_below
 
@@ -107,7 +107,7 @@ def irradiance_by(scene, stack, choice, p, n, offset, key, sample, dimension):
     unshadowed = luminance(radiance) * arriving
     if unshadowed <= 0.0:
         return 0.0, 0.0
-    share = share_from(scene, stack, light, p, _above(p, n, offset), d, distance, triangle)
+    share = share_from(scene, stack, light, p, add(p, scale(n, offset)), d, distance, triangle)
     return unshadowed, luminance(multiply(radiance, share)) * arriving
 
 
@@ -129,11 +129,6 @@ def learn_lights(scene, stack, positions, normals, starts, choices, offset, each
                 learned[region, c, UNSHADOWED] += unshadowed * unshadowed / taken
                 learned[region, c, SQUARED] += here * here / taken
                 learned[region, c, MEAN] += here / taken
-
-
-@kernel
-def _above(p, n, offset):
-    return p[0] + n[0] * offset, p[1] + n[1] * offset, p[2] + n[2] * offset
 
 
 def chances_of(learned: np.ndarray, taken: np.ndarray) -> np.ndarray:

@@ -12,14 +12,13 @@ from typing import Any
 import numpy as np
 from scipy.ndimage import uniform_filter
 
-from .edge_filter import edge_filtered
+from .edge_filter import LUMINANCE, edge_filtered
 
 LEARNED, EDGE_AWARE = "Open Image Denoise", "the edge-aware filter"
 LOOK_AT, MOST_MEAN, MOST_SPREAD = 7, 4.0, 1.5
 """Side of the window in which residuals are checked; the most that noise explains of their mean, in standard errors, and of
 their spread, in standard deviations."""
 SMEARED = 1.0
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 AROUND = 9
 """Side of the window over which the squared error of the filter is averaged."""
 GLOWING, DARK, MOST_ERROR = 0.01, 0.05, 1.0
