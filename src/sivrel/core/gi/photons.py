@@ -5,19 +5,23 @@ numbered, and each depends on (seed, light, number) alone, so the map is the sam
 on any number of threads. Rounds of a fixed number are shot until enough have landed.
 """
 
+import math
 from collections.abc import Callable
 
 import numpy as np
 
-from ..kernel import called_kernel
+from ..kernel import called_kernel, kernel
+from ..lights.direct import factors
 from ..lights.emission import emit, emit_from_triangle
+from ..lights.emitters import BLACK
 from ..lights.mesh_emitter import areas_of, glow_of
 from ..lights.targets import NO_TARGETS, targets_of
 from ..numba_byref import by_reference
-from ..scene.arrays import BASE as BASE_COLOUR
 from ..scene.arrays import (
+    ABSORPTION,
     BASE_MAP,
     BY_BOUNCED,
+    DIFFUSE,
     FLAGS,
     GLOWS,
     IOR,
@@ -35,6 +39,7 @@ from ..scene.arrays import (
     SceneArrays,
     is_linked,
 )
+from ..scene.arrays import BASE as BASE_COLOUR
 from ..shadows.traced import stops
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
@@ -42,13 +47,17 @@ from ..surfaces.preview import BASE
 from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
-from ..vector import add, luminance, multiply, row3, scale
+from ..vector import add, dot, luminance, multiply, row3, scale
 from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
-EVERYTHING, CAUSTICS, BY_GLOSS = 0, 1, 2
+# Columns of one that is kept to be connected to: its flux is what the base takes of it, over pi; then how often a base has scattered it before; the
+# normal by which it is shaded; of the layer over the base its roughness (-1 for none), its reflectance at normal incidence and the strength of its
+# further bounces; strength and roughness of the coat.
+BOUNCES, SHADING_NORMAL, LAYER, BASE_F0, BASE_MULTISCATTER, COAT, COAT_ROUGHNESS, VERTEX_COLUMNS = 9, 10, 13, 14, 15, 16, 17, 18
+EVERYTHING, CAUSTICS, BY_GLOSS, VERTICES = 0, 1, 2, 3
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
 """The history of a photon: straight from its light; only refracted or mirrored, by surfaces without a diffuse part; scattered."""
 ROUND, LEAST_ROUNDS, MOST_ROUNDS = 16384, 1, 1024
@@ -60,19 +69,47 @@ WHOLLY_METAL = 0.99
 MOST_A_LANDING = 64
 """Most photons shot for each that is wanted: where hardly any land, more would not help."""
 PLACE, DIRECTION, CHOICE, LOBE, SCATTER, ROULETTE, CUTOUT, PER_POINT = 0, 1, 2, 0, 1, 2, 16, 128
+MOST_POINTS = 64
+"""Most surfaces that a photon meets."""
 GLOWING = -1
 """Number of the light that represents all glowing triangles, aimed at or not."""
 RADIUS_FACTOR, PROBES = 1.5, 512
 
 
+@kernel
+def _keep_vertex(row, shading, flux, by_base):
+    """Store a photon that lands, to be connected to: what the base reflects of it but for what its layers let through towards the viewer."""
+    point, scattering = shading.point, shading.scattering
+    left = scattering.left_o * scattering.coat_left_o / (scattering.left_average * scattering.coat_left_average)
+    taken = scale(multiply(flux, scattering.diffuse), _turned(shading) * left / math.pi)
+    for c in range(3):
+        row[POSITION + c], row[NORMAL + c], row[SHADING_NORMAL + c] = point.position[c], point.geometric_normal[c], point.normal[c]
+        row[FLUX + c] = taken[c]
+    row[LAYER], row[BASE_F0], row[BASE_MULTISCATTER] = (
+        scattering.roughness if scattering.glossy else -1.0,
+        scattering.base_f0,
+        scattering.base_multiscatter,
+    )
+    row[COAT], row[COAT_ROUGHNESS], row[BOUNCES] = scattering.coat, scattering.coat_roughness, by_base
+
+
+@kernel
+def _turned(shading):
+    """Cosine of the light's direction with the shading normal over that with the geometric one: photons count by the area of triangles, while
+    surfaces are shaded by interpolated normals (Veach 1997, section 5.3)."""
+    n, wo = shading.point.geometric_normal, shading.wo
+    crossing = wo[0] * dot(shading.x, n) + wo[1] * dot(shading.y, n) + wo[2] * dot(shading.point.normal, n)
+    return max(0.0, wo[2]) / max(1e-3, crossing)
+
+
 @called_kernel
-def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, centre, radius, offset, bounces, mode, triangles, densities, until,
-           importance, kept, fluxes, mattering):  # fmt: skip
+def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, centre, radius, offset, bounces, refractions, mode, triangles, densities,
+           until, importance, kept, fluxes, mattering):  # fmt: skip
     """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with the given
     share of its flux, float64 [count].
 
-    `mode` is EVERYTHING; or CAUSTICS, where none is followed past the first diffuse surface; or BY_GLOSS, where only glossy scattering
-    continues there. In the last two, photons straight from the light are not stored.
+    `mode` is EVERYTHING; or VERTICES, the same with VERTEX_COLUMNS; or CAUSTICS, where none is followed past the first diffuse surface; or
+    BY_GLOSS, where only glossy scattering continues there. In the last two, photons straight from the light are not stored.
     kept float32 [n, COLUMNS] receives those that land, as many as fit; fluxes float64 [count] the initial flux of each, and
     mattering float64 [count] its importance-weighted flux. Returns how many landed. Triangles that glow are chosen by `until`.
     """
@@ -95,14 +132,18 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             continue
         flux = scale(flux, share)
         origin = add(origin, scale(d, offset))
-        start, layer, scattered, point_number, kind_here = 0.0, 0, 0, 0, DIRECT
+        start, layer, scattered, point_number, kind_here, by_base, in_glass = 0.0, 0, 0, 0, DIRECT, 0, 0
+        absorption = BLACK
         link = int(scene.lights[light, SHADOWING]) if light != GLOWING else -1
-        while scattered <= bounces and point_number < 64:
+        while scattered <= bounces and point_number < MOST_POINTS:
             dimension = 16 + point_number * PER_POINT
             point_number += 1
             hit, distance, b1, b2, kind, layer = next_surface(scene, stack, BY_BOUNCED, key, number, dimension + CUTOUT, layer, origin, d, start)
             if hit == NO_HIT:
                 break
+            if absorption[0] + absorption[1] + absorption[2] > 0.0:
+                far = distance - start
+                flux = multiply(flux, (math.exp(-absorption[0] * far), math.exp(-absorption[1] * far), math.exp(-absorption[2] * far)))
             row = np.int64(scene.object_of[hit])
             if scattered == 0 and not stops(scene, hit, link):
                 start = distance + scene.offset
@@ -118,16 +159,20 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             point = surface_at(scene, hit, b1, b2, d)
             glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
-                if mode == EVERYTHING or kind_here != DIRECT:
+                if mode in (EVERYTHING, VERTICES) or kind_here != DIRECT:
                     if kind_here != DIRECT:
                         mattering[k] += luminance(flux) * importance_at(importance, point.position)
                     if landed >= len(kept):
                         return landed
-                    for c in range(3):
-                        kept[landed, POSITION + c] = point.position[c]
-                        kept[landed, NORMAL + c] = point.geometric_normal[c]
-                        kept[landed, FLUX + c] = flux[c]
-                    kept[landed, KIND_OF_PHOTON] = kind_here
+                    if mode == VERTICES:
+                        by_diffuse = scene.lights[light, DIFFUSE] if scattered == 0 and light != GLOWING else 1.0
+                        _keep_vertex(kept[landed], shading, scale(flux, by_diffuse), by_base)
+                    else:
+                        for c in range(3):
+                            kept[landed, POSITION + c] = point.position[c]
+                            kept[landed, NORMAL + c] = point.geometric_normal[c]
+                            kept[landed, FLUX + c] = flux[c]
+                        kept[landed, KIND_OF_PHOTON] = kind_here
                     landed += 1
                 if mode == CAUSTICS:
                     break
@@ -139,11 +184,21 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             if not sent.leaves:
                 break
             before = luminance(flux)
+            if mode == VERTICES and scattered == 0 and light != GLOWING:
+                flux = multiply(flux, factors(scene, light, sent.gloss_share))
             flux = multiply(flux, scale(sent.gloss if mode == BY_GLOSS and not glass else sent.value, 1.0 / sent.density))
+            if not glass:
+                flux = scale(flux, _turned(shading) * abs(sent.side) / max(1e-3, dot(sent.direction, point.normal)))
+            if sent.through:
+                absorption = row3(scene.surfaces, point.surface, ABSORPTION) if point.front else BLACK
             survival = min(1.0, luminance(flux) / max(before, 1e-30))
             if sample_1d(key, number, dimension + ROULETTE) >= survival:
                 break
             flux = scale(flux, 1.0 / survival)
+            by_base += 1 if sent.lobe == BASE else 0
+            in_glass += 1 if glass and (sent.through or not point.front) else 0
+            if in_glass > refractions:
+                break
             if sent.lobe == BASE or not glass:
                 scattered += 1
             else:
@@ -156,12 +211,13 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
     report: Callable[[float], None] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
-    importance: Importance = ANYWHERE,
+    importance: Importance = ANYWHERE, refractions: int = MOST_POINTS,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
-    """Photons float32 [n, COLUMNS], and the number shot: until `wanted` have landed after scattering, if the lights
-    allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` receives progress, and
+    """Photons float32 [n, COLUMNS or VERTEX_COLUMNS], and the number shot: until `wanted` have landed after scattering (of VERTICES: at all), if the
+    lights allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` receives progress, and
     may raise. For `mode` see _shoot. More are shot, each with less flux,
     where light matters."""
+    columns = VERTEX_COLUMNS if mode == VERTICES else COLUMNS
     targets = targets_of(scene.vertices[turns_light(scene)].reshape(-1, 3, 3).astype(float)) if mode == CAUSTICS else NO_TARGETS
     corners = scene.vertices.reshape(-1, 3).astype(float)
     low, high = corners.min(axis=0), corners.max(axis=0)
@@ -171,15 +227,15 @@ def shoot_photons(
     if len(glow.triangles):
         sources.append(GLOWING)
     if not sources:
-        return np.zeros((0, COLUMNS), np.float32), 0
+        return np.zeros((0, columns), np.float32), 0
 
     keys = [hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2)) for source in sources]
 
     def shoot(k: int, first: int, strata: np.ndarray, weights: np.ndarray, room: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        kept, fluxes, mattering = np.empty((room, COLUMNS), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
+        kept, fluxes, mattering = np.empty((room, columns), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
         landed = _shoot(
-            scene, make_stack(), sources[k], targets, first, strata, weights, keys[k], centre, radius, offset, bounces, mode, glow.triangles,
-            glow.densities, glow.until, importance, kept, fluxes, mattering,
+            scene, make_stack(), sources[k], targets, first, strata, weights, keys[k], centre, radius, offset, bounces, refractions, mode,
+            glow.triangles, glow.densities, glow.until, importance, kept, fluxes, mattering,
         )  # fmt: skip
         return kept[:landed].copy(), fluxes, mattering
 
@@ -192,7 +248,7 @@ def shoot_photons(
     power = np.array([fluxes.reshape(each, STRATA).mean(axis=0) for fluxes, _ in pilots]).reshape(-1)
     mattering = np.array([worth.reshape(each, STRATA).mean(axis=0) for _, worth in pilots]).reshape(-1)
     if power.sum() <= 0.0:
-        return np.zeros((0, COLUMNS), np.float32), 0
+        return np.zeros((0, columns), np.float32), 0
     # The pilot may have missed a stratum: half by the means of its position and its direction, a part by power, a little uniformly.
     # A photon with a small probability has a large weight, and a few of them would stand out.
     mattering = (mattering + _by_margins(mattering.reshape(len(sources), PLACES**2, TURNS**2)).reshape(-1)) / 2.0
@@ -215,7 +271,7 @@ def shoot_photons(
                 jobs.append(pool.submit(shoot, int(k), rounds * ROUND, own % STRATA, weights, len(own) * (bounces + 2)))
             for job in jobs:
                 batches.append(job.result()[0])
-                landed += int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
+                landed += len(batches[-1]) if mode == VERTICES else int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
             rounds += 1
             if report is not None:
                 report(min(1.0, max(landed / wanted, rounds / most)))

@@ -25,6 +25,7 @@ class Spot(NamedTuple):
     hit, b1, b2: triangle, and weights of its second and third corner
     distance: length of the ray that led here, in metres; inf at the first surface
     seen: whether the camera sees it, also in mirrors
+    bounces: how many diffuse bounces the limits allow the light before it arrives here
     key, number, dimension: of the random numbers that a lookup may take
     """
 
@@ -37,6 +38,7 @@ class Spot(NamedTuple):
     b2: float
     distance: float
     seen: bool
+    bounces: int
     key: int
     number: int
     dimension: int

@@ -8,9 +8,9 @@ from numba import typeof, types
 from ..by_address import address_of, calling
 from ..kernel import called_kernel, named
 from ..numba_byref import ByReference
-from ..scene.arrays import GUIDE
+from ..scene.arrays import CONNECTIONS, GUIDE
 from ..surfaces.preview import Look
-from . import ambient, baked, brute_force, caustics, guiding, irradiance_cache, off, photon_map, radiance_cache
+from . import ambient, baked, bidirectional, brute_force, caustics, guiding, irradiance_cache, off, photon_map, radiance_cache
 from .way import INDIRECT, Spot, Way
 
 WAYS: tuple[Way, ...] = (
@@ -22,7 +22,7 @@ WAYS: tuple[Way, ...] = (
     radiance_cache.WAY,
     baked.WAY,
 )
-EXTRAS: tuple[Way, ...] = (guiding.WAY, caustics.WAY)
+EXTRAS: tuple[Way, ...] = (guiding.WAY, bidirectional.WAY, caustics.WAY)
 """Used in addition to the chosen way."""
 SEEN = {way.key: way for way in WAYS if way.seen}
 BEYOND = {way.key: way for way in WAYS if way.beyond}
@@ -36,12 +36,12 @@ PLACES = {way.key: place for place, way in enumerate(_ALL)}
 CAUSTICS = PLACES[caustics.WAY.key]
 if len({way.code for way in WAYS}) < len(WAYS) or len(PLACES) < len(_ALL):
     raise ValueError("Two ways of finding bounced light share a code or a key; give each its own.")
-assert PLACES[guiding.WAY.key] == GUIDE
+assert PLACES[guiding.WAY.key] == GUIDE and PLACES[bidirectional.WAY.key] == CONNECTIONS
 
 
 _NOWHERE, _FLOAT, _WORD = (0.0, 0.0, 0.0), np.float32(0.0), np.uint32(0)
 _LOOK = Look(_NOWHERE, 0.0, 0.0, 0.0, False, _NOWHERE, 0.0, 0.0)
-_ANY_SPOT: Any = (_NOWHERE, _NOWHERE, _NOWHERE, _LOOK, _WORD, _FLOAT, _FLOAT, 0.0, False, _WORD, 0, 0)
+_ANY_SPOT: Any = (_NOWHERE, _NOWHERE, _NOWHERE, _LOOK, _WORD, _FLOAT, _FLOAT, 0.0, False, 0, _WORD, 0, 0)
 SPOT = typeof(Spot(*_ANY_SPOT))
 """The types of a `Spot` as all kernels make it."""
 FOUND = types.Tuple((types.UniTuple(types.float64, 3), types.int64))
@@ -67,7 +67,16 @@ def _look_up_caustics(scene, memory, spot, sample):
     return caustics.caustics_at(scene, memory.stack, maps, memory.near, sample, spot.position, spot.geometric_normal), np.int64(INDIRECT)
 
 
-LOOKUPS = {way.key: _called(way.key, way.lookup) for way in WAYS if way.lookup is not None} | {caustics.WAY.key: _look_up_caustics}
+@called_kernel
+def _look_up_connected(scene, memory, spot, sample):
+    paths = scene.prepared[CONNECTIONS]
+    return bidirectional.connected(scene, memory.stack, paths, sample, spot, spot.bounces), np.int64(INDIRECT)
+
+
+LOOKUPS = {way.key: _called(way.key, way.lookup) for way in WAYS if way.lookup is not None} | {
+    caustics.WAY.key: _look_up_caustics,
+    bidirectional.WAY.key: _look_up_connected,
+}
 
 
 def lookup_address(key: str, scene: Any, memory: Any) -> int:

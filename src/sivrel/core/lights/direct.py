@@ -58,7 +58,7 @@ THROUGH = 1e30
 class Arrival(NamedTuple):
     """The start of a ray: point, normal and object; the density of its direction (0: by the
     camera, THROUGH: through glass); the glossy share of its colour; and whether lights were aimed at there as at points
-    the camera sees; and the guide's region of the point."""
+    the camera sees; the guide's region of the point; and, where the point is connected to light paths, the bound of that, else 0."""
 
     position: tuple
     normal: tuple
@@ -67,6 +67,7 @@ class Arrival(NamedTuple):
     gloss: tuple
     seen: bool
     region: int
+    bound: float
 
 
 @kernel
@@ -109,7 +110,7 @@ def _aimed_count(scene, settings, arrival, i):
 
 
 @kernel
-def _factors(scene, i, gloss):
+def factors(scene, i, gloss):
     """A light's factor for base and gloss, for a colour with the glossy share `gloss`."""
     by_base, by_gloss = scene.lights[i, DIFFUSE], scene.lights[i, SPECULAR]
     if by_base == 1.0 and by_gloss == 1.0:
@@ -141,7 +142,7 @@ def _met(scene, settings, memory, arrival, i, origin, d, start, distance):
     weight = _power_heuristic(arrival.density, aimed * _aimed_count(scene, settings, arrival, i))
     if needs_shadow_query and weight > 0.0:
         radiance = multiply(radiance, light_share(scene, memory.stack, i, origin, d, at, NO_HIT))
-    return multiply(scale(radiance, weight), _factors(scene, i, arrival.gloss))
+    return multiply(scale(radiance, weight), factors(scene, i, arrival.gloss))
 
 
 @called_kernel
@@ -206,7 +207,7 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
                 aimed = mesh_density(scene, i, hit, arrival.position, arrival.normal, distance, cos) * _aimed_count(scene, settings, arrival, i)
                 weight = _power_heuristic(arrival.density, aimed)
             light = scale(light, weight)
-        light = multiply(multiply(throughput, light), _factors(scene, i, arrival.gloss))
+        light = multiply(multiply(throughput, light), factors(scene, i, arrival.gloss))
     if direct:
         _keep(memory.tally[replicate], slot, light)
     return light

@@ -46,6 +46,7 @@ from .path import (
     follow_further,
     key_of,
     leave,
+    left_by_connections,
     look_up,
     note_scattering,
     pass_pane,
@@ -71,6 +72,7 @@ class PathSettings(NamedTuple):
     caustics: whether caustic photons stand for the light that paths would find through glass and mirrors after a diffuse bounce
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     seen_lookup, beyond_lookup, caustics_lookup: addresses of the ways' lookups (`gi.ways.lookup_address`), 0 where paths are traced
+    connect: that of the lookup that connects traced paths to light paths, 0 where they are not connected
     """
 
     seen: int
@@ -97,6 +99,7 @@ class PathSettings(NamedTuple):
     seen_lookup: int
     beyond_lookup: int
     caustics_lookup: int
+    connect: int
 
 
 @called_kernel
@@ -121,7 +124,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
         x, y = box[0] + pixel % box[2], box[1] + pixel // box[2]
         sample = begin_sample(settings, camera, given_rays, pixel, x, y, width, height, seed, jobs[job, 1])
         clear_sample(memory)
-        first, first_served, hit = NO_SURFACE, NOT_SERVED, NO_SURFACE.hit
+        first, first_served, first_connected, hit = NO_SURFACE, NOT_SERVED, False, NO_SURFACE.hit
         turn, turns, replicate_begun = 0, 1, cycles()
         while turn < turns:
             branch, replicate = turn % first.branches, turn // first.branches
@@ -155,6 +158,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                             break
 
                 surface = surface_met(scene, settings, sample, vertex, hit, ray)
+                if arrival.bound > 0.0 and surface.diffuse:
+                    surface = left_by_connections(surface, arrival, hit)
                 if vertex == 0 and turn == 0:
                     first = first_surface(scene, settings, memory, sample, numbers, hit, carried, surface)
                     turns = 2 * first.branches if sample.paired else first.branches
@@ -162,18 +167,18 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         share_tally(memory)
 
                 # Light that has bounced, by the way in use; where that knows all light, no light is aimed at.
-                by_rays, by_photons, served = BLACK, BLACK, NOT_SERVED
+                by_rays, by_photons, served, connected = BLACK, BLACK, NOT_SERVED, False
                 if surface.diffuse and (branch == 0 if vertex == 0 else (not state.last or state.further)):
                     looking = cycles()
-                    by_rays, by_photons, served = look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surface)
+                    by_rays, by_photons, served, connected = look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, surface)
                     if (settings.seen if state.seen else settings.beyond) > AMBIENT:
                         memory.found[0, ASKED] += 1.0
                         memory.found[0, SERVED] += 1.0 if served != NOT_SERVED else 0.0
                     if vertex == 0:
-                        first_served = served
+                        first_served, first_connected = served, connected
                         memory.clock[replicate, slots + BASE] += float(cycles() - looking)
                 elif vertex == 0 and surface.diffuse:
-                    served = first_served
+                    served, connected = first_served, first_connected
                 if vertex > 0 or branch == 0:
                     if not (surface.glass and not hit.point.front) and served != WHOLE:
                         add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, vertex, carried, state, sent, surface, first)
@@ -190,7 +195,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 expected = expected_light(scene, carried, surface)
                 if at_first <= 0.0:
                     at_first = expected
-                arrival = arrival_from(surface, way_on, state.seen)
+                arrival = arrival_from(scene, surface, way_on, state.seen, connected)
                 state = apply_limits(settings, state, surface, way_on, roughness, served)
                 carried = carry_on(settings, carried, state.last, surface, way_on, served)
                 sent = note_scattering(sent, vertex, surface, way_on)

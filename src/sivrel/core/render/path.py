@@ -9,6 +9,8 @@ from typing import NamedTuple
 import numpy as np
 
 from ..gi.ambient import AMBIENT, ambient_at
+from ..gi.bidirectional import left_out
+from ..gi.brute_force import BRUTE_FORCE
 from ..gi.off import OFF
 from ..gi.way import NOT_SERVED, WHOLE, Spot
 from ..gi.ways import look_up_at
@@ -18,10 +20,10 @@ from ..kernel import kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival, glow_met, keep_parts, lights_aimed_at, lights_met
 from ..lights.emitters import BLACK
 from ..numba_byref import by_passing_reference
-from ..scene.arrays import ABSORPTION, GUIDE, TINT
+from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, OPAQUE, TINTED, next_surface
-from ..surfaces.preview import BASE, GLASS, GLOSS, Look
+from ..surfaces.preview import BASE, GLASS, GLOSS, Look, with_base
 from ..surfaces.surface_at import SurfacePoint, offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
@@ -50,9 +52,10 @@ MIRROR_ROUGHNESS = 0.1
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
-CUTOUT, LOOKUP, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, PICK, LIGHTS = (
-    0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
+CUTOUT, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, PICK, LIGHTS = (
+    0, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
 )  # fmt: skip
+LOOKUP = 900  # and the next: of connections, up to 66
 # What ends a path: nothing yet, or the limit of diffuse bounces, of reflections, of glass, or of the total.
 NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
 LOOK_FURTHER = 0.03125
@@ -66,7 +69,7 @@ LEAST_GLOSS = 1e-4
 AIMED, BY_CHANCE, GLOW = 0, 1, 2
 LEAST_SURVIVAL = 0.1
 """Least chance to go on of a path that is expected to bring little."""
-MOST_DIGITS = 1024
+MOST_DIGITS, MOST_BOUNCES = 1024, 1 << 20
 WHITE = (1.0, 1.0, 1.0)
 UP = (0.0, 0.0, 1.0)
 
@@ -204,7 +207,7 @@ def begin_turn(settings, sample, row):
         Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
         State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
         Sent(BASE, BLACK, 1.0, 0),
-        Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True, NO_REGION),
+        Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True, NO_REGION, 0.0),
     )
 
 
@@ -334,16 +337,22 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, surfac
 
 
 @kernel
-def look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surface):
-    """Irradiance of bounced light from the way in use, that of caustics, and which of the two were found."""
+def look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, surface):
+    """Irradiance of bounced light from the way in use, that of caustics, which of the two were found, and whether the first is by a connection, which
+    leaves out what is near."""
     point, scattering = hit.point, surface.shading.scattering
     by_rays, by_photons, served = BLACK, BLACK, NOT_SERVED
     address = settings.seen_lookup if state.seen else settings.beyond_lookup
-    if address != 0 or settings.caustics:
+    # The ways are traced in air: nothing is connected inside a medium that absorbs.
+    absorbs = ray.absorption[0] + ray.absorption[1] + ray.absorption[2] > 0.0
+    connects = settings.connect != 0 and (settings.seen if state.seen else settings.beyond) == BRUTE_FORCE and not absorbs
+    if address != 0 or settings.caustics or connects:
         spot = by_passing_reference(
             Spot(
                 point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
-                hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen, numbers.key, numbers.sample, numbers.dimension + LOOKUP,
+                hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen,
+                MOST_BOUNCES if state.further else settings.diffuse_bounces - state.diffuse_bounces - 1,
+                numbers.key, numbers.sample, numbers.dimension + LOOKUP,
             )
         )  # fmt: skip
         if address != 0:
@@ -352,7 +361,9 @@ def look_up(scene, settings, memory, sample, numbers, vertex, hit, state, surfac
             by_rays, served = BLACK, NOT_SERVED
         if settings.caustics:
             by_photons, _ = look_up_at(settings.caustics_lookup, (scene, memory, spot, sample.number))
-    return by_rays, by_photons, served
+        if connects:
+            by_rays, _ = look_up_at(settings.connect, (scene, memory, spot, sample.number))
+    return by_rays, by_photons, served, connects
 
 
 @kernel
@@ -455,12 +466,24 @@ def carry_on(settings, carried, last, surface, way_on, served):
 
 
 @kernel
-def arrival_from(surface, way_on, seen):
-    """The scattered ray's densities, to weigh a light it hits against aiming at that light."""
+def arrival_from(scene, surface, way_on, seen, connected):
+    """The scattered ray's densities, to weigh a light it hits against aiming at that light; and the bound of the point's connection."""
     point = surface.shading.point
     alone = surface.glass and (way_on.through or not point.front)
     return Arrival(
-        point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen, surface.shading.region
+        point.position, point.normal, surface.shading.row, THROUGH if alone else way_on.density, way_on.gloss_share, seen, surface.shading.region,
+        scene.prepared[CONNECTIONS].bound if connected else 0.0,
+    )  # fmt: skip
+
+
+@kernel
+def left_by_connections(surface, arrival, hit):
+    """A diffuse surface as a ray finds it that leaves a connected point: of its base only what connections leave out, and all that gloss sees."""
+    share, shading = left_out(arrival.bound, arrival.position, arrival.normal, hit.point), surface.shading
+    kept = add(scale(arrival.gloss, 1.0 - share), (share, share, share))
+    scattering = with_base(shading.scattering, kept)
+    return Surface(
+        Shading(shading.point, shading.row, scattering, shading.x, shading.y, shading.wo, shading.region), surface.glass, True, surface.split
     )
 
 

@@ -126,8 +126,8 @@ def _compile_way(key: str) -> None:
 
 
 WEIGHTS = {
-    PATHS: 0.49, DEPTH_MAPS: 0.03, REACH: 0.06, "irradiance_cache": 0.09, "photon_map": 0.1, "baked": 0.07, "radiance_cache": 0.05, "caustics": 0.05,
-    "guiding": 0.06,
+    PATHS: 0.46, DEPTH_MAPS: 0.03, REACH: 0.06, "irradiance_cache": 0.09, "photon_map": 0.1, "baked": 0.07, "radiance_cache": 0.05, "caustics": 0.05,
+    "guiding": 0.06, "bidirectional": 0.03,
 }  # fmt: skip
 """Shares of the compile time."""
 STAGES = {

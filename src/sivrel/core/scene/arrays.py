@@ -40,7 +40,7 @@ COS_O, SIN_O, COS_E = 17, 18, 19  # of the two angles
 NODE_COLUMNS = 20
 FLAGS, LINKS, BITS = 0, 1, 63
 BY_CAMERA, BY_SHADOW, BY_BOUNCED, GLOWS = 1, 2, 4, 8
-GUIDE = 0  # the place of the guide among what is prepared
+GUIDE, CONNECTIONS = 0, 1  # the places of the guide and of light paths among what is prepared
 MAP_KIND, MAP_RESOLUTION, MAP_START, MAP_POSITION, MAP_X, MAP_Y, MAP_Z, MAP_HALF = 0, 1, 2, 3, 6, 9, 12, 15
 MAP_COLUMNS = 16
 # Columns of a texture row.

@@ -11,7 +11,7 @@ import math
 from typing import NamedTuple
 
 from ..kernel import called_kernel, kernel
-from ..vector import add, luminance, scale
+from ..vector import add, luminance, multiply, scale
 from .albedo import average_albedo, directional_albedo
 from .ggx import alpha_of, distribution, masking_shadowing, sample_visible_normal, visible_normal_density
 from .glass import evaluate_glass, kept_by_one_bounce, sample_glass
@@ -159,6 +159,16 @@ def scattering_at(look, base_rays, gloss_rays, guided, cos_o):
         diffuse, f0, layered, roughness, alpha_of(roughness), multiscatter, base_f0, base_multiscatter, left_o, left_average, escape_o,
         escape_average, coat, look.coat_roughness, 1.0 - coat_e, max(1e-9, 1.0 - coat_e_average), gloss_chance, coat_chance,
         n_base, n_gloss, n_coat, guided, 0.0, 1.0,
+    )  # fmt: skip
+
+
+@kernel
+def with_base(s, share):
+    """The model with a part of its base, a colour; it is sampled as before."""
+    return Scattering(
+        multiply(s.diffuse, share), s.f0, s.glossy, s.roughness, s.alpha, s.multiscatter, s.base_f0, s.base_multiscatter, s.left_o, s.left_average,
+        s.escape_o, s.escape_average, s.coat, s.coat_roughness, s.coat_left_o, s.coat_left_average, s.gloss_chance, s.coat_chance, s.base_rays,
+        s.gloss_rays, s.coat_rays, s.guided, s.eta, s.raised,
     )  # fmt: skip
 
 
