@@ -20,77 +20,114 @@ from ..scene.arrays import BY_BOUNCED, TINT
 from ..settings import Group, setting
 from ..surfaces.albedo import directional_albedo
 from ..surfaces.next_surface import TINTED, next_surface
-from ..surfaces.preview import COAT_F0, scattering_at
+from ..surfaces.preview import COAT_F0, evaluate_parts, is_rough, scattering_at
 from ..trace.sampler import sample_1d
 from ..trace.traverse import any_hit
-from ..vector import add, dot, luminance, multiply, row3, scale, subtract
+from ..vector import add, dot, frame, luminance, multiply, row3, scale, subtract, to_local
+from .importance import importances
 from .photons import (
-    BASE_F0,
-    BASE_MULTISCATTER,
     BOUNCES,
-    COAT,
-    COAT_ROUGHNESS,
     FLUX,
-    LAYER,
+    FROM,
     NORMAL,
     POSITION,
+    REFLECTED,
     SHADING_NORMAL,
     VERTEX_COLUMNS,
     VERTICES,
     automatic_radius,
+    look_of,
     shoot_photons,
 )
 from .way import Preview, Table, Way
 
 ON = {"bidirectional.on": ["yes"]}
 MOST_SETS = 64
-NEAR = 16
-"""Points within the distance from which a connection is bounded."""
-TRIES = 16
-CHOICE, CUTOUT = 1, 2
+TRIES = 24
+"""Points of which connections are chosen."""
+AUTOMATIC, FEWEST, MOST = 8, 256, 8192
+"""Pixels for each point of a set where the recipe leaves the number open; least and largest number then."""
+NEAR = 64
+"""Points of a set, in most places, within the distance from which connections are bounded."""
+LEAST_WORTH = 0.02
+OF_FLUX = [FLUX, FLUX + 1, FLUX + 2, REFLECTED]
+# Columns of what decides over a connection: position, normal, luminance, and the diffuse bounces before.
+NEARBY_LIGHT, NEARBY_BOUNCES, NEARBY_COLUMNS = 6, 7, 8
+# Random numbers of a connection.
+PICK, CUTOUT = 1, 2
 
 
 class BidirectionalSettings(Group):
     on: Literal["no", "yes"] = setting(
         "no",
         "bidirectional",
-        "Brute force connects paths from the camera with paths from the lights: {}.",
-        "Less grain where most light has bounced. No light is lost or added.",
+        "Brute force also starts from the lights, and connects both ends: {}.",
+        "Much less grain where most light has bounced, indoors above all. No light is lost or added.",
     )
     points: int = setting(
-        8192,
+        0,
         "light path points",
-        "Each sample uses {} points of light paths.",
-        "More make samples less alike; the time before the first pixel grows in proportion.",
+        "Each sample connects to {} points of light paths; 0 takes one for eight pixels, up to 8192.",
+        "More make the samples less alike, which a noise filter can't mend; the time before the first pixel grows in proportion.",
         needs=ON,
-        ge=64,
-        le=1 << 20,
+        ge=0,
+        le=1 << 18,
+    )
+    connections: int = setting(
+        2,
+        "connections",
+        "by {} rays from each point that the camera sees.",
+        "More leave less grain of diffuse light, and cost one ray each.",
+        needs=ON,
+        ge=1,
+        le=TRIES,
     )
 
 
 class LightPaths(NamedTuple):
-    """points float32 [sets * each, VERTEX_COLUMNS]: set after set, near ones close to each other; each: points of a set; bound: the largest
-    geometric term of a connection, per square metre, 0 while there are none."""
+    """nearby float32 [sets * each, NEARBY_COLUMNS] and points float32 [sets * each, VERTEX_COLUMNS]: what decides over a connection, and all of
+    a point; set after set, near ones close to each other. each: points of a set; bound: the largest geometric term of a connection, per square
+    metre, 0 while there are none; connections: from points that the camera sees."""
 
+    nearby: np.ndarray
     points: np.ndarray
     each: int
     bound: float
+    connections: int
+
+
+def points_of(wanted: BidirectionalSettings, pixels: int) -> int:
+    """Number of points of a set."""
+    return wanted.points or min(MOST, max(FEWEST, pixels // AUTOMATIC))
 
 
 def _make(job: Any, wanted: BidirectionalSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    limits, sets = job.recipe.limits, min(MOST_SETS, job.recipe.sampling.max)
-    points, shot = shoot_photons(
-        job.arrays, wanted.points * sets, max(0, limits.diffuse_bounces - 1) + limits.reflections, job.offset, seed=job.frame.seed + 1,
+    limits, sets, random = job.recipe.limits, min(MOST_SETS, job.recipe.sampling.max), np.random.default_rng([job.frame.seed, 23])
+    each = points_of(wanted, job.frame.width * job.frame.height)
+    found, shot = shoot_photons(
+        job.arrays, each * sets, max(0, limits.diffuse_bounces - 1) + limits.reflections, job.offset, seed=job.frame.seed + 1,
         threads=job.threads, report=job.report, mode=VERTICES, importance=job.importance(), refractions=limits.refractions,
     )  # fmt: skip
-    points = points[points[:, FLUX : FLUX + 3].max(axis=1) > 0.0]
-    each = len(points) // sets
-    random = np.random.default_rng([job.frame.seed, 23])
-    kept = points[random.permutation(len(points))[: each * sets]].reshape(sets, each, VERTEX_COLUMNS)
-    kept[..., FLUX : FLUX + 3] *= len(points) / max(1, each)
-    for one in kept:
+    points = _chosen(job, found[(found[:, REFLECTED] > 0.0) & (found[:, BOUNCES] < limits.diffuse_bounces)], each * sets, random)
+    points = points[random.permutation(len(points))].reshape(sets, -1, VERTEX_COLUMNS)
+    points[..., OF_FLUX] *= sets
+    for one in points:
         one[:] = one[_along_curve(one[:, POSITION : POSITION + 3])]
-    return {"points": kept.reshape(-1, VERTEX_COLUMNS)}, {"shot": shot, "sets": sets}
+    return {"points": points.reshape(-1, VERTEX_COLUMNS)}, {"shot": shot, "sets": sets}
+
+
+def _chosen(job: Any, points: np.ndarray, count: int, random: np.random.Generator) -> np.ndarray:
+    """`count` of the points, some more than once, with their light weighted so that the sum stays: half evenly, half by their light and where it
+    matters, so that none is much brighter than the others where that matters."""
+    if not len(points):
+        return np.zeros((0, VERTEX_COLUMNS), np.float32)
+    worth = importances(job.importance(), points[:, POSITION : POSITION + 3].astype(float))
+    worth = points[:, REFLECTED] * np.maximum(worth, max(1e-30, LEAST_WORTH * worth.max()))
+    chance = 0.5 * worth / worth.sum() + 0.5 / len(points)
+    at = np.minimum(np.searchsorted(np.cumsum(chance), (np.arange(count) + random.random()) / count), len(points) - 1)
+    chosen = points[at].copy()
+    chosen[:, OF_FLUX] /= (count * chance[at])[:, None]
+    return chosen
 
 
 def _along_curve(points: np.ndarray) -> np.ndarray:
@@ -107,30 +144,30 @@ def _along_curve(points: np.ndarray) -> np.ndarray:
 
 
 def _serve(job: Any, wanted: BidirectionalSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> LightPaths:
-    points, sets = arrays["points"], int(notes["sets"])
-    each = len(points) // max(1, sets)
-    radius = automatic_radius(points[:each], NEAR)
-    notes["radius"] = radius
-    return LightPaths(points, each, 1.0 / radius**2 if each else 0.0)
+    points = arrays["points"]
+    each = len(points) // max(1, int(notes["sets"]))
+    nearby = np.zeros((len(points), NEARBY_COLUMNS), np.float32)
+    nearby[:, :6], nearby[:, NEARBY_LIGHT], nearby[:, NEARBY_BOUNCES] = points[:, : NORMAL + 3], points[:, REFLECTED], points[:, BOUNCES]
+    notes["radius"] = automatic_radius(points[:each], min(NEAR, max(1, each // 16)))
+    return LightPaths(nearby, points, each, 1.0 / notes["radius"] ** 2 if each else 0.0, wanted.connections)
 
 
 @kernel
-def _let_in(row, cos):
-    """Share of light at cosine `cos` that the layers over a stored point's base let through."""
-    left = 1.0
-    if row[LAYER] >= 0.0:
-        a, b = directional_albedo(cos, float(row[LAYER]))
-        left = 1.0 - (row[BASE_F0] * a + b + row[BASE_MULTISCATTER] * (1.0 - a - b))
-    if row[COAT] > 0.0:
-        a, b = directional_albedo(cos, float(row[COAT_ROUGHNESS]))
-        left *= 1.0 - row[COAT] * (COAT_F0 * a + b)
-    return left
+def _sent(row, d):
+    """What a stored point sends along unit `d`, per steradian of its flux: by its base, and by its gloss where that is wide."""
+    normal = (float(row[SHADING_NORMAL]), float(row[SHADING_NORMAL + 1]), float(row[SHADING_NORMAL + 2]))
+    x, y = frame(normal)
+    wo, wi = to_local(x, y, normal, (float(row[FROM]), float(row[FROM + 1]), float(row[FROM + 2]))), to_local(x, y, normal, d)
+    if wo[2] <= 0.0 or wi[2] <= 0.0:
+        return BLACK
+    look = look_of(row)
+    base, gloss, _ = evaluate_parts(scattering_at(look, 0.0, 0.0, 0.0, wo[2]), wo, wi, 0.0)
+    return scale(add(base, gloss) if is_rough(look) else base, 1.0 / wi[2])
 
 
 @kernel
-def _let_in_at(look, cos):
-    """The same of a surface, over its average."""
-    s = scattering_at(look, 0.0, 0.0, 0.0, 1.0)
+def _let_in(s, cos):
+    """Share of light at cosine `cos` that the layers over a base let through, by its `Scattering`, over its average."""
     left = 1.0
     if s.glossy:
         a, b = directional_albedo(cos, s.roughness)
@@ -157,54 +194,55 @@ def _open(scene, stack, key, sample, dimension, origin, d, distance):
         left, start = multiply(left, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT)), at + scene.offset
 
 
-@called_kernel
-def connected(scene, stack, paths, sample, spot, bounces):
-    """Irradiance at a spot, beneath the layers over its base, from light that landed elsewhere after at most `bounces` diffuse bounces and goes on
-    diffusely from there: an estimate by one connection."""
-    each = paths.each
-    if each == 0:
-        return BLACK
-    first, total, chosen, target = (sample % (len(paths.points) // each)) * each, 0.0, -1, 0.0
-    shift, pick = sample_1d(spot.key, spot.number, spot.dimension), sample_1d(spot.key, spot.number, spot.dimension + CHOICE)
-    p, n = spot.position, spot.normal
-    tries = min(TRIES, each)
+@kernel
+def _weigh(paths, first, spot, shift, sums):
+    """Weigh points of the set that begins at `first` by the light that they would bring to a spot if they saw it: the sums so far go into `sums`
+    [tries, 1], the last of which is returned."""
+    each, nearby, total = paths.each, paths.nearby, 0.0
+    p, n, surface, tries = spot.position, spot.normal, spot.geometric_normal, min(TRIES, paths.each)
     for k in range(tries):
         at = first + min(each - 1, int((k + shift) * each / tries))
-        row = paths.points[at]
-        if row[BOUNCES] > bounces:
-            continue
+        away = (nearby[at, 0] - p[0], nearby[at, 1] - p[1], nearby[at, 2] - p[2])
+        here, there = dot(n, away), -(nearby[at, 3] * away[0] + nearby[at, 4] * away[1] + nearby[at, 5] * away[2])
+        if here > 0.0 and there > 0.0 and dot(surface, away) > 0.0 and nearby[at, NEARBY_BOUNCES] <= spot.bounces:
+            total += min(here * there / dot(away, away) ** 2, paths.bound) * nearby[at, NEARBY_LIGHT]
+        sums[k, 0] = total
+    return total
+
+
+@called_kernel
+def connected(scene, stack, paths, sums, sample, spot):
+    """Irradiance at a spot, beneath the layers over its base, from light that landed elsewhere and goes on from there: an estimate by some
+    connections where the camera sees the spot, by one elsewhere. `sums` [TRIES or more, 1 or more] is scratch memory."""
+    p, n, each, found = spot.position, spot.normal, paths.each, BLACK
+    if each == 0 or spot.bounces < 0:
+        return BLACK
+    first, tries, picks = (sample % (len(paths.points) // each)) * each, min(TRIES, each), paths.connections if spot.seen else 1
+    shift, pick = sample_1d(spot.key, spot.number, spot.dimension), sample_1d(spot.key, spot.number, spot.dimension + PICK)
+    total = _weigh(paths, first, spot, shift, sums)
+    if total <= 0.0:
+        return BLACK
+    scattering, chosen = scattering_at(spot.look, 0.0, 0.0, 0.0, 1.0), 0
+    for k in range(picks):
+        while chosen < tries - 1 and sums[chosen, 0] <= (k + pick) / picks * total:
+            chosen += 1
+        share = (sums[chosen, 0] - (sums[chosen - 1, 0] if chosen > 0 else 0.0)) / total
+        row = paths.points[first + min(each - 1, int((chosen + shift) * each / tries))]
+        its = (float(row[NORMAL]), float(row[NORMAL + 1]), float(row[NORMAL + 2]))
         away = (row[POSITION] - p[0], row[POSITION + 1] - p[1], row[POSITION + 2] - p[2])
-        squared = dot(away, away)
-        cosines = dot(n, away) * -(row[NORMAL] * away[0] + row[NORMAL + 1] * away[1] + row[NORMAL + 2] * away[2])
-        if dot(n, away) <= 0.0 or cosines <= 0.0 or dot(spot.geometric_normal, away) <= 0.0:
-            continue
-        worth = min(cosines / (squared * squared), paths.bound) * (0.2126 * row[FLUX] + 0.7152 * row[FLUX + 1] + 0.0722 * row[FLUX + 2])
-        if worth <= 0.0:
-            continue
-        total += worth
-        share = worth / total
-        if pick < share:
-            chosen, target, pick = at, worth, pick / share
-        else:
-            pick = (pick - share) / (1.0 - share)
-    if chosen < 0:
-        return BLACK
-    row = paths.points[chosen]
-    its = (float(row[NORMAL]), float(row[NORMAL + 1]), float(row[NORMAL + 2]))
-    there = add((float(row[POSITION]), float(row[POSITION + 1]), float(row[POSITION + 2])), scale(its, scene.offset))
-    here = add(p, scale(spot.geometric_normal, scene.offset))
-    away = subtract(there, here)
-    distance = math.sqrt(dot(away, away))
-    d = scale(away, 1.0 / max(distance, 1e-30))
-    back = -(row[SHADING_NORMAL] * d[0] + row[SHADING_NORMAL + 1] * d[1] + row[SHADING_NORMAL + 2] * d[2])
-    if back <= 0.0 or distance <= 0.0:
-        return BLACK
-    left = _open(scene, stack, spot.key, spot.number, spot.dimension + CUTOUT, here, d, distance)
-    if left[0] + left[1] + left[2] <= 0.0:
-        return BLACK
-    flux = (float(row[FLUX]), float(row[FLUX + 1]), float(row[FLUX + 2]))
-    bounded = target / luminance(flux) * (total / target) * each / tries
-    return multiply(left, scale(flux, bounded * _let_in(row, back) * _let_in_at(spot.look, max(0.0, dot(d, n)))))
+        term = dot(n, away) * -dot(its, away) / dot(away, away) ** 2
+        origin = add(p, scale(spot.geometric_normal, scene.offset))
+        straight = add(subtract(add(p, away), origin), scale(its, scene.offset))
+        distance = math.sqrt(dot(straight, straight))
+        d = scale(straight, 1.0 / max(distance, 1e-30))
+        sent, left = _sent(row, scale(d, -1.0)), BLACK
+        if luminance(sent) > 0.0 and share > 0.0:
+            left = _open(scene, stack, spot.key, spot.number, spot.dimension + CUTOUT, origin, d, distance)
+        if left[0] + left[1] + left[2] > 0.0:
+            flux = (float(row[FLUX]), float(row[FLUX + 1]), float(row[FLUX + 2]))
+            weight = min(term, paths.bound) / share * _let_in(scattering, max(0.0, dot(d, n)))
+            found = add(found, multiply(multiply(left, sent), scale(flux, weight)))
+    return scale(found, each / (tries * picks))
 
 
 @kernel
@@ -219,7 +257,7 @@ def left_out(bound, p, n, point):
 def _preview(arrays: dict[str, np.ndarray]) -> Preview:
     points = arrays["points"]
     shown = points[:: max(1, len(points) // 20_000)]
-    sizes = np.full(len(shown), automatic_radius(points, NEAR) / 8.0)
+    sizes = np.full(len(shown), automatic_radius(points, NEAR) / 32.0)
     return Preview(shown[:, :3], sizes, shown[:, FLUX : FLUX + 3], "dots", shown[:, NORMAL : NORMAL + 3])
 
 
@@ -234,7 +272,7 @@ WAY = Way(
     question="Where paths meet",
     settings=BidirectionalSettings,
     kind="light paths",
-    nothing=LightPaths(np.zeros((0, VERTEX_COLUMNS), np.float32), 0, 0.0),
+    nothing=LightPaths(np.zeros((0, NEARBY_COLUMNS), np.float32), np.zeros((0, VERTEX_COLUMNS), np.float32), 0, 0.0, 1),
     makes=lambda wanted, recipe: (wanted.points, min(MOST_SETS, recipe.sampling.max)),
     depends=("geometry", "surfaces", "lights", "limits"),
     make=_make,

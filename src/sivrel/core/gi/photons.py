@@ -43,20 +43,19 @@ from ..scene.arrays import BASE as BASE_COLOUR
 from ..shadows.traced import stops
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
-from ..surfaces.preview import BASE
+from ..surfaces.preview import BASE, Look, is_rough
 from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
-from ..vector import add, dot, luminance, multiply, row3, scale
+from ..vector import add, dot, luminance, multiply, row3, scale, to_world
 from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
-# Columns of one that is kept to be connected to: its flux is what the base takes of it, over pi; then how often a base has scattered it before; the
-# normal by which it is shaded; of the layer over the base its roughness (-1 for none), its reflectance at normal incidence and the strength of its
-# further bounces; strength and roughness of the coat.
-BOUNCES, SHADING_NORMAL, LAYER, BASE_F0, BASE_MULTISCATTER, COAT, COAT_ROUGHNESS, VERTEX_COLUMNS = 9, 10, 13, 14, 15, 16, 17, 18
+# Columns of one that is kept to be connected to: also how often a base has scattered it before; the normal by which it is shaded; the direction that
+# it comes from; the share of its flux that goes on (luminance); and the `Look` there.
+BOUNCES, SHADING_NORMAL, FROM, REFLECTED, LOOK, VERTEX_COLUMNS = 9, 10, 13, 16, 17, 29
 EVERYTHING, CAUSTICS, BY_GLOSS, VERTICES = 0, 1, 2, 3
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
 """The history of a photon: straight from its light; only refracted or mirrored, by surfaces without a diffuse part; scattered."""
@@ -78,19 +77,30 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 @kernel
 def _keep_vertex(row, shading, flux, by_base):
-    """Store a photon that lands, to be connected to: what the base reflects of it but for what its layers let through towards the viewer."""
-    point, scattering = shading.point, shading.scattering
-    left = scattering.left_o * scattering.coat_left_o / (scattering.left_average * scattering.coat_left_average)
-    taken = scale(multiply(flux, scattering.diffuse), _turned(shading) * left / math.pi)
+    """Store a photon that lands, to be connected to."""
+    point, scattering, look = shading.point, shading.scattering, shading.point.look
+    came = to_world(shading.x, shading.y, point.normal, shading.wo)
+    flux = scale(flux, _turned(shading))
     for c in range(3):
         row[POSITION + c], row[NORMAL + c], row[SHADING_NORMAL + c] = point.position[c], point.geometric_normal[c], point.normal[c]
-        row[FLUX + c] = taken[c]
-    row[LAYER], row[BASE_F0], row[BASE_MULTISCATTER] = (
-        scattering.roughness if scattering.glossy else -1.0,
-        scattering.base_f0,
-        scattering.base_multiscatter,
-    )
-    row[COAT], row[COAT_ROUGHNESS], row[BOUNCES] = scattering.coat, scattering.coat_roughness, by_base
+        row[FLUX + c], row[FROM + c] = flux[c], came[c]
+        row[LOOK + c], row[LOOK + 7 + c] = look.base[c], look.specular[c]
+    reflects = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
+    if is_rough(look):
+        reflects = add(reflects, add(scattering.f0, scale(scattering.multiscatter, scattering.escape_o)))
+    row[BOUNCES], row[REFLECTED] = by_base, luminance(multiply(flux, reflects))
+    row[LOOK + 3], row[LOOK + 4], row[LOOK + 5], row[LOOK + 6] = look.roughness, look.metallic, look.ior, 1.0 if look.by_specular else 0.0
+    row[LOOK + 10], row[LOOK + 11] = look.coat, look.coat_roughness
+
+
+@kernel
+def look_of(row):
+    """The `Look` of a stored photon's surface."""
+    at = LOOK
+    return Look(
+        (float(row[at]), float(row[at + 1]), float(row[at + 2])), float(row[at + 3]), float(row[at + 4]), float(row[at + 5]), row[at + 6] > 0.0,
+        (float(row[at + 7]), float(row[at + 8]), float(row[at + 9])), float(row[at + 10]), float(row[at + 11]),
+    )  # fmt: skip
 
 
 @kernel

@@ -70,7 +70,7 @@ def _look_up_caustics(scene, memory, spot, sample):
 @called_kernel
 def _look_up_connected(scene, memory, spot, sample):
     paths = scene.prepared[CONNECTIONS]
-    return bidirectional.connected(scene, memory.stack, paths, sample, spot, spot.bounces), np.int64(INDIRECT)
+    return bidirectional.connected(scene, memory.stack, paths, memory.near, sample, spot), np.int64(INDIRECT)
 
 
 LOOKUPS = {way.key: _called(way.key, way.lookup) for way in WAYS if way.lookup is not None} | {

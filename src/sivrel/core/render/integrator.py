@@ -159,7 +159,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
 
                 surface = surface_met(scene, settings, sample, vertex, hit, ray)
                 if arrival.bound > 0.0 and surface.diffuse:
-                    surface = left_by_connections(surface, arrival, hit)
+                    goes_on, carried, surface = left_by_connections(numbers, surface, arrival, carried, hit)
+                    if not goes_on:
+                        break
                 if vertex == 0 and turn == 0:
                     first = first_surface(scene, settings, memory, sample, numbers, hit, carried, surface)
                     turns = 2 * first.branches if sample.paired else first.branches

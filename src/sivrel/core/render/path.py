@@ -23,7 +23,7 @@ from ..numba_byref import by_passing_reference
 from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, OPAQUE, TINTED, next_surface
-from ..surfaces.preview import BASE, GLASS, GLOSS, Look, with_base
+from ..surfaces.preview import BASE, GLASS, GLOSS, Look, is_rough, with_base
 from ..surfaces.surface_at import SurfacePoint, offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
@@ -52,8 +52,8 @@ MIRROR_ROUGHNESS = 0.1
 
 # Dimensions of the random numbers: a block for each point of the path.
 PIXEL, PAIRED, POINTS, PER_POINT = 0, 2, 16, 4096
-CUTOUT, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, PICK, LIGHTS = (
-    0, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
+CUTOUT, REST, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECTION, PICK, LIGHTS = (
+    0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
 )  # fmt: skip
 LOOKUP = 900  # and the next: of connections, up to 66
 # What ends a path: nothing yet, or the limit of diffuse bounces, of reflections, of glass, or of the total.
@@ -477,14 +477,23 @@ def arrival_from(scene, surface, way_on, seen, connected):
 
 
 @kernel
-def left_by_connections(surface, arrival, hit):
-    """A diffuse surface as a ray finds it that leaves a connected point: of its base only what connections leave out, and all that gloss sees."""
+def left_by_connections(numbers, surface, arrival, carried, hit):
+    """A diffuse surface as a ray finds it that leaves a connected point: of what it scatters diffusely or by wide gloss only what
+    connections leave out. What is left decides whether the path goes on: (whether, its state, the surface)."""
     share, shading = left_out(arrival.bound, arrival.position, arrival.normal, hit.point), surface.shading
     kept = add(scale(arrival.gloss, 1.0 - share), (share, share, share))
-    scattering = with_base(shading.scattering, kept)
-    return Surface(
-        Shading(shading.point, shading.row, scattering, shading.x, shading.y, shading.wo, shading.region), surface.glass, True, surface.split
-    )
+    if is_rough(hit.point.look):
+        survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * luminance(kept))) if luminance(kept) > 0.0 else 0.0
+    else:
+        scattering = with_base(shading.scattering, kept)
+        reflects = luminance(scattering.f0) + luminance(scattering.multiscatter) + 0.05 * scattering.coat
+        left = (luminance(scattering.diffuse) + reflects) / (luminance(shading.scattering.diffuse) + reflects)
+        survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * left)) if left > 0.0 else 0.0
+        shading, kept = Shading(shading.point, shading.row, scattering, shading.x, shading.y, shading.wo, shading.region), WHITE
+    goes_on = sample_1d(numbers.key, numbers.sample, numbers.dimension + REST) < survival
+    if goes_on:
+        carried = Carried(scale(multiply(carried.throughput, kept), 1.0 / survival), carried.pending, carried.plain, carried.mirrored)
+    return goes_on, carried, Surface(shading, surface.glass, True, surface.split)
 
 
 @kernel

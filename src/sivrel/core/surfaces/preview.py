@@ -19,6 +19,8 @@ from .glass import evaluate_glass, kept_by_one_bounce, sample_glass
 INVERSE_PI = 1.0 / math.pi
 COAT_F0 = 0.04
 """Reflectance of the clear coat at normal incidence: that of lacquer with index 1.5."""
+ROUGH = 0.4
+"""Least roughness of wide gloss: its brightest direction is then about twelve times as bright as a diffuse surface."""
 BASE, GLOSS, GLASS = 0, 1, 2
 """What scattered a ray: the diffuse base; the glossy layer, metal or coat; glass."""
 
@@ -160,6 +162,13 @@ def scattering_at(look, base_rays, gloss_rays, guided, cos_o):
         escape_average, coat, look.coat_roughness, 1.0 - coat_e, max(1e-9, 1.0 - coat_e_average), gloss_chance, coat_chance,
         n_base, n_gloss, n_coat, guided, 0.0, 1.0,
     )  # fmt: skip
+
+
+@kernel
+def is_rough(look):
+    """Whether all gloss of a surface is wide, so that its light can be found like that of a diffuse one."""
+    layered = look.ior > 1.0 or look.metallic > 0.0 or look.by_specular
+    return (not layered or look.roughness >= ROUGH) and (look.coat <= 0.0 or look.coat_roughness >= ROUGH)
 
 
 @kernel
