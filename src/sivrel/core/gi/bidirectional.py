@@ -27,6 +27,8 @@ from ..vector import add, dot, frame, luminance, multiply, row3, scale, subtract
 from .importance import importances
 from .photons import (
     BOUNCES,
+    BY_DIFFUSE,
+    BY_SPECULAR,
     FLUX,
     FROM,
     NORMAL,
@@ -42,7 +44,8 @@ from .photons import (
 from .way import Preview, Table, Way
 
 ON = {"bidirectional.on": ["yes"]}
-MOST_SETS = 64
+MOST_POINTS = 1 << 20
+"""Most points of all sets together: with more samples than sets, these take turns."""
 TRIES = 24
 """Points of which connections are chosen."""
 AUTOMATIC, FEWEST, MOST = 8, 256, 8192
@@ -102,8 +105,9 @@ def points_of(wanted: BidirectionalSettings, pixels: int) -> int:
 
 
 def _make(job: Any, wanted: BidirectionalSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    limits, sets, random = job.recipe.limits, min(MOST_SETS, job.recipe.sampling.max), np.random.default_rng([job.frame.seed, 23])
+    limits, random = job.recipe.limits, np.random.default_rng([job.frame.seed, 23])
     each = points_of(wanted, job.frame.width * job.frame.height)
+    sets = min(MOST_POINTS // each, job.recipe.sampling.max)
     found, shot = shoot_photons(
         job.arrays, each * sets, max(0, limits.diffuse_bounces - 1) + limits.reflections, job.offset, seed=job.frame.seed + 1,
         threads=job.threads, report=job.report, mode=VERTICES, importance=job.importance(), refractions=limits.refractions,
@@ -162,7 +166,7 @@ def _sent(row, d):
         return BLACK
     look = look_of(row)
     base, gloss, _ = evaluate_parts(scattering_at(look, 0.0, 0.0, 0.0, wo[2]), wo, wi, 0.0)
-    return scale(add(base, gloss) if is_rough(look) else base, 1.0 / wi[2])
+    return scale(add(scale(base, row[BY_DIFFUSE]), scale(gloss, row[BY_SPECULAR] if is_rough(look) else 0.0)), 1.0 / wi[2])
 
 
 @kernel
@@ -273,8 +277,8 @@ WAY = Way(
     settings=BidirectionalSettings,
     kind="light paths",
     nothing=LightPaths(np.zeros((0, NEARBY_COLUMNS), np.float32), np.zeros((0, VERTEX_COLUMNS), np.float32), 0, 0.0, 1),
-    makes=lambda wanted, recipe: (wanted.points, min(MOST_SETS, recipe.sampling.max)),
-    depends=("geometry", "surfaces", "lights", "limits"),
+    makes=lambda wanted, recipe: (wanted.points, min(recipe.sampling.max, MOST_POINTS // (wanted.points or FEWEST))),
+    depends=("geometry", "surfaces", "lights", "limits", "camera"),
     make=_make,
     serve=_serve,
     preview=_preview,

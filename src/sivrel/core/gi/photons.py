@@ -35,6 +35,7 @@ from ..scene.arrays import (
     OPACITY_MAP,
     SEE_THROUGH,
     SHADOWING,
+    SPECULAR,
     TINT,
     SceneArrays,
     is_linked,
@@ -54,8 +55,8 @@ from .importance import ANYWHERE, Importance, importance_at
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
 # Columns of one that is kept to be connected to: also how often a base has scattered it before; the normal by which it is shaded; the direction that
-# it comes from; the share of its flux that goes on (luminance); and the `Look` there.
-BOUNCES, SHADING_NORMAL, FROM, REFLECTED, LOOK, VERTEX_COLUMNS = 9, 10, 13, 16, 17, 29
+# it comes from; the part of its flux that goes on (luminance); the `Look` there; and its light's factors for base and gloss.
+BOUNCES, SHADING_NORMAL, FROM, REFLECTED, LOOK, BY_DIFFUSE, BY_SPECULAR, VERTEX_COLUMNS = 9, 10, 13, 16, 17, 29, 30, 31
 EVERYTHING, CAUSTICS, BY_GLOSS, VERTICES = 0, 1, 2, 3
 DIRECT, CAUSTIC, BOUNCED = 0, 1, 2
 """The history of a photon: straight from its light; only refracted or mirrored, by surfaces without a diffuse part; scattered."""
@@ -76,8 +77,8 @@ RADIUS_FACTOR, PROBES = 1.5, 512
 
 
 @kernel
-def _keep_vertex(row, shading, flux, by_base):
-    """Store a photon that lands, to be connected to."""
+def _keep_vertex(row, shading, flux, by_base, by_diffuse, by_specular):
+    """Store a photon that lands, to be connected to; the last two are factors of its light for base and gloss."""
     point, scattering, look = shading.point, shading.scattering, shading.point.look
     came = to_world(shading.x, shading.y, point.normal, shading.wo)
     flux = scale(flux, _turned(shading))
@@ -85,12 +86,13 @@ def _keep_vertex(row, shading, flux, by_base):
         row[POSITION + c], row[NORMAL + c], row[SHADING_NORMAL + c] = point.position[c], point.geometric_normal[c], point.normal[c]
         row[FLUX + c], row[FROM + c] = flux[c], came[c]
         row[LOOK + c], row[LOOK + 7 + c] = look.base[c], look.specular[c]
-    reflects = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
+    reflects = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o * by_diffuse)
     if is_rough(look):
-        reflects = add(reflects, add(scattering.f0, scale(scattering.multiscatter, scattering.escape_o)))
+        reflects = add(reflects, scale(add(scattering.f0, scale(scattering.multiscatter, scattering.escape_o)), by_specular))
     row[BOUNCES], row[REFLECTED] = by_base, luminance(multiply(flux, reflects))
     row[LOOK + 3], row[LOOK + 4], row[LOOK + 5], row[LOOK + 6] = look.roughness, look.metallic, look.ior, 1.0 if look.by_specular else 0.0
     row[LOOK + 10], row[LOOK + 11] = look.coat, look.coat_roughness
+    row[BY_DIFFUSE], row[BY_SPECULAR] = by_diffuse, by_specular
 
 
 @kernel
@@ -175,8 +177,9 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                     if landed >= len(kept):
                         return landed
                     if mode == VERTICES:
-                        by_diffuse = scene.lights[light, DIFFUSE] if scattered == 0 and light != GLOWING else 1.0
-                        _keep_vertex(kept[landed], shading, scale(flux, by_diffuse), by_base)
+                        straight = scattered == 0 and light != GLOWING
+                        by_diffuse, by_specular = (scene.lights[light, DIFFUSE], scene.lights[light, SPECULAR]) if straight else (1.0, 1.0)
+                        _keep_vertex(kept[landed], shading, flux, by_base, by_diffuse, by_specular)
                     else:
                         for c in range(3):
                             kept[landed, POSITION + c] = point.position[c]

@@ -20,6 +20,7 @@ DRAFT = {
     "gi.beyond": "brute_force",
     "caustics.on": "no",
     "guiding.on": "no",
+    "bidirectional.on": "no",
     "limits.diffuse_bounces": 2,
     "sampling.gi_rays": 1,
 }
