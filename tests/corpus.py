@@ -81,9 +81,9 @@ RECIPES: dict[str, Case] = {
         "mood-draft", {"radiance_cache.cell": 2.0, "sampling.max": 64, "gi.seen": "radiance_cache"},
         {"leak", "blotches", "dark corner", "lost contact shadow"}, {"cells", "fill paths"}),
     "mood draft, as it comes": _recipe("mood-draft", {}, {"grain"}, set()),
-    "still interior, few rays": _recipe("still-interior", {"irradiance_cache.rays": 16}, {"blotches"}, {"record rays"}),
+    "still interior, few rays": _recipe("cached-interior", {"irradiance_cache.rays": 16}, {"blotches"}, {"record rays"}),
     "still interior, records far apart": _recipe(
-        "still-interior", {"irradiance_cache.error": 2.0, "irradiance_cache.min_spacing": 40.0, "irradiance_cache.max_spacing": 400.0},
+        "cached-interior", {"irradiance_cache.error": 2.0, "irradiance_cache.min_spacing": 40.0, "irradiance_cache.max_spacing": 400.0},
         {"blotches", "lost contact shadow", "leak", "dark corner"}, SPACING),
     "still interior, one bounce": _recipe("still-interior", {"limits.diffuse_bounces": 1}, {"dim", "dark corner"}, {"diffuse bounces"}),
     "exterior, map bias": _recipe("exterior", {"shadows.way": "depth_map", "shadows.bias": 60.0}, CONTACT, {"map bias large"}, _shaded),
@@ -98,7 +98,7 @@ RECIPES: dict[str, Case] = {
         "mood-draft", {"gi.seen": "radiance_cache", "sampling.max": 64}, {"leak"},
         {"sheet /Room/North", "sheet /Room/East", "cells", "fill paths"}, _thin_wall),
     "photons at a thin wall": _recipe(
-        "still-interior", {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.radius": 0.4, "photon_map.count": 200_000},
+        "cached-interior", {"gi.seen": "photon_map", "photon_map.final_gather_rays": 0, "photon_map.radius": 0.4, "photon_map.count": 200_000},
         {"leak"}, {"sheet /Room/North", "sheet /Room/East", "gather radius", "looked up at once"}, _thin_wall),
 }  # fmt: skip
 """Starting recipes with one thing wrong. Where no cause is named it is grain, and its cause whatever source makes most of the noise."""

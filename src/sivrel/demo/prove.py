@@ -29,10 +29,11 @@ STEPS: dict[str, tuple[Any, ...]] = {
         ("flame-rays", "flame-alone", {"light.Flame.shadows.rays": 8}, None, ""),
         ("flame-linked", "flame-rays", {"light.Flame.link": "-Room"}, None, "linked away from the room's walls"),
         ("bounced", "direct", {"gi.seen": "brute_force"}, None, ""),
-        ("finer", "bounced", {"sampling.max": 64}, None, ""),
+        ("both-ends", "bounced", {"bidirectional.on": "yes"}, None, "paths from both ends: much less grain"),
+        ("finer", "both-ends", {"sampling.max": 64}, None, ""),
         ("one-bounce", "finer", {"limits.diffuse_bounces": 1}, None, "too dim under the table"),
         ("deep", "finer", {"limits.diffuse_bounces": 8}, None, ""),
-        ("fine", "deep", {"sampling.max": 400}, None, "the look to match"),
+        ("fine", "deep", {"sampling.max": 256}, None, "the look to match"),
     ),
     "slipway": (
         ("direct", None, {"gi.seen": "off", "sampling.max": 8}, None, "sun and sky alone"),
@@ -50,9 +51,10 @@ STEPS: dict[str, tuple[Any, ...]] = {
         ("glass", "black", {"limits.refractions": 16}, None, "now it shows; and it sparkles"),
         ("clamped", "glass", {"limits.indirect_clamp": 1}, None, "the sparkle is gone, and light with it"),
         ("stand-ins", "glass", {"surfaces.stand_ins": "costly"}, None, "plain stand-ins, to light by"),
-        ("parts", "glass", {"sampling.max": 64, "ambient.samples": 1}, None, "its light in parts"),
+        ("caustics", "glass", {"bidirectional.on": "yes", "caustics.on": "yes"}, None, "photons find the light through the lens"),
+        ("parts", "caustics", {"sampling.max": 64, "ambient.samples": 1}, None, "its light in parts"),
         ("prisms", "parts", {}, "prisms", ""),
-        ("fine", "parts", {"sampling.max": 400}, None, "it still sparkles: filter it, or clamp it"),
+        ("fine", "parts", {"sampling.max": 128}, None, "the look to match"),
     ),
 }
 WITH_LIGHTS = ("direct", "steps", "fitted")
@@ -62,7 +64,7 @@ FOR_THE_FILTER = ("beauty", "indirect", "emission", "albedo", "normal", "positio
 BY_SCATTERING = ("beauty", "emission", "diffuse", "gloss", "glass", "occlusion", "fireflies")
 """Passes that ship; those of the proofs that the noise filter is tried on; and those of proofs that show the parts of the light. What is
 measured from the others is in the listing."""
-FILTERED = ("bounced", "glass")
+FILTERED = ("bounced", "both-ends", "glass", "caustics")
 IN_PARTS = ("parts",)
 
 

@@ -23,7 +23,7 @@ from .finding import Box
 from .grid import Grid
 from .paired_render import PairedRender
 from .patch import Patch, render_patch
-from .truth import DEEP, OF_CHANCE, Coarse, brute_force, dependencies, traced_shadows
+from .truth import DEEP, OF_CHANCE, UNBIASED, Coarse, brute_force, dependencies, traced_shadows
 from .truth import KIND as KIND_OF_TRUTH
 
 BY_VIEW = {way.kind for way in PREPARING.values() if way.by_view}
@@ -201,7 +201,7 @@ class TrialRenderer:
 
     def shortcuts(self, recipe: Recipe, truth: Recipe) -> bool:
         """Whether another recipe with the same edits takes any shortcut besides lower limits."""
-        plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE, **dict.fromkeys(DEEP, 1)}
+        plain = {"sampling.max": 1, "sampling.min": 2, **OF_CHANCE, **UNBIASED, **dict.fromkeys(DEEP, 1)}
         return with_values(recipe, plain) != with_values(truth, plain) or bool(traced_shadows(self.edits, self.scene.lights))
 
     def patch(self, ready: Prepared, recipe: Recipe, frame: Frame, seconds: float, **how: Any) -> Patch:

@@ -24,6 +24,8 @@ RAYS_OF_BASE = 4
 """Scattered rays of a sample's first point: among 1, 2 and 4 this has the least noise in equal time, by a fifth (docs/benchmarks.md)."""
 OF_CHANCE = {"sampling.noise_target": 0.0, "sampling.seconds": 0.0, "sampling.gi_rays": RAYS_OF_BASE, "sampling.glossy_rays": 1, "shadows.rays": 1}
 """Settings of brute force that change the noise only, and not the expected light."""
+UNBIASED = {"guiding.on": "no", "bidirectional.on": "no"}
+"""The same, but kept as the recipe has them: they are faster on some shots and slower on others."""
 FIRST_SAMPLES, MOST_SAMPLES = 4, 512
 """Samples per cell of the first rounds, and the most of a later one."""
 MOST_ROUNDS = 128

@@ -287,5 +287,6 @@ WAY = Way(
     holds={"points": Table(VERTEX_COLUMNS, places=3)},
     tells=("shot", "sets"),
     of_paths=True,
+    pilots={"brute_force+bidirectional": 10.0},
     small={"points": 64, "on": "yes"},
 )

@@ -22,14 +22,20 @@ class Starting(NamedTuple):
 STARTING = {
     "mood-draft": Starting(
         "Quick mood draft",
-        "Shows where light falls and its colour in seconds: a radiance cache ends every path at its first bounce, and four samples show the "
-        "rest. Corners come out a few per cent dark.",
-        {"gi.beyond": "radiance_cache", "sampling.max": 4, "limits.diffuse_bounces": 4},
+        "Shows where light falls and its colour in seconds: paths from both ends leave so little grain after eight samples that the filter makes "
+        "a clean picture of it.",
+        {"bidirectional.on": "yes", "sampling.max": 8},
     ),
     "still-interior": Starting(
         "Still interior",
-        "Bounced light dominates a room and changes slowly: an irradiance cache computes it at few places, over a radiance cache. Look for "
-        "blotches in corners; a lower error removes them.",
+        "Bounced light dominates a room: paths from both ends find it without bias, and with little grain. The noise target puts the samples where "
+        "grain is left; filter the rest.",
+        {"bidirectional.on": "yes", "sampling.max": 64, "sampling.min": 16, "sampling.noise_target": 4, "limits.diffuse_bounces": 8},
+    ),
+    "cached-interior": Starting(
+        "Still interior, cached",
+        "An irradiance cache computes slowly changing light at few places, over a radiance cache: smooth at once, and quick for other regions of the "
+        "same view. Look for blotches in corners; a lower error removes them.",
         {
             "gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "sampling.max": 64, "sampling.min": 16, "sampling.noise_target": 4,
             "limits.diffuse_bounces": 8,
@@ -44,9 +50,10 @@ STARTING = {
     "product-with-glass": Starting(
         "Product with glass",
         "Glass needs many bounces, and light through it needs photons: paths hardly ever find a small lamp behind a lens. Caustic photons do; "
-        "high limits keep the glass from going black.",
+        "high limits keep the glass from going black, and paths from both ends carry on what the photons light.",
         {
-            "caustics.on": "yes", "limits.refractions": 16, "limits.reflections": 8, "limits.total": 32, "sampling.max": 128, "sampling.min": 16,
+            "caustics.on": "yes", "bidirectional.on": "yes",
+            "limits.refractions": 16, "limits.reflections": 8, "limits.total": 32, "sampling.max": 128, "sampling.min": 16,
             "sampling.noise_target": 4,
         },
     ),

@@ -4,12 +4,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..errors import InputError
-from ..gi.ways import BEYOND, SEEN
+from ..gi.ways import BEYOND, EXTRAS, SEEN
 from ..render.recipe import Recipe, with_values
 from ..shadows.ways import CODES as SHADOW_WAYS
 
 LOOKED_UP = "looked_up"
 CAUSTICS = "caustics"
+ADDED = {way.key: way for way in EXTRAS}
 OVER, WITH, HOW = "/", "+", ":"
 
 
@@ -23,8 +24,8 @@ class Candidate:
 
 
 def candidate(name: str, recipe: Recipe) -> Candidate:
-    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS, +caustics or both; or only these, with the recipe's light.
-    Raises InputError."""
+    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS and additions like +caustics; or only these, with
+    the recipe's light. Raises InputError."""
     light, *besides = name.strip().split(WITH)
     values: dict[str, Any] = {}
     words = []
@@ -51,14 +52,14 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
             if beyond and beyond != "brute_force":
                 words.append(f"over {BEYOND[beyond].title}")
     for more in besides:
-        if more == CAUSTICS:
-            values["caustics.on"] = "yes"
-            words.append("caustic photons")
+        if more in ADDED:
+            values[f"{more}.on"] = "yes"
+            words.append(ADDED[more].title)
         elif more in SHADOW_WAYS:
             values["shadows.way"] = more
             words.append(f"{more.replace('_', ' ')} shadows")
         else:
-            choices = ", ".join((*SHADOW_WAYS, CAUSTICS))
+            choices = ", ".join((*SHADOW_WAYS, *ADDED))
             raise InputError(f"There is no shadow way or addition “{more}”; choose one of: {choices}.")
     if not values:
         raise InputError("A match needs ways to compare; name some, like brute_force,irradiance_cache.")
@@ -72,6 +73,7 @@ def usual() -> list[str]:
         if not way.bounces or way.key == "ambient":
             continue
         names.append(key)
+        names += [name for extra in EXTRAS if extra.key != CAUSTICS for name in extra.pilots if name.split(WITH)[0] == key]
         if way.settings is not None and "final_gather_rays" in way.settings.model_fields:
             names.append(f"{key}{HOW}{LOOKED_UP}")
         if way.asks_beyond:
