@@ -44,7 +44,7 @@ from .photons import (
 from .way import Preview, Table, Way
 
 ON = {"bidirectional.on": ["yes"]}
-MOST_POINTS = 1 << 20
+MOST_POINTS = 1 << 19
 """Most points of all sets together: with more samples than sets, these take turns."""
 TRIES = 24
 """Points of which connections are chosen."""
@@ -70,7 +70,7 @@ class BidirectionalSettings(Group):
     points: int = setting(
         0,
         "light path points",
-        "Each sample connects to {} points of light paths; 0 takes one for eight pixels, up to 8192.",
+        "Each sample connects to {} points of light paths (0: one for eight pixels, at most 8192),",
         "More make the samples less alike, which a noise filter can't mend; the time before the first pixel grows in proportion.",
         needs=ON,
         ge=0,
