@@ -20,9 +20,9 @@ from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.arrays import GUIDE
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
+from sivrel.core.vector import LUMINANCE
 from sivrel.demo.shots import find_shot
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 SMALL, DRAFT = (120, 68), (480, 270)
 SHOTS = {"keepers-kitchen": {}, "slipway": {}, "lamp-room": {"limits.refractions": 16, "limits.reflections": 8}}
 DARK_ROOM = "dark room"
