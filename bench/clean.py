@@ -32,7 +32,9 @@ DARK, MOST = 0.05, 2.0
 
 class _Shot:
     def __init__(self, name: str) -> None:
-        self.scene, self.values = (_dark_room(), {}) if name == DARK_ROOM else (read_scene(find_shot(f"demo:{name}")), SHOTS[name])
+        self.scene, self.values = (
+            (_dark_room(), {"lights.seen": "chosen"}) if name == DARK_ROOM else (read_scene(find_shot(f"demo:{name}")), SHOTS[name])
+        )
         self.geometry = prepare(self.scene, Recipe()).geometry
 
     def film(self, size, seed: int, change=None, **values):
