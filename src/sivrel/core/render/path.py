@@ -343,7 +343,7 @@ def look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, s
     point, scattering = hit.point, surface.shading.scattering
     by_rays, by_photons, served = BLACK, BLACK, NOT_SERVED
     address = settings.seen_lookup if state.seen else settings.beyond_lookup
-    # The ways are traced in air: nothing is connected inside a medium that absorbs.
+    # A connection knows nothing of absorption: none is made inside a medium that absorbs.
     absorbs = ray.absorption[0] + ray.absorption[1] + ray.absorption[2] > 0.0
     connects = settings.connect != 0 and (settings.seen if state.seen else settings.beyond) == BRUTE_FORCE and not absorbs
     if address != 0 or settings.caustics or connects:
