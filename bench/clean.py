@@ -93,7 +93,7 @@ KINDS = {
 
 def clean() -> str:
     """Processor time of plain brute force over that with bidirectional paths and the guide, at equal error: 64 samples, three seeds. The making of
-    light paths and guide is told apart: it is a large share of so small a picture.
+    light paths and guide is reported apart: it is a large share of so small a picture.
 
     Error: mean square of the luminance relative to the reference's (plus 5 % of the mean), each pixel counted up to two; as the product with two
     references of 2048 samples, so that their own noise drops out.

@@ -482,14 +482,13 @@ def left_by_connections(numbers, surface, arrival, carried, hit):
     connections leave out. What is left decides whether the path goes on: (whether, its state, the surface)."""
     share, shading = left_out(arrival.bound, arrival.position, arrival.normal, hit.point), surface.shading
     kept = add(scale(arrival.gloss, 1.0 - share), (share, share, share))
-    if is_rough(hit.point.look):
-        survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * luminance(kept))) if luminance(kept) > 0.0 else 0.0
-    else:
+    left = luminance(kept)
+    if not is_rough(hit.point.look):
         scattering = with_base(shading.scattering, kept)
         reflects = luminance(scattering.f0) + luminance(scattering.multiscatter) + 0.05 * scattering.coat
         left = (luminance(scattering.diffuse) + reflects) / (luminance(shading.scattering.diffuse) + reflects)
-        survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * left)) if left > 0.0 else 0.0
         shading, kept = Shading(shading.point, shading.row, scattering, shading.x, shading.y, shading.wo, shading.region), WHITE
+    survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * left)) if left > 0.0 else 0.0
     goes_on = sample_1d(numbers.key, numbers.sample, numbers.dimension + REST) < survival
     if goes_on:
         carried = Carried(scale(multiply(carried.throughput, kept), 1.0 / survival), carried.pending, carried.plain, carried.mirrored)

@@ -8,6 +8,7 @@ from flask import Blueprint, Response, abort, jsonify, request
 from flask.typing import ResponseReturnValue
 
 from ...core.edits.edits import to_json as edits_to_json
+from ...core.gi.ways import EXTRAS
 from ...core.render.recipe import to_json, with_values
 from ...store import files, moments
 from ..asked import frame_of, made_as_asked, shot_or_404
@@ -18,9 +19,7 @@ pages = Blueprint("moments", __name__)
 DRAFT = {
     "gi.seen": "brute_force",
     "gi.beyond": "brute_force",
-    "caustics.on": "no",
-    "guiding.on": "no",
-    "bidirectional.on": "no",
+    **{f"{way.key}.on": "no" for way in EXTRAS},
     "limits.diffuse_bounces": 2,
     "sampling.gi_rays": 1,
 }
