@@ -242,18 +242,20 @@ class Shot:
 
 def diagnose(
     picture: Render | Picture | str | Path, shot: Shot | None = None, *, seconds: float = 20.0, exposure: float | None = None,
-    per_degree: float = 67.0, progress: Progress | None = None, cancel: Cancel | None = None,
+    per_degree: float = 67.0, filtered: bool = False, progress: Progress | None = None, cancel: Cancel | None = None,
 ) -> "Diagnosis":  # fmt: skip
     """Find the flaws of a picture; with its `shot`, prove their causes by trials and offer remedies. Without, findings rest on the picture only.
 
     picture: a render, or a file of any program (EXR with its passes, PNG); seconds: processor time for brute force and trials; exposure: in stops,
-    for viewing, the camera's or a measured one if None; per_degree: viewing distance in pixels per degree.
+    for viewing, the camera's or a measured one if None; per_degree: viewing distance in pixels per degree; filtered: whether the noise filter's
+    picture is judged, which needs the passes of a render.
     """
-    from .core.diagnose.case import Case
+    from .core.diagnose.case import Case, as_filtered
     from .core.diagnose.diagnosis import diagnose as look_into
     from .core.diagnose.render import case_of
     from .core.diagnose.trial_renderer import TrialRenderer
     from .core.finish.finishing import measured_exposure
+    from .core.render.filter import filter_noise
 
     if isinstance(picture, Render):
         case, given = case_of(picture), picture.picture
@@ -265,6 +267,9 @@ def diagnose(
             exposure = shot.scene.camera(given.camera).exposure if shot is not None and given.recipe else measured_exposure(given.beauty)
         case = Case(given, exposure, given.recipe, given.edits or Edits())
     case.per_degree = per_degree
+    if filtered:
+        done = filter_noise(given.passes)
+        case = as_filtered(case, done.image, done.smear, done.error)
     renderer = None
     if shot is not None:
         if given.recipe is None:

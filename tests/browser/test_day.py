@@ -74,7 +74,7 @@ class Day(BrowserTest):
         self.wait("sivrel.moments.shown && sivrel.moments.samples >= 8")
         self.page.mouse.up()
         result = self.page.locator("#moment").inner_text()
-        self.assertIn("8 of 8 samples; not kept", result)
+        self.assertIn("8 of 8 samples, filtered; not kept", result)
         seen = self.page.evaluate("Array.from(sivrel.plate.pictures[0].halves.slice(0, 4000)).filter((h) => h > 0).length")
         self.assertGreater(seen, 2000)
         self.key("Escape")

@@ -102,6 +102,22 @@ class Finish(BrowserTest):
         page.keyboard.press("e")
         page.uncheck("#filter-drafts")
 
+    def test_a_running_render_is_seen_filtered_or_as_it_is(self):
+        page = self.page
+        self.open("keepers-kitchen")
+        self.set("sampling.max", "200")
+        self.prove()
+        seen = "!sivrel.chosen.a.picture && sivrel.plate.pictures[0].halves.some((half) => half > 0)"
+        self.wait(f"document.getElementById('caption-a').textContent.includes('filtered') && {seen}")
+        self.assertFalse(page.evaluate("sivrel.plate.pictures[0].known.some((known) => known)"), "no tile is drawn over what is filtered")
+        page.keyboard.press("n")
+        self.wait("sivrel.plate.pictures[0].known.some((known) => known)")
+        self.assertNotIn("filtered", page.locator("#caption-a").text_content())
+        page.keyboard.press("n")
+        self.wait(f"document.getElementById('caption-a').textContent.includes('filtered') && {seen}")
+        page.keyboard.press("Escape")
+        self.wait("document.getElementById('progress-text').textContent.includes('cancelled')")
+
     def test_a_source_of_the_ledger_shows_its_pass_and_setting(self):
         page = self.page
         self.open("lamp-room")

@@ -10,6 +10,8 @@ import numpy as np
 from sivrel.core.errors import Cancelled
 from sivrel.core.measure.noise import LUMINANCE
 from sivrel.core.pictures.exr import read_exr
+from sivrel.core.render.film import DIRECT, FILM_COLUMNS, GUIDE_ALBEDO, GUIDE_NORMAL
+from sivrel.core.render.filter import PARTS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -17,6 +19,7 @@ from sivrel.core.scene.model import Scene
 from sivrel.core.task import Cancel, Task
 from sivrel.store import database, files, pins, proofs, shots
 from sivrel.work.intake import add_demo_shots
+from sivrel.work.live import LivePicture
 from sivrel.work.pins import read_pins
 from sivrel.work.quick import coarser, finer_and_finer, spread, step_for
 from tests.scenes import floor, lambert, looking_down, sky
@@ -34,6 +37,14 @@ class Steps(unittest.TestCase):
             self.assertEqual(fine.shape, (29, 45, 3))
             np.testing.assert_array_equal(fine[0, 0], coarse[11 // step - y0, 10 // step - x0])
             np.testing.assert_array_equal(fine[-1, -1], coarse[39 // step - y0, 54 // step - x0])
+
+    def test_a_smooth_spread_is_linear_between_middles(self):
+        frame, step = Frame(24, 16), 4
+        of = coarser(frame, step)
+        rows, columns = np.mgrid[0:4, 0:6]
+        fine = spread((2.0 * rows + 3.0 * columns)[..., None].astype(np.float32), of, frame, step, smooth=True)[..., 0]
+        expected = 2.0 * np.clip((np.arange(16) + 0.5) / 4 - 0.5, 0, 3)[:, None] + 3.0 * np.clip((np.arange(24) + 0.5) / 4 - 0.5, 0, 5)
+        np.testing.assert_allclose(fine, expected, rtol=1e-6)
 
     def test_the_step_is_the_least_that_is_coarse_enough(self):
         self.assertEqual([step_for(Frame(100, 100), most) for most in (10_000, 9_999, 2_500, 600, 1)], [1, 2, 2, 8, 16])
@@ -74,6 +85,37 @@ class Finer(unittest.TestCase):
         cancel.hold(True)
         cancel.set()
         cancel.wait()
+
+
+class Live(unittest.TestCase):
+    """A picture while it is rendered: no tile is lost, and grain goes."""
+
+    def setUp(self):
+        self.random, self.shown, self.frame = np.random.default_rng(4), [], Frame(80, 64, (8, 0, 72, 64))
+        self.live = LivePicture(self.frame, self.shown.append)
+
+    def film(self, box):
+        x0, y0, x1, y1 = box
+        film = np.zeros((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
+        film[..., DIRECT : DIRECT + 3] = self.random.exponential(0.5, film.shape[:2])[..., None]
+        film[..., GUIDE_ALBEDO : GUIDE_ALBEDO + 3], film[..., GUIDE_NORMAL + 2] = 0.5, 1.0
+        return film
+
+    def test_a_coarse_look_gives_way_to_tiles(self):
+        self.live.begin(np.full((16, 18, PARTS), 0.25, np.float32), 4)
+        self.assertEqual(self.shown[0].shape, (64, 64, 3))
+        for box in self.frame.tiles():
+            self.live.due = 0.0
+            self.live.add(box, self.film(box))
+        self.assertEqual(len(self.shown), 1 + len(self.frame.tiles()))
+        last = self.shown[-1][..., 1]
+        self.assertAlmostEqual(float(last.mean()), 0.5, delta=0.05)
+        self.assertLess(last.std(), 0.2)  # each pixel's own is 0.5
+
+    def test_it_takes_little_of_the_time(self):
+        for box in self.frame.tiles():
+            self.live.add(box, self.film(box))
+        self.assertEqual(len(self.shown), 1)
 
 
 class Pins(unittest.TestCase):

@@ -29,9 +29,10 @@ if TYPE_CHECKING:
 @seconds_option(20.0, "Time for brute force and trials.")
 @click.option("--exposure", type=float, metavar="STOPS", help="Exposure of a picture from elsewhere (default: measured).")
 @distance_option
+@click.option("--filtered", is_flag=True, help="Judge the picture as the noise filter shows it.")
 @json_option
 def diagnose(
-    what: str, shot: str | None, given: Given, seconds: float, exposure: float | None, per_degree: float, as_json: bool
+    what: str, shot: str | None, given: Given, seconds: float, exposure: float | None, per_degree: float, filtered: bool, as_json: bool
 ) -> None:  # fmt: skip
     """Find the flaws of a picture, prove their causes by trials, and offer remedies.
 
@@ -57,7 +58,7 @@ def diagnose(
                 raise InputError(f"{what} was not rendered here, so no cause can be tried on it; leave --shot out, and see each finding's tests.")
             opened = open_shot(shot, given.frame, given.caches)
             warm_up(report)
-    made = diagnose_picture(picture, opened, seconds=seconds, exposure=exposure, per_degree=per_degree, progress=report)
+    made = diagnose_picture(picture, opened, seconds=seconds, exposure=exposure, per_degree=per_degree, filtered=filtered, progress=report)
     report.done()
     for finding in [*made.findings, *made.withdrawn]:
         finding.pictures = {}

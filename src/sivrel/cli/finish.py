@@ -39,10 +39,7 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
     shown, smeared = given.beauty, None
     result: dict[str, Any] = {"output": str(out), "finish": settings.model_dump(), "filtered": filtering, "smeared": None}
     if filtering:
-        try:
-            filtered = filter_noise(given.passes)
-        except KeyError as error:
-            raise InputError(f"{picture} has no pass {error}; the filter needs a picture that this program rendered.") from None
+        filtered = filter_noise(given.passes)
         shown, smeared = filtered.image, filtered.smeared
         given.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
         if filtered.error is not None:

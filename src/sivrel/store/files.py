@@ -153,11 +153,24 @@ class Tiles:
         """The whole window at once, coarse, as RGBA half floats: shown until tiles arrive."""
         return self.folder / "sketch.half"
 
-    def add_sketch(self, picture: np.ndarray) -> None:
+    @property
+    def live(self) -> Path:
+        """The whole window as far as it is rendered, filtered, as RGBA half floats."""
+        return self.folder / "live.half"
+
+    def shown_at(self) -> int:
+        """When `live` was written last, in milliseconds; 0 if there is none."""
+        try:
+            return self.live.stat().st_mtime_ns // 1_000_000
+        except FileNotFoundError:
+            return 0
+
+    def show(self, path: Path, picture: np.ndarray) -> None:
+        """Write `sketch` or `live`, linear [rows, columns, 3]."""
         self.folder.mkdir(parents=True, exist_ok=True)
-        beside = self.folder / ".sketch"
+        beside = path.with_name(f".{path.stem}")
         beside.write_bytes(halves(picture))
-        beside.replace(self.sketch)
+        beside.replace(path)
 
     def remove(self) -> None:
         shutil.rmtree(self.folder, ignore_errors=True)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
-from ..core.diagnose.case import Case
+from ..core.diagnose.case import Case, as_filtered
 from ..core.diagnose.diagnosis import Diagnosis, diagnose
 from ..core.diagnose.finding import Finding, cleared
 from ..core.diagnose.retesting import Side, retest_on
@@ -34,7 +34,7 @@ def diagnose_proof(request: Request) -> dict[str, Any]:
     if proof is None or proof.picture is None:
         raise InputError("This proof has no picture to diagnose; wait until it is done, or choose another.")
     shot = shots.get(db, proof.shot_id)
-    case = case_of_proof(worker.data, db, shot, proof)
+    case = case_of_proof(worker.data, db, shot, proof, filtered=bool(body.get("filtered")))
     renderer = None if shot.outside else renderer_of(request, shot, proof)
     if renderer is not None and proof.made_on:
         case.seconds = case.pixel_seconds = None  # from another machine: they predict nothing here
@@ -58,21 +58,22 @@ def keep(data: Path, db: sqlite3.Connection, proof_id: int, case: Case, made: Di
     return answer
 
 
-def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof) -> Case:
-    """A proof with its measurements, as the case of a diagnosis."""
+def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, filtered: bool = False) -> Case:
+    """A proof with its measurements, or its filtered version, as the case of a diagnosis."""
     assert proof.picture is not None
     picture, job = read_exr(files.picture_path(data, proof.picture)), jobs.of_proof(db, proof.id)
     exposure = shot.exposure(proof.camera, proof.edits)
-    filtered, image, smear = files.filtered_path(data, proof.picture), None, None
-    if filtered.is_file():
-        kept = np.load(filtered)
-        image, smear = kept["image"].astype(np.float32), kept["smear"].astype(np.float32)
+    path, kept = files.filtered_path(data, proof.picture), dict[str, Any]()
+    if filtered or path.is_file():
+        kept = kept_filtered(data, proof.picture)
+    image, smear, error = (kept[name].astype(np.float32) if name in kept else None for name in ("image", "smear", "error"))
     pixel_seconds = job.pixel_seconds if job is not None and job.pixel_seconds > 0.0 else proof.seconds
     # Pictures that ship without passes were still made by the proof's own recipe.
     recipe, edits = (None, None) if shot.outside else (proof.recipe, proof.edits)
-    return Case(
+    case = Case(
         picture, exposure, recipe, edits, proof.lights, proof.meters, proof.maps, proof.seconds, pixel_seconds, filtered=image, smear=smear
     )  # fmt: skip
+    return as_filtered(case, image, smear, error) if filtered and image is not None and smear is not None else case
 
 
 def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> TrialRenderer:
@@ -142,18 +143,19 @@ def retest_proof(request: Request) -> dict[str, Any]:
     if proof is None or proof.picture is None or not waiting:
         return {"retests": []}
     shot, answer = shots.get(db, proof.shot_id), []
-    child = Side(case_of_proof(worker.data, db, shot, proof), renderer_of(request, shot, proof))
+    renderer = renderer_of(request, shot, proof)
     for waits in waiting:
         kept = findings.get(db, waits.finding_id)
         if kept is None:
             continue
         finding, parent = kept.body, None
+        filtered = bool(finding["evidence"].get("filtered"))
+        if finding["measure"] == "smear":
+            kept_filtered(worker.data, proof.picture)
+        child = Side(case_of_proof(worker.data, db, shot, proof, filtered), renderer)
         before = proofs.get(db, kept.proof_id)
         if before is not None and before.picture is not None:
-            parent = Side(case_of_proof(worker.data, db, shot, before), renderer_of(request, shot, before))
-        if finding["measure"] == "smear" and child.case.filtered is None:
-            kept_filtered(worker.data, proof.picture)
-            child = Side(case_of_proof(worker.data, db, shot, proof), child.renderer)
+            parent = Side(case_of_proof(worker.data, db, shot, before, filtered), renderer_of(request, shot, before))
         result = cleared(retest_on(finding, waits.remedy, child, parent, RETEST_SECONDS).as_dict())
         findings.keep_result(db, waits.id, result)
         answer.append(result)

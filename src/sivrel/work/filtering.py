@@ -5,7 +5,6 @@ from typing import Any
 
 import numpy as np
 
-from ..core.errors import InputError
 from ..core.pictures.exr import read_exr
 from ..core.render.filter import SMEARED, filter_noise
 from ..store import files
@@ -17,11 +16,8 @@ def kept_filtered(data: Path, digest: str) -> dict[str, Any]:
     path = files.filtered_path(data, digest)
     if not path.is_file():
         picture = read_exr(files.picture_path(data, digest))
-        try:
-            filtered = filter_noise(picture.passes)
-        except KeyError as error:
-            raise InputError(f"This proof was stored without its pass {error}, which the filter needs; prove it again.") from None
-        numbers = picture.passes["object"][filtered.smear > SMEARED, 0].astype(int)
+        filtered = filter_noise(picture.passes)
+        numbers = picture.passes["object"][filtered.smear > SMEARED, 0].astype(int) if "object" in picture.passes else np.zeros(0, int)
         most = int(np.bincount(numbers[numbers >= 0]).argmax()) if (numbers >= 0).any() else -1
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = path.with_name(f".{path.name}")

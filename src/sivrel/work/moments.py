@@ -83,7 +83,8 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
         ready = worker.prepare(db, shots.get(db, moment.shot_id), recipe, edits_from_json(body["edits"]), body["camera"], Task(making, cancel), frame)
         moments.say(db, moment.number, "rendering")
         threads = os.cpu_count() or 1
-        for picture, samples in finer_and_finer(ready, recipe, frame, step_for(frame, rate * FIRST), threads, Task(cancel=cancel), rates.append):
+        step, task = step_for(frame, rate * FIRST), Task(cancel=cancel)
+        for picture, samples in finer_and_finer(ready, recipe, frame, step, threads, task, rates.append, body.get("filtered", False)):
             keep_picture(worker.data, moment, frame, samples, picture)
     except Cancelled:
         pass  # another request has come

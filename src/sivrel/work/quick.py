@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from ..core.render.film import film_beauty
+from ..core.render.filter import LIGHT, PARTS, filter_quickly, parts_of
 from ..core.render.frame import Frame, assemble, render_tiles
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, with_values
@@ -33,48 +33,58 @@ def step_for(frame: Frame, most_pixels: float) -> int:
     return step
 
 
-def beauty_of(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, task: Task) -> np.ndarray:
-    """Beauty float32 [rows, columns, 3] of a frame at that many samples per pixel. Raises Cancelled."""
+def parts_at(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, task: Task) -> np.ndarray:
+    """A frame at that many samples per pixel, as `filter_quickly` takes it, float32 [rows, columns, PARTS]. Raises Cancelled."""
     plain = with_values(recipe, {"sampling.max": samples, "sampling.noise_target": 0})
     tiles: dict[int, np.ndarray] = {}
 
     def keep(index: int, film: np.ndarray) -> None:
-        tiles[index] = film_beauty(film)
+        tiles[index] = parts_of(film)
 
     render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, task=task)
-    return assemble(frame, 3, tiles)
+    return assemble(frame, PARTS, tiles)
 
 
-def spread(coarse: np.ndarray, of: Frame, frame: Frame, step: int) -> np.ndarray:
-    """A picture of coarser(frame, step) at the pixels of the finer frame's window."""
-    x0, y0, x1, y1 = frame.window
-    left, top = of.window[:2]
-    rows, columns = np.arange(y0, y1) // step - top, np.arange(x0, x1) // step - left
-    return coarse[rows[:, None], columns[None, :]]
+def spread(coarse: np.ndarray, of: Frame, frame: Frame, step: int, smooth: bool = False) -> np.ndarray:
+    """A picture of coarser(frame, step) at the pixels of the finer frame's window: as blocks, or blended between their middles."""
+    for axis, (first, last) in enumerate(((frame.window[1], frame.window[3]), (frame.window[0], frame.window[2]))):
+        begin, count = of.window[1 - axis], coarse.shape[axis]
+        if not smooth:
+            coarse = np.take(coarse, np.arange(first, last) // step - begin, axis=axis)
+            continue
+        at = np.clip((np.arange(first, last) + 0.5) / step - 0.5 - begin, 0.0, count - 1.0)
+        low = np.minimum(at.astype(int), max(0, count - 2))
+        share = (at - low).astype(np.float32).reshape((-1, 1, 1) if axis == 0 else (1, -1, 1))
+        coarse = np.take(coarse, low, axis=axis) * (1.0 - share) + np.take(coarse, np.minimum(low + 1, count - 1), axis=axis) * share
+    return coarse
 
 
 def sketch(ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task) -> np.ndarray:
-    """One sample for each `step` x `step` pixels, at the pixels of the window. Raises Cancelled."""
-    of = coarser(frame, step)
-    return spread(beauty_of(ready, recipe, of, 1, threads, task), of, frame, step)
+    """One sample for each `step` x `step` pixels: `parts_at` the pixels of the coarser frame. Raises Cancelled."""
+    return parts_at(ready, recipe, coarser(frame, step), 1, threads, task)
 
 
 def finer_and_finer(
-    ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task, timed: Callable[[float], None]
+    ready: Prepared, recipe: Recipe, frame: Frame, step: int, threads: int, task: Task, timed: Callable[[float], None], filtering: bool = False
 ) -> Iterator[tuple[np.ndarray, float]]:
     """Pictures float32 [rows, columns, 3] of a frame's window, each with its samples per pixel: first one for each `step` x `step` pixels, then
-    finer, then with more and more samples, up to the recipe's. `timed` receives samples per second. Raises Cancelled."""
+    finer, then with more and more samples, up to the recipe's; filtered, if `filtering`. `timed` receives samples per second. Raises Cancelled."""
     pixels = (frame.window[2] - frame.window[0]) * (frame.window[3] - frame.window[1])
+
+    def shown(parts: np.ndarray) -> np.ndarray:
+        return filter_quickly(parts) if filtering else parts[..., LIGHT]
+
     while step > 1:
-        yield sketch(ready, recipe, frame, step, threads, task), 1.0 / step**2
+        coarse = sketch(ready, recipe, frame, step, threads, task)
+        yield spread(shown(coarse), coarser(frame, step), frame, step, smooth=filtering), 1.0 / step**2
         step //= 2
     total, taken, round_ = np.zeros(0), 0, 0
     while taken < recipe.sampling.max:
         samples = min(max(1, taken), recipe.sampling.max - taken)
         begun = time.monotonic()
         seed = (frame.seed + round_) % (1 << 32)
-        picture = beauty_of(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), samples, threads, task)
+        parts = parts_at(ready, recipe, Frame(frame.width, frame.height, frame.region, seed), samples, threads, task)
         timed(pixels * samples / max(time.monotonic() - begun, 1e-6))
-        total = picture.astype(np.float64) * samples if taken == 0 else total + picture * samples
+        total = parts.astype(np.float64) * samples if taken == 0 else total + parts * samples
         taken, round_ = taken + samples, round_ + 1
-        yield (total / taken).astype(np.float32), float(taken)
+        yield shown((total / taken).astype(np.float32)), float(taken)

@@ -25,6 +25,7 @@ from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
+from ..core.render.filter import LIGHT
 from ..core.render.frame import Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
@@ -37,10 +38,11 @@ from ..store.database import is_full
 from ..store.files import DamagedTile
 from .finishing import keep_focus, keep_picture, make_thumbnail
 from .handlers import handle_requests
+from .live import LivePicture
 from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
-from .quick import sketch, step_for
+from .quick import coarser, sketch, spread, step_for
 from .room import when_there_is_room
 
 POLL = 0.03
@@ -48,8 +50,8 @@ POLL = 0.03
 NICE = 5
 """Niceness of the process: pages respond first, renders take the rest, which is nearly everything."""
 KEPT_SCENES = 2
-SKETCH_PIXELS = 10_000
-"""Pixels of the sketch shown until tiles arrive: some hundredths of a second."""
+SKETCH_PIXELS = 33_000
+"""Pixels of the sketch shown until tiles arrive: some tenths of a second."""
 T = TypeVar("T")
 log = logging.getLogger(__name__)
 
@@ -238,6 +240,7 @@ class Worker:
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
         boxes, done, threads = proof.frame.tiles(), set[int](), os.cpu_count() or 1
+        left, top = proof.frame.window[:2]
         pixels_begun = time.monotonic() - self._stood()
 
         def spent() -> tuple[float, float]:
@@ -257,21 +260,30 @@ class Worker:
                 log.warning("Tile %d of proof %d was damaged, and is rendered again.", index, proof.id)
                 tiles.drop(index)
 
+        live = LivePicture(proof.frame, lambda picture: self._written(lambda: tiles.show(tiles.live, picture), cancel))
+
         def on_tile(index: int, tile: np.ndarray) -> None:
             paste(film, proof.frame, boxes[index], tile)
             done.add(index)
             # On a full disk this waits, and the other threads wait behind it with their tiles.
             self._written(lambda: tiles.add(index, tile), cancel)
             self._written(lambda: jobs.progress(self.db, job.id, far(), *spent()), cancel)
+            live.add(boxes[index], tile)
 
         def far() -> int:
             """Finished tiles; for a picture with a time limit, the elapsed share of them."""
             return min(len(done), int(len(boxes) * spent()[1] / limit)) if limit > 0.0 else len(done)
 
         jobs.progress(self.db, job.id, far(), *spent())
-        if not done and len(boxes) > 1:
-            whole = sketch(ready, proof.recipe, proof.frame, step_for(proof.frame, SKETCH_PIXELS), threads, task)
-            self._written(lambda: tiles.add_sketch(whole), cancel)
+        if len(boxes) > 1:
+            step = step_for(proof.frame, SKETCH_PIXELS)
+            coarse = sketch(ready, proof.recipe, proof.frame, step, threads, task)
+            whole = spread(coarse[..., LIGHT], coarser(proof.frame, step), proof.frame, step)
+            self._written(lambda: tiles.show(tiles.sketch, whole), cancel)
+            live.begin(coarse, step)
+        for index in done:
+            x0, y0, x1, y1 = boxes[index]
+            live.add(boxes[index], film[y0 - top : y1 - top, x0 - left : x1 - left])
         what = ready.arrays, ready.camera, proof.recipe, proof.frame
         try:
             if limit > 0.0:

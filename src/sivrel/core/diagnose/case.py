@@ -1,7 +1,7 @@
 """A picture under diagnosis: its light and noise, its surfaces, and what was measured while it was rendered."""
 
 import functools
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -38,6 +38,7 @@ class Case:
     None if unknown; filtered, smear: its filtered version [rows, columns, 3] and what the filter removed, if any
     radii: automatic distances of its caches in metres, by setting; glowing: objects that glow and are not aimed at, brightest first;
     maps of lights that have one of their own; paired: the recipe on the coarse grid, with the same caches and brute force's random numbers
+    unfiltered: luminance before the noise filter [rows, columns], if `picture` is the filtered one
     """
 
     picture: Picture
@@ -56,6 +57,7 @@ class Case:
     own_shadows: dict[str, Shadow] = field(default_factory=dict)
     paired: PairedRender | None = None
     per_degree: float = PIXELS_PER_DEGREE
+    unfiltered: np.ndarray | None = None
 
     @functools.cached_property
     def light(self) -> np.ndarray:
@@ -102,20 +104,25 @@ class Case:
     def against(self, truth: Coarse) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Luminance of the coarse cells, brute force's, and the variance of their difference: of the picture itself, or of its paired render,
         whichever has less noise there."""
-        own = self.error**2 if self.variance is None else self.variance
-        light, spread = self.grid.pool(self.light), self.grid.pool_error(own) + truth.variance
+        light, spread = self.grid.pool(self.light), self.cell_variance + truth.variance
         if self.paired is None:
             return light, truth.light, spread
         apart = self.paired.apart(truth)
         echoed = self.by_echo(truth, apart)
         return np.where(echoed, truth.light + apart.value, light), truth.light, np.where(echoed, apart.variance, spread)
 
+    @functools.cached_property
+    def cell_variance(self) -> np.ndarray:
+        """Variance of the luminance of the coarse cells. What the noise filter gets wrong is alike in neighbouring pixels, so a cell has it whole."""
+        own = self.error**2 if self.variance is None else self.variance
+        return self.grid.pool_error(own) if self.unfiltered is None else self.grid.pool(own)
+
     def by_echo(self, truth: Coarse, apart: Apart) -> np.ndarray:
         """bool [rows, columns]: where the paired render's difference from brute force is less noisy than the picture's, with its surroundings;
         everywhere if the picture's variance was not measured."""
         if self.variance is None:
             return np.ones(truth.light.shape, bool)
-        near = [ndimage.uniform_filter(v, 5, mode="nearest") for v in (apart.variance, self.grid.pool_error(self.variance) + truth.variance)]
+        near = [ndimage.uniform_filter(v, 5, mode="nearest") for v in (apart.variance, self.cell_variance + truth.variance)]
         return near[0] < near[1]
 
     @functools.cached_property
@@ -136,7 +143,9 @@ class Case:
         if self.variance is None:
             return estimated_error(self.light)
         pooled = (ndimage.median_filter if rare else ndimage.uniform_filter)(self.variance, 5, mode="nearest")
-        return np.sqrt(np.maximum(pooled, 0.0))  # (a running mean may be slightly negative)
+        error = np.sqrt(np.maximum(pooled, 0.0))  # (a running mean may be slightly negative)
+        # After the noise filter only a part of the error differs from pixel to pixel: the rest is smear.
+        return error if self.unfiltered is None else np.minimum(error, estimated_error(self.light))
 
     @functools.cached_property
     def smooth(self) -> np.ndarray:
@@ -213,6 +222,15 @@ class Case:
     def in_cells(self, mask: np.ndarray, share: float = 0.2) -> np.ndarray:
         """A mask of the window's pixels as one of coarse cells: those of which at least a share is in it."""
         return self.grid.pool(mask.astype(np.float64)) >= share
+
+
+def as_filtered(case: Case, image: np.ndarray, smear: np.ndarray, error: np.ndarray | None) -> Case:
+    """The case of a picture's filtered version: image [rows, columns, 3], with smear and error as `core.render.filter.Filtered` has them."""
+    passes = {name: plane for name, plane in case.picture.passes.items() if name not in ("variance", "fireflies", "half")}
+    passes["beauty"] = np.concatenate([image[..., :3], case.picture.beauty[..., 3:]], axis=2)
+    if error is not None:
+        passes["variance"] = np.repeat(error[..., None].astype(np.float64) ** 2, 3, axis=2)
+    return replace(case, picture=replace(case.picture, passes=passes), filtered=image, smear=smear, unfiltered=case.light)
 
 
 def tidied(mask: np.ndarray, by: int) -> np.ndarray:

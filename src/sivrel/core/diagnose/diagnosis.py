@@ -53,7 +53,8 @@ SAME_PLACE = 0.3
 @dataclass
 class Diagnosis:
     """findings: worst first; withdrawn: suspected flaws that were none; seconds by stage; first: seconds until the first findings;
-    truth_error: standard error of brute force's mean light, as a share; complete: whether there was time for everything"""
+    truth_error: standard error of brute force's mean light, as a share; complete: whether there was time for everything; filtered: whether the
+    noise filter's picture was judged"""
 
     findings: list[Finding]
     withdrawn: list[Finding]
@@ -62,12 +63,13 @@ class Diagnosis:
     truth_error: float | None = None
     complete: bool = True
     outside: bool = False
+    filtered: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         return cleared(
             {
                 "findings": [f.as_dict() for f in self.findings], "withdrawn": [f.as_dict() for f in self.withdrawn], "seconds": self.seconds,
-                "first": self.first, "truth_error": self.truth_error, "complete": self.complete, "outside": self.outside,
+                "first": self.first, "truth_error": self.truth_error, "complete": self.complete, "outside": self.outside, "filtered": self.filtered,
             }
         )  # fmt: skip
 
@@ -124,7 +126,7 @@ def diagnose(
     force is stored in the renderer's caches for the next diagnosis of the same view.
     """
     begun = work_time()
-    result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=renderer is None)
+    result = Diagnosis(find_in_picture(case), [], {}, work_time() - begun, outside=renderer is None, filtered=case.unfiltered is not None)
     result.seconds["picture"] = result.first
 
     def say(what: str, share: float) -> None:
@@ -145,6 +147,8 @@ def diagnose(
         except Cancelled:
             result.complete = False
         result.seconds["remedies"] = work_time() - since
+    for finding in result.findings if result.filtered else ():
+        finding.evidence["filtered"] = True
     result.withdrawn = [f for f in result.findings if f.chance]
     result.findings = sorted((f for f in result.findings if not f.chance), key=lambda f: -f.rank)
     result.complete &= all(f.trials or is_exact(f.kind) or f.confidence is not None for f in result.findings)

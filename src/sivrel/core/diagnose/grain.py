@@ -44,15 +44,16 @@ def find(case: Case) -> list[Finding]:
         "amount": level / case.grain_of_one,
         "evidence": {"noise": relative, "samples": case.samples},
     }
-    sources = shares_in(case, grainy)
+    sources, picture = shares_in(case, grainy), "picture" if case.unfiltered is None else "filtered picture"
     if not sources:
-        made = placed(case, grainy, title="Grain over {share} of the picture.", why=WHOSE if case.recipe is not None else WEAK, about="", **known)
+        why = WHOSE if case.recipe is not None else WEAK
+        made = placed(case, grainy, title=f"Grain over {{share}} of the {picture}.", why=why, about="", **known)
         made.suspects = _suspects(case, [])
         made.settles = SETTLES if case.recipe is None else []
         return [made]
     name, share = sources[0]
     also = [f"{called(n)} {s:.0%}" for n, s in sources[1:3] if s > 0.1]
-    title = f"Grain over {{share}} of the picture, {'most' if share > 0.5 else f'{share:.0%}'} of it from {called(name)}."
+    title = f"Grain over {{share}} of the {picture}, {'most' if share > 0.5 else f'{share:.0%}'} of it from {called(name)}."
     made = placed(
         case,
         grainy,
@@ -227,7 +228,8 @@ def remedies(case: Case, finding: Finding) -> list[Remedy]:
                 costs="blotches may appear",
             )
         )
-    offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may be lost"))
+    if case.unfiltered is None:
+        offers.append(Remedy("Or filter it (N): no render is needed.", basis="outside", costs="fine detail may be lost"))
     return offers
 
 

@@ -85,7 +85,7 @@ def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
     image = filtered_light(case)
     if image is None:
         return np.zeros((0, 0), bool), np.zeros((0, 0))
-    taken = case.light - image
+    taken = (case.light if case.unfiltered is None else case.unfiltered) - image
     # A single bright pixel that was clamped to its neighbours is not detail.
     most = 4.0 * 1.4826 * ndimage.median_filter(np.abs(taken), 7, mode="nearest") + 1e-12
     taken = np.clip(taken, -most, most)
@@ -94,7 +94,7 @@ def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
         product = taken * np.roll(taken, 1, axis)
         going_on += ndimage.uniform_filter(product, WINDOW, mode="nearest") / 2.0
         power += ndimage.uniform_filter(product**2, WINDOW, mode="nearest") / 4.0
-    error = np.sqrt(power) / WINDOW
+    error = np.sqrt(np.maximum(power, 0.0)) / WINDOW
     lost = np.sqrt(np.maximum(going_on, 0.0))
     seen = case.contrast_of_noise(lost) * case.seen(1.0, SIZE) > SEEN
     plane = case.smear if case.smear is not None else case.picture.passes.get("smeared", np.zeros((*taken.shape, 1)))[..., 0]

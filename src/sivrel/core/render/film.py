@@ -30,7 +30,9 @@ BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
 ASKED, SERVED = 53, 54
 # The samples of odd number by themselves: their light, and their share of all. Filters are judged by the two halves.
 HALF, HALF_COUNT = 55, 58
-FILM_COLUMNS = 59
+# Albedo and normal of the first surface that is neither glass nor a mirror.
+GUIDE_ALBEDO, GUIDE_NORMAL = 59, 62
+FILM_COLUMNS = 65
 OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
 """Columns that are stored as they are and not averaged."""
 TILE = 32

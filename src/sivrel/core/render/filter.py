@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 from scipy.ndimage import uniform_filter
 
+from ..errors import InputError
+from . import film as columns
 from .edge_filter import LUMINANCE, edge_filtered
 
 LEARNED, EDGE_AWARE = "Open Image Denoise", "the edge-aware filter"
@@ -57,7 +59,14 @@ def learned_filter() -> Any:
 
 def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtered:
     """The beauty of `passes` (as core.render.passes names them) filtered; visible emission stays as it is. Without `learned`, by the edge-aware
-    filter. Raises KeyError where a guiding pass is missing."""
+    filter. Raises InputError where a guiding pass is missing."""
+    try:
+        return _filter_noise(passes, learned)
+    except KeyError as error:
+        raise InputError(f"The picture lacks the pass {error}, which the noise filter needs; render it again with all of its passes.") from None
+
+
+def _filter_noise(passes: dict[str, np.ndarray], learned: bool) -> Filtered:
     beauty, variance = passes["beauty"][..., :3].astype(np.float32), np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0)
     if not learned or learned_filter() is None:
         image = edge_filtered(passes)
@@ -70,15 +79,35 @@ def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtere
     return Filtered(image, smear, float((smear > SMEARED).mean()), LEARNED, error, level)
 
 
+LIGHT, ALBEDO, NORMAL, PARTS = slice(0, 3), slice(3, 6), slice(6, 9), 9
+"""Columns of `parts_of`, and their number."""
+
+
+def parts_of(film: np.ndarray) -> np.ndarray:
+    """What `filter_quickly` needs of film pixels [rows, columns, film columns]: all light, albedo, normal, float32 [rows, columns, PARTS]."""
+    guides = (film[..., first : first + 3] for first in (columns.GUIDE_ALBEDO, columns.GUIDE_NORMAL))
+    return np.concatenate([columns.film_beauty(film), *guides], axis=2).astype(np.float32)
+
+
+def filter_quickly(parts: np.ndarray) -> np.ndarray:
+    """The light of `parts_of` filtered in one run, with guides as grainy as they are, float32 [rows, columns, 3]: for a look while more is rendered.
+    Where the learned filter does not run, the light as it is."""
+    if learned_filter() is None:
+        return parts[..., LIGHT]
+    guides = {"albedo": np.clip(parts[..., ALBEDO], 0.0, 1.0), "normal": np.clip(parts[..., NORMAL], -1.0, 1.0)}
+    return _light(parts[..., LIGHT], guides, clean=False)
+
+
 def _guides(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Albedo and normal, filtered by themselves: their edges are grainy too, where pixels see two surfaces."""
-    albedo = np.clip(passes["albedo"][..., :3], 0.0, 1.0).astype(np.float32)
-    normal = np.clip(passes["normal"][..., :3], -1.0, 1.0).astype(np.float32)
+    """Albedo and normal, also of what is seen in mirrors and through glass, filtered by themselves: their edges are grainy too, where pixels see two
+    surfaces."""
+    albedo = np.clip(passes.get("guide_albedo", passes["albedo"])[..., :3], 0.0, 1.0).astype(np.float32)
+    normal = np.clip(passes.get("guide_normal", passes["normal"])[..., :3], -1.0, 1.0).astype(np.float32)
     return {"albedo": _run({"albedo": albedo}), "normal": _run({"normal": normal})}
 
 
-def _run(images: dict[str, np.ndarray]) -> np.ndarray:
-    """One run of the learned filter. images: what to filter first, then its guides, float32 [rows, columns, 3]."""
+def _run(images: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
+    """One run of the learned filter. images: what to filter first, then its guides, float32 [rows, columns, 3]; clean: whether guides lack grain."""
     oidn, first = learned_filter(), next(iter(images.values()))
     result = np.empty_like(first, order="C")
     kept = {name: np.ascontiguousarray(image) for name, image in images.items()}
@@ -90,7 +119,7 @@ def _run(images: dict[str, np.ndarray]) -> np.ndarray:
             one.set_image("output", result, oidn.OIDN_FORMAT_FLOAT3)
             if "color" in images:
                 one.set_bool("hdr", True)
-                one.set_bool("cleanAux", len(images) > 1)
+                one.set_bool("cleanAux", clean and len(images) > 1)
             one.commit()
             one.execute()
         problem = device.get_error()
@@ -99,10 +128,10 @@ def _run(images: dict[str, np.ndarray]) -> np.ndarray:
     return result
 
 
-def _light(image: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:
+def _light(image: np.ndarray, guides: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
     """Light filtered; what is not finite or negative counts as black."""
-    clean = np.where(np.isfinite(image), np.maximum(image, 0.0), 0.0).astype(np.float32)
-    return np.maximum(_run({"color": clean, **guides}), 0.0)
+    sound = np.where(np.isfinite(image), np.maximum(image, 0.0), 0.0).astype(np.float32)
+    return np.maximum(_run({"color": sound, **guides}, clean), 0.0)
 
 
 def _by_parts(passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:

@@ -48,6 +48,7 @@ from .path import (
     leave,
     left_by_connections,
     look_up,
+    note_guides,
     note_scattering,
     pass_pane,
     roulette,
@@ -132,7 +133,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 replicate_begun = cycles()
             row, key, vertex = memory.found[replicate], key_of(sample, replicate), 0
             ray, carried, state, sent, arrival = begin_turn(settings, sample, row)
-            turn_begun, at_first = cycles(), 0.0
+            turn_begun, at_first, noted = cycles(), 0.0, False
             while True:
                 index = sample.number if vertex == 0 else sample.number * first.branches + branch
                 numbers = Numbers(key, index, POINTS + vertex * PER_POINT)
@@ -167,6 +168,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     turns = 2 * first.branches if sample.paired else first.branches
                     if sample.paired:
                         share_tally(memory)
+
+                if state.seen and not noted and replicate == 0:
+                    noted = note_guides(row, hit, surface, first.branches)
 
                 # Light that has bounced, by the way in use; where that knows all light, no light is aimed at.
                 by_rays, by_photons, served, connected = BLACK, BLACK, NOT_SERVED, False

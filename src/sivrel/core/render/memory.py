@@ -27,7 +27,9 @@ MET, DIRECT, BY_BASE, BY_GLOSS, BY_GLASS, FOUND, BEYOND = 0, 3, 6, 9, 12, 15, 18
 # the turns ended by the glass limit; SELF_HITS: rays that hit the triangle they left; ASKED, SERVED: lookups of a cache,
 # and those it answered; BRIGHTEST, BRIGHTEST_KIND: luminance of the brightest single contribution, and its kind of path (see `path.kind_of`).
 CLAMPED, LEFT, ENDED_IN_GLASS, SELF_HITS, ASKED, SERVED, BRIGHTEST, BRIGHTEST_KIND = 19, 20, 24, 25, 26, 27, 28, 29
-FOUND_COLUMNS = 30
+# Albedo and normal of the first surface that is neither glass nor a mirror, and the share of the turns that met one.
+GUIDE_ALBEDO, GUIDE_NORMAL, GUIDE_SHARE = 30, 33, 36
+FOUND_COLUMNS = 37
 
 
 class Memory(NamedTuple):
@@ -177,6 +179,8 @@ def keep_sample(memory, seen, paired, sums):
         for c in range(3):
             sums[of_film.ALBEDO + c] += seen.albedo[c]
             sums[of_film.NORMAL + c] += seen.normal[c]
+            sums[of_film.GUIDE_ALBEDO + c] += row[GUIDE_ALBEDO + c] + (1.0 - row[GUIDE_SHARE]) * seen.albedo[c]
+            sums[of_film.GUIDE_NORMAL + c] += row[GUIDE_NORMAL + c] + (1.0 - row[GUIDE_SHARE]) * seen.normal[c]
         sums[of_film.DEPTH] += seen.depth
         sums[of_film.OCCLUSION] += seen.occlusion
 

@@ -37,6 +37,8 @@ PASSES: dict[str, Sequence[str]] = {
     "ended_in_glass": "Y",
     "self_hits": "Y",
     "filtered": "RGB",
+    "guide_albedo": "RGB",
+    "guide_normal": "XYZ",
     "smeared": "Y",
     "filter_error": "Y",
 }
@@ -50,7 +52,8 @@ greatest single find and its kind of path (see `kind_in_words`). texels: those o
 where no map serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the
 rest was traced. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
 glass ended, and self_hits the rays a sample that met the triangle they left. half: the mean of every second sample, and how
-many these are. filtered, smeared and filter_error: see core.render.filter."""
+many these are. guide_albedo and guide_normal: those of the first surface that is neither glass nor a mirror, for the noise filter.
+filtered, smeared and filter_error: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
 LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
@@ -130,6 +133,8 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
     if (odd > 0.0).all():
         number = np.rint(odd * (passes["samples"] - part(columns.DROPPED, 1)))
         passes["half"] = np.concatenate([part(columns.HALF, 3) / odd, number], axis=2).astype(np.float32)
+    if not np.array_equal(part(columns.GUIDE_NORMAL, 3), passes["normal"]):
+        passes |= {"guide_albedo": part(columns.GUIDE_ALBEDO, 3), "guide_normal": part(columns.GUIDE_NORMAL, 3)}
     if (passes["occlusion"] == 1.0).all():
         del passes["occlusion"]
     for name in OPTIONAL:

@@ -39,6 +39,9 @@ from .memory import (
     DIRECT,
     ENDED_IN_GLASS,
     FOUND,
+    GUIDE_ALBEDO,
+    GUIDE_NORMAL,
+    GUIDE_SHARE,
     LEFT,
     MET,
     add_to,
@@ -334,6 +337,17 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, surfac
         gloss_branches = settings.glossy_rays if surface.glass or shiny else 0
         branches = gloss_branches + (0 if surface.glass else settings.gi_rays)
     return First(hit, carried.throughput, albedo, occlusion, 1.0 - settings.occlude_direct * (1.0 - occlusion), branches, gloss_branches)
+
+
+@kernel
+def note_guides(row, hit, surface, branches):
+    """Add albedo and normal for the noise filter, unless the surface is glass or a mirror: then what is seen in it will do. Whether it did."""
+    if surface.glass or (not surface.diffuse and hit.point.look.roughness < MIRROR_ROUGHNESS):
+        return False
+    add_to(row, GUIDE_ALBEDO, scale(hit.point.look.base, 1.0 / branches))
+    add_to(row, GUIDE_NORMAL, scale(hit.point.normal, 1.0 / branches))
+    row[GUIDE_SHARE] += 1.0 / branches
+    return True
 
 
 @kernel

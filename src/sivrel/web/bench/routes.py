@@ -5,7 +5,7 @@ import json
 import logging
 import sqlite3
 import struct
-from typing import Any
+from typing import Any, Literal
 
 from flask import Blueprint, Response, abort, jsonify, make_response, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
@@ -188,6 +188,7 @@ def proof_json(proof_id: int) -> ResponseReturnValue:
         exposure=shot.exposure(proof.camera, proof.edits),
         tiles_done=job.tiles_done if job else 0,
         tiles_total=job.tiles_total if job else 0,
+        live=files.Tiles(data(), job.id).shown_at() if job else 0,
         left=left,
         held=job.held if job else False,
         view=proof.view,
@@ -234,12 +235,25 @@ def tiles(proof_id: int) -> ResponseReturnValue:
 @pages.get("/proofs/<int:proof_id>/sketch")
 def sketch(proof_id: int) -> ResponseReturnValue:
     """The whole window, coarse, as RGBA half floats; 204 if it does not exist yet or any more."""
+    return _shown(proof_id, "sketch")
+
+
+@pages.get("/proofs/<int:proof_id>/live")
+def live(proof_id: int) -> ResponseReturnValue:
+    """The whole window as far as it is rendered, filtered, as RGBA half floats; 204 if it does not exist yet or any more."""
+    return _shown(proof_id, "live")
+
+
+def _shown(proof_id: int, name: Literal["sketch", "live"]) -> ResponseReturnValue:
     job = jobs.of_proof(db(), proof_or_404(proof_id).id)
-    path = files.Tiles(data(), job.id).sketch if job is not None else None
+    if job is None:
+        return "", 204
+    tiles = files.Tiles(data(), job.id)
     try:
-        return Response(path.read_bytes() if path else b"", 200 if path else 204, mimetype="application/octet-stream")
+        body = (tiles.live if name == "live" else tiles.sketch).read_bytes()
     except FileNotFoundError:
         return "", 204
+    return Response(body, mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 
 @pages.get("/status.json")

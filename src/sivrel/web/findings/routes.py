@@ -25,14 +25,16 @@ NAME = re.compile(r"[0-9a-f]{64}")
 
 @pages.post("/proofs/<int:proof_id>/diagnose")
 def diagnose(proof_id: int) -> ResponseReturnValue:
-    """Diagnose a proof; trials may take `seconds` in total. The answer comes in parts at /questions/N.json."""
+    """Diagnose a proof, or with `filtered` its filtered version; trials may take `seconds` in total. The answer comes in parts at
+    /questions/N.json."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
     seconds = request.form.get("seconds", 20.0, type=finite_number)
     if not LEAST_SECONDS <= seconds <= MOST_SECONDS:
         raise InputError(f"Trials take from {LEAST_SECONDS:g} to {MOST_SECONDS:g} seconds; give a time between them.")
-    return jsonify(question=requests.ask(db(), "diagnose", proof.shot_id, {"proof": proof_id, "seconds": seconds}))
+    asked = {"proof": proof_id, "seconds": seconds, "filtered": "filtered" in request.form}
+    return jsonify(question=requests.ask(db(), "diagnose", proof.shot_id, asked))
 
 
 @pages.get("/proofs/<int:proof_id>/findings.json")

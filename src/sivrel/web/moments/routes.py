@@ -35,7 +35,7 @@ def _client(name: str) -> str:
 
 @pages.post("/shots/<slug>/moment")
 def ask(slug: str) -> ResponseReturnValue:
-    """Render the form for the page ?client=, replacing its earlier request; with `draft`, by short plain paths."""
+    """Render the form for the page ?client=, replacing its earlier request; with `draft`, by short plain paths; with `filtered`, without grain."""
     shot, form = shot_or_404(slug), request.form
     recipe, edits, camera = made_as_asked(shot, form)
     if "draft" in form and recipe.gi.seen != "baked":
@@ -43,7 +43,7 @@ def ask(slug: str) -> ResponseReturnValue:
     frame = frame_of(form)
     body = {
         "recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, "width": frame.width, "height": frame.height,
-        "region": frame.region, "seed": frame.seed,
+        "region": frame.region, "seed": frame.seed, "filtered": "filtered" in form,
     }  # fmt: skip
     return jsonify(number=moments.ask(db(), _client(request.args.get("client", "")), shot.id, body))
 

@@ -58,9 +58,10 @@ const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
 const pins = new Pins(plate, slug, () => chosen.a, (id) => choose(id));
 const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
 const mover = new CameraMover(slug, recipe, () => moments.wish(true));
-const filter = new NoiseFilter(plate, chosen, (slot, proof) => show(slot, proof), parentOf);
+const filter = new NoiseFilter(plate, chosen, { show: (slot, proof) => show(slot, proof), parent: parentOf, again: () => show("a", chosen.a) });
 const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
 const findings = new Findings(outlines, () => chosen.a, async (id) => (await lineage.renew(), choose(id, undefined, true)), (id) => choose(id));
+findings.filtered = () => filter.picture !== null;
 findings.turned = () => plan.shown && plan.drawing && plan.draw();
 followRecipes(recipe, () => chosen.a?.id);
 
@@ -89,8 +90,8 @@ async function show(slot, proof) {
     const picture = await load(proof);
     if (chosen[slot]?.id === proof.id && !(slot === "a" && moments.shown)) plate.setPicture(number, picture);
   } else {
-    plate.setPicture(number, new Picture({ ...proof, finished: false }));
     if (slot === "a") watcher.follow(proof);
+    else plate.setPicture(number, new Picture({ ...proof, finished: false }));
   }
   mark();
   if (slot === "a") {
@@ -140,7 +141,7 @@ function mark() {
   $("to-tune").hidden = !tuned;
   if (tuned) $("to-tune").href = `/proofs/${chosen.a.id}/ladder`;
   const notes = $("caption-a").querySelectorAll("#marks-note, #hatch-note");
-  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && filter.picture !== null);
+  for (const [slot, letter] of [["a", "A"], ["b", "B"]]) sayCaption($(`caption-${slot}`), letter, chosen[slot], slot === "a" && (filter.picture !== null || filter.live(chosen.a)));
   $("caption-a").append(...notes);
   sayVerdict($("verdict"), chosen, plate.exposure);
 }
@@ -150,9 +151,10 @@ lineage.onRenewed = mark;
 
 const watcher = new Watcher(plate, async (proof) => {
   await lineage.renew();
+  if (proof.picture) await filter.finished(proof);
   if (proof.picture) await show("a", proof);
   pins.load();
-});
+}, (proof) => filter.live(proof));
 
 async function resume() {
   await watcher.resume(chosen.a.id);

@@ -7,7 +7,7 @@ import { ask } from "./post.js";
 
 
 const KEPT = "sivrel:filter-drafts";
-const FEW = 64; // samples: a proof with fewer is a draft
+const FEW = 512; // samples: a proof with fewer has grain to take off
 const NEEDED = ["emission", "albedo", "normal", "variance"];
 
 /** What the filter did, in a few sentences. */
@@ -20,17 +20,20 @@ function words({ smeared, by, level }, shown) {
 }
 
 export class NoiseFilter {
-  /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from. */
-  constructor(plate, chosen, show, parent) {
-    this.plate = plate; this.chosen = chosen; this.show = show; this.parent = parent;
+  /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from; `again()` starts to
+   * watch the running render anew. */
+  constructor(plate, chosen, { show, parent, again }) {
+    this.plate = plate; this.chosen = chosen; this.show = show; this.parent = parent; this.again = again;
+    this.unfilteredRender = null; // the running render that the artist wants to see as it is
     this.picture = null; // the picture that is looked at filtered
     this.kept = new Map(); // what filtering said, by picture
-    this.declined = null; // the draft that the artist wants to see as it is
+    this.declined = null; // the picture that the artist wants to see as it is
     this.box = /** @type {HTMLInputElement | null} */ (document.getElementById("filter-drafts"));
     if (!this.box) return;
     this.box.checked = localStorage.getItem(KEPT) !== "no";
     this.box.addEventListener("change", () => {
       localStorage.setItem(KEPT, this.box.checked ? "yes" : "no");
+      if (this.chosen.a && !this.chosen.a.picture) return this.again();
       const shown = this.picture !== null && this.picture === this.chosen.a?.picture;
       if (shown && !this.box.checked) return this.toggle();
       this.declined = null;
@@ -44,24 +47,56 @@ export class NoiseFilter {
     return this.kept.get(proof.picture);
   }
 
-  /** Show a draft filtered as soon as it is finished, if the artist wants that. What is measured is always the unfiltered one. */
-  async draft(proof) {
-    const wanted = this.box?.checked && proof?.picture && proof.samples && proof.samples < FEW && NEEDED.every((pass) => proof.passes?.includes(pass));
-    if (!wanted || this.picture === proof.picture || this.declined === proof.picture || $("pass").value !== "beauty") return;
-    const answer = await this.made(proof);
-    if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
+  /** Whether the artist wants to see a proof of so many samples filtered. */
+  wanted(proof) {
+    return Boolean(this.box?.checked && proof?.samples && proof.samples < FEW);
+  }
+
+  /** Whether a running render is shown filtered. */
+  live(proof) {
+    return this.wanted(proof) && !proof.picture && this.unfilteredRender !== proof.id;
+  }
+
+  /** Whether a finished proof is to be shown filtered, and is not yet. */
+  due(proof) {
+    const can = this.wanted(proof) && proof.picture && NEEDED.every((pass) => proof.passes?.includes(pass));
+    return can && this.picture !== proof.picture && this.declined !== proof.picture && $("pass").value === "beauty";
+  }
+
+  /** From now on a proof is looked at filtered; `answer` is what filtering said. */
+  turnOn(proof, answer) {
     this.picture = proof.picture;
     offerPasses($("pass"), proof.passes, true);
     $("pass").value = "filtered";
-    const beside = this.chosen.b; // compared like with like
     $("filter-note").textContent = words(answer, "");
+  }
+
+  /** A render has ended and is shown next: what was seen filtered stays so. */
+  async finished(proof) {
+    if (this.unfilteredRender === proof.id) this.declined = proof.picture;
+    const answer = this.due(proof) && (await this.made(proof));
+    if (!answer || this.chosen.a?.id !== proof.id) return;
+    this.turnOn(proof, answer);
+    if (this.chosen.b) await this.show("b", this.chosen.b); // compared like with like
+  }
+
+  /** Show a proof filtered as soon as it is there, if the artist wants that. What is measured is always the unfiltered one. */
+  async draft(proof) {
+    const answer = this.due(proof) && (await this.made(proof));
+    if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
+    this.turnOn(proof, answer);
+    const beside = this.chosen.b;
     await Promise.all([this.show("a", proof), beside && this.show("b", beside)]);
     this.say();
   }
 
   async toggle() {
     const proof = this.chosen.a, note = $("filter-note");
-    if (!proof?.picture) return;
+    if (proof && !proof.picture) {
+      this.unfilteredRender = this.live(proof) ? proof.id : null;
+      return this.again();
+    }
+    if (!proof) return;
     if (this.picture === proof.picture) {
       this.picture = null;
       this.declined = proof.picture;
@@ -89,6 +124,6 @@ export class NoiseFilter {
   }
 
   say() {
-    document.querySelector("[data-do=filter]").setAttribute("aria-pressed", String(this.picture !== null));
+    document.querySelector("[data-do=filter]").setAttribute("aria-pressed", String(this.picture !== null || this.live(this.chosen.a)));
   }
 }

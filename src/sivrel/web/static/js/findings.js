@@ -14,7 +14,7 @@ export class Findings {
   /** `chosen()` is the proof on the plate, `outlines` draws, `started(id)` puts a new proof there. */
   constructor(outlines, chosen, started, choose) {
     this.outlines = outlines; this.proof = chosen; this.started = started; this.choose = choose; this.list = []; this.at = 0;
-    this.about = null; this.of = null; this.retests = []; this.going = null; this.why = new Set(); this.turned = () => {};
+    this.about = null; this.of = null; this.retests = []; this.going = null; this.why = new Set(); this.turned = () => {}; this.filtered = () => false; // whether the proof is looked at filtered
     this.holder = $("findings");
   }
 
@@ -43,7 +43,7 @@ export class Findings {
   async diagnose() {
     const proof = this.proof();
     if (!proof?.picture || this.going) return;
-    const mine = (this.going = watch(`/proofs/${proof.id}/diagnose`, { seconds: this.seconds ?? 20 }));
+    const mine = (this.going = watch(`/proofs/${proof.id}/diagnose`, { seconds: this.seconds ?? 20, ...(this.filtered() ? { filtered: "yes" } : {}) }));
     Object.assign(this, { of: proof.id, list: [], at: 0, about: null, problem: "", part: { what: "analysing the picture", share: 0 } });
     this.say();
     try {
@@ -259,6 +259,6 @@ export class Findings {
     const again = make("button", { type: "button", className: "link", textContent: "Diagnose again" });
     again.addEventListener("click", () => this.diagnose());
     const left = this.about?.complete ? "" : " Not all causes could be tried in the time.";
-    return make("p", { className: "note foot" }, make("a", { href: `/proofs/${proof.id}/report`, textContent: "Report" }), " · ", again, " within ", this.field(), ` s.${left} Visible at 67 pixels a degree, at the camera's exposure.`);
+    return make("p", { className: "note foot" }, make("a", { href: `/proofs/${proof.id}/report`, textContent: "Report" }), " · ", again, " within ", this.field(), ` s.${left}${this.about?.filtered ? " Judged as the noise filter shows it." : ""} Visible at 67 pixels a degree, at the camera's exposure.`);
   }
 }

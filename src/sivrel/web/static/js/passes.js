@@ -5,7 +5,7 @@ const WORDS = {
   beyond: "beyond the limits", ended_in_glass: "paths that end in glass", self_hits: "self-hits", object: "objects", surface: "surfaces", fireflies: "brightest finds", filter_error: "error of the filter",
 };
 const LIGHT = /^(beauty|direct|indirect|emission|diffuse|gloss|glass|filtered|light\..*)$/;
-const UNSEEN = ["variance", "half"];
+const UNSEEN = ["variance", "half", "guide_albedo", "guide_normal"];
 const USUAL = ["beauty", "direct", "indirect", "albedo", "normal"];
 
 /** The noise filter's passes. */

@@ -2,6 +2,7 @@
 
 import { $ } from "./dom.js";
 import { inSeconds } from "./format.js";
+import { Picture } from "./plate.js";
 import { post } from "./post.js";
 
 
@@ -12,9 +13,9 @@ export async function json(address) {
 }
 
 export class Watcher {
-  /** `ended(proof)` is called when the picture is there, or nothing more will come. */
-  constructor(plate, ended) {
-    this.plate = plate; this.ended = ended;
+  /** `ended(proof)` is called when the picture is there, or nothing more will come; `filtered(proof)` says whether it is to be seen filtered. */
+  constructor(plate, ended, filtered) {
+    this.plate = plate; this.ended = ended; this.filtered = filtered;
     this.following = null;
   }
 
@@ -25,15 +26,19 @@ export class Watcher {
 
   async follow(proof) {
     const mine = (this.following = { id: proof.id });
-    let have = 0, sketched = false;
+    let have = 0, sketched = false, shown = 0;
+    this.plate.setPicture(0, new Picture({ ...proof, finished: false }));
     $("progress").hidden = false;
     $("progress-text").textContent = "starting";
     while (this.following === mine) {
       let now;
       try {
         now = await json(`/proofs/${proof.id}.json`);
-        if (!sketched && now.state === "rendering") sketched = await this.takeSketch(proof.id, mine);
-        if (!now.picture && now.tiles_done > have) have += await this.takeTiles(proof.id, have, mine);
+        const filtered = now.live > 0 && this.filtered(now);
+        if (filtered && now.live > shown && (await this.takeWhole(proof.id, "live", mine))) shown = now.live;
+        if (!filtered && !sketched && now.state === "rendering") sketched = await this.takeWhole(proof.id, "sketch", mine);
+        if (!filtered && !now.picture && now.tiles_done > have) have += await this.takeTiles(proof.id, have, mine);
+        if (filtered) have = now.tiles_done;
       } catch {
         $("progress-text").textContent = "Sivrel does not answer; the render continues when it is started again.";
         await new Promise((done) => setTimeout(done, 1000));
@@ -56,9 +61,9 @@ export class Watcher {
     }
   }
 
-  /** The whole coarse picture beneath the tiles; returns whether it exists. */
-  async takeSketch(id, mine) {
-    const answer = await fetch(`/proofs/${id}/sketch`);
+  /** The whole picture, coarse (`sketch`) or filtered (`live`), where no tiles are shown; returns whether it exists. */
+  async takeWhole(id, name, mine) {
+    const answer = await fetch(`/proofs/${id}/${name}`);
     if (answer.status !== 200) return false;
     const halves = new Uint16Array(await answer.arrayBuffer());
     if (this.following === mine) this.plate.setUnder(0, halves);
