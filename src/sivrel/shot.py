@@ -124,17 +124,17 @@ class Shot:
 
     def ladder(
         self, vary: Mapping[str, Iterable[Any] | None], recipe: RecipeLike = None, *, seconds: float = 60.0, per_degree: float = 67.0,
-        progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
+        filtered: bool = False, progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Ladder":  # fmt: skip
         """Render one or two settings at several values, and find which is enough at a viewing distance in pixels per degree. `vary`: values by key;
-        None chooses them around the recipe's value."""
+        None chooses them around the recipe's value. filtered: whether the pictures are judged as the noise filter shows them."""
         from .core.tune.ladder import climb, rungs_of
 
         if not 1 <= len(vary) <= 2:
             raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
         renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
         chosen = [rungs_of(renderer, key, None if values is None else list(values), exposure) for key, values in vary.items()]
-        return climb(renderer, chosen, renderer.frame, exposure, seconds=seconds, per_degree=per_degree)
+        return climb(renderer, chosen, renderer.frame, exposure, seconds=seconds, per_degree=per_degree, filtered=filtered)
 
     def budget(
         self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
@@ -147,18 +147,18 @@ class Shot:
         return plan_budget(renderer, renderer.frame, seconds=seconds, noise=noise)
 
     def match(
-        self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, progress: Progress | None = None,
-        cancel: Cancel | None = None, **view: Unpack[View],
+        self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, filtered: bool = False,
+        progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Match":  # fmt: skip
         """Compare ways of finding light, each with `seconds` per frame, including caches. `ways`: SEEN[/BEYOND][:looked_up]
-        [+SHADOWS][+caustics]; the default ones if none is given."""
+        [+SHADOWS][+caustics]; the default ones if none is given. filtered: whether the pictures are judged as the noise filter shows them."""
         from .core.tune.candidates import candidates
         from .core.tune.match import run_match
 
         settings, laid = recipe_and_edits(recipe, view.get("edits"))
         chosen = candidates(list(ways), settings)
         renderer, _ = self._renderer(settings, _task(progress, cancel), {**view, "edits": laid})
-        return run_match(renderer, chosen, renderer.frame, seconds=seconds)
+        return run_match(renderer, chosen, renderer.frame, seconds=seconds, filtered=filtered)
 
     def advise(
         self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,

@@ -7,7 +7,7 @@ import numpy as np
 from scipy import ndimage
 
 from sivrel.core.diagnose import blotches, burnt, fireflies, grain, smear
-from sivrel.core.diagnose.case import Case, estimated_error
+from sivrel.core.diagnose.case import Case, as_filtered, estimated_error
 from sivrel.core.diagnose.eye import BEST, as_shown, contrast, grain_factor, sensitivity, times_threshold
 from sivrel.core.diagnose.finding import PROVEN, Finding, Suspect, Trial, cleared, mask_of, runs_of
 from sivrel.core.diagnose.grid import Grid, grid_of, pooled
@@ -329,6 +329,20 @@ class Smear(unittest.TestCase):
         found = smear.find(self.filtered(stripes + noise, plain, 0.03))
         self.assertEqual([f.kind for f in found], ["smear"])
         self.assertLess(abs(found[0].share - 100 * 200 / (270 * 480)), 0.08)
+
+    def test_the_filtered_picture_has_no_grain_and_its_own_error(self):
+        plain, noise = np.full((270, 480), 0.3), self.rng.normal(0.0, 0.06, (270, 480))
+        raw = made_case(plain + noise, 0.06, Recipe())
+        self.assertEqual(len(grain.find(raw)), 1)
+        image = np.repeat(plain[..., None], 3, axis=2).astype(np.float32)
+        error = np.full(plain.shape, 0.01, np.float32)
+        seen = as_filtered(raw, image, np.zeros(plain.shape, np.float32), error)
+        self.assertEqual(grain.find(seen) + smear.find(seen), [])
+        np.testing.assert_allclose(seen.cell_variance[10:-10, 10:-10], 1e-4, rtol=1e-5)  # whole in each cell: it is alike in neighbours
+        left = as_filtered(raw, image + 0.7 * noise[..., None], np.zeros(plain.shape, np.float32), np.full(plain.shape, 0.05, np.float32))
+        found = grain.find(left)
+        self.assertEqual(len(found), 1)
+        self.assertIn("of the filtered picture", found[0].title)
 
     def test_patches_that_a_filter_leaves_are_its_own(self):
         grid, true = grid_of(FRAME), np.full((54, 96), 0.2)

@@ -1,6 +1,7 @@
 """Finishing and the noise filter: neutral settings change nothing, each setting does what it says, the filter says what it smeared."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,11 +11,12 @@ from sivrel.core.finish.view import to_display
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.edge_filter import edge_filtered
+from sivrel.core.render.film import ALBEDO, guides_in
 from sivrel.core.render.filter import EDGE_AWARE, LEARNED, SMEARED, _smear, filter_noise, learned_filter
 from sivrel.core.render.passes import film_passes
-from sivrel.core.scene.model import Light, Scene
+from sivrel.core.scene.model import Light, Scene, Surface
 from sivrel.core.vector import LUMINANCE
-from tests.scenes import box_inside, lambert, looking_down, quad, render
+from tests.scenes import box_inside, floor, lambert, looking_down, quad, render, sky
 
 RNG = np.random.default_rng(5)
 PICTURE = (0.18 * 2.0 ** RNG.uniform(-6, 5, (24, 32, 3))).astype(np.float32)
@@ -156,9 +158,19 @@ class Filter(unittest.TestCase):
     def test_a_missing_guide_is_named(self):
         passes = self.passes(1)
         passes.pop("normal")
-        for by in (filter_noise, edge_filtered):
-            with self.assertRaisesRegex(KeyError, "normal"):
-                by(passes)
+        with self.assertRaisesRegex(InputError, "normal.*render it again"):
+            filter_noise(passes)
+
+    def test_guides_are_those_of_what_is_seen_in_a_mirror(self):
+        mirror = Surface("mirror", (0.9, 0.9, 0.9), roughness=0.0, metallic=1.0)
+        ceiling = quad((-9, -9, 3), (-9, 9, 3), (9, 9, 3), (9, -9, 3), 1)
+        scene = Scene("mirrored", [floor(9.0), ceiling], [mirror, lambert((0.7, 0.2, 0.1))], [sky(1.0)])
+        for surface, albedo, normal in ((mirror, (0.7, 0.2, 0.1), -1.0), (lambert(0.9), (0.9, 0.9, 0.9), 1.0)):
+            film = render(replace(scene, surfaces=[surface, scene.surfaces[1]]), looking_down(), sampling__max=2)
+            guides = guides_in(film)
+            np.testing.assert_allclose(guides[0].reshape(-1, 3).mean(axis=0), albedo, rtol=1e-5)
+            np.testing.assert_allclose(guides[1][..., 2], normal, rtol=1e-5)
+            np.testing.assert_allclose(film[..., ALBEDO], 0.9, rtol=1e-5)
 
 
 if __name__ == "__main__":

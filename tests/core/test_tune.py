@@ -197,6 +197,20 @@ class Ladders(unittest.TestCase):
         self.assertGreater(noise[0] / noise[2], 2.5)
         self.assertEqual(samples.as_dict()["varied"][0]["values"], [4, 16, 64])
 
+    def test_filtered_rungs_need_fewer_samples(self):
+        one = renderer(ROOM, sampling__max=16, limits__diffuse_bounces=8)
+        frame = Frame(64, 48)
+        plain, filtered = (
+            climb(one, [varied("sampling.max", [2, 8, 32], one.recipe, one.edits)], frame, 0.0, seconds=15.0, filtered=on) for on in (False, True)
+        )
+        for before, after in zip(plain.rungs, filtered.rungs, strict=True):
+            self.assertLess(after.error.noise, 0.6 * before.error.noise)
+            self.assertGreaterEqual(after.error.noise, 0.0)
+            self.assertAlmostEqual(after.error.light, 1.0, delta=0.06)
+            self.assertLess(after.flip["reference"], before.flip["reference"])
+        self.assertIn("filtered", filtered.says)
+        self.assertTrue(filtered.as_dict()["filtered"])
+
     def test_two_settings_make_a_grid_and_a_call_stops_it(self):
         one = renderer(ROOM, sampling__max=4)
         pair = [varied("sampling.max", [2, 4], one.recipe, one.edits), varied("shadows.rays", [1, 4], one.recipe, one.edits)]
@@ -290,6 +304,18 @@ class Matches(unittest.TestCase):
         self.assertEqual(made.entrants[-1].candidate.name, "off")
         self.assertGreater(by_name["radiance_cache"].prepares, 0.0)
         self.assertIn("is best", made.says)
+
+    def test_a_filtered_match_measures_what_the_filter_leaves(self):
+        one = renderer(ROOM, limits__diffuse_bounces=8)
+        ways, frame = candidates(["brute_force", "off"], one.recipe), Frame(64, 48)
+        plain, filtered = (run_match(one, ways, frame, seconds=2.0, filtered=on) for on in (False, True))
+        found = [{e.candidate.name: e for e in match.entrants} for match in (plain, filtered)]
+        first = [by_name["brute_force"].points[0] for by_name in found]
+        self.assertLess(first[1].error.noise, 0.5 * first[0].error.noise * 2.0**0.5)
+        self.assertEqual(first[1].samples, 1)  # each half is filtered alone
+        # Light that has not bounced is missing, filtered or not.
+        self.assertAlmostEqual(found[1]["off"].error.light, found[0]["off"].error.light, delta=0.03)
+        self.assertIn("once it is filtered", filtered.says)
 
     def test_caches_pay_from_the_frame_on_which_they_have_saved_what_they_cost(self):
         def entrant(name: str, prepares: float, rate: float, each_frame: bool = False) -> Entrant:

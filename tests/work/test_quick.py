@@ -10,7 +10,7 @@ import numpy as np
 from sivrel.core.errors import Cancelled
 from sivrel.core.measure.noise import LUMINANCE
 from sivrel.core.pictures.exr import read_exr
-from sivrel.core.render.film import DIRECT, FILM_COLUMNS, GUIDE_ALBEDO, GUIDE_NORMAL
+from sivrel.core.render.film import ALBEDO, DIRECT, FILM_COLUMNS, NORMAL
 from sivrel.core.render.filter import PARTS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
@@ -98,7 +98,7 @@ class Live(unittest.TestCase):
         x0, y0, x1, y1 = box
         film = np.zeros((y1 - y0, x1 - x0, FILM_COLUMNS), np.float32)
         film[..., DIRECT : DIRECT + 3] = self.random.exponential(0.5, film.shape[:2])[..., None]
-        film[..., GUIDE_ALBEDO : GUIDE_ALBEDO + 3], film[..., GUIDE_NORMAL + 2] = 0.5, 1.0
+        film[..., ALBEDO : ALBEDO + 3], film[..., NORMAL + 2] = 0.5, 1.0
         return film
 
     def test_a_coarse_look_gives_way_to_tiles(self):

@@ -41,17 +41,20 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
     if filtering:
         filtered = filter_noise(given.passes)
         shown, smeared = filtered.image, filtered.smeared
-        given.passes |= {"filtered": filtered.image, "smeared": filtered.smear[..., None]}
+        given.passes["filtered"] = filtered.image
+        if filtered.smear is not None:
+            given.passes["smeared"] = filtered.smear[..., None]
         if filtered.error is not None:
             given.passes["filter_error"] = filtered.error[..., None]
         result |= {"smeared": smeared, "filter": filtered.by, "filter_error": filtered.level}
-        if smeared > 0.005:
+        if smeared is not None and smeared > 0.005:
             say(f"The filter smeared {smeared:.1%} of the picture: there it removed more than noise.")
     if out.suffix.lower() == ".exr":
         write_exr(out, given)
     else:
         Image.fromarray(to_bytes(finished(shown, settings))).save(out)
-    words = f"{out}: exposure {settings.exposure:+g}" + (f", filtered by {result['filter']}, smeared {smeared:.1%}" if smeared is not None else "")
+    words = f"{out}: exposure {settings.exposure:+g}" + (f", filtered by {result['filter']}" if filtering else "")
+    words += f", smeared {smeared:.1%}" if smeared is not None else ""
     if result.get("filter_error") is not None:
         words += f", error of the filter {result['filter_error']:.1%}"
     print_result(as_json, result, lambda: words)

@@ -30,10 +30,13 @@ from .common import (
 )
 @distance_option
 @click.option("--strip", metavar="OUT.png", help="Write the rungs side by side: a contact strip.")
+@click.option("--filtered", is_flag=True, help="Judge the pictures as the noise filter shows them.")
 @view_options
 @seconds_option(60.0, "Total time, after which automatic rungs are skipped.")
 @json_option
-def ladder(vary: tuple[str, ...], per_degree: float, strip: str | None, shot: str, given: Given, seconds: float, as_json: bool) -> None:
+def ladder(
+    vary: tuple[str, ...], per_degree: float, strip: str | None, filtered: bool, shot: str, given: Given, seconds: float, as_json: bool
+) -> None:
     """Render one setting of SHOT, or two as a grid, at several values, and find which is enough."""
     check_distance(per_degree)
     if strip and (not strip.lower().endswith(".png") or not Path(strip).parent.is_dir()):
@@ -46,7 +49,7 @@ def ladder(vary: tuple[str, ...], per_degree: float, strip: str | None, shot: st
     for text in vary:
         key, equals, values = text.partition("=")
         chosen[key.strip()] = [v for v in values.split(",") if v.strip()] if equals else None
-    made = opened.ladder(chosen, settings, seconds=seconds, per_degree=per_degree, progress=report, **view)
+    made = opened.ladder(chosen, settings, seconds=seconds, per_degree=per_degree, filtered=filtered, progress=report, **view)
     report.done()
     shown = [(rung.picture, ", ".join(v.shown(rung.values[v.key]) for v in made.varied)) for rung in made.rungs if rung.picture is not None]
     if strip and shown:

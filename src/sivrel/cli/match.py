@@ -20,15 +20,16 @@ from .common import (
 @click.option(
     "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics], by commas (default: all with bounced light)."
 )
+@click.option("--filtered", is_flag=True, help="Judge the pictures as the noise filter shows them.")
 @view_options
 @seconds_option(20.0, "Seconds per frame for each, including its caches.")
 @json_option
-def match(ways: str, shot: str, given: Given, seconds: float, as_json: bool) -> None:
+def match(ways: str, filtered: bool, shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Compare ways of finding light on SHOT, in equal time and to equal error."""
     check_seconds(seconds)
     opened, settings, view, report = given.begin(shot)
     chosen = [name for name in ways.split(",") if name.strip()]
-    made = opened.match(chosen, settings, seconds=seconds, progress=report, **view)
+    made = opened.match(chosen, settings, seconds=seconds, filtered=filtered, progress=report, **view)
     report.done()
     made.reference_picture = None
     for entrant in made.entrants:

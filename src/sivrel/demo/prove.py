@@ -59,11 +59,12 @@ STEPS: dict[str, tuple[Any, ...]] = {
 }
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
-SHIPPED = ("beauty", "direct", "indirect", "emission", "albedo", "normal", "depth", "texels")
-FOR_THE_FILTER = ("beauty", "indirect", "emission", "albedo", "normal", "position", "depth", "object", "variance", "samples")
-BY_SCATTERING = ("beauty", "emission", "diffuse", "gloss", "glass", "occlusion", "fireflies")
-"""Passes that ship; those of the proofs that the noise filter is tried on; and those of proofs that show the parts of the light. What is
-measured from the others is in the listing."""
+GUIDES = ("albedo", "normal", "guide_albedo", "guide_normal")
+SHIPPED = ("beauty", "direct", "indirect", "emission", "depth", "texels", *GUIDES)
+FOR_THE_FILTER = ("beauty", "indirect", "emission", "position", "depth", "object", "variance", "samples", *GUIDES)
+BY_SCATTERING = ("beauty", "indirect", "emission", "diffuse", "gloss", "glass", "occlusion", "fireflies", *GUIDES)
+"""Passes that ship, from which the noise filter can take the grain; those of the proofs on which it also says what it smeared; and those of proofs
+that show the parts of the light. What is measured from the others is in the listing."""
 FILTERED = ("bounced", "both-ends", "glass", "caustics")
 IN_PARTS = ("parts",)
 

@@ -73,7 +73,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
     case = Case(
         picture, exposure, recipe, edits, proof.lights, proof.meters, proof.maps, proof.seconds, pixel_seconds, filtered=image, smear=smear
     )  # fmt: skip
-    return as_filtered(case, image, smear, error) if filtered and image is not None and smear is not None else case
+    return as_filtered(case, image, smear, error) if filtered and image is not None else case
 
 
 def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> TrialRenderer:

@@ -14,8 +14,8 @@ READING_PINS = threading.Lock()
 def filter_picture(request: Request) -> dict[str, Any]:
     """Filter a picture, once; returns the smeared share, the object with most of it, the filter's name and its error relative to the light."""
     kept = kept_filtered(request.worker.data, request.body["picture"])
-    level = float(kept["level"]) if "level" in kept else None
-    return {"smeared": float(kept["smeared"]), "object": int(kept["most"]), "by": str(kept.get("by", "")), "level": level}
+    smeared, level = (float(kept[name]) if name in kept else None for name in ("smeared", "level"))
+    return {"smeared": smeared, "object": int(kept["most"]), "by": str(kept.get("by", "")), "level": level}
 
 
 def pins_read(request: Request) -> dict[str, Any]:

@@ -111,8 +111,11 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
 
 def _ladder(asked: Asked) -> Any:
     chosen = [rungs_of(asked.renderer, key, values or None, asked.exposure) for key, values in asked.wanted["vary"].items()]
-    per_degree = asked.wanted.get("per_degree", PIXELS_PER_DEGREE)
-    return climb(asked.renderer, chosen, asked.frame, asked.exposure, seconds=asked.wanted["seconds"], per_degree=per_degree)
+    wanted = asked.wanted
+    return climb(
+        asked.renderer, chosen, asked.frame, asked.exposure, seconds=wanted["seconds"],
+        per_degree=wanted.get("per_degree", PIXELS_PER_DEGREE), filtered=wanted.get("filtered", False),
+    )  # fmt: skip
 
 
 def _budget(asked: Asked) -> Any:
@@ -121,7 +124,7 @@ def _budget(asked: Asked) -> Any:
 
 def _match(asked: Asked) -> Any:
     chosen = candidates(asked.wanted.get("ways", []), asked.renderer.recipe)
-    return run_match(asked.renderer, chosen, asked.frame, seconds=asked.wanted["seconds"])
+    return run_match(asked.renderer, chosen, asked.frame, seconds=asked.wanted["seconds"], filtered=asked.wanted.get("filtered", False))
 
 
 def _advice(asked: Asked) -> Any:

@@ -224,7 +224,7 @@ class Case:
         return self.grid.pool(mask.astype(np.float64)) >= share
 
 
-def as_filtered(case: Case, image: np.ndarray, smear: np.ndarray, error: np.ndarray | None) -> Case:
+def as_filtered(case: Case, image: np.ndarray, smear: np.ndarray | None, error: np.ndarray | None) -> Case:
     """The case of a picture's filtered version: image [rows, columns, 3], with smear and error as `core.render.filter.Filtered` has them."""
     passes = {name: plane for name, plane in case.picture.passes.items() if name not in ("variance", "fireflies", "half")}
     passes["beauty"] = np.concatenate([image[..., :3], case.picture.beauty[..., 3:]], axis=2)

@@ -30,9 +30,9 @@ BETWEEN, PAIR_SUMS, PAIRS = 50, 51, 52
 ASKED, SERVED = 53, 54
 # The samples of odd number by themselves: their light, and their share of all. Filters are judged by the two halves.
 HALF, HALF_COUNT = 55, 58
-# Albedo and normal of the first surface that is neither glass nor a mirror.
-GUIDE_ALBEDO, GUIDE_NORMAL = 59, 62
-FILM_COLUMNS = 65
+# Albedo and normal of the first surface that is neither glass nor a mirror, each times the share of the paths that met one.
+GUIDE_ALBEDO, GUIDE_NORMAL, GUIDE_SHARE = 59, 62, 65
+FILM_COLUMNS = 66
 OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
 """Columns that are stored as they are and not averaged."""
 TILE = 32
@@ -59,6 +59,14 @@ def coarse_share(film: np.ndarray) -> float:
 def film_beauty(film: np.ndarray) -> np.ndarray:
     """All light of film pixels [..., columns], [..., 3]."""
     return film[..., DIRECT : DIRECT + 3] + film[..., INDIRECT : INDIRECT + 3]
+
+
+def guides_in(film: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Albedo and normal for the noise filter, [..., 3] each: where no path met such a surface, those of the first one."""
+    share = film[..., GUIDE_SHARE, None]
+    pairs = ((GUIDE_ALBEDO, ALBEDO), (GUIDE_NORMAL, NORMAL))
+    albedo, normal = (np.where(share > 0.0, film[..., g : g + 3] / np.maximum(share, 1e-9), film[..., f : f + 3]) for g, f in pairs)
+    return albedo, normal
 
 
 def film_columns(slots: int) -> int:

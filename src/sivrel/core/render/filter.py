@@ -13,8 +13,10 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from ..errors import InputError
+from ..scene.arrays import SceneArrays
 from . import film as columns
 from .edge_filter import LUMINANCE, edge_filtered
+from .passes import film_passes
 
 LEARNED, EDGE_AWARE = "Open Image Denoise", "the edge-aware filter"
 LOOK_AT, MOST_MEAN, MOST_SPREAD = 7, 4.0, 1.5
@@ -31,14 +33,15 @@ largest relative error of a pixel that counts."""
 @dataclass(frozen=True)
 class Filtered:
     """image: linear colour float32 [rows, columns, 3]; smear: float32 [rows, columns], how much was removed, in units
-    of the most that noise explains; smeared: share of the picture where that is more than SMEARED; by: the filter's name.
+    of the most that noise explains; smeared: share of the picture where that is more than SMEARED; both None where the picture's variance was not
+    kept; by: the filter's name.
 
     error: float32 [rows, columns], standard error of the filtered luminance, and level, its root mean square relative to that (see `_error`); None
     where the picture has no halves, or by the edge-aware filter."""
 
     image: np.ndarray
-    smear: np.ndarray
-    smeared: float
+    smear: np.ndarray | None
+    smeared: float | None
     by: str
     error: np.ndarray | None = None
     level: float | None = None
@@ -67,16 +70,18 @@ def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtere
 
 
 def _filter_noise(passes: dict[str, np.ndarray], learned: bool) -> Filtered:
-    beauty, variance = passes["beauty"][..., :3].astype(np.float32), np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0)
+    beauty = passes["beauty"][..., :3].astype(np.float32)
+    error, level, by = None, None, EDGE_AWARE
     if not learned or learned_filter() is None:
         image = edge_filtered(passes)
-        smear = _smear(beauty, image, variance)
-        return Filtered(image, smear, float((smear > SMEARED).mean()), EDGE_AWARE)
-    guides = _guides(passes)
-    image = _by_parts(passes, beauty, guides)
-    error, level = ("half" in passes and _error(passes, beauty, image, guides)) or (None, None)
-    smear = _smear(beauty, image, variance)
-    return Filtered(image, smear, float((smear > SMEARED).mean()), LEARNED, error, level)
+    else:
+        guides, by = _guides(passes), LEARNED
+        image = _by_parts(passes, beauty, guides)
+        error, level = ("half" in passes and _error(passes, beauty, image, guides)) or (None, None)
+    smear = None
+    if "variance" in passes:
+        smear = _smear(beauty, image, np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0))
+    return Filtered(image, smear, float((smear > SMEARED).mean()) if smear is not None else None, by, error, level)
 
 
 LIGHT, ALBEDO, NORMAL, PARTS = slice(0, 3), slice(3, 6), slice(6, 9), 9
@@ -85,8 +90,7 @@ LIGHT, ALBEDO, NORMAL, PARTS = slice(0, 3), slice(3, 6), slice(6, 9), 9
 
 def parts_of(film: np.ndarray) -> np.ndarray:
     """What `filter_quickly` needs of film pixels [rows, columns, film columns]: all light, albedo, normal, float32 [rows, columns, PARTS]."""
-    guides = (film[..., first : first + 3] for first in (columns.GUIDE_ALBEDO, columns.GUIDE_NORMAL))
-    return np.concatenate([columns.film_beauty(film), *guides], axis=2).astype(np.float32)
+    return np.concatenate([columns.film_beauty(film), *columns.guides_in(film)], axis=2).astype(np.float32)
 
 
 def filter_quickly(parts: np.ndarray) -> np.ndarray:
@@ -96,6 +100,16 @@ def filter_quickly(parts: np.ndarray) -> np.ndarray:
         return parts[..., LIGHT]
     guides = {"albedo": np.clip(parts[..., ALBEDO], 0.0, 1.0), "normal": np.clip(parts[..., NORMAL], -1.0, 1.0)}
     return _light(parts[..., LIGHT], guides, clean=False)
+
+
+def filter_film(film: np.ndarray, arrays: SceneArrays, light: np.ndarray | None = None) -> np.ndarray:
+    """The picture of a film [rows, columns, film columns] filtered, float32 [rows, columns, 3]; or other `light` of the same view by its guides."""
+    passes = film_passes(film, [], arrays)
+    passes.pop("half", None)
+    if light is not None:
+        passes["beauty"] = light.astype(np.float32)
+        passes.pop("indirect")
+    return filter_noise(passes).image
 
 
 def _guides(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
@@ -137,9 +151,9 @@ def _light(image: np.ndarray, guides: dict[str, np.ndarray], clean: bool = True)
 def _by_parts(passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:
     """The picture: light straight from the lights and bounced light filtered apart, so that the grain of one does not blur the other."""
     emission = passes["emission"].astype(np.float32)
-    if "direct" not in passes or "indirect" not in passes:
+    if "indirect" not in passes:
         return emission + _light(beauty - emission, guides)
-    return emission + _light(passes["direct"] - emission, guides) + _light(passes["indirect"], guides)
+    return emission + _light(beauty - passes["indirect"] - emission, guides) + _light(passes["indirect"], guides)
 
 
 def _error(passes: dict[str, np.ndarray], beauty: np.ndarray, image: np.ndarray, guides: dict[str, np.ndarray]) -> tuple[np.ndarray, float] | None:

@@ -179,8 +179,9 @@ def keep_sample(memory, seen, paired, sums):
         for c in range(3):
             sums[of_film.ALBEDO + c] += seen.albedo[c]
             sums[of_film.NORMAL + c] += seen.normal[c]
-            sums[of_film.GUIDE_ALBEDO + c] += row[GUIDE_ALBEDO + c] + (1.0 - row[GUIDE_SHARE]) * seen.albedo[c]
-            sums[of_film.GUIDE_NORMAL + c] += row[GUIDE_NORMAL + c] + (1.0 - row[GUIDE_SHARE]) * seen.normal[c]
+            sums[of_film.GUIDE_ALBEDO + c] += row[GUIDE_ALBEDO + c]
+            sums[of_film.GUIDE_NORMAL + c] += row[GUIDE_NORMAL + c]
+        sums[of_film.GUIDE_SHARE] += row[GUIDE_SHARE]
         sums[of_film.DEPTH] += seen.depth
         sums[of_film.OCCLUSION] += seen.occlusion
 

@@ -133,8 +133,9 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
     if (odd > 0.0).all():
         number = np.rint(odd * (passes["samples"] - part(columns.DROPPED, 1)))
         passes["half"] = np.concatenate([part(columns.HALF, 3) / odd, number], axis=2).astype(np.float32)
-    if not np.array_equal(part(columns.GUIDE_NORMAL, 3), passes["normal"]):
-        passes |= {"guide_albedo": part(columns.GUIDE_ALBEDO, 3), "guide_normal": part(columns.GUIDE_NORMAL, 3)}
+    guides = columns.guides_in(film)
+    if not np.allclose(guides[1], passes["normal"], atol=1e-3):
+        passes |= {"guide_albedo": guides[0], "guide_normal": guides[1]}
     if (passes["occlusion"] == 1.0).all():
         del passes["occlusion"]
     for name in OPTIONAL:

@@ -19,6 +19,7 @@ from ..measure.cost import work_of
 from ..measure.difference import PIXELS_PER_DEGREE, visible_difference
 from ..measure.noise import LUMINANCE
 from ..measure.verdict import where_seen
+from ..render.filter import filter_film
 from ..render.frame import Frame
 from ..task import OutOfTime
 from ..work_time import work_time
@@ -39,8 +40,8 @@ NOT_NOISE = 1e-9
 class Rung:
     """One value. values: of the settings, by key; seconds: of the region's pixels; prepares: caches of the whole frame; frame_seconds: both,
     for the whole frame; error against brute force; next, last, reference: share of the region that visibly differs from the next rung, from the
-    last one, from brute force (`seen`), and the mean FLIP values (`flip`); light: mean luminance; picture: linear colour; skipped: why it
-    was not rendered; predicted: expected seconds."""
+    last one, from brute force (`seen`), and the mean FLIP values (`flip`); light: mean luminance; picture: linear colour; against: brute force
+    as it is compared with; skipped: why it was not rendered; predicted: expected seconds."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -55,16 +56,19 @@ class Rung:
     predicted: float = 0.0
     skipped: str = ""
     picture: np.ndarray | None = None
+    against: np.ndarray | None = None
 
     def as_dict(self) -> dict[str, Any]:
-        return {**self.__dict__, "error": self.error.as_dict() if self.error else None}
+        kept = {name: value for name, value in self.__dict__.items() if name != "against"}
+        return {**kept, "error": self.error.as_dict() if self.error else None}
 
 
 @dataclass
 class Ladder:
     """varied: the setting, or two; rungs in order of cost, for two settings all pairs; region in pixels of the frame; fits: curves of the
     frame's seconds and of the noise's variance over the value, for one setting; reference_error: of brute force, as noise; take: values
-    from which no difference is visible, None if the rungs do not show it; says: that in a sentence."""
+    from which no difference is visible, None if the rungs do not show it; says: that in a sentence; filtered: whether all of this is of the
+    pictures as the noise filter shows them, its time included."""
 
     varied: tuple[Varied, ...]
     region: tuple[int, int, int, int]
@@ -76,6 +80,7 @@ class Ladder:
     take: dict[str, Any] | None = None
     says: str = ""
     complete: bool = False
+    filtered: bool = False
 
     @property
     def of_taste(self) -> bool:
@@ -88,6 +93,7 @@ class Ladder:
                 "region": list(self.region), "per_degree": self.per_degree, "rungs": [rung.as_dict() for rung in self.rungs],
                 "fits": {name: fit.as_dict() for name, fit in self.fits.items()}, "reference_error": self.reference_error,
                 "reference_seconds": self.reference_seconds, "take": self.take, "says": self.says, "complete": self.complete,
+                "filtered": self.filtered,
             }
         )  # fmt: skip
 
@@ -100,11 +106,12 @@ def rungs_of(renderer: TrialRenderer, key: str, values: list[Any] | None, exposu
 
 def climb(
     renderer: TrialRenderer, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
-    per_degree: float = PIXELS_PER_DEGREE,
+    per_degree: float = PIXELS_PER_DEGREE, filtered: bool = False,
 ) -> Ladder:  # fmt: skip
-    """Render the rungs on a frame's window, cheapest first, and find which is enough at a viewing distance. Automatically chosen rungs are
-    skipped when `seconds` in total are over. The renderer's task receives each rung with the ladder so far, which is returned if it is cancelled."""
-    ladder = Ladder(tuple(chosen), frame.window, per_degree)
+    """Render the rungs on a frame's window, cheapest first, and find which is enough at a viewing distance, as rendered or `filtered`. Automatically
+    chosen rungs are skipped when `seconds` in total are over. The renderer's task receives each rung with the ladder so far, which is returned if it
+    is cancelled."""
+    ladder = Ladder(tuple(chosen), frame.window, per_degree, filtered=filtered)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
     try:
@@ -133,16 +140,16 @@ def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: floa
         what = f"rendering {' and '.join(v.shown(rung.values[v.key]) for v in chosen)}"
         what += f", about {rung.predicted:.2g} s" if rung.predicted >= 1.0 else ""
         renderer.task.report(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder)
-        if not render_rung(renderer, rung, frame, held, math.inf if given else max(left, 0.2 * seconds)):
+        if not render_rung(renderer, rung, frame, held, math.inf if given else max(left, 0.2 * seconds), ladder.filtered):
             continue
         if held is not None:
-            _set_against(ladder, held, exposure)
+            _set_against(ladder, exposure)
         judge(ladder)
 
 
-def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Reference | None, left: float) -> bool:
-    """Render a rung with two seeds, and measure it if there is brute force to compare with; False if its caches take longer than the time
-    left. Raises Cancelled."""
+def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Reference | None, left: float, filtered: bool = False) -> bool:
+    """Render a rung with two seeds, and measure it if there is brute force to compare with, `filtered` if asked; False if its caches take longer
+    than the time left. Raises Cancelled."""
     recipe, edits = renderer.changed(*apart(rung.values))
     try:
         with renderer.within(work_time() + max(left, 1.0)):
@@ -154,9 +161,15 @@ def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Referen
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
     one, other = (take(ready, recipe, replace(frame, seed=seed), renderer.task) for seed in seeds)
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
+    pictures, rung.against = (one.colours[0], other.colours[0]), held.colour if held is not None else None
+    if filtered:
+        begun = work_time()
+        pictures = tuple(filter_film(each.films[0], ready.arrays) for each in (one, other))
+        rung.seconds += (work_time() - begun) / 2.0
+        rung.against = filter_film(one.films[0], ready.arrays, rung.against) if rung.against is not None else None
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
-    rung.error = error_of(one.lights[0], other.lights[0], held) if held is not None else None
-    rung.picture = one.colours[0] if held is not None else (one.colours[0] + other.colours[0]) / 2.0
+    rung.error = error_of(*(picture @ LUMINANCE for picture in pictures), held) if held is not None else None
+    rung.picture = pictures[0] if held is not None else (pictures[0] + pictures[1]) / 2.0
     rung.light = float((rung.picture @ LUMINANCE).mean())
     return True
 
@@ -175,7 +188,7 @@ def _predicted(done: list[Rung], rung: Rung, work: dict[int, float], frame: Fram
     return 2.0 * last.seconds * work[id(rung)] / work[id(last)] + last.prepares * frame.pixels / (frame.width * frame.height)
 
 
-def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
+def _set_against(ladder: Ladder, exposure: float) -> None:
     """Visible differences of rungs: each from the next, from the last rendered, and from brute force."""
     done = [(rung, rung.picture) for rung in ladder.rungs if rung.picture is not None]
     newest, last = done[-1]
@@ -184,7 +197,8 @@ def _set_against(ladder: Ladder, held: Reference, exposure: float) -> None:
         shown = visible_difference(picture, colour, exposure, ladder.per_degree)
         rung.seen[name], rung.flip[name] = float(where_seen(shown, ladder.per_degree).mean()), float(shown.mean())
 
-    against(newest, last, "reference", held.colour)
+    assert newest.against is not None
+    against(newest, last, "reference", newest.against)
     for rung, picture in done[:-1]:
         against(rung, picture, "last", last)
     newest.seen["last"] = newest.flip["last"] = 0.0
@@ -224,7 +238,7 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         return f"Which {names} is right is a matter of taste: the rungs are shown side by side, and none is rated."
     if len(done) < 2:
         return ""
-    distance = f"at {ladder.per_degree:g} pixels a degree"
+    distance = f"at {ladder.per_degree:g} pixels a degree" + (" once it is filtered" if ladder.filtered else "")
     if enough is not None:
         assert enough.error is not None
         what = ", ".join(f"{v.name} from {v.shown(enough.values[v.key])} on" for v in ladder.varied)

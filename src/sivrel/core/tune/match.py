@@ -9,6 +9,8 @@ from ..diagnose.finding import cleared
 from ..diagnose.trial_renderer import TrialRenderer
 from ..errors import Cancelled
 from ..measure.noise import LUMINANCE
+from ..render.film import film_beauty
+from ..render.filter import filter_film
 from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
 from ..task import OutOfTime
@@ -69,7 +71,8 @@ class Entrant:
 @dataclass
 class Match:
     """seconds: of one frame for each way, including caches; region; entrants, best first once all are done; level: those tied
-    with the first; goal: error for all to reach; reference_error: of brute force."""
+    with the first; goal: error for all to reach; reference_error: of brute force; filtered: whether errors are of the pictures as the noise filter
+    shows them."""
 
     seconds: float
     region: tuple[int, int, int, int]
@@ -82,17 +85,19 @@ class Match:
     reference_picture: Any = None
     says: str = ""
     complete: bool = False
+    filtered: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         return cleared({**self.__dict__, "region": list(self.region), "size": list(self.size), "entrants": [e.as_dict() for e in self.entrants]})
 
 
 def run_match(
-    renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0
+    renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0, filtered: bool = False
 ) -> Match:  # fmt: skip
-    """Give each way `seconds` per frame, of which the region of `frame` has its share, including caches, and measure it against brute force.
+    """Give each way `seconds` per frame, of which the region of `frame` has its share, including caches, and measure it, `filtered` if asked, against
+    brute force.
     The renderer's task receives each step with the match so far, which is returned if it is cancelled."""
-    match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen])
+    match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen], filtered=filtered)
     share = frame.pixels / (frame.width * frame.height)
     try:
         renderer.task.report("rendering brute force as the reference", 0.02, match)
@@ -100,7 +105,7 @@ def run_match(
         match.reference_error, match.reference_seconds, match.reference_picture = held.error, held.seconds, held.colour
         for k, entrant in enumerate(match.entrants):
             renderer.task.report(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match)
-            _enter(renderer, entrant, frame, held, seconds, share)
+            _enter(renderer, entrant, frame, held, seconds, share, filtered)
             rank(match)
         match.complete = True
     except Cancelled:
@@ -108,7 +113,9 @@ def run_match(
     return match
 
 
-def _enter(renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float) -> None:
+def _enter(
+    renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Reference, seconds: float, share: float, filtered: bool
+) -> None:  # fmt: skip
     recipe, edits = renderer.changed(entrant.candidate.values, {})
     try:
         with renderer.within(work_time() + MOST_PREPARING * seconds):
@@ -125,17 +132,26 @@ def _enter(renderer: TrialRenderer, entrant: Entrant, frame: Frame, held: Refere
         for half in (0, 1):
             seeded = replace(frame, seed=(frame.seed + 100_000 * (half + 1) + taken[half]) % (1 << 32))
             render = take(ready, with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0.0}), seeded, renderer.task)
-            sums[half] = render.colours[0] * n if taken[half] == 0 else sums[half] + render.colours[0] * n
+            sums[half] = render.films[0] * n if taken[half] == 0 else sums[half] + render.films[0] * n
             taken[half], spent = taken[half] + n, spent + render.seconds
-        one, other = sums[0] / taken[0], sums[1] / taken[1]
-        lights = one @ LUMINANCE, other @ LUMINANCE
-        error = replace(error_of(*lights, held), noise=noise_of_mean(*lights, held.colour @ LUMINANCE))
-        entrant.points.append(Point(spent / share, sum(taken), error))
+        films = sums[0] / taken[0], sums[1] / taken[1]
+        if filtered:
+            # Each half is filtered alone, so that the error is that of half of the samples, after half of the time.
+            begun = work_time()
+            pictures = [filter_film(film, ready.arrays) for film in films]
+            filtering = work_time() - begun
+            error = error_of(*(picture @ LUMINANCE for picture in pictures), held)
+            entrant.points.append(Point((spent + filtering) / 2.0 / share, taken[0], error))
+        else:
+            pictures = [film_beauty(film) for film in films]
+            lights = pictures[0] @ LUMINANCE, pictures[1] @ LUMINANCE
+            error = replace(error_of(*lights, held), noise=noise_of_mean(*lights, held.colour @ LUMINANCE))
+            entrant.points.append(Point(spent / share, sum(taken), error))
         following = n if taken[0] < 2 else taken[0]
-        if spent * (1.0 + 0.75 * following / taken[0]) > left or sum(taken) > 1 << 16:
+        if spent * (1.0 + 0.75 * following / taken[0]) > (2.0 * left if filtered else left) or sum(taken) > 1 << 16:
             break
         n = following
-    entrant.picture = (sums[0] + sums[1]) / sum(taken)
+    entrant.picture = pictures[0] if filtered else (pictures[0] * taken[0] + pictures[1] * taken[1]) / sum(taken)
     entrant.error = _after(entrant, max(seconds - entrant.prepares, 0.0))
 
 
@@ -218,7 +234,8 @@ def _sentence(match: Match, plain: Entrant | None) -> str:
     if first.error is None:
         return ""
     parts = f"{first.error.noise:.1%} noise, {first.error.bias:.1%} bias"
-    text = f"In {match.seconds:g} s a frame {first.candidate.title} is best, with an error of {first.error.total:.1%}: {parts}."
+    after = " once it is filtered" if match.filtered else ""
+    text = f"In {match.seconds:g} s a frame {first.candidate.title} is best{after}, with an error of {first.error.total:.1%}: {parts}."
     others = [e.candidate.title for e in match.entrants if e.candidate.name in match.level and e is not first]
     if others:
         text += f" Level with it: {'; '.join(others)}."

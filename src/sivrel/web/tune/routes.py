@@ -54,6 +54,7 @@ def page(proof_id: int, kind: str) -> ResponseReturnValue:
         "noise": round(100.0 * asked["noise"], 2) if asked.get("noise") else "",
         "region": request.args.get("region") or ",".join(map(str, asked.get("region") or spot_to_tune(proof, kind) or [])),
         "per_degree": asked.get("per_degree", PIXELS_PER_DEGREE),
+        "filtered": asked.get("filtered", False),
         "vary": [(key, ", ".join(f"{v:g}" for v in values)) for key, values in asked.get("vary", {}).items()],
         "key": request.args.get("key", ""),
         "ways": request.args["ways"].split(",") if request.args.get("ways") else asked.get("ways") or usual(),
@@ -150,7 +151,7 @@ def _asked_ladder(proof: proofs.Proof) -> dict[str, Any]:
         raise InputError(f"A grid has {MOST_CELLS} renders at most; give fewer rungs.")
     return {
         "vary": vary, "region": _region(proof), "seconds": _number("seconds", "The time", LEAST_SECONDS, MOST_SECONDS),
-        "per_degree": _number("per_degree", "The viewing distance", 5.0, 300.0),
+        "per_degree": _number("per_degree", "The viewing distance", 5.0, 300.0), "filtered": "filtered" in request.form,
     }  # fmt: skip
 
 
@@ -164,7 +165,8 @@ def _asked_budget(proof: proofs.Proof) -> dict[str, Any]:
 def _asked_match(proof: proofs.Proof) -> dict[str, Any]:
     ways = request.form.getlist("ways")
     candidates(ways or ["-"], proof.recipe)
-    return {"ways": ways, "region": _region(proof), "seconds": _number("seconds", "The time", LEAST_SECONDS, MOST_SECONDS)}
+    seconds = _number("seconds", "The time", LEAST_SECONDS, MOST_SECONDS)
+    return {"ways": ways, "region": _region(proof), "seconds": seconds, "filtered": "filtered" in request.form}
 
 
 def _asked_advice(proof: proofs.Proof) -> dict[str, Any]:

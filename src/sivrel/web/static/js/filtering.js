@@ -8,11 +8,11 @@ import { ask } from "./post.js";
 
 const KEPT = "sivrel:filter-drafts";
 const FEW = 512; // samples: a proof with fewer has grain to take off
-const NEEDED = ["emission", "albedo", "normal", "variance"];
+const NEEDED = ["emission", "albedo", "normal"];
 
 /** What the filter did, in a few sentences. */
 function words({ smeared, by, level }, shown) {
-  const done = smeared > 0.002
+  const done = smeared === null ? `Whether detail was lost is not known: the proof was kept without its variance.${shown}` : smeared > 0.002
     ? `It smeared ${(smeared * 100).toFixed(1)} % of the picture, where it removed more than noise: see the pass “smeared”, or take more samples.`
     : `It removed only noise.${shown}`;
   const error = level === null || level === undefined ? "" : ` Its error is about ${(level * 100).toPrecision(2)} % of the light: see the pass “error of the filter”.`;

@@ -22,7 +22,8 @@ export function offerPasses(select, passes, filtered) {
   const before = select.value;
   const words = (name) => WORDS[name] ?? name.replace(/^noise\.(light\.)?/, "noise: ").replace(/^light\./, "light: ").replace(/^shadow\./, "unshadowed: ");
   const names = (passes?.length ? passes : USUAL).filter((name) => !UNSEEN.includes(name));
-  if (filtered) names.splice(1, 0, ...BY_FILTER.filter((name) => name !== "filter_error" || passes?.includes("half")));
+  const from = { smeared: "variance", filter_error: "half" };
+  if (filtered) names.splice(1, 0, ...BY_FILTER.filter((name) => !from[name] || passes?.includes(from[name])));
   select.replaceChildren(...names.map((name) => new Option(words(name), name)));
   select.value = names.includes(before) ? before : "beauty";
 }
