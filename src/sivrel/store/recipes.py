@@ -101,6 +101,6 @@ def set_default(db: sqlite3.Connection, number: int | None) -> None:
 
 
 def default(db: sqlite3.Connection) -> Recipe:
-    """The default recipe of a shot without proofs."""
+    """The recipe that a shot without proofs starts with."""
     row = db.execute(f"{_SELECT} WHERE is_default").fetchone()
-    return _named(row).recipe if row else Recipe()
+    return _named(row).recipe if row else STARTING[FIRST].recipe()

@@ -161,14 +161,14 @@ def render_rung(renderer: TrialRenderer, rung: Rung, frame: Frame, held: Referen
     seeds = (frame.seed, (frame.seed + SECOND_SEED) % (1 << 32))
     one, other = (take(ready, recipe, replace(frame, seed=seed), renderer.task) for seed in seeds)
     rung.seconds, rung.samples = min(one.seconds, other.seconds), (one.samples + other.samples) / 2.0
-    pictures, rung.against = (one.colours[0], other.colours[0]), held.colour if held is not None else None
+    pictures, rung.against = [one.colours[0], other.colours[0]], held.colour if held is not None else None
     if filtered:
         begun = work_time()
-        pictures = tuple(filter_film(each.films[0], ready.arrays) for each in (one, other))
+        pictures = [filter_film(each.films[0], ready.arrays) for each in (one, other)]
         rung.seconds += (work_time() - begun) / 2.0
         rung.against = filter_film(one.films[0], ready.arrays, rung.against) if rung.against is not None else None
     rung.frame_seconds = rung.prepares + rung.seconds * frame.width * frame.height / frame.pixels
-    rung.error = error_of(*(picture @ LUMINANCE for picture in pictures), held) if held is not None else None
+    rung.error = error_of(pictures[0] @ LUMINANCE, pictures[1] @ LUMINANCE, held) if held is not None else None
     rung.picture = pictures[0] if held is not None else (pictures[0] + pictures[1]) / 2.0
     rung.light = float((rung.picture @ LUMINANCE).mean())
     return True

@@ -140,7 +140,7 @@ def _enter(
             begun = work_time()
             pictures = [filter_film(film, ready.arrays) for film in films]
             filtering = work_time() - begun
-            error = error_of(*(picture @ LUMINANCE for picture in pictures), held)
+            error = error_of(pictures[0] @ LUMINANCE, pictures[1] @ LUMINANCE, held)
             entrant.points.append(Point((spent + filtering) / 2.0 / share, taken[0], error))
         else:
             pictures = [film_beauty(film) for film in films]
