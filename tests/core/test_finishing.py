@@ -12,7 +12,7 @@ from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.edge_filter import edge_filtered
 from sivrel.core.render.film import ALBEDO, guides_in
-from sivrel.core.render.filter import EDGE_AWARE, LEARNED, SMEARED, _smear, filter_noise, learned_filter
+from sivrel.core.render.filter import EDGE_AWARE, LEARNED, SMEARED, _smear, filter_noise, filter_passes, learned_filter
 from sivrel.core.render.passes import film_passes
 from sivrel.core.scene.model import Light, Scene, Surface
 from sivrel.core.vector import LUMINANCE
@@ -160,6 +160,19 @@ class Filter(unittest.TestCase):
         passes.pop("normal")
         with self.assertRaisesRegex(InputError, "normal.*render it again"):
             filter_noise(passes)
+
+    @unittest.skipIf(learned_filter() is None, "the learned filter does not run here")
+    def test_filtered_passes_of_lights_add_up_to_direct_light(self):
+        passes = self.passes(8)
+        made = filter_passes(passes)
+        lights = [name for name in made if name.startswith("filtered.light.")]
+        self.assertGreaterEqual(len(lights), 1)
+        np.testing.assert_allclose(sum(made[name] for name in lights), made["filtered.direct"], rtol=1e-3, atol=1e-5)
+        for name, plane in made.items():
+            before = passes[name.removeprefix("filtered.")]
+            self.assertAlmostEqual(float(plane.mean()), float(before.mean()), delta=0.05 * float(before.mean()) + 1e-4)
+        again = filter_noise(passes).image
+        np.testing.assert_allclose(made["filtered.direct"] + made["filtered.indirect"], again, rtol=1e-2, atol=1e-5)
 
     def test_guides_are_those_of_what_is_seen_in_a_mirror(self):
         mirror = Surface("mirror", (0.9, 0.9, 0.9), roughness=0.0, metallic=1.0)

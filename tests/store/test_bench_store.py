@@ -5,6 +5,7 @@ import unittest
 from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.starting import FIRST, STARTING
 from sivrel.store import cameras, jobs, moments, pins, proofs, recipes
 from tests.store.test_store import StoreTest
 
@@ -120,11 +121,11 @@ class StoredFinding(StoreTest):
         with self.assertRaises(InputError):
             recipes.name(self.db, "  ", "", Recipe())
         self.assertEqual(recipes.get(self.db, number).recipe, first)
-        self.assertEqual(recipes.default(self.db), Recipe())
+        self.assertEqual(recipes.default(self.db), STARTING[FIRST].recipe())
         recipes.set_default(self.db, number)
         self.assertEqual(recipes.default(self.db), first)
         recipes.remove(self.db, number)
-        self.assertEqual(recipes.default(self.db), Recipe())
+        self.assertEqual(recipes.default(self.db), STARTING[FIRST].recipe())
 
     def test_the_picture_of_a_named_recipe_outlives_its_proof(self):
         shot = self.shot()

@@ -58,6 +58,12 @@ class Finishing(WebTest):
         self.assertEqual(taken[:2], (number, "filter"))
         result = filter_picture(Request(Worker(self.data), self.db, taken[0], taken[2], taken[3]))
         self.assertLess(result["smeared"], 0.1)
+        address = f"/pictures/{self.proof.picture}.exr?filtered"
+        self.assertEqual(self.client.get(address).status_code, 404)
+        self.assertEqual(filter_picture(Request(Worker(self.data), self.db, taken[0], taken[2], {**taken[3], "exr": True})), result)
+        path = self.data / "taken.exr"
+        path.write_bytes(self.client.get(address).data)
+        self.assertIn("filtered", read_exr(path).passes)
         raw = self.client.get(f"/pictures/{self.proof.picture}.half?pass=filtered").data
         image = np.frombuffer(raw, np.float16).reshape(*self.picture.beauty.shape[:2], 4)
         self.assertLess(float(np.std(np.diff(image[..., 1].astype(float)))), float(np.std(np.diff(self.picture.beauty[..., 1].astype(float)))))

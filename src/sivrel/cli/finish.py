@@ -16,13 +16,13 @@ from .common import json_option, print_result, say, values_of
 @click.option("--filter", "filtering", is_flag=True, help="Filter noise, guided by the picture's passes.")
 @json_option
 def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: bool, as_json: bool) -> None:
-    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, add the filtered picture as a pass to an EXR."""
+    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, add the filtered picture to an EXR, and its filtered passes."""
     from PIL import Image
 
     from ..core.finish.finishing import Finish, finish_from, finished, measured_exposure
     from ..core.finish.view import to_bytes
     from ..core.pictures.exr import read_exr, write_exr
-    from ..core.render.filter import filter_noise
+    from ..core.render.filter import filter_noise, filter_passes
 
     out = Path(output)
     if out.suffix.lower() not in (".png", ".exr") or (out.suffix.lower() == ".exr" and not filtering):
@@ -42,6 +42,8 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
         filtered = filter_noise(given.passes)
         shown, smeared = filtered.image, filtered.smeared
         given.passes["filtered"] = filtered.image
+        if out.suffix.lower() == ".exr" and "direct" in given.passes:
+            given.passes |= filter_passes(given.passes)
         if filtered.smear is not None:
             given.passes["smeared"] = filtered.smear[..., None]
         if filtered.error is not None:

@@ -51,6 +51,11 @@ def filtered_path(data: Path, digest: str) -> Path:
     return data / "filtered" / f"{digest}.npz"
 
 
+def filtered_exr_path(data: Path, digest: str) -> Path:
+    """A picture with its filtered passes."""
+    return data / "filtered" / f"{digest}.exr"
+
+
 def focus_path(data: Path, digest: str) -> Path:
     """The part of a picture that changed most, small."""
     return data / "thumbnails" / f"{digest}-focus.png"

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from ..core.errors import InputError
 from ..core.render.recipe import Recipe, from_json, to_json
+from ..core.render.starting import FIRST, STARTING
 from .database import transaction
 from .shots import now
 

@@ -4,7 +4,7 @@ import threading
 from typing import Any
 
 from ..store import proofs
-from .filtering import kept_filtered
+from .filtering import keep_filtered_exr, kept_filtered
 from .pins import read_pins
 from .request import Request
 
@@ -12,7 +12,10 @@ READING_PINS = threading.Lock()
 
 
 def filter_picture(request: Request) -> dict[str, Any]:
-    """Filter a picture, once; returns the smeared share, the object with most of it, the filter's name and its error relative to the light."""
+    """Filter a picture, once, with `exr` also its passes; returns the smeared share, the object with most of it, the filter's name and its error
+    relative to the light."""
+    if request.body.get("exr"):
+        keep_filtered_exr(request.worker.data, request.body["picture"])
     kept = kept_filtered(request.worker.data, request.body["picture"])
     smeared, level = (float(kept[name]) if name in kept else None for name in ("smeared", "level"))
     return {"smeared": smeared, "object": int(kept["most"]), "by": str(kept.get("by", "")), "level": level}

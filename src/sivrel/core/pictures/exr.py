@@ -17,7 +17,7 @@ from ..errors import InputError
 from ..formats.exr_file import box_of, open_exr
 from ..json_text import parse_json
 from ..render.frame import Frame
-from ..render.passes import LIGHT, NOISE, PASSES, SHADOW, channels_of
+from ..render.passes import FILTERED, LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
 
 LARGEST_HALF = 65504.0
@@ -108,7 +108,7 @@ def read_exr(path: Path) -> Picture:
         raise InputError(f"{path} has no channels R, G and B; give a picture with a beauty pass.")
     passes = {"beauty": np.stack([planes.get(c, np.ones_like(planes["R"])) for c in "RGBA"], axis=2)}
     layers = {channel.rpartition(".")[0] for channel in planes}
-    for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW, NOISE)))]:
+    for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW, NOISE, FILTERED)))]:
         letters = channels_of(name)
         if all(f"{name}.{letter}" in planes for letter in letters):
             passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)

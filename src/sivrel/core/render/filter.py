@@ -16,7 +16,8 @@ from ..errors import InputError
 from ..scene.arrays import SceneArrays
 from . import film as columns
 from .edge_filter import LUMINANCE, edge_filtered
-from .passes import film_passes
+from .passes import FILTERED, film_passes
+from .passes import LIGHT as LIGHT_PASS
 
 LEARNED, EDGE_AWARE = "Open Image Denoise", "the edge-aware filter"
 LOOK_AT, MOST_MEAN, MOST_SPREAD = 7, 4.0, 1.5
@@ -66,7 +67,7 @@ def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtere
     try:
         return _filter_noise(passes, learned)
     except KeyError as error:
-        raise InputError(f"The picture lacks the pass {error}, which the noise filter needs; render it again with all of its passes.") from None
+        raise _lacks(error) from None
 
 
 def _filter_noise(passes: dict[str, np.ndarray], learned: bool) -> Filtered:
@@ -110,6 +111,28 @@ def filter_film(film: np.ndarray, arrays: SceneArrays, light: np.ndarray | None 
         passes["beauty"] = light.astype(np.float32)
         passes.pop("indirect")
     return filter_noise(passes).image
+
+
+def filter_passes(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Passes for compositing without grain, float32 [rows, columns, 3]: filtered.direct, filtered.indirect, and filtered.light.NAME, whose sum is
+    filtered.direct as light.NAME add up to direct. Empty where the learned filter does not run. Raises InputError where a guiding pass is missing."""
+    if learned_filter() is None:
+        return {}
+    try:
+        guides, emission = _guides(passes), passes["emission"].astype(np.float32)
+        direct, indirect = emission + _light(passes["direct"] - emission, guides), _light(passes["indirect"], guides)
+    except KeyError as error:
+        raise _lacks(error) from None
+    lights = {name: _light(plane, guides) for name, plane in passes.items() if name.startswith(LIGHT_PASS)}
+    whole = sum(lights.values(), np.zeros_like(direct))
+    # Each is filtered alone, so that their sum differs a little from what is known of it.
+    exact = np.where(whole > 0.0, direct / np.maximum(whole, 1e-20), 0.0)
+    found = {"direct": direct, "indirect": indirect, **{name: plane * exact for name, plane in lights.items()}}
+    return {FILTERED + name: plane for name, plane in found.items()}
+
+
+def _lacks(error: KeyError) -> InputError:
+    return InputError(f"The picture lacks the pass {error}, which the noise filter needs; render it again with all of its passes.")
 
 
 def _guides(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:

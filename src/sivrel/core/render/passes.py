@@ -56,8 +56,9 @@ many these are. guide_albedo and guide_normal: those of the first surface that i
 filtered, smeared and filter_error: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
-LIGHT, SHADOW, NOISE = "light.", "shadow.", "noise."
-"""Passes of each light: its direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the
+LIGHT, SHADOW, NOISE, FILTERED = "light.", "shadow.", "noise.", "filtered."
+"""Prefixes. FILTERED: of passes for compositing without grain (`core.render.filter.filter_passes`). The others are of passes of each light: its
+direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the
 variance of the pixel's mean luminance, Y, averaged over a neighbourhood (only few samples are paired to measure it)."""
 NOISE_CAMERA, NOISE_WITHIN = "noise.camera", "noise.within"
 """The variance of the mean luminance caused by the camera rays, and the rest with them held fixed."""
@@ -71,8 +72,8 @@ def channels_of(name: str) -> Sequence[str]:
     """The names of a pass's channels."""
     if name == "beauty":
         return "RGBA"
-    if name.startswith((LIGHT, SHADOW, NOISE)):
-        return "RGB" if name.startswith(LIGHT) else "Y"
+    if name.startswith((LIGHT, SHADOW, NOISE, FILTERED)):
+        return "RGB" if name.startswith((LIGHT, FILTERED)) else "Y"
     return PASSES[name]
 
 

@@ -66,6 +66,10 @@ STARTING = {
 }  # fmt: skip
 
 
+FIRST = "mood-draft"
+"""What a new shot starts with, unless the artist has chosen a recipe for that: it is clean within seconds once it is filtered."""
+
+
 def named_to_json(recipe: Recipe, name: str, reason: str) -> str:
     """A recipe as a file to share: to_json with a name and a reason."""
     return json.dumps({"name": name, "reason": reason, **json.loads(to_json(recipe))}, indent=1) + "\n"

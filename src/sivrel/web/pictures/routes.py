@@ -136,19 +136,25 @@ def finish(slug: str) -> ResponseReturnValue:
 
 @pages.post("/proofs/<int:proof_id>/filter")
 def filter_proof(proof_id: int) -> ResponseReturnValue:
-    """Request the filtered picture of a proof; the answer comes at /questions/N.json, the picture as its pass “filtered”."""
+    """Request the filtered picture of a proof, with `exr` also as a file with its passes; the answer comes at /questions/N.json, the picture as its
+    pass “filtered”."""
     proof = proofs.get(db(), proof_id)
     if proof is None or proof.picture is None:
         abort(404)
-    return {"question": requests.ask(db(), "filter", proof.shot_id, {"picture": proof.picture})}
+    return {"question": requests.ask(db(), "filter", proof.shot_id, {"picture": proof.picture, "exr": "exr" in request.form})}
 
 
 @pages.get("/pictures/<digest:digest>.exr")
 def exr(digest: str) -> ResponseReturnValue:
+    """A picture with its passes as EXR; with ?filtered, once that was requested, also its passes without grain."""
     if not proofs.has_picture(db(), digest):
         abort(404)
-    path = files.picture_path(data(), digest)
-    return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=f"{digest[:12]}.exr")
+    filtered = "filtered" in request.args
+    path = (files.filtered_exr_path if filtered else files.picture_path)(data(), digest)
+    if not path.is_file():
+        abort(404)
+    name = f"{digest[:12]}{'-filtered' if filtered else ''}.exr"
+    return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=name)
 
 
 @pages.get("/thumbnails/<digest:digest>.png")

@@ -8,7 +8,7 @@ from werkzeug.utils import secure_filename
 
 from ...core.errors import InputError
 from ...core.render.recipe import Recipe
-from ...core.render.starting import STARTING, named_from_json, named_to_json
+from ...core.render.starting import FIRST, STARTING, named_from_json, named_to_json
 from ...store import proofs, recipes
 from ..asked import form_values, proof_or_404, recipe_of
 from ..database import db
@@ -39,8 +39,10 @@ def entries() -> list[Entry]:
         Entry(f"own:{r.id}", r.name, r.reason, r.recipe, recipe_changes(Recipe(), r.recipe), r.picture, r.id, r.is_default)
         for r in recipes.listed(db())
     ]  # fmt: skip
+    first = None if any(entry.is_default for entry in own) else FIRST
     start = [
-        Entry(f"start:{key}", s.title, s.reason, s.recipe(), recipe_changes(Recipe(), s.recipe())) for key, s in STARTING.items()
+        Entry(f"start:{key}", s.title, s.reason, s.recipe(), recipe_changes(Recipe(), s.recipe()), is_default=key == first)
+        for key, s in STARTING.items()
     ]  # fmt: skip
     plain = Entry("plain", "Brute force, default settings", "Unbiased wherever paths can find the light; grain is its only flaw.", Recipe(), [])
     return [*own, *start, plain]

@@ -1,7 +1,7 @@
 // Finishing: how the picture is shown and saved. It applies to the plate at once and is stored with the shot.
 
 import { PLAIN } from "./plate.js";
-import { post } from "./post.js";
+import { ask, post } from "./post.js";
 
 const KEPT_AFTER = 600; // milliseconds without a change
 const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", "sharpening"];
@@ -51,6 +51,7 @@ export class FinishPanel {
 
   /** Downloads of a proof besides its PNG. */
   offer(proof) {
+    this.proof = proof;
     for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
       const link = document.querySelector(`[data-take=${kind}]`);
       link.hidden = !proof || (kind === "exr" && !proof.picture);
@@ -73,6 +74,21 @@ export class FinishPanel {
   plain() {
     for (const name of SLIDERS) this.field(name).value = this.field(name).dataset.plain;
     this.moved();
+  }
+
+  /** Save the EXR with passes that are also filtered. */
+  async saveFiltered() {
+    const proof = this.proof;
+    if (!proof?.picture) return;
+    const note = document.getElementById("filter-note");
+    note.textContent = "Filtering the passes…";
+    try {
+      await ask(`/proofs/${proof.id}/filter`, { exr: "yes" });
+      note.textContent = "";
+      Object.assign(document.createElement("a"), { href: `/pictures/${proof.picture}.exr?filtered`, download: "" }).click();
+    } catch (problem) {
+      note.textContent = problem.message;
+    }
   }
 
   /** Save what is on the plate as PNG. */
