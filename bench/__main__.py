@@ -2,7 +2,25 @@
 
 import sys
 
-from . import agreement, clean, diagnosis, first_start, forecasts, hotspots, lights, load, pages, render, survey, trace, truth, tune, verdicts, ways
+from . import (
+    agreement,
+    clean,
+    diagnosis,
+    first_start,
+    forecasts,
+    hotspots,
+    judged,
+    lights,
+    load,
+    pages,
+    render,
+    survey,
+    trace,
+    truth,
+    tune,
+    verdicts,
+    ways,
+)
 
 BENCHMARKS = {
     "rays": trace.rays,
@@ -14,6 +32,7 @@ BENCHMARKS = {
     "clean": clean.clean,
     "filtered": clean.filtered,
     "filter-error": clean.filter_error,
+    "judged": judged.judged,
     "click": pages.click_to_first_tile,
     "hotspots": hotspots.hotspots,
     "compile": render.cold_compile,
@@ -42,7 +61,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
-    "hotspots", "clean", "filtered", "filter-error",
+    "hotspots", "clean", "filtered", "filter-error", "judged",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -128,6 +128,15 @@ def clean() -> str:
     return "\n  ".join(result)
 
 
+def against(image: np.ndarray, reference: np.ndarray, exposure: float) -> str:
+    """How far a picture looks, and is, from a reference."""
+    shown = [np.clip(finished(one.astype(np.float32), Finish(exposure=exposure)), 0, 1).astype(np.float32) for one in (reference, image)]
+    visible = flip_evaluator.evaluate(*shown, "LDR", applyMagma=False, computeMeanError=True, parameters={"ppd": 67.0})[1]
+    bright = reference @ LUMINANCE
+    off = (image @ LUMINANCE - bright) / (bright + DARK * bright.mean())
+    return f"FLIP {float(np.asarray(visible)):.3f}, error {float(np.sqrt(np.mean(np.minimum(off**2, MOST**2)))):.3f}"
+
+
 def filtered() -> str:
     """The kitchen's draft of 8 samples at 480x270: processor seconds, visible difference and error of the picture as it is, filtered, and by the
     edge-aware filter, against 512 samples of both, filtered."""
@@ -139,14 +148,6 @@ def filtered() -> str:
         return made + seconds, film_passes(film, [], arrays)
 
     reference = filter_noise(passes(9, sampling__max=512, **CONNECTED, **GUIDED)[1]).image
-
-    def against(image: np.ndarray) -> str:
-        shown = [np.clip(finished(one.astype(np.float32), Finish(exposure=exposure)), 0, 1).astype(np.float32) for one in (reference, image)]
-        visible = flip_evaluator.evaluate(*shown, "LDR", applyMagma=False, computeMeanError=True, parameters={"ppd": 67.0})[1]
-        bright = reference @ LUMINANCE
-        off = (image @ LUMINANCE - bright) / (bright + DARK * bright.mean())
-        return f"FLIP {float(np.asarray(visible)):.3f}, error {float(np.sqrt(np.mean(np.minimum(off**2, MOST**2)))):.3f}"
-
     result = []
     for kind, values in {"plain": {}, "bidirectional": CONNECTED, "guided": GUIDED, "both": CONNECTED | GUIDED}.items():
         seconds, found = passes(1, sampling__max=8, **values)
@@ -156,7 +157,8 @@ def filtered() -> str:
         took = time.perf_counter() - begun
         images = {"as it is": found["beauty"][..., :3], f"by {made.by} in {took:.2f} s": made.image, "by the edge-aware filter": edge_filtered(found)}
         result.append(
-            f"{kind}: rendered in {seconds:.1f} s of the processor; " + "; ".join(f"{what}: {against(image)}" for what, image in images.items())
+            f"{kind}: rendered in {seconds:.1f} s of the processor; "
+            + "; ".join(f"{what}: {against(image, reference, exposure)}" for what, image in images.items())
         )
     return "\n  ".join(result)
 
