@@ -11,7 +11,7 @@ from sivrel.core.errors import Cancelled
 from sivrel.core.measure.noise import LUMINANCE
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.film import ALBEDO, DIRECT, FILM_COLUMNS, NORMAL
-from sivrel.core.render.filter import PARTS
+from sivrel.core.render.filter import PARTS, learned_filter
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
@@ -87,6 +87,7 @@ class Finer(unittest.TestCase):
         cancel.wait()
 
 
+@unittest.skipUnless(learned_filter(), "the learned filter does not run here")
 class Live(unittest.TestCase):
     """A picture while it is rendered: no tile is lost, and grain goes."""
 

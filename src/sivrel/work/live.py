@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..core.render.filter import LIGHT, PARTS, filter_quickly, parts_of
+from ..core.render.filter import LIGHT, PARTS, filter_quickly, learned_filter, parts_of
 from ..core.render.frame import Frame, paste
 from .quick import coarser, spread
 
@@ -14,7 +14,7 @@ LEAST_WAIT, OF_TIME = 0.4, 6.0
 
 
 class LivePicture:
-    """keep(picture) receives each, float32 [rows, columns, 3] of the frame's window."""
+    """keep(picture) receives each, float32 [rows, columns, 3] of the frame's window; none where the learned filter does not run."""
 
     def __init__(self, frame: Frame, keep: Callable[[np.ndarray], None]) -> None:
         x0, y0, x1, y1 = frame.window
@@ -25,13 +25,14 @@ class LivePicture:
         """Show a coarse look, float32 `parts_at` the coarser frame; it stands where no tile has come."""
         seen = np.concatenate([filter_quickly(coarse), coarse[..., LIGHT.stop :]], axis=2)
         self.parts = spread(seen, coarser(self.frame, step), self.frame, step, smooth=True)
-        self.keep(self.parts[..., LIGHT])
+        if learned_filter() is not None:
+            self.keep(self.parts[..., LIGHT])
 
     def add(self, box: tuple[int, int, int, int], tile: np.ndarray) -> None:
         """Take the film of a finished tile; show it, unless another was shown a moment ago."""
         paste(self.parts, self.frame, box, parts_of(tile))
         begun = time.monotonic()
-        if begun >= self.due:
+        if begun >= self.due and learned_filter() is not None:
             self.keep(filter_quickly(self.parts))
             ended = time.monotonic()
             self.due = ended + max(LEAST_WAIT, OF_TIME * (ended - begun))

@@ -21,6 +21,8 @@ WINDOW, CERTAIN = 21, 5.0
 """Window in pixels in which the removed part is checked, and least correlation in standard errors."""
 MORE = 1.5
 """Patches relative to the unfiltered picture above which the filter made them."""
+MOST_UNEVEN = 2.0
+"""Light of a cell's brightest neighbour, relative to its own, from which it is not compared with brute force."""
 SIZE = 6.0
 """Approximate size of the lost detail in pixels."""
 
@@ -38,10 +40,18 @@ def find(case: Case) -> list[Finding]:
 def find_off(case: Case, truth: Coarse) -> list[Finding]:
     """Patches that the filter made from grain, or left, against brute force."""
     image = filtered_light(case)
-    if image is None or case.recipe is None or case.flat.sum() < 64:
+    if image is None or case.recipe is None:
         return []
-    pooled = case.grid.pool(image)
-    mask, contrast, size = patches_in(case, [band(case, pooled, half, case.flat) for half in truth.halves])
+    pooled, halves = case.grid.pool(image), truth.halves
+    # A cell of brute force takes an eighth of its light from each neighbour, a cell of the picture does not: both must be about as bright.
+    light = case.grid.pool(case.light if case.unfiltered is None else case.unfiltered) + case.floor
+    even = case.flat & (ndimage.maximum_filter(light, 3) < MOST_UNEVEN * light)
+    if even.sum() < 64:
+        return []
+    if case.paired is not None:
+        # What the recipe leaves out, as bounces beyond a limit, is not the filter's: it is compared with the recipe's own light.
+        halves = tuple(half + off for half, off in zip(halves, case.paired.apart(truth).halves, strict=True))
+    mask, contrast, size = patches_in(case, [band(case, pooled, half, even) for half in halves])
     own = patches_in(case, bands_of(case, truth))[1] if case.paired is not None else 0.0
     share = float(mask.mean())
     if share < LEAST_SHARE or contrast < max(LEAST_CONTRAST, MORE * own) or case.seen(contrast, size) < SEEN:

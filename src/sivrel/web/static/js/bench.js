@@ -114,6 +114,8 @@ async function choose(id, other = undefined, proven = false) {
   const proof = await json(`/proofs/${id}.json`);
   watcher.stop();
   filter.picture = null;
+  if ($("pass").value === "filtered") $("pass").value = "beauty";
+  if (filter.kept.has(proof.picture)) await filter.before(proof);
   // An enlarged region is shown as a whole.
   plate.cropped = Boolean(proof.window && proof.width > 2 * plate.canvas.width);
   await Promise.all([show("a", proof), show("b", other === undefined ? await parentOf(proof) : other ? await json(`/proofs/${other}.json`) : null)]);
@@ -151,8 +153,12 @@ lineage.onRenewed = mark;
 
 const watcher = new Watcher(plate, async (proof) => {
   await lineage.renew();
-  if (proof.picture) await filter.finished(proof);
-  if (proof.picture) await show("a", proof);
+  if (proof.picture) {
+    filter.ended(proof);
+    // Compared like with like.
+    if ((await filter.before(proof)) && chosen.b) await show("b", chosen.b);
+    await show("a", proof);
+  }
   pins.load();
 }, (proof) => filter.live(proof));
 

@@ -5,7 +5,6 @@ import { offerPasses } from "./passes.js";
 import { SINGLE, WIPE } from "./plate.js";
 import { ask } from "./post.js";
 
-
 const KEPT = "sivrel:filter-drafts";
 const FEW = 512; // samples: a proof with fewer has grain to take off
 const NEEDED = ["emission", "albedo", "normal"];
@@ -64,20 +63,23 @@ export class NoiseFilter {
   }
 
   /** From now on a proof is looked at filtered; `answer` is what filtering said. */
-  turnOn(proof, answer) {
+  turnOn(proof, answer, shown = "") {
     this.picture = proof.picture;
     offerPasses($("pass"), proof.passes, true);
     $("pass").value = "filtered";
-    $("filter-note").textContent = words(answer, "");
+    $("filter-note").textContent = words(answer, shown);
   }
 
-  /** A render has ended and is shown next: what was seen filtered stays so. */
-  async finished(proof) {
+  /** A render has ended: one that was watched unfiltered stays so. */
+  ended(proof) {
     if (this.unfilteredRender === proof.id) this.declined = proof.picture;
+  }
+
+  /** Called before a proof is put on the plate: it is then shown filtered at once, if that is wanted; returns whether. */
+  async before(proof) {
     const answer = this.due(proof) && (await this.made(proof));
-    if (!answer || this.chosen.a?.id !== proof.id) return;
-    this.turnOn(proof, answer);
-    if (this.chosen.b) await this.show("b", this.chosen.b); // compared like with like
+    if (answer) this.turnOn(proof, answer);
+    return Boolean(answer);
   }
 
   /** Show a proof filtered as soon as it is there, if the artist wants that. What is measured is always the unfiltered one. */
@@ -110,10 +112,7 @@ export class NoiseFilter {
     try {
       const answer = await ask(`/proofs/${proof.id}/filter`, {});
       if (this.chosen.a !== proof) return;
-      this.picture = proof.picture;
-      offerPasses($("pass"), proof.passes, true);
-      $("pass").value = "filtered";
-      note.textContent = words(answer, " Left of the bar filtered, right of it not.");
+      this.turnOn(proof, answer, " Left of the bar filtered, right of it not.");
       await Promise.all([this.show("a", proof), this.show("b", { ...proof, unfiltered: true })]);
       this.plate.mode = WIPE;
       this.plate.draw();
