@@ -187,6 +187,7 @@ class Loop(BrowserTest):
     def test_exposure_zoom_and_readout(self):
         self.open()
         page = self.page
+        self.wait("sivrel.plate.pictures[0].pass === 'filtered'")
         before = self.pixel(240, 200)
         page.locator("#stage").focus()
         for _ in range(6):

@@ -90,7 +90,7 @@ class Day(BrowserTest):
     def test_pins_are_set_read_on_all_proofs_named_and_taken_out(self):
         self.open()
         self.key("ArrowUp")  # to a proof whose view the others share
-        self.wait("sivrel.chosen.a.id === 16 && sivrel.plate.pictures[0].finished")
+        self.wait("sivrel.chosen.a.id === 17 && sivrel.plate.pictures[0].finished")
         self.key("i")
         self.drag(0.5, 0.5, 0.5, 0.5)
         self.wait("sivrel.pins.pins.length === 1 && sivrel.pins.pins[0].unread === 0")
