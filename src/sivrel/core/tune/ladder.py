@@ -247,7 +247,7 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         )
         if enough is done[0]:
             first += " It is the lowest rung; lower ones may be enough, too."
-        return first + _of_bias(enough)
+        return first + _of_bias(enough, ladder.filtered)
     dearest = done[-1]
     assert dearest.error is not None
     beyond = " or ".join(f"of {v.name} beyond {v.shown(dearest.values[v.key])}" for v in ladder.varied)
@@ -259,7 +259,7 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
             text += f" By its curve noise falls to {dearest.error.noise / 2.0:.1%} at about {wanted:.3g}."
         elif fit.floor > 0.5 * dearest.error.noise**2:
             text += f" Its noise stays at {fit.floor**0.5:.1%}: the rest comes from other sources."
-    return text + _of_bias(dearest)
+    return text + _of_bias(dearest, ladder.filtered)
 
 
 def _dearer(chosen: Varied, dearest: Rung, wanted: float | None) -> float | None:
@@ -272,9 +272,10 @@ def _dearer(chosen: Varied, dearest: Rung, wanted: float | None) -> float | None
     return wanted if (wanted < stands if cheaper_up else wanted > stands) and wanted > 0.0 else None
 
 
-def _of_bias(rung: Rung) -> str:
+def _of_bias(rung: Rung, filtered: bool) -> str:
     error = rung.error
     if error is None or error.bias < 0.02 or error.bias < 2.0 * error.bias_error:
         return ""
     light = f", {abs(error.light - 1.0):.1%} of the light {'lost' if error.light < 1.0 else 'too much'}" if abs(error.light - 1.0) > 0.005 else ""
-    return f" Against brute force {error.bias:.1%} of it is bias{light}, which more samples do not remove."
+    falls = "the filter's part of which falls with more samples" if filtered else "which more samples do not remove"
+    return f" Against brute force {error.bias:.1%} of it is bias{light}, {falls}."
