@@ -283,6 +283,10 @@ class Matches(unittest.TestCase):
         self.assertEqual(candidate("photon_map:looked_up", recipe).values["photon_map.final_gather_rays"], 0)
         both = candidate("brute_force+traced+caustics", recipe)
         self.assertEqual((both.values["shadows.way"], both.values["caustics.on"]), ("traced", "yes"))
+        added = with_values(recipe, {"bidirectional.on": "yes", "caustics.on": "yes"})
+        self.assertEqual(candidate("brute_force", added).values["bidirectional.on"], "no")
+        self.assertNotIn("caustics.on", candidate("brute_force", added).values, "that is light, and no noise")
+        self.assertEqual(candidate("brute_force+bidirectional", added).values["bidirectional.on"], "yes")
         flat = with_values(recipe, {"baked.final_gather_rays": 0})
         self.assertGreater(candidate("baked", flat).values["baked.final_gather_rays"], 0)
         for name in usual():

@@ -51,6 +51,9 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
             values["gi.beyond"] = beyond or "brute_force"
             if beyond and beyond != "brute_force":
                 words.append(f"over {BEYOND[beyond].title}")
+    if light:
+        # A way is compared as it is, without what only changes its noise: that is an addition of its own.
+        values |= {f"{key}.on": "no" for key in ADDED if key != CAUSTICS and key not in besides and recipe.of(key).on == "yes"}
     for more in besides:
         if more in ADDED:
             values[f"{more}.on"] = "yes"
