@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -112,6 +113,13 @@ class Live(unittest.TestCase):
         last = self.shown[-1][..., 1]
         self.assertAlmostEqual(float(last.mean()), 0.5, delta=0.05)
         self.assertLess(last.std(), 0.2)  # each pixel's own is 0.5
+
+    def test_a_filter_that_fails_ends_no_render(self):
+        with mock.patch("sivrel.work.live.filter_quickly", side_effect=RuntimeError("no memory")), self.assertLogs("sivrel.work.live", "ERROR"):
+            self.live.begin(np.zeros((16, 18, PARTS), np.float32), 4)
+            for box in self.frame.tiles():
+                self.live.add(box, self.film(box))
+        self.assertEqual(self.shown, [])
 
     def test_it_takes_little_of_the_time(self):
         for box in self.frame.tiles():

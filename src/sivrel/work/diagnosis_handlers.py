@@ -149,7 +149,7 @@ def retest_proof(request: Request) -> dict[str, Any]:
         if kept is None:
             continue
         finding, parent = kept.body, None
-        filtered = bool(finding["evidence"].get("filtered"))
+        filtered = bool(finding.get("evidence", {}).get("filtered"))
         if finding["measure"] == "smear":
             kept_filtered(worker.data, proof.picture)
         child = Side(case_of_proof(worker.data, db, shot, proof, filtered), renderer)
