@@ -13,7 +13,7 @@ LONG = 256
 """Samples of the reference, which is rendered of the middle only, filtered too."""
 CONNECTED = {"bidirectional.on": "yes"}
 THROUGH_GLASS = {"caustics.on": "yes", "caustics.count": 30_000, "limits.refractions": 16, "limits.reflections": 8}
-FINALS = {"keepers-kitchen": (36, CONNECTED), "slipway": (16, {}), "lamp-room": (24, CONNECTED | THROUGH_GLASS)}
+FINALS = {"keepers-kitchen": (36, CONNECTED), "slipway": (48, {}), "lamp-room": (24, CONNECTED | THROUGH_GLASS)}
 """Samples and recipe of each shot."""
 
 
