@@ -1,11 +1,13 @@
 // Compare: two to four linked plates, and the difference of each from the first.
 
 import { roundedStops } from "./captions.js";
-import { inStops } from "./format.js";
 import { $ } from "./dom.js";
+import { canFilter, keepWanted, wantsFiltered } from "./filtering.js";
+import { inStops } from "./format.js";
 import { followKeys, holdButton } from "./keys.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { followPointer } from "./pointer.js";
+import { ask } from "./post.js";
 import { json } from "./watcher.js";
 
 const main = document.querySelector(".side-by-side");
@@ -49,14 +51,21 @@ for (const { plate } of places)
     }
   });
 
-async function load(proof, address = null) {
-  const answer = await fetch(address ?? `/pictures/${proof.picture}.half`);
+async function load(proof, address = null, pass = "beauty") {
+  const answer = await fetch(address ?? `/pictures/${proof.picture}.half?pass=${pass}`);
   if (!answer.ok) return null;
-  return new Picture({ ...proof, digest: address ? null : proof.picture, halves: new Uint16Array(await answer.arrayBuffer()) });
+  return new Picture({ ...proof, digest: address ? null : proof.picture, halves: new Uint16Array(await answer.arrayBuffer()), pass });
+}
+
+/** A proof's picture: filtered, if that is wanted and possible. What is judged is always the unfiltered one. */
+async function pictureOf(proof) {
+  const filtered = $("filter-drafts").checked && canFilter(proof) && (await ask(`/proofs/${proof.id}/filter`, {}).catch(() => null));
+  return load(proof, null, filtered ? "filtered" : "beauty");
 }
 
 const proofs = await Promise.all(numbers.map((number) => json(`/proofs/${number}.json`)));
-const pictures = await Promise.all(proofs.map((proof) => load(proof)));
+$("filter-drafts").checked = wantsFiltered();
+let pictures = await Promise.all(proofs.map((proof) => load(proof)));
 const visible = new Map(); // pictures of visible differences, by exposure and number
 
 function setExposure(stops) {
@@ -114,6 +123,15 @@ $("exposure").addEventListener("input", () => {
   clearTimeout(judging);
   judging = setTimeout(() => (judge(), shown === "visible" && show("visible")), 400);
 });
+async function renew() {
+  pictures = await Promise.all(proofs.map(pictureOf));
+  await show(shown);
+}
+$("filter-drafts").addEventListener("change", () => {
+  keepWanted($("filter-drafts").checked);
+  $("filter-drafts").blur(); // the keys are the plates' again
+  return renew();
+});
 $("add")?.addEventListener("change", () => {
   if ($("add").value) location.search = `?proofs=${[...numbers, $("add").value].join(",")}`;
 });
@@ -151,5 +169,6 @@ for (const { plate } of places) plate.painter.setView(tables, main.dataset.view)
 setExposure(Number($("exposure").value));
 await show("pictures");
 judge();
+if ($("filter-drafts").checked) renew();
 
 window.sivrel = { places, OTHER, show, shown: () => shown };

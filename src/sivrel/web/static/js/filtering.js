@@ -9,6 +9,14 @@ const KEPT = "sivrel:filter-drafts";
 const FEW = 512; // samples: a proof with fewer has grain to take off
 const NEEDED = ["emission", "albedo", "normal"];
 
+/** Whether the artist wants to see proofs filtered, which all pages remember. */
+export const wantsFiltered = () => localStorage.getItem(KEPT) !== "no";
+
+export const keepWanted = (wanted) => localStorage.setItem(KEPT, wanted ? "yes" : "no");
+
+/** Whether a finished proof has so few samples, and the passes, that it is worth filtering. */
+export const canFilter = (proof) => Boolean(proof.picture && proof.samples < FEW && NEEDED.every((pass) => proof.passes?.includes(pass)));
+
 /** What the filter did, in a few sentences. */
 function words({ smeared, by, level }, shown) {
   const done = smeared === null ? `Whether detail was lost is not known: the proof was kept without its variance.${shown}` : smeared > 0.002
@@ -29,9 +37,9 @@ export class NoiseFilter {
     this.declined = null; // the picture that the artist wants to see as it is
     this.box = /** @type {HTMLInputElement | null} */ (document.getElementById("filter-drafts"));
     if (!this.box) return;
-    this.box.checked = localStorage.getItem(KEPT) !== "no";
+    this.box.checked = wantsFiltered();
     this.box.addEventListener("change", () => {
-      localStorage.setItem(KEPT, this.box.checked ? "yes" : "no");
+      keepWanted(this.box.checked);
       if (this.chosen.a && !this.chosen.a.picture) return this.again();
       const shown = this.picture !== null && this.picture === this.chosen.a?.picture;
       if (shown && !this.box.checked) return this.toggle();
@@ -58,8 +66,7 @@ export class NoiseFilter {
 
   /** Whether a finished proof is to be shown filtered, and is not yet. */
   due(proof) {
-    const can = this.wanted(proof) && proof.picture && NEEDED.every((pass) => proof.passes?.includes(pass));
-    return can && this.picture !== proof.picture && this.declined !== proof.picture && $("pass").value === "beauty";
+    return this.wanted(proof) && canFilter(proof) && this.picture !== proof.picture && this.declined !== proof.picture && $("pass").value === "beauty";
   }
 
   /** From now on a proof is looked at filtered; `answer` is what filtering said. */
