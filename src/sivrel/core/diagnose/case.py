@@ -64,6 +64,11 @@ class Case:
         """Luminance float64 [rows, columns]; not-a-number counts as black."""
         return np.nan_to_num(self.picture.beauty[..., :3].astype(np.float64) @ LUMINANCE.astype(np.float64), nan=0.0, posinf=0.0, neginf=0.0)
 
+    @property
+    def light_before_filter(self) -> np.ndarray:
+        """Luminance [rows, columns] before the noise filter, where the case is of a filtered picture."""
+        return self.light if self.unfiltered is None else self.unfiltered
+
     @functools.cached_property
     def variance(self) -> np.ndarray | None:
         """Variance of the pixels' mean luminance [rows, columns], if measured; an upper bound, since channels are correlated."""

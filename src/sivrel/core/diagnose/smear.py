@@ -44,7 +44,7 @@ def find_off(case: Case, truth: Coarse) -> list[Finding]:
         return []
     pooled, halves = case.grid.pool(image), truth.halves
     # A cell of brute force takes an eighth of its light from each neighbour, a cell of the picture does not: both must be about as bright.
-    light = case.grid.pool(case.light if case.unfiltered is None else case.unfiltered) + case.floor
+    light = case.grid.pool(case.light_before_filter) + case.floor
     even = case.flat & (ndimage.maximum_filter(light, 3) < MOST_UNEVEN * light)
     if even.sum() < 64:
         return []
@@ -95,7 +95,7 @@ def smeared_in(case: Case) -> tuple[np.ndarray, np.ndarray]:
     image = filtered_light(case)
     if image is None:
         return np.zeros((0, 0), bool), np.zeros((0, 0))
-    taken = (case.light if case.unfiltered is None else case.unfiltered) - image
+    taken = case.light_before_filter - image
     # A single bright pixel that was clamped to its neighbours is not detail.
     most = 4.0 * 1.4826 * ndimage.median_filter(np.abs(taken), 7, mode="nearest") + 1e-12
     taken = np.clip(taken, -most, most)
