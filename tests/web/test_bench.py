@@ -11,7 +11,7 @@ from PIL import Image
 
 from sivrel import web
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.store import jobs, moments, pins, proofs, recipes, shots
+from sivrel.store import files, jobs, moments, pins, proofs, recipes, shots
 from sivrel.web.bench.commands import COMMANDS, bindings
 from tests.web.test_web import WebTest
 
@@ -85,6 +85,19 @@ class Lineage(BenchTest):
         self.post("/shots/slipway/empty")
         self.assertIsNone(proofs.get(self.db, proof.id))
         self.assertIn("nothing to restore", self.post("/shots/slipway/restore", 422).text)
+
+    def test_nothing_of_a_picture_is_left_when_the_bin_is_emptied(self):
+        proof = self.of("lamp-room")[-1]
+        paths = files.all_of_picture(self.data, proof.picture)
+        for path in paths:
+            if not path.is_file():
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_bytes(b"made of it")
+        self.post(f"/proofs/{proof.id}/delete")
+        self.assertTrue(all(path.is_file() for path in paths))
+        self.assertEqual(self.post("/shots/lamp-room/empty").json["count"], 1)
+        left = [path for path in self.data.rglob("*") if proof.picture in path.name]
+        self.assertEqual(left, [])
 
     def test_thinning_says_first_how_many(self):
         result = self.client.get("/shots/lamp-room/thin.json").json

@@ -79,6 +79,12 @@ def moment_path(data: Path, client: str) -> Path:
     return moments(data) / f"{client}.half"
 
 
+def all_of_picture(data: Path, digest: str) -> list[Path]:
+    """Every file that may stand for a picture: they are deleted together."""
+    paths = (picture_path, thumbnail_path, focus_path, filtered_path, filtered_exr_path)
+    return [path(data, digest) for path in paths]
+
+
 LARGEST_HALF = 65504.0
 
 

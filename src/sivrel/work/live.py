@@ -13,8 +13,6 @@ from .quick import coarser, spread
 
 LEAST_WAIT, OF_TIME = 0.4, 6.0
 """Seconds between two pictures, and at least that many times what the last one took."""
-
-
 log = logging.getLogger(__name__)
 
 

@@ -130,8 +130,7 @@ def empty(slug: str) -> ResponseReturnValue:
     gone = proofs.empty(db(), shot_or_404(slug).id)
     freed = 0
     for digest in gone:
-        for path in (files.picture_path(data(), digest), files.thumbnail_path(data(), digest), files.focus_path(data(), digest),
-                     files.filtered_path(data(), digest)):  # fmt: skip
+        for path in files.all_of_picture(data(), digest):
             if path.is_file():
                 freed += path.stat().st_size
                 path.unlink()

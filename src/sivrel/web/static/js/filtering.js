@@ -14,8 +14,11 @@ export const wantsFiltered = () => localStorage.getItem(KEPT) !== "no";
 
 export const keepWanted = (wanted) => localStorage.setItem(KEPT, wanted ? "yes" : "no");
 
-/** Whether a finished proof has so few samples, and the passes, that it is worth filtering. */
-export const canFilter = (proof) => Boolean(proof.picture && proof.samples < FEW && NEEDED.every((pass) => proof.passes?.includes(pass)));
+/** Whether a proof has so few samples that there is grain to take off. */
+const hasFew = (proof) => Boolean(proof?.samples && proof.samples < FEW);
+
+/** Whether a finished proof is worth filtering, and has the passes for it. */
+export const canFilter = (proof) => Boolean(hasFew(proof) && proof.picture && NEEDED.every((pass) => proof.passes?.includes(pass)));
 
 /** What the filter did, in a few sentences. */
 function words({ smeared, by, level }, shown) {
@@ -54,19 +57,14 @@ export class NoiseFilter {
     return this.kept.get(proof.picture);
   }
 
-  /** Whether the artist wants to see a proof of so many samples filtered. */
-  wanted(proof) {
-    return Boolean(this.box?.checked && proof?.samples && proof.samples < FEW);
-  }
-
   /** Whether a running render is shown filtered. */
   live(proof) {
-    return this.wanted(proof) && !proof.picture && this.unfilteredRender !== proof.id;
+    return Boolean(this.box?.checked) && hasFew(proof) && !proof.picture && this.unfilteredRender !== proof.id;
   }
 
   /** Whether a finished proof is to be shown filtered, and is not yet. */
   due(proof) {
-    return this.wanted(proof) && canFilter(proof) && this.picture !== proof.picture && this.declined !== proof.picture && $("pass").value === "beauty";
+    return Boolean(this.box?.checked) && canFilter(proof) && this.picture !== proof.picture && this.declined !== proof.picture && $("pass").value === "beauty";
   }
 
   /** From now on a proof is looked at filtered; `answer` is what filtering said. */
@@ -101,11 +99,11 @@ export class NoiseFilter {
 
   async toggle() {
     const proof = this.chosen.a, note = $("filter-note");
-    if (proof && !proof.picture) {
+    if (!proof) return;
+    if (!proof.picture) {
       this.unfilteredRender = this.live(proof) ? proof.id : null;
       return this.again();
     }
-    if (!proof) return;
     if (this.picture === proof.picture) {
       this.picture = null;
       this.declined = proof.picture;

@@ -1,6 +1,7 @@
 // Live previews: while a value is dragged, the plate shows the latest request; earlier ones are dropped.
 
 import { $ } from "./dom.js";
+import { wantsFiltered } from "./filtering.js";
 import { post } from "./post.js";
 import { Picture } from "./plate.js";
 
@@ -26,12 +27,6 @@ export class Moments {
     return form;
   }
 
-  /** Whether what is rendered at once is shown filtered. */
-  filtered() {
-    const box = /** @type {HTMLInputElement | null} */ (document.getElementById("filter-drafts"));
-    return Boolean(box?.checked);
-  }
-
   /** Turn live rendering of every recipe change on or off. */
   toggle() {
     this.on = !this.on;
@@ -50,7 +45,7 @@ export class Moments {
       this.wanted = null;
       try {
         const fields = new FormData(this.recipe.form);
-        if (this.filtered()) fields.set("filtered", "1");
+        if (wantsFiltered()) fields.set("filtered", "1");
         if (rough) {
           fields.set("draft", "1");
           fields.set("region", "");
@@ -99,7 +94,7 @@ export class Moments {
     const picture = new Picture({ width, height, window, halves: new Uint16Array(bytes, HEAD) });
     this.plate.setPicture(0, picture);
     const fine = this.samples < 1 ? `one sample for ${Math.round(1 / this.samples)} pixels` : `${this.samples} of ${this.most()} samples`;
-    this.say(`Of the moment, ${fine}${this.filtered() ? ", filtered" : ""}; not kept: ⏎ proves it.`);
+    this.say(`Of the moment, ${fine}${wantsFiltered() ? ", filtered" : ""}; not kept: ⏎ proves it.`);
   }
 
   say(text) {
