@@ -30,6 +30,7 @@ BENCHMARKS = {
     "adaptive": render.adaptive,
     "filter": render.noise_filter,
     "clean": clean.clean,
+    "cached": clean.cached,
     "filtered": clean.filtered,
     "filter-error": clean.filter_error,
     "judged": judged.judged,
@@ -61,7 +62,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
-    "hotspots", "clean", "filtered", "filter-error", "judged",
+    "hotspots", "clean", "cached", "filtered", "filter-error", "judged",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -9,17 +9,18 @@ from sivrel.core.caches import CacheFolder
 from sivrel.core.gi.record_lookup import COLUMNS, LIGHT, NEAREST, POSITION, RADIUS
 from sivrel.core.gi.records import gradients, make_records
 from sivrel.core.gi.tree import bounds_of_ranges, sort_into_tree
-from sivrel.core.render.film import INDIRECT
+from sivrel.core.render.film import ASKED, INDIRECT, SERVED
 from sivrel.core.render.frame import Frame, render_tiles
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene
-from tests.scenes import box_inside, lambert, looking_down, quad, render
+from tests.scenes import box_inside, lambert, light, looking_down, quad, render
 
 CAMERA = looking_down(height=0.5, tilt=0.4, half_width=0.8)
 LAMP = Light("lamp", "sphere", (30.0, 20.0, 10.0), (0.3, 0.2, 0.4), radius=0.1)
 ROOM = Scene("room", [box_inside()], [lambert((0.7, 0.5, 0.4))], [LAMP])
+A_FEW = np.linspace(-0.45, 0.4, 8)
 X, Y = np.array([[1.0, 0.0, 0.0]]), np.array([[0.0, 1.0, 0.0]])
 
 
@@ -98,6 +99,16 @@ class Records(unittest.TestCase):
 
 
 class Serving(unittest.TestCase):
+    def test_where_no_record_serves_those_a_little_farther_do(self):
+        """On tiles a few pixels wide, between which lie gaps that the points of the records miss."""
+        tiles = [quad((x, y, -0.5), (x + 0.05, y, -0.5), (x + 0.05, y + 0.05, -0.48), (x, y + 0.05, -0.48)) for x in A_FEW for y in A_FEW]
+        scene = Scene("tiles", [box_inside(), *tiles], [lambert(0.6)], [LAMP])
+        given = {"limits__diffuse_bounces": 8, "gi__seen": "irradiance_cache", "gi__beyond": "radiance_cache", "irradiance_cache__rays": 256}
+        film = render(scene, CAMERA, (40, 40), sampling__max=16, **given)
+        truth = render(scene, CAMERA, (40, 40), sampling__max=256, limits__diffuse_bounces=8)
+        self.assertGreater(float(film[..., SERVED].sum() / film[..., ASKED].sum()), 0.97)
+        np.testing.assert_allclose(light(film, "indirect")[0].mean(), light(truth, "indirect")[0].mean(), rtol=0.03)
+
     def test_light_leaks_past_a_thin_wall_only_where_it_is_let(self):
         """Two rooms, one dark, with a sheet between, and a cache that both cameras share: records of the lit room would serve beyond it."""
         sheet = quad((0.0, -1, -1), (0.0, 1, -1), (0.0, 1, 1), (0.0, -1, 1))

@@ -41,18 +41,25 @@ class Steps(unittest.TestCase):
 class Upgraded(unittest.TestCase):
     """What was stored before a setting was renamed is read after it, and what is written then says so."""
 
+    def test_recipes_of_version_1_traced_wide_gloss(self):
+        old = {"gi": {"seen": "irradiance_cache", "beyond": "radiance_cache"}}
+        self.assertEqual(from_json(json.dumps(old)).gi.gloss, "traced")
+        self.assertEqual(from_json(json.dumps({**old, "version": 2})).gi.gloss, "looked_up")
+        self.assertEqual(from_json(to_json(Recipe())), Recipe())
+
     def test_a_recipe_and_edits_of_before_a_change(self):
-        step = (renamed("limits.roof", "limits.indirect_clamp"),)
-        old = json.dumps({"version": 1, "limits": {"roof": 0.5}})
+        step = (*stored.RECIPE.steps, renamed("limits.roof", "limits.indirect_clamp"))
+        now = stored.RECIPE.version
+        old = json.dumps({"version": now, "limits": {"roof": 0.5}})
         with self.assertRaises(InputError):
             from_json(old)
         with mock.patch.object(recipes, "RECIPE", replace(stored.RECIPE, steps=step)):
             made = from_json(old)
             self.assertEqual(made, with_values(Recipe(), {"limits.indirect_clamp": 0.5}))
-            self.assertEqual(json.loads(to_json(made))["version"], 2)
+            self.assertEqual(json.loads(to_json(made))["version"], now + 1)
             self.assertEqual(from_json(to_json(made)), made)
         with self.assertRaisesRegex(InputError, "newer Sivrel"):
-            from_json(json.dumps({"version": 2}))
+            from_json(json.dumps({"version": now + 1}))
         lit = with_edits(Edits(), {"light.Lamp.intensity": 3.0})
         plain = edits_module.to_json(lit)
         self.assertNotIn("version", plain)

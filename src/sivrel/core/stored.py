@@ -73,4 +73,17 @@ def retired(key: str) -> Step:
     return step
 
 
-RECIPE, EDITS, FINDING, TUNING = Format("recipe"), Format("edits"), Format("finding"), Format("tuning")
+def added(key: str, value: Any) -> Step:
+    """A step that adds the key `group.name` with a value, to data that have the group: what older programs did, where the default is new."""
+
+    def step(data: Data) -> Data:
+        group, name = key.split(".")
+        if not isinstance(data.get(group), dict):
+            return data
+        return {**data, group: {name: value, **data[group]}}
+
+    return step
+
+
+RECIPE = Format("recipe", (added("gi.gloss", "traced"),))
+EDITS, FINDING, TUNING = Format("edits"), Format("finding"), Format("tuning")

@@ -147,6 +147,10 @@ def meters_in_words(proof: Proof) -> list[str]:
     for kind, share_left in meters["beyond"].items():
         if share_left > 0.0005:
             sentences.append(f"{percent(share_left)} of the light lies beyond {counts[kind]} (± {percent(meters['beyond_error'])}).")
+    added, error = meters.get("gloss_lookup", 0.0), meters.get("gloss_error", 0.0)
+    if added or error:
+        how = "adds" if added > 0.0 else "takes"
+        sentences.append(f"Looking wide gloss up {how} {percent(abs(added))} of the light (± {percent(error)}).")
     if meters.get("ended_in_glass", 0.0) > 0.002:
         sentences.append(f"{percent(meters['ended_in_glass'])} of the samples ended in glass, and are black: allow more crossings.")
     if meters.get("fireflies", 0.0) > 5e-4 and meters["firefly_kind"]:

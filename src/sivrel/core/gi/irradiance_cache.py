@@ -11,7 +11,7 @@ import numpy as np
 
 from ..kernel import kernel
 from ..settings import Group, setting
-from .record_lookup import COLUMNS, LIGHT, NORMAL, RADIUS, Records, as_records, light_of_records
+from .record_lookup import COLUMNS, FARTHER, LIGHT, NORMAL, RADIUS, Records, as_records, light_of_records
 from .records import make_records
 from .suspect_records import suspects
 from .way import INDIRECT, NOT_SERVED, WORST, Preview, Table, Way
@@ -109,7 +109,10 @@ class IrradianceCacheSettings(Group):
 
 @kernel
 def _lookup(prepared, scene, memory, spot):
-    light, close, serving = light_of_records(prepared, scene, memory, spot.position, spot.geometric_normal, spot.normal)
+    at = spot.position, spot.geometric_normal, spot.normal
+    light, close, serving = light_of_records(prepared, prepared.boxes, prepared.error, scene, memory, *at)
+    if serving == 0:
+        light, close, serving = light_of_records(prepared, prepared.wide, prepared.error * FARTHER, scene, memory, *at)
     if serving == 0 or close >= 0.5:
         return (0.0, 0.0, 0.0), NOT_SERVED
     return light, INDIRECT
@@ -142,7 +145,7 @@ WAY = Way(
     question="How the cache serves",
     settings=IrradianceCacheSettings,
     kind="irradiance cache",
-    nothing=Records(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros((0, 6), np.float32), 1.0, 0.0, True, True),
+    nothing=Records(np.zeros((0, COLUMNS), np.float32), np.zeros(0, np.uint8), *2 * (np.zeros((0, 6), np.float32),), 1.0, 0.0, True, True),
     makes=lambda wanted, recipe: wanted.model_dump(exclude={"gradients", "smoothing", "corner_distance"}),
     depends=("geometry", "surfaces", "lights", "limits", "beyond"),
     make=_make,

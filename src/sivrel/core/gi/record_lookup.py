@@ -25,12 +25,18 @@ POSITION, NORMAL, SURFACE, LIGHT, MOVING, TURNING, RADIUS, LEAST, NEAREST, ERROR
 )  # fmt: skip
 
 
+FARTHER = 3.0
+"""How much farther records reach where none serves, as in gaps between small things: a few such paths made most of a cached picture's grain."""
+
+
 class Records(NamedTuple):
-    """records float32 [n, COLUMNS] as a tree, boxes float32 [n, 6]: bounds of each range. error: the allowed change of light."""
+    """records float32 [n, COLUMNS] as a tree; boxes and wide float32 [n, 6]: bounds of what each range serves, within `error`, the allowed change
+    of light, and FARTHER times that."""
 
     records: np.ndarray
     axes: np.ndarray
     boxes: np.ndarray
+    wide: np.ndarray
     error: float
     corner_distance: float
     visible: bool
@@ -47,14 +53,14 @@ def as_records(records: np.ndarray, wanted: "IrradianceCacheSettings", smoothing
     bright = records[:, LIGHT : LIGHT + 3] @ LUMINANCE
     records[:, MOVING : MOVING + 9] *= np.minimum(1.0, bright / np.maximum(steepness, 1e-12))[:, None]
     error = wanted.error * (1.0 + smoothing)
-    boxes = bounds_of_ranges(records, (records[:, RADIUS] * error).astype(np.float32))
-    return Records(records, axes, boxes, error, wanted.corner_distance, wanted.visible == "yes", wanted.gradients == "yes")
+    boxes, wide = (bounds_of_ranges(records, (records[:, RADIUS] * reach).astype(np.float32)) for reach in (error, error * FARTHER))
+    return Records(records, axes, boxes, wide, error, wanted.corner_distance, wanted.visible == "yes", wanted.gradients == "yes")
 
 
 @called_kernel
-def light_of_records(cache, scene, memory, p, surface, normal):
+def light_of_records(cache, boxes, error, scene, memory, p, surface, normal):
     """(irradiance, share of weight nearer than the corner distance, number of records used) at `p` on a surface with the normals
-    `surface` and, with all detail, `normal`.
+    `surface` and, with all detail, `normal`; by records within the allowed change `error`, to which the `boxes` belong.
 
     A record's weight is the inverse of the possible change of light (Ward et al. 1988, equation 4), minus that at its edge, so that it
     fades out. Light is extrapolated from each record with the mean of the gradients at both ends, where that at the point is the
@@ -74,7 +80,7 @@ def light_of_records(cache, scene, memory, p, surface, normal):
         if low >= high:
             continue
         k = (low + high) // 2
-        box = cache.boxes[k]
+        box = boxes[k]
         if p[0] < box[0] or p[1] < box[1] or p[2] < box[2] or p[0] > box[3] or p[1] > box[4] or p[2] > box[5]:
             continue
         near[waiting, 0], near[waiting, 1] = low, k
@@ -86,14 +92,14 @@ def light_of_records(cache, scene, memory, p, surface, normal):
         its = (float(at[SURFACE]), float(at[SURFACE + 1]), float(at[SURFACE + 2]))
         cos = dot(surface, its)
         change = distance / at[RADIUS] + math.sqrt(max(0.0, 1.0 - cos))
-        if change >= cache.error:
+        if change >= error:
             continue
         # Points in front of a record see other surfaces than it does (Ward et al. 1988, equation 6).
         if dot(away, add(surface, its)) < -2.0 * scene.offset - 0.02 * distance:
             continue
         if cache.visible and not _sees(scene, memory.stack, p, surface, at, its, distance, cos):
             continue
-        weight = 1.0 / max(change, 1e-4) - 1.0 / cache.error
+        weight = 1.0 / max(change, 1e-4) - 1.0 / error
         weights += weight
         serving += 1
         if at[NEAREST] < cache.corner_distance:
@@ -158,4 +164,4 @@ def _count_serving(scene_arrays, cache, memory, points, normals, counts):
     for k in range(len(points)):
         p = (points[k, 0], points[k, 1], points[k, 2])
         n = (normals[k, 0], normals[k, 1], normals[k, 2])
-        _, _, counts[k] = light_of_records(cache, scene, memory, p, n, n)
+        _, _, counts[k] = light_of_records(cache, cache.boxes, cache.error, scene, memory, p, n, n)

@@ -9,7 +9,7 @@ from ..settings import Group
 from ..surfaces.preview import Look
 from ..suspect import Suspects
 
-NOT_SERVED, INDIRECT, WHOLE = 0, 1, 2
+NOT_SERVED, INDIRECT, WHOLE, WITH_GLOSS = 0, 1, 2, 3
 """What a lookup returns: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
 
 

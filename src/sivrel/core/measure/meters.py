@@ -4,7 +4,19 @@ from typing import Any
 
 import numpy as np
 
-from ..render.film import BRIGHTEST, BRIGHTEST_KIND, CLAMPED, ENDED_IN_GLASS, LEFT, SAMPLES, SELF_HITS, TRIANGLE, film_beauty
+from ..render.film import (
+    BRIGHTEST,
+    BRIGHTEST_KIND,
+    CLAMPED,
+    ENDED_IN_GLASS,
+    GLOSS_LOOKED_UP,
+    GLOSS_TRACED,
+    LEFT,
+    SAMPLES,
+    SELF_HITS,
+    TRIANGLE,
+    film_beauty,
+)
 from ..render.passes import kind_in_words
 from .noise import DARK, LUMINANCE
 
@@ -20,6 +32,8 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
     beyond: by limit, an unbiased estimate from the few paths that continue; `beyond_error` is the standard
     error of their sum, from the spread of the pixels
     ended_in_glass: paths per sample ended by the glass limit
+    gloss_lookup: light that looking wide gloss up adds (below 0: takes), unbiased from the few paths that trace it; `gloss_error` is the standard
+    error, from the spread of the pixels
     self_hits: rays per sample that hit the triangle they left
     fireflies: share of fireflies among the pixels; firefly_kind: the kind of path of most of them, in words, and its share of them
     """
@@ -42,12 +56,18 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
     sparkling = brought > FIREFLY * (np.maximum(luminance - brought, 0.0) + DARK * light)
     kinds, counts = np.unique(flat[sparkling, BRIGHTEST_KIND], return_counts=True)
     kind = [kind_in_words(kinds[counts.argmax()]), float(counts.max() / counts.sum())] if len(kinds) else None
-    error = float(left.sum(axis=1).std(ddof=1) / np.sqrt(len(left))) if len(left) > 1 else 0.0
+    added = flat[:, GLOSS_LOOKED_UP] - flat[:, GLOSS_TRACED]
+
+    def error(pixels: np.ndarray) -> float:
+        return float(pixels.std(ddof=1) / np.sqrt(len(pixels))) / light if len(pixels) > 1 and light > 0.0 else 0.0
+
     return {
         "clamped": share(clamped),
         "clamped_most": most,
         "beyond": {kind: share(float(left[:, k].mean())) for k, kind in enumerate(KINDS)},
-        "beyond_error": error / light if light > 0.0 else 0.0,
+        "beyond_error": error(left.sum(axis=1)),
+        "gloss_lookup": float(added.mean()) / light if light > 0.0 else 0.0,
+        "gloss_error": error(added),
         "ended_in_glass": float(flat[:, ENDED_IN_GLASS].mean()),
         "fireflies": float(sparkling.mean()),
         "firefly_kind": kind,

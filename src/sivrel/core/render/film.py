@@ -32,7 +32,9 @@ ASKED, SERVED = 53, 54
 HALF, HALF_COUNT = 55, 58
 # Albedo and normal of the first surface that is neither glass nor a mirror, each times the share of the paths that met one.
 GUIDE_ALBEDO, GUIDE_NORMAL, GUIDE_SHARE = 59, 62, 65
-FILM_COLUMNS = 66
+# Luminance of light by wide gloss that was looked up: as a few paths find it that are traced on, and as looked up.
+GLOSS_TRACED, GLOSS_LOOKED_UP = 66, 67
+FILM_COLUMNS = 68
 OF_PIXEL = (DROPPED, TEXELS, SAMPLES, TRIANGLE, WEIGHTS, WEIGHTS + 1, BRIGHTEST, BRIGHTEST_KIND)
 """Columns that are stored as they are and not averaged."""
 TILE = 32

@@ -112,6 +112,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         lookup_address(at_beyond, scene, memory),
         lookup_address("caustics", scene, memory) if caustics else 0,
         lookup_address("bidirectional", scene, memory) if recipe.of("bidirectional").on == "yes" and not rays else 0,
+        recipe.gi.gloss == "looked_up",
     )
 
 

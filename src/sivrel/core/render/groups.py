@@ -26,6 +26,14 @@ class GiSettings(Group):
         "How bounced light is found at everything after; coarser is often enough.",
         needs={"gi.seen": [key for key, way in SEEN.items() if way.asks_beyond]},
     )
+    gloss: Literal["looked_up", "traced"] = setting(
+        "looked_up",
+        "wide gloss",
+        "Where that is known, wide gloss over it is {}.",
+        "looked_up: gloss of roughness 0.4 and more reflects the light that the way knows for the surface under it. Less grain, but the shape of its "
+        "reflections is lost; the proof measures what that adds or takes. traced: by rays of its own.",
+        needs={"gi.seen": [key for key, way in SEEN.items() if way.lookup is not None]},
+    )
 
 
 class LimitSettings(Group):

@@ -73,6 +73,7 @@ class PathSettings(NamedTuple):
     caustics: whether caustic photons stand for the light that paths would find through glass and mirrors after a diffuse bounce
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     seen_lookup, beyond_lookup, caustics_lookup: addresses of the ways' lookups (`gi.ways.lookup_address`), 0 where paths are traced
+    gloss_lookup: whether wide gloss takes its light from a way that knows the bounced light of a point
     connect: that of the lookup that connects traced paths to light paths, 0 where they are not connected
     """
 
@@ -101,6 +102,7 @@ class PathSettings(NamedTuple):
     beyond_lookup: int
     caustics_lookup: int
     connect: int
+    gloss_lookup: bool
 
 
 @called_kernel
@@ -212,7 +214,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 vertex += 1
             if first.hit.triangle != NO_HIT:
                 memory.clock[replicate, slots + sent.lobe] += float(cycles() - turn_begun)
-            end_turn(row, state, sent, first.branches)
+            end_turn(row, state, sent, first.branches, first_served)
             turn += 1
             if turn in (first.branches, turns):
                 apply_clamp(row, settings.clamp)

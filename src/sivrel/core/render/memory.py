@@ -23,13 +23,15 @@ REPLICATES = 2
 # MET: emission hit by the camera ray; DIRECT: direct light at the first surface; BY_BASE, BY_GLOSS, BY_GLASS: the rest, by what
 # scattered it first; FOUND: that of the current turn; BEYOND: luminance of the current turn beyond a limit.
 MET, DIRECT, BY_BASE, BY_GLOSS, BY_GLASS, FOUND, BEYOND = 0, 3, 6, 9, 12, 15, 18
-# CLAMPED: luminance removed by the clamp; LEFT: luminance beyond the limits of diffuse bounces, reflections, glass and all; ENDED_IN_GLASS: share of
+# CLAMPED: luminance removed by the clamp; LEFT: luminance beyond the limits of diffuse bounces, reflections, glass and all; GLOSS_TRACED,
+# GLOSS_LOOKED_UP: light by wide gloss that was looked up, as traced by a few paths, and as looked up; ENDED_IN_GLASS: share of
 # the turns ended by the glass limit; SELF_HITS: rays that hit the triangle they left; ASKED, SERVED: lookups of a cache,
 # and those it answered; BRIGHTEST, BRIGHTEST_KIND: luminance of the brightest single contribution, and its kind of path (see `path.kind_of`).
-CLAMPED, LEFT, ENDED_IN_GLASS, SELF_HITS, ASKED, SERVED, BRIGHTEST, BRIGHTEST_KIND = 19, 20, 24, 25, 26, 27, 28, 29
+CLAMPED, LEFT, GLOSS_TRACED, ENDED_IN_GLASS, SELF_HITS, ASKED, SERVED, BRIGHTEST, BRIGHTEST_KIND = 19, 20, 24, 25, 26, 27, 28, 29, 30
+GLOSS_LOOKED_UP = 38
 # Albedo and normal of the first surface that is neither glass nor a mirror, and the share of the turns that met one.
-GUIDE_ALBEDO, GUIDE_NORMAL, GUIDE_SHARE = 30, 33, 36
-FOUND_COLUMNS = 37
+GUIDE_ALBEDO, GUIDE_NORMAL, GUIDE_SHARE = 31, 34, 37
+FOUND_COLUMNS = 39
 
 
 class Memory(NamedTuple):
@@ -153,6 +155,8 @@ def keep_sample(memory, seen, paired, sums):
         sums[of_film.HALF_COUNT] += 1.0
     for limit in range(4):
         sums[of_film.LEFT + limit] += row[LEFT + limit]
+    sums[of_film.GLOSS_TRACED] += row[GLOSS_TRACED]
+    sums[of_film.GLOSS_LOOKED_UP] += row[GLOSS_LOOKED_UP]
     sums[of_film.TOTAL_VARIANCE] += luminance(beauty) ** 2
     sums[of_film.ASKED] += row[ASKED]
     sums[of_film.SERVED] += row[SERVED]

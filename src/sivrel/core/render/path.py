@@ -12,7 +12,7 @@ from ..gi.ambient import AMBIENT, ambient_at
 from ..gi.bidirectional import left_out
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.off import OFF
-from ..gi.way import NOT_SERVED, WHOLE, Spot
+from ..gi.way import INDIRECT, NOT_SERVED, WHOLE, WITH_GLOSS, Spot
 from ..gi.ways import look_up_at
 from ..guide.regions import BOUNCED
 from ..guide.regions import NOWHERE as NO_REGION
@@ -39,6 +39,7 @@ from .memory import (
     DIRECT,
     ENDED_IN_GLASS,
     FOUND,
+    GLOSS_LOOKED_UP,
     GUIDE_ALBEDO,
     GUIDE_NORMAL,
     GUIDE_SHARE,
@@ -59,10 +60,10 @@ CUTOUT, REST, OCCLUSION, FURTHER, LOBE, DIRECTION, ROULETTE, CHOICE, BASE_DIRECT
     0, 998, 999, 1000, 1024, 1025, 1026, 1027, 1028, 1029, 1032,
 )  # fmt: skip
 LOOKUP = 900  # and the next: of connections, up to 66
-# What ends a path: nothing yet, or the limit of diffuse bounces, of reflections, of glass, or of the total.
-NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL = 0, 1, 2, 3, 4
+# What ends a path: nothing yet; the limit of diffuse bounces, of reflections, of glass, or of the total; or wide gloss that was looked up.
+NOTHING, BY_DIFFUSE, BY_REFLECTIONS, BY_REFRACTIONS, BY_TOTAL, BY_GLOSS_LOOKUP = 0, 1, 2, 3, 4, 5
 LOOK_FURTHER = 0.03125
-"""Share of the paths ended by a limit that are continued anyway, to measure what the limit leaves out."""
+"""Share of the paths ended by a limit, or by looking gloss up, that are continued anyway, to measure what that leaves out."""
 MOST_SHINE = 0.35
 """Glossy share above which a point is traced on although all of its light could be looked up."""
 LEAST_GLOSS = 1e-4
@@ -373,6 +374,8 @@ def look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, s
             by_rays, served = look_up_at(address, (scene, memory, spot, sample.number))
         if served == WHOLE and scattering.gloss_chance + scattering.coat_chance > MOST_SHINE:
             by_rays, served = BLACK, NOT_SERVED
+        if served == INDIRECT and settings.gloss_lookup and is_rough(point.look):
+            served = WITH_GLOSS
         if settings.caustics:
             by_photons, _ = look_up_at(settings.caustics_lookup, (scene, memory, spot, sample.number))
         if connects:
@@ -399,23 +402,26 @@ def add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, ver
 @kernel
 def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, irradiance, served):
     """Add the reflected part of looked-up light and of flat ambient light."""
-    shading, scattering = surface.shading, surface.shading.scattering
-    reflected = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o)
-    if served == WHOLE:
-        # The path ends here, so gloss reflects the looked-up light as if it were diffuse.
+    shading, scattering, row = surface.shading, surface.shading.scattering, memory.found[replicate]
+    reflected, shine = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o), BLACK
+    if served in (WHOLE, WITH_GLOSS):
+        # Gloss isn't traced from here, so it reflects the looked-up light as if it were diffuse.
         plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.multiscatter)
-        shine = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
-        reflected = add(reflected, scale(scattering.multiscatter, scattering.escape_o * scattering.coat_left_o))
-        reflected = add(reflected, (shine, shine, shine))
-    light = multiply(reflected, scale(irradiance, 1.0 / math.pi))
+        gloss = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
+        shine = add(scale(scattering.multiscatter, scattering.escape_o * scattering.coat_left_o), (gloss, gloss, gloss))
+    arriving = multiply(carried.throughput, scale(irradiance, 1.0 / math.pi))
+    base, shine = multiply(reflected, arriving), multiply(shine, arriving)
+    if served == WITH_GLOSS and not state.further:
+        row[GLOSS_LOOKED_UP] += luminance(shine)
     if settings.seen == AMBIENT and state.seen and not surface.glass:
         near = first.occlusion
         if vertex > 0:
             near = occlusion_at(
                 scene, settings, memory.stack, numbers.key, numbers.sample, numbers.dimension + OCCLUSION, shading.point, shading.x, shading.y
             )
-        light = add(light, ambient_at(settings, scattering, near))
-    keep_light(memory.found[replicate], state.further, BY_BASE if vertex == 0 else FOUND, multiply(carried.throughput, light))
+        base = add(base, multiply(carried.throughput, ambient_at(settings, scattering, near)))
+    keep_light(row, state.further, BY_BASE if vertex == 0 else FOUND, base)
+    keep_light(row, state.further, BY_GLOSS if vertex == 0 else FOUND, shine)
 
 
 @kernel
@@ -463,6 +469,8 @@ def apply_limits(settings, state, surface, way_on, roughness, served):
     if served != NOT_SERVED:
         share = way_on.gloss_share
         last = last or max(share[0], share[1], share[2]) < LEAST_GLOSS
+    if served == WITH_GLOSS and not last:
+        last, ended_by = True, BY_GLOSS_LOOKUP
     return State(specular, last, ended_by, state.further, diffuse_bounces, reflections, refractions)
 
 
@@ -566,13 +574,14 @@ def leave(scene, settings, ray, surface, way_on):
 
 
 @kernel
-def end_turn(row, state, sent, branches):
-    """Add the turn's results to its replicate, by what scattered it first; and its light beyond a limit."""
+def end_turn(row, state, sent, branches, served):
+    """Add the turn's results to its replicate, by what scattered it first; and its light beyond a limit. `served`: what was looked up at the first
+    surface: then all else is gloss."""
     found = colour_in(row, FOUND)
     if sent.lobe == GLASS:
         add_to(row, BY_GLASS, found)
     else:
-        gloss = multiply(sent.gloss, found)
+        gloss = found if served != NOT_SERVED else multiply(sent.gloss, found)
         add_to(row, BY_GLOSS, gloss)
         add_to(row, BY_BASE, add(found, scale(gloss, -1.0)))
     if state.ended_by != NOTHING:
