@@ -79,9 +79,8 @@ def in_words(made: Any, what: str) -> str:
         if finding.cause:
             lines.append(f"    cause: {finding.cause}" + (f", {finding.confidence:.0%} sure" if finding.confidence else ""))
         for trial in finding.trials:
-            share = (
-                f", removes {trial.explained:.0%} ± {trial.error:.0%} of it" if trial.explained is not None and trial.error < 1.0 else ""
-            )  # else chance says it all
+            known = trial.explained is not None and trial.error < 1.0  # a wider range says nothing
+            share = f", removes {trial.explained:.0%} ± {trial.error:.0%} of it" if known else ""
             lines.append(f"    tried: {trial.says}: {trial.verdict}{share}")
         lines += [f"    {said}" for said in finding.withdrawn]
         if finding.note:

@@ -205,7 +205,7 @@ export class Findings {
     for (const [name, picture] of Object.entries(one.pictures)) if (name !== "loupe") figure(picture, name);
     const struck = [];
     for (const trial of one.trials) {
-      const share = trial.explained == null ? "" : `removes ${Math.round(trial.explained * 100)} ± ${Math.round(trial.error * 100)} % of it`;
+      const share = trial.explained == null || trial.error >= 1 ? "" : `removes ${Math.round(trial.explained * 100)} ± ${Math.round(trial.error * 100)} % of it`;
       if (trial.picture) figure(trial.picture, share, trial.verdict === "proven" ? "proven" : trial.verdict === "struck off" ? "struck" : "");
       struck.push(make("li", { className: trial.verdict === "struck off" ? "struck" : "" }, make("b", { textContent: `${trial.verdict}: ` }), `${trial.says}${share ? `, ${share}` : ""}`));
     }
