@@ -13,7 +13,7 @@ from sivrel.core.gi.bidirectional import left_out
 from sivrel.core.gi.photons import BOUNCES, FLUX, VERTICES, shoot_photons
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.frame import Frame
-from sivrel.core.render.path import NOWHERE
+from sivrel.core.render.path_state import NOWHERE
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.arrays import CONNECTIONS

@@ -16,7 +16,7 @@ CLAMPED, LEFT, SELF_HITS, ENDED_IN_GLASS, SAMPLES = 20, 21, 25, 26, 27
 PARTS, OCCLUSION = 28, 37
 # The first sample's hit: triangle number, -1 for none, and the barycentric weights of its second and third corner.
 TRIANGLE, WEIGHTS = 38, 39
-# Luminance of the brightest single contribution, and its kind of path (see path.kind_of).
+# Luminance of the brightest single contribution, and its kind of path (see path_state.AIMED).
 BRIGHTEST, BRIGHTEST_KIND = 41, 42
 # From the paired samples (traced twice): variance of the pixel's mean with its camera rays held fixed, in total and
 # for the indirect light by what scattered it first. Unbiased over many pixels; most pixels have no paired sample.

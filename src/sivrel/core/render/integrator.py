@@ -2,7 +2,8 @@
 
 At every point that a path meets, light that comes straight from the lights is found by aiming at them (next-event
 estimation) and by chance (the scattered ray meets a light); see `lights/direct.py`. Light that has bounced is found the
-way that the recipe chooses: `seen` where the camera looks, also in mirrors; `beyond` everywhere after. The steps are in `path.py`.
+way that the recipe chooses: `seen` where the camera looks, also in mirrors; `beyond` everywhere after. The steps are in `path.py`, and in
+`path_light.py` those that add light.
 """
 
 from typing import NamedTuple
@@ -24,31 +25,20 @@ from ..vector import add, dot, row3, subtract
 from .film import CLOCK_ALL, CLOCK_PAIRS, TEXELS
 from .memory import ASKED, SELF_HITS, SERVED, Seen, clear_sample, keep_sample, share_tally
 from .path import (
-    NO_SURFACE,
-    PER_POINT,
-    POINTS,
-    Numbers,
     absorb,
-    add_light_looked_up,
-    add_lights_aimed_at,
-    add_lights_met,
     advance,
-    apply_clamp,
     apply_limits,
     arrival_from,
     begin_sample,
     begin_turn,
     begun_at,
     carry_on,
-    end_turn,
     expected_light,
     first_surface,
     follow_further,
     key_of,
     leave,
     left_by_connections,
-    look_up,
-    note_guides,
     note_scattering,
     pass_pane,
     roulette,
@@ -56,6 +46,8 @@ from .path import (
     settle,
     surface_met,
 )
+from .path_light import add_light_looked_up, add_lights_aimed_at, add_lights_met, apply_clamp, end_turn, look_up, note_guides
+from .path_state import NO_SURFACE, PER_POINT, POINTS, Numbers
 
 MOST_VERTICES = 256
 

@@ -26,7 +26,7 @@ MET, DIRECT, BY_BASE, BY_GLOSS, BY_GLASS, FOUND, BEYOND = 0, 3, 6, 9, 12, 15, 18
 # CLAMPED: luminance removed by the clamp; LEFT: luminance beyond the limits of diffuse bounces, reflections, glass and all; GLOSS_TRACED,
 # GLOSS_LOOKED_UP: light by wide gloss that was looked up, as traced by a few paths, and as looked up; ENDED_IN_GLASS: share of
 # the turns ended by the glass limit; SELF_HITS: rays that hit the triangle they left; ASKED, SERVED: lookups of a cache,
-# and those it answered; BRIGHTEST, BRIGHTEST_KIND: luminance of the brightest single contribution, and its kind of path (see `path.kind_of`).
+# and those it answered; BRIGHTEST, BRIGHTEST_KIND: luminance of the brightest single contribution, and its kind of path (see `path_state.AIMED`).
 CLAMPED, LEFT, GLOSS_TRACED, ENDED_IN_GLASS, SELF_HITS, ASKED, SERVED, BRIGHTEST, BRIGHTEST_KIND = 19, 20, 24, 25, 26, 27, 28, 29, 30
 GLOSS_LOOKED_UP = 38
 # Albedo and normal of the first surface that is neither glass nor a mirror, and the share of the turns that met one.
