@@ -110,6 +110,23 @@ class Stages(unittest.TestCase):
         self.assertLess(scene.lights[0].frame[2] @ (0, -1, 0), -0.99)  # -z looks down
         self.assertAlmostEqual(scene.cameras[0].half_width, 0.5, places=6)
 
+    def test_what_moves_is_read_frame_by_frame(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "s.usdc"
+            stage = Stage(path, "Stair")
+            stage.frames(1, 3, 24.0)
+            stage.material("Plain")
+            door = stage.turning("Door", np.array((2.0, 0.0, 0.0)), "y", {1: 0.0, 3: 90.0})
+            stage.add(f"{door}/Board", parts.box(1.0, 2.0, 0.04).moved(x=0.5), "Plain")
+            stage.light("Sphere", "Flame", 5.0, at=(1.0, 0.0, 0.0), under=door, radius=0.1)
+            stage.moving_camera("walk", {1: np.zeros(3), 3: np.array((0.0, 1.0, 0.0))}, {1: np.array((0, 0, -1)), 3: np.array((0, 1, -1))})
+            stage.save()
+            first, last = (read_scene(path, frame=frame) for frame in (1, 3))
+        for scene, board, eye in ((first, (2.5, 0.0, 0.0), (0, 0, 0)), (last, (2.0, 0.0, -0.5), (0, 1, 0))):
+            np.testing.assert_allclose(scene.meshes[0].vertices.reshape(-1, 3).mean(axis=0), board, atol=1e-6)
+            np.testing.assert_allclose(scene.lights[0].position, 2.0 * np.array(board) - (2.0, 0.0, 0.0), atol=1e-6)
+            np.testing.assert_allclose(scene.cameras[0].to_world[:, 3], eye, atol=1e-6)
+
 
 class ShippedShots(unittest.TestCase):
     def test_they_open_without_a_word_and_are_worth_lighting(self):

@@ -151,9 +151,26 @@ class Stage:
             mesh.CreateDoubleSidedAttr(True)
         UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(self.materials[material])
 
-    def light(self, kind: str, name: str, intensity: float, colour=(1.0, 1.0, 1.0), normalize=False, **attributes) -> None:
-        """A UsdLux light; `at`, `towards` (a point), and schema attributes such as radius, width, height, angle."""
-        light = getattr(UsdLux, f"{kind}Light").Define(self.stage, f"{self.root}/Lights/{name}")
+    def frames(self, first: int, last: int, rate: float) -> None:
+        """The stage is a moving shot: these frames, `rate` of them a second."""
+        self.stage.SetStartTimeCode(first)
+        self.stage.SetEndTimeCode(last)
+        self.stage.SetTimeCodesPerSecond(rate)
+        self.stage.SetFramesPerSecond(rate)
+
+    def turning(self, name: str, pivot: np.ndarray, axis: str, degrees: dict[int, float]) -> str:
+        """A group that turns about a coordinate axis through `pivot`, by degrees at each frame; its name, for what is added beneath. The origin of
+        what is added is the pivot."""
+        xform = UsdGeom.Xform.Define(self.stage, f"{self.root}/{name}")
+        xform.AddTranslateOp().Set(Gf.Vec3d(*map(float, pivot)))
+        turn = getattr(xform, f"AddRotate{axis.upper()}Op")()
+        for frame, angle in degrees.items():
+            turn.Set(angle, frame)
+        return name
+
+    def light(self, kind: str, name: str, intensity: float, colour=(1.0, 1.0, 1.0), normalize=False, under: str = "Lights", **attributes) -> None:
+        """A UsdLux light below a group; `at`, `towards` (a point), and schema attributes such as radius, width, height, angle."""
+        light = getattr(UsdLux, f"{kind}Light").Define(self.stage, f"{self.root}/{under}/{name}")
         light.CreateIntensityAttr(intensity)
         light.CreateColorAttr(Gf.Vec3f(*colour))
         if normalize:
@@ -174,17 +191,29 @@ class Stage:
         camera.CreateExposureAttr(exposure)
         self._aim(camera, at, towards)
 
+    def moving_camera(self, name: str, at: dict[int, np.ndarray], towards: dict[int, np.ndarray], focal: float = 28.0, exposure: float = 0.0) -> None:
+        """A camera that stands at a place and looks at a point at each frame."""
+        first = min(at)
+        self.camera(name, at[first], towards[first], focal, exposure)
+        camera = UsdGeom.Camera.Get(self.stage, f"{self.root}/Cameras/{name}")
+        op = camera.GetOrderedXformOps()[0]
+        for frame, place in at.items():
+            op.Set(_looking(place, towards[frame]), frame)
+
     def _aim(self, prim, at, towards) -> None:
         matrix = Gf.Matrix4d(1.0)
-        if towards is not None:
-            matrix.SetLookAt(Gf.Vec3d(*at), Gf.Vec3d(*towards), Gf.Vec3d(0.0, 1.0, 0.0))
-            matrix = matrix.GetInverse()
-        else:
-            matrix.SetTranslate(Gf.Vec3d(*at))
-        prim.AddTransformOp().Set(matrix)
+        matrix.SetTranslate(Gf.Vec3d(*at))
+        prim.AddTransformOp().Set(_looking(at, towards) if towards is not None else matrix)
 
     def save(self) -> None:
         self.stage.GetRootLayer().Save()
+
+
+def _looking(at, towards) -> Gf.Matrix4d:
+    """To the world from a frame at a place whose -z looks at a point, y upwards."""
+    matrix = Gf.Matrix4d(1.0)
+    matrix.SetLookAt(Gf.Vec3d(*map(float, at)), Gf.Vec3d(*map(float, towards)), Gf.Vec3d(0.0, 1.0, 0.0))
+    return matrix.GetInverse()
 
 
 def corner_normals(part: Part) -> np.ndarray:
