@@ -18,6 +18,7 @@ TITLES |= {"all": "all lights", "chosen": "chosen lights", "scene": "the whole s
 OF_KEYS = {
     "surfaces.stand_ins": {"none": "no", "costly": "costly", "all": "all"},
     "sampling.noise_terms": {"eye": "the eye", "linear": "a linear measure"},
+    "gi.gloss": {"looked_up": "looked up", "traced": "traced"},
     "sampling.stop": {"error": "at its error", "gain": "where one more sample gains little"},
 }
 """Words for values that several settings share."""
