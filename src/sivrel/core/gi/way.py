@@ -10,7 +10,8 @@ from ..surfaces.preview import Look
 from ..suspect import Suspects
 
 NOT_SERVED, INDIRECT, WHOLE, WITH_GLOSS = 0, 1, 2, 3
-"""What a lookup returns: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at."""
+"""What a lookup returns: nothing, so paths go on; the irradiance of bounced light; or that of all light, so that no light is aimed at.
+WITH_GLOSS is the path's own: bounced light was found, and wide gloss reflects it, too."""
 
 
 WORST = 3.0

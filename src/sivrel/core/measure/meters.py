@@ -32,8 +32,8 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
     beyond: by limit, an unbiased estimate from the few paths that continue; `beyond_error` is the standard
     error of their sum, from the spread of the pixels
     ended_in_glass: paths per sample ended by the glass limit
-    gloss_lookup: light that looking wide gloss up adds (below 0: takes), unbiased from the few paths that trace it; `gloss_error` is the standard
-    error, from the spread of the pixels
+    gloss_lookup: light that looking wide gloss up adds (below 0: takes), from the few paths that trace it, also beyond the limits of bounces;
+    `gloss_error` is the standard error, from the spread of the pixels
     self_hits: rays per sample that hit the triangle they left
     fireflies: share of fireflies among the pixels; firefly_kind: the kind of path of most of them, in words, and its share of them
     """
