@@ -36,7 +36,7 @@ class CausticSettings(Group):
         "Paths find such light only by chance, as fireflies, and that of small lamps almost never. Photons find it, a little blurred.",
     )
     count: int = setting(
-        30_000,
+        100_000,
         "caustic photons",
         "{} of them land in each map,",
         "More give sharper caustics for the same grain; time grows in proportion.",

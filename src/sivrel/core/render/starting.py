@@ -52,7 +52,7 @@ STARTING = {
         "Glass needs many bounces, and light through it needs photons: paths hardly ever find a small lamp behind a lens. Caustic photons do; "
         "high limits keep the glass from going black, and paths from both ends carry on what the photons light.",
         {
-            "caustics.on": "yes", "bidirectional.on": "yes",
+            "caustics.on": "yes", "caustics.count": 30_000, "bidirectional.on": "yes",
             "limits.refractions": 16, "limits.reflections": 8, "limits.total": 32, "sampling.max": 128, "sampling.min": 16,
             "sampling.noise_target": 4,
         },
