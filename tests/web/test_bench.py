@@ -11,6 +11,7 @@ from PIL import Image
 
 from sivrel import web
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.stored import RECIPE
 from sivrel.store import files, jobs, moments, pins, proofs, recipes, shots
 from sivrel.web.bench.commands import COMMANDS, bindings
 from tests.web.test_web import WebTest
@@ -182,7 +183,7 @@ class Recipes(BenchTest):
 
         text = self.client.get(f"/recipes/own:{number}.json?download=1").data
         result = json.loads(text)
-        self.assertEqual((result["name"], result["version"]), ("Harbour dusk", 1))
+        self.assertEqual((result["name"], result["version"]), ("Harbour dusk", RECIPE.version))
         file = lambda content: {"file": (io.BytesIO(content), "it.json")}  # noqa: E731
         self.assertIn("already a recipe", self.post("/recipes/import", 422, files=file(text)).text)
         self.post("/recipes/import", 302, files=file(json.dumps({**result, "name": "Second"}).encode()))

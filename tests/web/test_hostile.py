@@ -17,6 +17,7 @@ from sivrel.core.gi.record_lookup import COLUMNS
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.render.recipe import settings as recipe_settings
+from sivrel.core.stored import RECIPE
 from sivrel.store import database, findings, proofs, recipes, shots, tunings
 from sivrel.web.app import create_app
 from sivrel.web.numbers import finite_number, whole_number
@@ -263,7 +264,7 @@ class Unreadable(WebTest):
             self.assertEqual(answer.status_code, 200, f"{address} {answer.text[:300]}")
         page = self.client.get("/shots/slipway").text
         self.assertIn("How this proof was made can&#39;t be read", page)
-        self.assertIn("versions up to 1", page)
+        self.assertIn(f"versions up to {RECIPE.version}", page)
         self.assertEqual(self.prove(parent=str(second.id)).status_code, 200)
 
     def test_a_finding_of_a_newer_version_leaves_the_others(self):
