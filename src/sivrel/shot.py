@@ -25,6 +25,9 @@ if TYPE_CHECKING:
     from .core.diagnose.trial_renderer import TrialRenderer
     from .core.measure.comparison import Comparison
     from .core.render.prepare import Files, Prepared
+    from .core.render.through_time import Moving
+    from .core.rendered import Neighbours
+    from .core.sequence.render import Sequence
     from .core.survey.survey import Survey
     from .core.tune.advice import Advice
     from .core.tune.budget import Budget
@@ -58,16 +61,18 @@ def open(path: str | Path, *, frame: float | None = None, caches: str | Path | N
     from .core.formats.scenes import read_scene
     from .demo.shots import find_shot
 
-    found = find_shot(str(path))
-    scene = read_scene(found, frame=frame, confine_to=Path(confine_to) if confine_to is not None else None)
-    return Shot(scene, found, frame=frame, caches=caches)
+    found, confined = find_shot(str(path)), Path(confine_to) if confine_to is not None else None
+    scene = read_scene(found, frame=frame, confine_to=confined)
+    return Shot(scene, found, frame=frame, caches=caches, confine_to=confined)
 
 
 class Shot:
     """A scene with the data its renders share: packed geometry and caches. Not thread-safe."""
 
-    def __init__(self, scene: Scene, path: Path | None = None, *, frame: float | None = None, caches: str | Path | None = None) -> None:
-        self.scene, self.path, self.frame = scene, path, frame
+    def __init__(
+        self, scene: Scene, path: Path | None = None, *, frame: float | None = None, caches: str | Path | None = None, confine_to: Path | None = None
+    ) -> None:  # fmt: skip
+        self.scene, self.path, self.frame, self.confine_to = scene, path, frame, confine_to
         self.caches = CacheFolder(Path(caches) if caches is not None else None)
         self._files: Files | None = None
         self._last: Prepared | None = None
@@ -102,7 +107,7 @@ class Shot:
         ready = self._prepare(settings, edits, camera, frame, task)
         prepared = time.monotonic() - begun
         made = render_prepared(
-            ready, settings, frame, self.name, edits, threads=threads, task=task, following=self._following(settings, edits, camera),
+            ready, settings, frame, self.name, edits, threads=threads, task=task, neighbours=self._neighbours(edits, camera),
         )  # fmt: skip
         made.prepare_seconds = prepared
         return made
@@ -170,7 +175,7 @@ class Shot:
         from .core.tune.facts import measure_facts, motion_between
 
         renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
-        frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.animated else None
+        frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.frames is not None else None
         motion = motion_between(*frames, view.get("camera")) if frames else None
         facts = measure_facts(renderer, renderer.frame, exposure, motion, seconds=seconds)
         return advise(facts, renderer.recipe, seconds=seconds)
@@ -201,7 +206,7 @@ class Shot:
 
     def _frame(self, view: View) -> Frame:
         width, height = view.get("size", (480, 270))
-        return Frame(width, height, view.get("region"), view.get("seed", 0))
+        return Frame(width, height, view.get("region"), view.get("seed", 0), self.frame if self.scene.frames is not None else None)
 
     def _prepare(
         self, settings: Recipe, edits: Edits, camera: str | None, frame: Frame, task: Task
@@ -214,19 +219,51 @@ class Shot:
         geometry = self._last.geometry if self._last is not None else None
         ready = prepare(
             self.scene, settings, edits, camera, geometry=geometry, files=self._files, caches=self.caches, frame=frame,
-            task=task,
+            task=task, moving=self.moving(),
         )  # fmt: skip
         self._last = ready
         return ready
 
-    def _following(self, settings: Recipe, edits: Edits, camera: str | None) -> "Prepared | None":
-        """The shot at the next frame, for the motion pass, if a frame of an animated file was requested."""
-        if self.frame is None or self.path is None or not self.scene.animated:
-            return None
+    def moving(self, frames: Iterable[float] | None = None) -> "Moving | None":
+        """The shot as it moves through its file's frames, or through some of them; None if it stands still."""
         from .core.formats.scenes import read_scene
-        from .core.render.prepare import prepare
+        from .core.render.through_time import Moving
+        from .core.sequence.frames import every_frame
 
-        return prepare(read_scene(self.path, frame=self.frame + 1.0), settings, edits, camera)
+        if self.path is None or self.scene.frames is None:
+            return None
+        path, confine_to = self.path, self.confine_to
+        chosen = tuple(frames) if frames is not None else every_frame(self.scene.frames)
+        return Moving(lambda time: read_scene(path, frame=time, confine_to=confine_to), chosen, f"{path} {path.stat().st_mtime_ns}")
+
+    def _neighbours(self, edits: Edits, camera: str | None) -> "Neighbours | None":
+        """Where things are in the neighbouring frames, for the passes of motion, if a frame of a moving shot was requested."""
+        moving = self.moving() if self.frame is not None else None
+        if moving is None or self.frame is None:
+            return None
+        from .core.sequence.render import neighbours_of
+
+        return neighbours_of(moving, self.frame, edits, camera, self._files)
+
+    def sequence(
+        self, frames: str | Iterable[float], recipe: RecipeLike = None, *, threads: int = 0, progress: Progress | None = None,
+        cancel: Cancel | None = None, **view: Unpack[View],
+    ) -> "Sequence":  # fmt: skip
+        """Frames of this moving shot, as text (`1-96`, `1-96x8`, `3,7,20-30`) or as numbers, to be rendered one after the other with what they share.
+        Raises InputError if the shot stands still or does not have them."""
+        from .core.sequence.frames import parse_frames
+        from .core.sequence.render import Sequence
+
+        if self.scene.frames is None:
+            raise InputError(f"{self.name} stands still: its file has no range of frames; render it as a picture.")
+        chosen = parse_frames(frames, self.scene.frames) if isinstance(frames, str) else tuple(frames)
+        moving = self.moving(chosen)
+        assert moving is not None
+        settings, edits = recipe_and_edits(recipe, view.get("edits"))
+        return Sequence(
+            moving, settings, edits, view.get("camera"), self._frame(view), name=self.name, caches=self.caches, files=self._files, threads=threads,
+            task=_task(progress, cancel),
+        )  # fmt: skip
 
     def _renderer(self, recipe: RecipeLike, task: Task, view: View) -> tuple["TrialRenderer", float]:
         """The renderer for trials, and the camera's exposure in stops."""

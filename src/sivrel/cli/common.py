@@ -68,16 +68,21 @@ class Given:
 
 def view_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options of a view; the command is called with them as `given`."""
+    return frame_option(frames_view_options(command))
+
+
+def frames_view_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of a view but for its frame; the command is called with them as `given`."""
 
     @functools.wraps(command)
     def with_given(**arguments: Any) -> Any:
+        arguments.setdefault("frame", None)
         return command(given=Given(**{one.name: arguments.pop(one.name) for one in fields(Given)}), **arguments)
 
     made: Callable[..., Any] = with_given
     for option in (
         click.option("--caches", metavar="DIR", help="Folder in which caches are stored and reused."),
         click.option("--seed", type=int, default=0, metavar="N", show_default=True, help="Seed of the random numbers."),
-        frame_option,
         camera_option,
         click.option("--region", metavar="X0,Y0,X1,Y1", help="Part of the frame to render, in its pixels."),
         click.option("--size", default="480x270", metavar="WxH", show_default=True, help="Size of the whole frame."),

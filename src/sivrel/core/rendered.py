@@ -3,6 +3,7 @@
 import functools
 import os
 import time
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -19,7 +20,7 @@ from .pictures.exr import Picture, save_exr
 from .render.even import render_even
 from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
 from .render.frame import Frame, assemble, render_tiles
-from .render.passes import film_passes, motion_pass
+from .render.passes import Placed, film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
 from .task import Task
@@ -89,32 +90,43 @@ class Render:
         save_exr(Path(path), self.picture)
 
 
+@dataclass(frozen=True)
+class Neighbours:
+    """Where surfaces and camera are one frame before, and after."""
+
+    before: Placed
+    after: Placed
+
+
 def make_picture(
-    film: np.ndarray, ready: Prepared, frame: Frame, recipe: Recipe, shot: str, edits: Edits | None = None, following: Prepared | None = None
+    film: np.ndarray, ready: Prepared, frame: Frame, recipe: Recipe, shot: str, edits: Edits | None = None, neighbours: Neighbours | None = None
 ) -> Picture:  # fmt: skip
-    """The picture of a film of the shot `ready`; with `following`, the shot at the next frame, it has a motion pass."""
+    """The picture of a film of the shot `ready`; with its neighbouring frames it has the passes of motion."""
     passes = film_passes(film, ready.passes, ready.arrays)
-    if following is not None:
-        motion = motion_pass(film, ready.arrays, ready.camera, following.arrays, following.camera, (frame.width, frame.height))
-        if motion is not None:
-            passes["motion"] = motion
+    for name, other in (("motion", neighbours.after), ("motion_back", neighbours.before)) if neighbours is not None else ():
+        moved = motion_pass(film, ready.placed, other, (frame.width, frame.height))
+        if moved is not None:
+            passes[name] = moved
     objects = [mesh.name for mesh in packed_meshes(ready.scene)]
     return Picture(passes, frame, recipe, shot, ready.camera.name, edits=edits or Edits(), objects=objects, exposure=ready.camera.exposure)
 
 
 def render_prepared(
     ready: Prepared, recipe: Recipe, frame: Frame, shot: str, edits: Edits | None = None, *, threads: int = 0,
-    task: Task | None = None, following: Prepared | None = None,
+    task: Task | None = None, neighbours: Neighbours | None = None, tiles: dict[int, np.ndarray] | None = None,
+    keep: Callable[[int, np.ndarray], None] = lambda index, film: None,
 ) -> Render:  # fmt: skip
     """Render a prepared shot on `threads`, all cores if 0. If the recipe sets a time, the whole picture is rendered evenly
-    until it is over. `task` receives each tile or round. Raises Cancelled."""
+    until it is over. `task` receives each tile or round. `tiles`: finished ones of an earlier call, by number; `keep` receives each new one. Raises
+    Cancelled."""
     task = task or Task()
-    clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict[int, np.ndarray]()
+    clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict(tiles or {})
     begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds
     how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task}
 
     def on_tile(index: int, film: np.ndarray) -> None:
         tiles[index] = film
+        keep(index, film)
         if limit == 0.0:
             left = (time.monotonic() - begun) * (count - len(tiles)) / len(tiles)
             task.report(f"rendering, about {left:.0f} s left", len(tiles) / count)
@@ -124,8 +136,8 @@ def render_prepared(
 
     task.report("rendering")
     if limit > 0.0:
-        render_even(ready.arrays, ready.camera, recipe, frame, limit, on_tile, on_round=on_round, **how)
+        render_even(ready.arrays, ready.camera, recipe, frame, limit, on_tile, films=tiles, on_round=on_round, **how)
     else:
-        render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
+        render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, finished=list(tiles), **how)
     film = assemble(frame, film_columns(ready.arrays.slots), tiles)
-    return Render(make_picture(film, ready, frame, recipe, shot, edits, following), film, ready, clock, time.monotonic() - begun)
+    return Render(make_picture(film, ready, frame, recipe, shot, edits, neighbours), film, ready, clock, time.monotonic() - begun)

@@ -19,6 +19,12 @@ OF_KEYS = {
     "surfaces.stand_ins": {"none": "no", "costly": "costly", "all": "all"},
     "sampling.noise_terms": {"eye": "the eye", "linear": "a linear measure"},
     "gi.gloss": {"looked_up": "looked up", "traced": "traced"},
+    "motion.grain": {"new": "new", "held": "the same"},
+    "motion.caches": {
+        "each": "made for each frame",
+        "shared": "made once for all frames",
+        "blended": "blended with those of the neighbouring frames",
+    },
     "sampling.stop": {"error": "at its error", "gain": "where one more sample gains little"},
 }
 """Words for values that several settings share."""

@@ -2,7 +2,7 @@
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -95,8 +95,9 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
     width, height = wanted.get("size") or (proof.frame.width, proof.frame.height)
     region = tuple(wanted["region"]) if wanted.get("region") else None
     renderer = renderer_of(request, shot, proof)
-    renderer.frame = Frame(width, height, None, proof.frame.seed)
-    asked = Asked(shot, proof, renderer, Frame(width, height, region, proof.frame.seed), shot.exposure(proof.camera, proof.edits), wanted)
+    frame = Frame(width, height, region, proof.frame.seed, proof.frame.time)
+    renderer.frame = replace(frame, region=None)
+    asked = Asked(shot, proof, renderer, frame, shot.exposure(proof.camera, proof.edits), wanted)
     keeper, (make, shown) = _Keeper(request, tuning, asked.exposure), MAKE[tuning.kind]
 
     def part(what: str, share: float, so_far: Any) -> dict[str, Any]:
@@ -128,7 +129,8 @@ def _match(asked: Asked) -> Any:
 
 
 def _advice(asked: Asked) -> Any:
-    frames = two_frames(asked.shot.path, confine_to=asked.shot.confine_to) if asked.renderer.scene.animated else None
+    moves = asked.renderer.scene.frames is not None
+    frames = two_frames(asked.shot.path, confine_to=asked.shot.confine_to, first=asked.frame.time) if moves else None
     motion = motion_between(*frames, asked.proof.camera) if frames else None
     facts = measure_facts(asked.renderer, asked.frame, asked.exposure, motion, seconds=asked.wanted["seconds"])
     return advise(facts, asked.renderer.recipe, seconds=asked.wanted["seconds"])

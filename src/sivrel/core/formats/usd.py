@@ -10,7 +10,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
-from ..scene.model import Camera, Mesh, Scene
+from ..scene.model import Camera, FrameRange, Mesh, Scene
 from .framing import framing_camera
 from .usd_assets import open_stage, refuse_clips
 from .usd_lights import LightReader
@@ -18,10 +18,12 @@ from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
 MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
+MOST_TIME = 1e9
+"""Farthest time code."""
 
 
 def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
-    """Read the stage at `path`, at time code `frame` (default: the values without time).
+    """Read the stage at `path`, at time code `frame` (default: its first frame, or the values without time where nothing moves).
 
     With `confine_to`, nothing outside that folder is opened, whatever the file refers to. Meshes that can't be used are
     skipped and counted in the scene's notes. Raises InputError with one sentence when there is nothing to render.
@@ -31,9 +33,17 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
     stage = open_stage(path, confine_to)
     if confine_to is not None and frame is not None:
         refuse_clips(stage, path)
-    scene = Scene(path.stem, animated=stage.GetStartTimeCode() < stage.GetEndTimeCode())
+    scene = Scene(path.stem, frames=_frames_of(stage))
+    if frame is None and scene.frames is not None:
+        frame = scene.frames.first
     _Reader(stage, scene, confine_to, Usd.TimeCode.Default() if frame is None else Usd.TimeCode(frame)).read()
     return scene
+
+
+def _frames_of(stage: Usd.Stage) -> FrameRange | None:
+    first, last, rate = stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()
+    sound = first < last and max(abs(first), abs(last)) <= MOST_TIME and 0.0 < rate <= MOST_TIME
+    return FrameRange(first, last, rate) if sound else None
 
 
 def first_frame(path: Path, confine_to: Path | None = None) -> float:

@@ -143,6 +143,14 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
     return {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.array(starts)}, notes
 
 
+def _join(frames: list[dict[str, np.ndarray]]) -> dict[str, np.ndarray]:
+    """The maps of all frames one after the other: samples take turns with them."""
+    before = np.cumsum([0, *(len(arrays["points"]) for arrays in frames)])
+    starts = [arrays["starts"][:-1].astype(np.int64) + first for arrays, first in zip(frames, before, strict=False)]
+    points, axes = (np.concatenate([arrays[name] for arrays in frames]) for name in ("points", "axes"))
+    return {"points": points, "axes": axes, "starts": np.concatenate([*starts, before[-1:]])}
+
+
 def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
     starts = arrays["starts"].astype(np.int64)
     first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
@@ -219,6 +227,7 @@ WAY = Way(
     makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe)),
     depends=("geometry", "surfaces", "lights"),
     make=_make,
+    join=_join,
     serve=_serve,
     preview=_preview,
     says=_says,

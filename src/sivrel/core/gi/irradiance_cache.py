@@ -150,6 +150,7 @@ WAY = Way(
     depends=("geometry", "surfaces", "lights", "limits", "beyond"),
     make=_make,
     extend=_extend,
+    join=lambda frames: {"records": np.concatenate([arrays["records"] for arrays in frames])},
     serve=lambda job, wanted, arrays, notes: as_records(arrays["records"], wanted, wanted.smoothing),
     says=lambda notes: (
         f"The noise of a record is about {notes['chance'] * 100.0:.0f} %: it shows as blotches, is not part of the picture's noise, and only falls "

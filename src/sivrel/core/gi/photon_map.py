@@ -208,6 +208,13 @@ def _serve(job: Any, wanted: PhotonMapSettings, arrays: dict[str, np.ndarray], n
     return Photons(points, axes, sites, site_axes, radius, wanted.gather, cos, wanted.corner_distance, wanted.roughness_limit)
 
 
+def _join(frames: list[dict[str, np.ndarray]]) -> dict[str, np.ndarray]:
+    parts = [arrays["photons"].copy() for arrays in frames]
+    for photons in parts:
+        photons[:, FLUX : FLUX + 3] /= len(parts)
+    return {"photons": np.concatenate(parts)}
+
+
 @called_kernel
 def _gather_at(scene_arrays, stack, near, sites, points, axes, gathered, radius, cos_tolerance):
     """Replace the flux of each site by its irradiance."""
@@ -263,6 +270,7 @@ WAY = Way(
     makes=lambda wanted, recipe: (wanted.count, wanted.bounces, (wanted.stop_error, wanted.radius) if wanted.stop_error else 0),
     depends=("geometry", "surfaces", "lights"),
     make=_make,
+    join=_join,
     serve=_serve,
     lookup=_lookup,
     preview=_preview,

@@ -252,6 +252,7 @@ WAY = Way(
     depends=("geometry", "surfaces", "lights", "limits"),
     make=_make,
     extend=_extend,
+    join=lambda frames: {"samples": np.concatenate([arrays["samples"] for arrays in frames])},
     serve=_serve,
     lookup=_lookup,
     preview=_preview,

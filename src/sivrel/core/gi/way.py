@@ -97,6 +97,7 @@ class Way(NamedTuple):
     the last one where it is `own`
     make, extend and serve take a job (see render.preparation.Preparation) and its settings.
     make: its arrays and notes for a file; extend: adds what another camera needs; serve: the kernels' arrays from these
+    join: the arrays of several frames as one, each with the same weight; None where they can't be joined
     lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)
     preview: from its arrays, what to draw
     says: from its notes, one more sentence about the cache
@@ -133,6 +134,7 @@ class Way(NamedTuple):
     depends: tuple[str, ...] = ()
     make: Callable[[Any, Any], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
     extend: Callable[[Any, Any, dict[str, np.ndarray]], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
+    join: Callable[[list[dict[str, np.ndarray]]], dict[str, np.ndarray]] | None = None
     serve: Callable[[Any, Any, dict[str, np.ndarray], dict[str, Any]], Any] | None = None
     lookup: Any = None
     preview: Callable[[dict[str, np.ndarray]], Preview] | None = None

@@ -42,9 +42,9 @@ OFFSET_ROUNDINGS = 48.0
 """The automatic ray offset in rounding errors (2**-24) of the largest coordinate: a hit point is off by a few of them."""
 
 
-def pack_geometry(scene: Scene) -> SceneArrays:
+def pack_geometry(scene: Scene, like: SceneArrays | None = None) -> SceneArrays:
     """Flatten meshes, surfaces and textures of `scene` and build its hierarchy; lights are packed onto it
-    (`pack.lights`)."""
+    (`pack.lights`). `like`: another frame of it, whose hierarchy is taken where no vertex has moved."""
     meshes = packed_meshes(scene)
 
     def gathered(attribute: str, columns: int) -> np.ndarray:
@@ -60,7 +60,7 @@ def pack_geometry(scene: Scene) -> SceneArrays:
     largest = float(np.abs(vertices).max()) if len(vertices) else 1.0
     counts = [len(mesh.vertices) for mesh in meshes]
     return without_lights(
-        bvh=build_bvh(vertices.reshape(-1, 3, 3)),
+        bvh=like.bvh if like is not None and np.array_equal(like.vertices, vertices) else build_bvh(vertices.reshape(-1, 3, 3)),
         vertices=vertices,
         normals=gathered("normals", 9),
         uvs=gathered("uvs", 6),

@@ -16,7 +16,7 @@ from ..edits.edits import Edits
 from ..errors import InputError
 from ..formats.exr_file import box_of, open_exr
 from ..json_text import parse_json
-from ..render.frame import Frame
+from ..render.frame import LAST_TIME, Frame
 from ..render.passes import FILTERED, LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
 
@@ -68,7 +68,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         "sivrelVersion": __version__,
         "sivrelRecipe": to_json(picture.recipe or Recipe()),
         "sivrelEdits": scene_edits.to_json(picture.edits or Edits()),
-        "sivrelShot": json.dumps({"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed, "exposure": picture.exposure}),
+        "sivrelShot": json.dumps(_about(picture)),
         "sivrelObjects": json.dumps(picture.objects),
     }
     channels = {}
@@ -85,6 +85,12 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
         if path.parent.is_dir() and shutil.disk_usage(path.parent).free < sum(plane.nbytes for plane in channels.values()):
             raise OSError(errno.ENOSPC, "There is no room on the disk for the picture", str(path)) from None
         raise InputError(f"The picture can't be written to {path}; check that the folder exists and is writable.") from None
+
+
+def _about(picture: Picture) -> dict[str, Any]:
+    """What the header says besides recipe and edits."""
+    about = {"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed, "exposure": picture.exposure}
+    return about if picture.frame.time is None else {**about, "frame": picture.frame.time}
 
 
 def save_exr(path: Path, picture: Picture) -> None:
@@ -128,6 +134,9 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
         raise InputError(f"{path} has a data window outside its display window, or one too large; crop it first.") from None
     if isinstance(seed, int) and 0 <= seed < 1 << 32:
         picture.frame = replace(picture.frame, seed=seed)
+    time = about.get("frame")
+    if isinstance(time, int | float) and abs(time) <= LAST_TIME:  # also false for not-a-number
+        picture.frame = replace(picture.frame, time=float(time))
     picture.shot, picture.camera = (about[key] if isinstance(about.get(key), str) else None for key in ("shot", "camera"))
     exposure = about.get("exposure")
     if isinstance(exposure, int | float) and abs(exposure) <= MOST_STOPS:  # also false for not-a-number

@@ -37,8 +37,9 @@ class Filtered:
     of the most that noise explains; smeared: share of the picture where that is more than SMEARED; both None where the picture's variance was not
     kept; by: the filter's name.
 
-    error: float32 [rows, columns], standard error of the filtered luminance, and level, its root mean square relative to that (see `_error`); None
-    where the picture has no halves, or by the edge-aware filter."""
+    error: float32 [rows, columns], standard error of the filtered luminance, and level, its root mean square relative to that (see `error_of`); None
+    where the picture has no halves, or by the edge-aware filter. halves: luminance of the two halves of the samples, each
+    filtered alone, without emission."""
 
     image: np.ndarray
     smear: np.ndarray | None
@@ -46,6 +47,7 @@ class Filtered:
     by: str
     error: np.ndarray | None = None
     level: float | None = None
+    halves: tuple[np.ndarray, np.ndarray] | None = None
 
 
 @functools.cache
@@ -72,17 +74,19 @@ def filter_noise(passes: dict[str, np.ndarray], learned: bool = True) -> Filtere
 
 def _filter_noise(passes: dict[str, np.ndarray], learned: bool) -> Filtered:
     beauty = passes["beauty"][..., :3].astype(np.float32)
-    error, level, by = None, None, EDGE_AWARE
+    error, level, halves, by = None, None, None, EDGE_AWARE
     if not learned or learned_filter() is None:
         image = edge_filtered(passes)
     else:
         guides, by = _guides(passes), LEARNED
         image = _by_parts(passes, beauty, guides)
-        error, level = ("half" in passes and _error(passes, beauty, image, guides)) or (None, None)
+        halves = _filtered_halves(passes, beauty, guides) if "half" in passes else None
+        if halves is not None:
+            error, level = error_of(halves, passes, image)
     smear = None
     if "variance" in passes:
         smear = _smear(beauty, image, np.where(np.isfinite(passes["variance"]), passes["variance"], 0.0))
-    return Filtered(image, smear, float((smear > SMEARED).mean()) if smear is not None else None, by, error, level)
+    return Filtered(image, smear, float((smear > SMEARED).mean()) if smear is not None else None, by, error, level, halves)
 
 
 LIGHT, ALBEDO, NORMAL, PARTS = slice(0, 3), slice(3, 6), slice(6, 9), 9
@@ -179,23 +183,28 @@ def _by_parts(passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[st
     return emission + _light(beauty - passes["indirect"] - emission, guides) + _light(passes["indirect"], guides)
 
 
-def _error(passes: dict[str, np.ndarray], beauty: np.ndarray, image: np.ndarray, guides: dict[str, np.ndarray]) -> tuple[np.ndarray, float] | None:
-    """(standard error of the filtered luminance, its root mean square relative to the light), by how much the two halves of the samples differ once
-    each is filtered alone (after Rousselle, Knaus & Zwicker 2012, "Adaptive Rendering with Non-Local Means Filtering", section 5). None where a
-    pixel has no halves.
+def _filtered_halves(
+    passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[str, np.ndarray]
+) -> tuple[np.ndarray, np.ndarray] | None:  # fmt: skip
+    """Luminance of the two halves of the samples, each filtered alone, without emission. None where a pixel has no halves."""
+    half, number, samples = passes["half"][..., :3].astype(np.float64), passes["half"][..., 3:], passes["samples"][..., :1]
+    if not (number > 0).all() or not (samples > number).all():
+        return None
+    other = (samples * beauty - number * half) / (samples - number)
+    first, second = (_light(part - passes["emission"], guides) @ LUMINANCE for part in (half, other))
+    return first, second
+
+
+def error_of(halves: tuple[np.ndarray, np.ndarray], passes: dict[str, np.ndarray], image: np.ndarray) -> tuple[np.ndarray, float]:
+    """(standard error of the filtered luminance, its root mean square relative to the light), by how much the two filtered halves of the samples
+    differ (after Rousselle, Knaus & Zwicker 2012, "Adaptive Rendering with Non-Local Means Filtering", section 5).
 
     A half has twice the variance of the whole, and the whole has the filter's bias besides: taken as alike, the squared difference of the halves over
     two is the squared error. How far that holds is measured in docs/benchmarks.md. What both halves get wrong alike is not seen.
     """
-    half, number, samples = passes["half"][..., :3].astype(np.float64), passes["half"][..., 3:], passes["samples"][..., :1]
-    if not (number > 0).all() or not (samples > number).all():
-        return None
-    emission = passes["emission"]
-    other = (samples * beauty - number * half) / (samples - number)
-    first, second = (_light(part - emission, guides) @ LUMINANCE for part in (half, other))
     # Emission is not filtered, and differs from half to half where an edge of it crosses the pixel.
-    plain = (emission @ LUMINANCE) <= GLOWING * (beauty @ LUMINANCE)
-    squares = np.where(plain, 0.5 * (first - second) ** 2, 0.0)
+    plain = (passes["emission"] @ LUMINANCE) <= GLOWING * (passes["beauty"][..., :3] @ LUMINANCE)
+    squares = np.where(plain, 0.5 * (halves[0] - halves[1]) ** 2, 0.0)
     error = np.sqrt(np.maximum(uniform_filter(squares, AROUND, mode="reflect"), 0.0)).astype(np.float32)
     seen = (image @ LUMINANCE).astype(np.float64)
     relative = squares / (seen + DARK * float(seen.mean()) + 1e-9) ** 2

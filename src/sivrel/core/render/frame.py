@@ -22,23 +22,30 @@ from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, render_tile
 
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
+LAST_TIME = 1e9
+SEED_STEP = 0x9E3779B1
+"""Seeds of the samples of neighbouring frames are this far apart."""
 LEAST_PAIRS, MOST_PAIRS, WANTED_PAIRS = 1 / 32, 0.25, 20000
 
 
 @dataclass(frozen=True)
 class Frame:
-    """What to render of a shot: size of the whole frame, the region (x0, y0, x1, y1) in its pixels, and the seed."""
+    """What to render of a shot: size of the whole frame, the region (x0, y0, x1, y1) in its pixels, the seed, and the time code of a moving
+    shot, None for its first frame or for one that stands still."""
 
     width: int = 480
     height: int = 270
     region: tuple[int, int, int, int] | None = None
     seed: int = 0
+    time: float | None = None
 
     def __post_init__(self) -> None:
         if not (1 <= self.width <= MOST_SIDE and 1 <= self.height <= MOST_SIDE):
             raise InputError(f"The size {self.width}x{self.height} can't be rendered; give 1 to {MOST_SIDE} pixels a side.")
         if not 0 <= self.seed < 1 << 32:
             raise InputError(f"The seed {self.seed} can't be used; give a whole number from 0 to {(1 << 32) - 1}.")
+        if self.time is not None and not abs(self.time) <= LAST_TIME:  # also false for not-a-number
+            raise InputError(f"There is no frame {self.time:g}; give a number of the shot's range.")
         if self.region is not None:
             x0, y0, x1, y1 = self.region
             if not (0 <= x0 < x1 <= self.width and 0 <= y0 < y1 <= self.height):
@@ -64,6 +71,14 @@ class Frame:
         cells = [(x, y, min(x + TILE, x1), min(y + TILE, y1)) for y in range(y0, y1, TILE) for x in range(x0, x1, TILE)]
         mx, my = (x0 + x1) / 2, (y0 + y1) / 2
         return sorted(cells, key=lambda t: math.hypot((t[0] + t[2]) / 2 - mx, (t[1] + t[3]) / 2 - my))
+
+
+def seed_of_samples(recipe: Recipe, frame: Frame) -> int:
+    """The seed of a frame's samples: another for each time code, unless the recipe holds the grain. Caches always take the frame's own, so that
+    they change no more than the scene does."""
+    if frame.time is None or recipe.motion.grain == "held":
+        return frame.seed
+    return (frame.seed + SEED_STEP * round(1000.0 * frame.time)) % (1 << 32)
 
 
 def pair_share(recipe: Recipe, frame: Frame) -> float:
@@ -154,7 +169,7 @@ def render_tiles(
     sampling = sampling_of(recipe, camera)
     if samples:
         sampling = sampling._replace(most=samples, target=0.0)
-    eye = camera_array(camera, frame.width, frame.height)
+    eye, seed = camera_array(camera, frame.width, frame.height), seed_of_samples(recipe, frame)
     lock, delivered = threading.Lock(), threading.Lock()
 
     def work() -> None:
@@ -169,7 +184,7 @@ def render_tiles(
             film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
             memory.clock[:] = 0.0
             size, kept = (frame.width, frame.height), (before or {}).get(index)
-            if render_tile(scene, settings, sampling, eye, size, tiles[index], frame.seed, memory, cancel.flag, film, kept):
+            if render_tile(scene, settings, sampling, eye, size, tiles[index], seed, memory, cancel.flag, film, kept):
                 with delivered:
                     done.add(index)
                     if clock is not None:

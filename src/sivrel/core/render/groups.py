@@ -113,6 +113,34 @@ class LightSettings(Group):
     )
 
 
+class MotionSettings(Group):
+    grain: Literal["new", "held"] = setting(
+        "new",
+        "grain in motion",
+        "From frame to frame grain is {}.",
+        "For frames of a moving shot. new: each frame has grain of its own, which boils where there is too much of it. held: the same in every "
+        "frame; where things move, it lies over them like a dirty pane.",
+    )
+    caches: Literal["each", "shared", "blended"] = setting(
+        "each",
+        "caches in motion",
+        "Caches are {}.",
+        "For frames of a moving shot. each: made for every frame; true to what moves, and may flicker. shared: made once, before the first frame, "
+        "from frames spread over the range; they can't flicker, and do not follow what moves. blended: each frame uses those of its neighbours, "
+        "too: a third of the flicker's power, light that moves blurs a little in time, and each cache is still made once.",
+    )
+    keys: int = setting(
+        8,
+        "frames gathered",
+        "They are gathered from {} frames spread over the range.",
+        "Too few leave places that the camera passes in between without records, which are traced there. The time before the first frame grows in "
+        "proportion.",
+        needs={"motion.caches": ["shared"]},
+        ge=1,
+        le=256,
+    )
+
+
 MAPPED = {"shadows.way": ["depth_map"]}
 
 

@@ -1,6 +1,7 @@
 """The passes of a finished film, by name, as in an EXR and on the bench."""
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 from scipy.ndimage import uniform_filter
@@ -24,6 +25,7 @@ PASSES: dict[str, Sequence[str]] = {
     "position": "XYZ",
     "depth": "Z",
     "motion": "XY",
+    "motion_back": "XY",
     "object": "N",
     "surface": "N",
     "variance": "RGB",
@@ -44,16 +46,15 @@ PASSES: dict[str, Sequence[str]] = {
 }
 """The channels of each pass.
 
-beauty = direct + indirect = emission + diffuse + gloss + glass, by how light was found, and by what scattered it first; direct
-light is the sum of the light passes. occlusion: share of the rays that hit nothing near. Depth is the distance along the view
-axis in metres, infinite where there is no surface. position (metres), object and surface (numbers, -1 for none) and motion (pixels to
-the next frame, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
-greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite
-where no map serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the
-rest was traced. clamped and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of
-glass ended, and self_hits the rays a sample that met the triangle they left. half: the mean of every second sample, and how
-many these are. guide_albedo and guide_normal: those of the first surface that is neither glass nor a mirror, for the noise filter.
-filtered, smeared and filter_error: see core.render.filter."""
+beauty = direct + indirect = emission + diffuse + gloss + glass, by how light was found, and by what scattered it first; direct light is the sum
+of the light passes. occlusion: share of the rays that hit nothing near. Depth is the distance along the view axis in metres, infinite where there
+is no surface. position (metres), object and surface (numbers, -1 for none), motion and motion_back (pixels to where the point is in the next
+frame, and was in the one before, right and down) are those of the first sample, unblended. variance is that of the pixel's mean. fireflies: the
+greatest single find and its kind of path (see `kind_in_words`). texels: those of the coarsest depth map across the pixel, infinite where no map
+serves. served: share of the lookups that a cache of bounced light had an answer for, infinite where none was asked; the rest was traced. clamped
+and beyond are luminances, see core.measure.meters; ended_in_glass: paths a sample that the limit of glass ended, and self_hits the rays a sample
+that met the triangle they left. half: the mean of every second sample, and how many these are. guide_albedo and guide_normal: those of the first
+surface that is neither glass nor a mirror, for the noise filter. filtered, smeared and filter_error: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
 LIGHT, SHADOW, NOISE, FILTERED = "light.", "shadow.", "noise.", "filtered."
@@ -180,15 +181,21 @@ def on_triangles(film: np.ndarray, vertices: np.ndarray) -> np.ndarray:
     return corners[..., 0:3] * (1.0 - b1 - b2) + corners[..., 3:6] * b1 + corners[..., 6:9] * b2
 
 
-def motion_pass(
-    film: np.ndarray, now: SceneArrays, camera: Camera, then: SceneArrays, next_camera: Camera, size: tuple[int, int]
-) -> np.ndarray | None:  # fmt: skip
-    """float32 [rows, columns, 2]: motion in pixels, right and down, of the first samples' hits until the next frame, whose
-    scene and camera are `then` and `next_camera`. None if the two scenes differ in their triangles."""
+class Placed(NamedTuple):
+    """Where a shot's surfaces are at one frame: vertices float32 [triangles, 9] in metres, the number of each triangle's object, and the camera."""
+
+    vertices: np.ndarray
+    object_of: np.ndarray
+    camera: Camera
+
+
+def motion_pass(film: np.ndarray, now: Placed, then: Placed, size: tuple[int, int]) -> np.ndarray | None:
+    """float32 [rows, columns, 2]: motion in pixels, right and down, of the first samples' hits from the frame `now` to the frame `then`. None if the
+    two differ in their triangles."""
     if now.vertices.shape != then.vertices.shape or not np.array_equal(now.object_of, then.object_of):
         return None
-    here = on_screen(on_triangles(film, now.vertices), camera, size)
-    there = on_screen(on_triangles(film, then.vertices), next_camera, size)
+    here = on_screen(on_triangles(film, now.vertices), now.camera, size)
+    there = on_screen(on_triangles(film, then.vertices), then.camera, size)
     return np.where(film[..., columns.TRIANGLE, None] >= 0, there - here, 0.0).astype(np.float32)
 
 

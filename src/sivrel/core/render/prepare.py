@@ -2,7 +2,7 @@
 
 import functools
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +16,7 @@ from ..formats.ies import read_ies_file
 from ..formats.image import read_image
 from ..pack.geometry import pack_geometry
 from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
+from ..pack.objects import packed_meshes
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
@@ -25,9 +26,11 @@ from ..task import Task
 from ..trace.traverse import closest_hits
 from ..work_time import work_time
 from .frame import Frame
+from .passes import Placed
 from .preparation import Preparation, camera_rays
-from .prepare_ways import CacheNote, prepare_ways, what_changed
+from .prepare_ways import CacheNote, Gathered, prepare_ways, what_changed
 from .recipe import Recipe
+from .through_time import Moving, Staged, gather_caches
 
 SEEN_POINTS = 96
 """Points across the picture to which a sun's map is fitted when it is fitted to the view."""
@@ -81,6 +84,10 @@ class Prepared:
     stand_ins: int = 0
     ways: list[CacheNote] = field(default_factory=list)
 
+    @property
+    def placed(self) -> Placed:
+        return Placed(self.arrays.vertices, self.arrays.object_of, self.camera)
+
 
 class Files:
     """Reads the files that edits name. With `folder`, only inside it."""
@@ -120,13 +127,37 @@ class Files:
 def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
     files: Files | None = None, caches: CacheFolder | None = None, task: Task | None = None,
-    frame: Frame | None = None, only: tuple[int, int, int, int] | None = None,
+    frame: Frame | None = None, only: tuple[int, int, int, int] | None = None, moving: Moving | None = None, like: Geometry | None = None,
 ) -> Prepared:  # fmt: skip
-    """Make a shot ready to render. `geometry` of an earlier call is reused if it still fits; `task`
-    receives progress. Some caches depend on the camera and `frame`, the size of the
-    picture; `only`, a box of its pixels, limits them to what is seen there; such caches must not be stored. Raises InputError if an
-    edit can't be applied, and as `Task.check`."""
-    edits, files = edits or Edits(), files or Files()
+    """Make a shot ready to render. geometry: of an earlier call, reused if it still fits; like: that of another frame; task: receives progress. Some
+    caches depend on the camera and on `frame`, the size of the picture; `only`, a box of its pixels, limits them to what is seen there; such caches
+    must not be stored. moving: the shot that `scene` is one frame of, for caches that are shared between frames. Raises InputError if an edit can't
+    be applied, and as `Task.check`."""
+    edits, files, caches, task, frame = edits or Edits(), files or Files(), caches or CacheFolder(), task or Task(), frame or Frame()
+
+    def stage(of: Scene, packed: Geometry | None, at: Frame) -> tuple[Prepared, Preparation]:
+        staged = _stage(of, recipe, edits, camera, packed, like, files, caches, task)
+        return staged, Preparation(staged.scene, staged.arrays, recipe, staged.camera, at, task, only)
+
+    def other(time: float) -> Staged:
+        assert moving is not None
+        staged, job = stage(moving.scene(time), None, replace(frame, time=time))
+        return Staged(job, staged.geometry.surfaces_hash(), staged.geometry.hash())
+
+    prepared, job = stage(scene, geometry, frame)
+    given: dict[str, Gathered] = {}
+    if moving is not None and frame.time is not None and recipe.motion.caches != "each":
+        given = gather_caches(other, job, moving, to_json(edits), caches)
+    prepared.ways = prepare_ways(job, prepared.geometry.surfaces_hash(), prepared.geometry.hash(), caches, given)
+    prepared.arrays = job.arrays
+    return prepared
+
+
+def _stage(
+    scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, geometry: Geometry | None, like: Geometry | None, files: Files,
+    caches: CacheFolder, task: Task,
+) -> Prepared:  # fmt: skip
+    """The shot with its edits, packed, with its lights and their depth maps."""
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     check_edited(edited)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
@@ -134,17 +165,21 @@ def prepare(
     made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects])
     if geometry is None or geometry.made_of != made_of:
         check_extent(edited)
-        geometry = Geometry(pack_geometry(edited), made_of)
+        geometry = Geometry(pack_geometry(edited, like.arrays if like is not None else None), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
-    chosen = edited.camera(camera)
-    prepared = Prepared(edited, arrays, chosen, pass_names(edited), geometry, stand_ins=stand_ins)
-    caches = caches or CacheFolder()
-    task = task or Task()
+    prepared = Prepared(edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins)
     _add_maps(prepared, recipe, caches, task)
-    job = Preparation(edited, prepared.arrays, recipe, chosen, frame or Frame(), task, only)
-    prepared.ways = prepare_ways(job, geometry.surfaces_hash(), geometry.hash(), caches)
-    prepared.arrays = job.arrays
     return prepared
+
+
+def placed_at(scene: Scene, edits: Edits, camera: str | None, files: Files | None = None) -> Placed:
+    """Where surfaces and camera of a shot with its edits are; as packed, without making it ready to render."""
+    files = files or Files()
+    edited = apply_edits(scene, edits, files.profile, files.panorama)
+    meshes = packed_meshes(edited)
+    vertices = [mesh.vertices.reshape(-1, 9) for mesh in meshes] or [np.zeros((0, 9))]
+    numbers = np.repeat(np.arange(len(meshes), dtype=np.uint32), [len(mesh.vertices) for mesh in meshes])
+    return Placed(np.concatenate(vertices).astype(np.float32), numbers, edited.camera(camera))
 
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, task: Task) -> None:

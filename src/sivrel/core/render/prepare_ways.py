@@ -1,8 +1,8 @@
 """The caches of the ways of finding bounced light: found, made or extended, with the reason, and checked against brute force."""
 
-import functools
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..caches import Cache, CacheFolder, hash_of
 from ..gi.way import Way
@@ -26,20 +26,29 @@ class CacheNote:
 
     digest: name of its file; count, unit: how much it holds, of what; seconds: what it took to make; made, added: whether it
     was made for this picture, or extended; because: why it was remade, or what has changed since, if it is locked
-    notes: the way's sentence about it; check: its error against brute force on this shot (see check.py)
+    notes: the way's sentence about it; check: its error against brute force on this shot (see check.py); through: how it is shared with other
+    frames, in words; empty if it is this frame's own
     """
 
     way: str
     kind: str
-    digest: str
-    count: int
-    unit: str
-    seconds: float
-    made: bool
-    added: bool
-    because: str
+    digest: str = ""
+    count: int = 0
+    unit: str = ""
+    seconds: float = 0.0
+    made: bool = False
+    added: bool = False
+    because: str = ""
     notes: dict[str, Any] = field(default_factory=dict)
     check: dict[str, float] | None = None
+    through: str = ""
+
+
+class Gathered(NamedTuple):
+    """A cache that several frames share, and how it came about, in words."""
+
+    cache: Cache
+    through: str
 
 
 def what_changed(before: list[Cache], depends: dict[str, str], parts: dict[str, str] | None = None) -> str:
@@ -106,24 +115,30 @@ def needs_more(job: Preparation, way: Way, cache: Cache) -> bool:
     return shared and camera_hash(job) not in cache.notes.get("cameras", [])
 
 
-def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFolder) -> list[CacheNote]:
-    """Prepare the caches of the recipe's ways, in order of their dependence; the job's arrays then hold them. Raises as
-    `Task.check`."""
+def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFolder, given: Mapping[str, Gathered]) -> list[CacheNote]:
+    """Prepare the caches of the recipe's ways, in order of their dependence; the job's arrays then hold them. `given`: those that are shared with
+    other frames. Raises as `Task.check`."""
     notes: list[CacheNote] = []
     ways = job.recipe.preparing()
     parts, beyond = parts_of(job) if ways else {}, ""
     for way in ways:
         job.making = way.kind
-        note = _prepare_way(job, way, dependencies(job, way, surfaces, geometry, beyond), parts, caches)
+        if way.key in given:
+            note = _use(job, way, given[way.key].cache, caches, CacheNote(way.key, way.kind, through=given[way.key].through))
+        else:
+            depends = dependencies(job, way, surfaces, geometry, beyond)
+            cache, made, added, because = find_or_make(job, way, depends, parts, caches)
+            note = _use(job, way, cache, caches, CacheNote(way.key, way.kind, made=made, added=added, because=because))
         notes.append(note)
         beyond = note.digest
     return notes
 
 
-def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder) -> CacheNote:
-    """Find or make the cache of a way, make it available to rays, and check it against brute force."""
-    wanted, made, added = job.recipe.of(way.key), False, False
-    cache = caches.locked(way.kind, job.scene.name)
+def find_or_make(
+    job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder
+) -> tuple[Cache, bool, bool, str]:  # fmt: skip
+    """The cache of a way, the locked one if there is one; whether it was made, or extended; and why it was made or what has changed since."""
+    cache, made, added = caches.locked(way.kind, job.scene.name), False, False
     because = what_changed([cache], depends, parts) if cache is not None else ""
     if cache is None:
         cache = caches.find(way.kind, depends)
@@ -131,21 +146,30 @@ def _prepare_way(job: Preparation, way: Way, depends: dict[str, str], parts: dic
         if made:
             because = what_changed(caches.alike(way.kind, job.scene.name), depends, parts)
         if made or added:
-            cache = _make(job, way, depends, parts, cache)
+            cache = make_cache(job, way, depends, parts, cache)
             caches.keep(cache)
-    assert cache is not None and way.serve is not None
-    serving = hash_of(cache.digest, cache.notes["count"], wanted.model_dump(), job.looked_up_beyond(way.key), job.recipe.of("caustics").on)
-    prepared, notes = caches.remember(serving, functools.partial(_serve, job, way, cache))
+    assert cache is not None
+    return cache, made, added, because
+
+
+def _use(job: Preparation, way: Way, cache: Cache, caches: CacheFolder, note: CacheNote) -> CacheNote:
+    """Make a cache available to the job's rays, check it against brute force, and complete the note on it."""
+    prepared, note.notes = serve_cache(job, way, cache, caches)
     job.served(way.key, prepared)
-    check = None
     if way.lookup is not None:
-        of_check = hash_of(serving, camera_hash(job), job.recipe.limits.model_dump(), job.recipe.gi.model_dump())
-        check = caches.remember(of_check, lambda: check_against_brute_force(job, way))
-    count, unit, seconds = cache.notes["count"], cache.notes["unit"], float(cache.notes["seconds"])
-    return CacheNote(way.key, way.kind, cache.digest, count, unit, seconds, made, added, because, notes, check)
+        of_check = hash_of(_serving(job, way, cache), camera_hash(job), job.recipe.limits.model_dump(), job.recipe.gi.model_dump())
+        note.check = caches.remember(of_check, lambda: check_against_brute_force(job, way))
+    note.digest, note.count, note.unit, note.seconds = cache.digest, cache.notes["count"], cache.notes["unit"], float(cache.notes["seconds"])
+    return note
 
 
-def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
+def _serving(job: Preparation, way: Way, cache: Cache) -> str:
+    """Names what a way serves: its cache, and how it is used."""
+    wanted, caustics = job.recipe.of(way.key).model_dump(), job.recipe.of("caustics").on
+    return hash_of(cache.digest, cache.notes["count"], wanted, job.looked_up_beyond(way.key), caustics)
+
+
+def make_cache(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
     """Make the cache of a way, or extend `before` for the job's camera."""
     assert way.make is not None and way.points is not None
     wanted, begun, about = job.recipe.of(way.key), work_time(), dict(before.notes) if before else {}
@@ -162,9 +186,13 @@ def _make(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, 
     return Cache(way.kind, job.scene.name, depends, arrays, about)
 
 
-def _serve(job: Preparation, way: Way, cache: Cache) -> tuple[Any, dict[str, Any]]:
-    """The arrays for the kernels, and the way's sentence about them."""
-    assert way.serve is not None
-    notes = dict(cache.notes)
-    prepared = way.serve(job, job.recipe.of(way.key), cache.arrays, notes)
-    return prepared, {key: value for key, value in notes.items() if key not in OF_FILE}
+def serve_cache(job: Preparation, way: Way, cache: Cache, caches: CacheFolder) -> tuple[Any, dict[str, Any]]:
+    """The arrays of a cache for the kernels, and the notes for the way's sentence about them; remembered for a while."""
+
+    def serve() -> tuple[Any, dict[str, Any]]:
+        assert way.serve is not None
+        notes = dict(cache.notes)
+        prepared = way.serve(job, job.recipe.of(way.key), cache.arrays, notes)
+        return prepared, {key: value for key, value in notes.items() if key not in OF_FILE}
+
+    return caches.remember(_serving(job, way, cache), serve)

@@ -16,7 +16,7 @@ from ..gi.ways import EXTRAS, PREPARING, SEEN, WAYS
 from ..json_text import parse_json
 from ..settings import Group, SettingInfo, declared_settings
 from ..stored import RECIPE
-from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, SamplingSettings, ShadowSettings, SurfaceSettings
+from .groups import AmbientSettings, GiSettings, LightSettings, LimitSettings, MotionSettings, SamplingSettings, ShadowSettings, SurfaceSettings
 
 OF_WAYS = {way.key: way for way in (*WAYS, *EXTRAS) if way.settings is not None}
 """Ways that have settings of their own."""
@@ -29,6 +29,7 @@ QUESTIONS = {
     "sampling": "Where samples go",
     "ambient": "What lies near",
     "surfaces": "What surfaces are",
+    "motion": "From frame to frame",
 }
 """The question that each group of settings answers."""
 
@@ -43,6 +44,7 @@ class FixedSettings(Group):
     sampling: SamplingSettings = SamplingSettings()
     ambient: AmbientSettings = AmbientSettings()
     surfaces: SurfaceSettings = SurfaceSettings()
+    motion: MotionSettings = MotionSettings()
 
     def flat(self) -> dict[str, Any]:
         """Values by key, in the order of declaration."""

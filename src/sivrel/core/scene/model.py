@@ -228,10 +228,18 @@ class Camera:
     exposure: float = 0.0
 
 
+@dataclass(frozen=True)
+class FrameRange:
+    """The frames of a moving shot: time codes of the first and the last, and how many pass in a second."""
+
+    first: float
+    last: float
+    rate: float = 24.0
+
+
 @dataclass
 class Scene:
-    """Everything that is rendered, the notes from reading it (sentences for the user), and whether the file holds
-    more than one frame."""
+    """Everything that is rendered, the notes from reading it (sentences for the user), and its frames, None for a shot that stands still."""
 
     name: str
     meshes: list[Mesh] = field(default_factory=list)
@@ -239,7 +247,7 @@ class Scene:
     lights: list[Light] = field(default_factory=list)
     cameras: list[Camera] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    animated: bool = False
+    frames: FrameRange | None = None
 
     def triangle_count(self) -> int:
         return sum(len(mesh.vertices) for mesh in self.meshes)

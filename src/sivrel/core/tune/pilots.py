@@ -84,7 +84,7 @@ def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known
     to the untried if TRYING has no time left. known: of the blocks. Time is processor time, so a busy machine makes the same pilots.
     Raises Cancelled."""
     share = min(1.0, (SMALL / (blocks.width * blocks.height)) ** 0.5)
-    small = renderer.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed))
+    small = renderer.for_frame(Frame(max(1, round(blocks.width * share)), max(1, round(blocks.height * share)), None, blocks.seed, blocks.time))
     renderer.task.report("rendering brute force as the reference", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(renderer, blocks, facts.pace / SMALL, HELD * trying), work_time()

@@ -47,7 +47,7 @@ def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = N
     line = [box for row in rows for box in row]
     count = max(1, round(len(line) * pixels / frame.pixels))
     if count >= len(line):
-        return Scattered(frame.width, frame.height, frame.region, frame.seed, tuple(line), (1.0,) * len(line))
+        return Scattered(frame.width, frame.height, frame.region, frame.seed, frame.time, tuple(line), (1.0,) * len(line))
     chance = np.full(len(line), 1.0 / len(line))
     if worth is not None:
         middles = np.array([((left + right) / 2.0, (top + bottom) / 2.0) for left, top, right, bottom in line])
@@ -60,7 +60,8 @@ def scattered(frame: Frame, pixels: int, seed: int, worth: np.ndarray | None = N
     weights = times / (count * chance[places])
     areas = np.array([(line[k][2] - line[k][0]) * (line[k][3] - line[k][1]) for k in places])
     weights = weights * frame.pixels / float((weights * areas).sum())
-    return Scattered(frame.width, frame.height, frame.region, frame.seed, tuple(line[k] for k in places), tuple(weights.tolist()))
+    blocks = tuple(line[k] for k in places)
+    return Scattered(frame.width, frame.height, frame.region, frame.seed, frame.time, blocks, tuple(weights.tolist()))
 
 
 @dataclass

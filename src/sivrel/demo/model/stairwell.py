@@ -19,10 +19,10 @@ RISE, PER_TURN, STEPS = 0.195, 16, 46
 LANDING = 22
 """Number of the step that is a landing, with the door."""
 LANTERNS = 44
-SWING, PERIOD = 17.0, 2.3
+SWING, PERIOD = 6.0, 4.16
 """Degrees to each side, and seconds, of the lamp on the chain."""
-PIVOT = (0.0, 7.9, 0.0)
-CHAIN = 3.05
+PIVOT = (0.0, 9.9, 0.0)
+CHAIN = 4.25
 DOOR_ANGLE = 74.0
 """Degrees by which the door stands open at the end."""
 EYE, STRIDE = 1.52, 11.0
@@ -119,12 +119,12 @@ def _lamps(stage: Stage) -> None:
     random = np.random.default_rng(31)
     for k in range(LANTERNS):
         turn = (k + 0.5) * STEPS / LANTERNS + random.uniform(-0.2, 0.2)
-        place = at(turn, WALL - 0.14, turn * RISE + 1.52 + random.uniform(-0.12, 0.14))
+        place = at(turn, WALL - 0.27, turn * RISE + 1.58 + random.uniform(-0.12, 0.14))
         stage.place(f"Lanterns/L{k:02d}", "Lantern", tuple(place), float(random.uniform(0.0, 90.0)))
-        bracket = curve([at(turn, WALL, place[1] + 0.2), at(turn, WALL - 0.1, place[1] + 0.25), place + (0.0, 0.22, 0.0)], 10)
+        bracket = curve([at(turn, WALL, place[1] + 0.2), at(turn, WALL - 0.16, place[1] + 0.27), place + (0.0, 0.22, 0.0)], 10)
         stage.add(f"Brackets/B{k:02d}", tube(bracket, 0.006, 6), "Iron")
         warm = (1.0, 0.5, 0.19) if k % 7 != 3 else (0.5, 0.85, 1.0) if k % 2 else (1.0, 0.24, 0.1)
-        stage.light("Sphere", f"Flame{k:02d}", float(random.uniform(230.0, 520.0)), warm, radius=0.012, at=tuple(place + (0.0, 0.075, 0.0)))
+        stage.light("Sphere", f"Flame{k:02d}", float(random.uniform(700.0, 1500.0)), warm, radius=0.014, at=tuple(place + (0.0, 0.075, 0.0)))
     frames = np.arange(FIRST, LAST + 1)
     swing = SWING * np.sin(2.0 * np.pi * (frames - FIRST) / RATE / PERIOD + 0.6)
     lamp = stage.turning("Swinging", np.array(PIVOT), "z", {int(f): float(s) for f, s in zip(frames, swing, strict=True)})
@@ -132,7 +132,7 @@ def _lamps(stage: Stage) -> None:
     shade = lathe([(0.05, -CHAIN - 0.02), (0.2, -CHAIN - 0.15), (0.205, -CHAIN - 0.15), (0.06, -CHAIN + 0.01), (0.0, -CHAIN + 0.02)], 40)
     stage.add(f"{lamp}/Chain", join(*links), "Iron")
     stage.add(f"{lamp}/Shade", shade, "ShadePaint", double_sided=True)
-    stage.light("Sphere", "Flame", 900.0, (1.0, 0.66, 0.32), radius=0.03, at=(0.0, -CHAIN - 0.13, 0.0), under=lamp)
+    stage.light("Sphere", "Flame", 1500.0, (1.0, 0.66, 0.32), radius=0.03, at=(0.0, -CHAIN - 0.13, 0.0), under=lamp)
 
 
 def _things(stage: Stage) -> None:
@@ -183,8 +183,8 @@ def build(path: Path) -> None:
     for frame in range(FIRST, LAST + 1):
         turn = 7.0 + STRIDE * (frame - FIRST) / (LAST - FIRST)
         sway = 0.018 * np.sin(2.0 * np.pi * (frame - FIRST) / RATE * 1.9)
-        path_of_eye[frame] = at(turn, 1.34, turn * RISE + EYE + sway)
-        look[frame] = at(turn + 4.2, 0.98, (turn + 4.2) * RISE + 1.3)
-    stage.moving_camera("climb", path_of_eye, look, 21.0, 3.0)
-    stage.camera("well", tuple(at(2.0, 0.2, 0.5)), (0.05, 6.0, 0.0), 18.0, 3.0)
+        path_of_eye[frame] = at(turn, 1.46, turn * RISE + EYE + sway)
+        look[frame] = at(turn + 4.6, 1.08, (turn + 4.6) * RISE + 0.62)
+    stage.moving_camera("climb", path_of_eye, look, 18.0, 1.2)
+    stage.camera("well", tuple(at(2.0, 0.2, 0.5)), (0.05, 6.0, 0.0), 18.0, 1.2)
     stage.save()

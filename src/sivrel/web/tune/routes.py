@@ -1,6 +1,7 @@
 """Tune: ladder, budget, match and advice of a proof, each on its own page with earlier results."""
 
 import json
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
@@ -185,7 +186,8 @@ def prove(number: int) -> ResponseReturnValue:
     values, laid = apart(found.changes)
     recipe, edits = with_values(proof.recipe, values), with_edits(proof.edits, laid)
     width, height = one.asked.get("size") or (proof.frame.width, proof.frame.height)
-    frame = Frame(width, height, proof.frame.region if (width, height) == (proof.frame.width, proof.frame.height) else None, proof.frame.seed)
+    same_size = (width, height) == (proof.frame.width, proof.frame.height)
+    frame = replace(proof.frame, width=width, height=height, region=proof.frame.region if same_size else None)
     with transaction(db()):
         guess = found.predicted.get("seconds")
         child = jobs.add_proof(db(), proof.shot_id, proof.id, recipe, proof.camera, frame, edits=edits, note=found.words, guess=guess)

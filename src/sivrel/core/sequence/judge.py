@@ -1,0 +1,114 @@
+"""Judges rendered frames in motion: as they come, three at a time."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..measure.difference import PIXELS_PER_DEGREE
+from ..measure.flicker import Flicker, measure_flicker
+from ..measure.registration import NEEDED
+from ..pictures.exr import Picture
+from ..render.filter import Filtered, filter_noise
+from .filter_in_time import REACH, join_filtered
+
+KEPT = (*NEEDED, "guide_normal", "guide_albedo", "albedo", "direct", "indirect", "variance", "samples", "half", "position")
+"""Passes that judging and filtering need."""
+
+
+@dataclass
+class Judged:
+    """time: of the frame; flicker: against its neighbours, None without both; image: what was shown, linear colour; picture: the frame."""
+
+    time: float
+    flicker: Flicker | None
+    image: np.ndarray
+    picture: Picture
+
+
+@dataclass
+class Judge:
+    """Takes frames in order, and gives each back once its neighbours are known. filtered: whether they are shown filtered through time."""
+
+    rate: float = 24.0
+    per_degree: float = PIXELS_PER_DEGREE
+    filtered: bool = False
+    frames: list[Picture] = field(default_factory=list)
+    alone: dict[float, Filtered] = field(default_factory=dict)
+    joined: dict[float, Filtered] = field(default_factory=dict)
+    done: int = 0
+
+    def add(self, picture: Picture) -> Iterator[Judged]:
+        """The frames that are ready now that `picture` has come. Frames that do not follow one on another are judged apart."""
+        if self.frames and self._time(picture) != self._time(self.frames[-1]) + 1.0:
+            yield from self.finish()
+        kept = {name: plane for name, plane in picture.passes.items() if name in KEPT}
+        self.frames.append(
+            Picture(kept, picture.frame, picture.recipe, picture.shot, picture.camera, objects=picture.objects, exposure=picture.exposure)
+        )
+        yield from self._ready(len(self.frames) - self.reach - 1)
+
+    def finish(self) -> Iterator[Judged]:
+        """The frames that were waiting for others."""
+        yield from self._ready(len(self.frames) - 1)
+        self.frames, self.alone, self.joined, self.done = [], {}, {}, 0
+
+    @property
+    def reach(self) -> int:
+        """Frames after one that its judgement needs."""
+        return 1 + REACH if self.filtered else 1
+
+    @staticmethod
+    def _time(picture: Picture) -> float:
+        return picture.frame.time or 0.0
+
+    def _ready(self, last: int) -> Iterator[Judged]:
+        while self.done <= last:
+            k = self.done
+            now, flicker = self.frames[k], None
+            if 0 < k < len(self.frames) - 1:
+                three = self.frames[k - 1 : k + 2]
+                flicker = measure_flicker(
+                    *(one.passes for one in three), exposure=now.exposure, rate=self.rate, per_degree=self.per_degree,
+                    shown=(self._shown(k - 1), self._shown(k), self._shown(k + 1)), objects=now.objects,
+                )  # fmt: skip
+            yield Judged(self._time(now), flicker, self._shown(k), now)
+            self.done += 1
+            while len(self.frames) > 2 * REACH + 3 and self.done > REACH + 1:
+                gone = self._time(self.frames.pop(0))
+                self.alone.pop(gone, None)
+                self.joined.pop(gone, None)
+                self.done -= 1
+
+    def _shown(self, k: int) -> np.ndarray:
+        picture = self.frames[k]
+        if not self.filtered:
+            return picture.beauty[..., :3]
+        return self.filtered_at(k).image
+
+    def filtered_at(self, k: int) -> Filtered:
+        """A kept frame filtered through time."""
+        time = self._time(self.frames[k])
+        if time not in self.joined:
+            near = range(max(0, k - REACH), min(len(self.frames), k + REACH + 1))
+            for at in near:
+                other = self._time(self.frames[at])
+                if other not in self.alone:
+                    self.alone[other] = filter_noise(self.frames[at].passes)
+            alone = [self.alone[self._time(self.frames[at])] for at in near]
+            self.joined[time] = join_filtered([self.frames[at].passes for at in near], alone, k - near.start)
+        return self.joined[time]
+
+
+def over_all(judged: list[tuple[float, Flicker]]) -> dict[str, Any] | None:
+    """The flicker of a sequence from that of its frames: root mean square of their levels, and the worst of them; None if none was judged."""
+    if not judged:
+        return None
+    levels = np.array([flicker.level for _, flicker in judged])
+    worst, flicker = max(judged, key=lambda one: one[1].level)
+    place = flicker.places[0] if flicker.places else None
+    return {
+        "level": float(np.sqrt((levels**2).mean())), "share": float(np.mean([flicker.share for _, flicker in judged])), "worst": worst,
+        "worst_level": float(levels.max()), "place": place.as_dict() if place else None,
+    }  # fmt: skip

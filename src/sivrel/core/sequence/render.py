@@ -1,0 +1,73 @@
+"""The frames of a moving shot, rendered one after the other with what they share: scenes, geometry and caches."""
+
+import time as clock
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from ..caches import CacheFolder
+from ..edits.edits import Edits
+from ..pictures.exr import Picture
+from ..render.frame import Frame
+from ..render.passes import LIGHT, NOISE, SHADOW
+from ..render.prepare import Files, Geometry, Prepared, placed_at, prepare
+from ..render.recipe import Recipe
+from ..render.through_time import Moving
+from ..rendered import Neighbours, Render, render_prepared
+from ..task import Task
+
+
+def neighbours_of(moving: Moving, time: float, edits: Edits, camera: str | None, files: Files | None = None) -> Neighbours:
+    """Where surfaces and camera are a frame before and after `time`."""
+    return Neighbours(*(placed_at(moving.scene(at), edits, camera, files) for at in (time - 1.0, time + 1.0)))
+
+
+def without_lights(picture: Picture) -> Picture:
+    """A picture without the passes of each light, which make most of its file where there are many lights."""
+    return replace(picture, passes={name: plane for name, plane in picture.passes.items() if not name.startswith((LIGHT, SHADOW, NOISE))})
+
+
+class Sequence:
+    """Frames of a moving shot with one recipe. frame: size, region and seed of each picture; `render` does one of them, in any order: it is the same
+    whatever was rendered before."""
+
+    def __init__(
+        self, moving: Moving, recipe: Recipe, edits: Edits, camera: str | None, frame: Frame, *, name: str = "", caches: CacheFolder | None = None,
+        files: Files | None = None, threads: int = 0, task: Task | None = None,
+    ) -> None:  # fmt: skip
+        self.moving, self.recipe, self.edits, self.camera, self.name = moving, recipe, edits, camera, name
+        self.frame, self.caches, self.files = replace(frame, time=None), caches or CacheFolder(), files or Files()
+        self.threads, self.task = threads, task or Task()
+        self.geometry: Geometry | None = None
+
+    @property
+    def frames(self) -> tuple[float, ...]:
+        return self.moving.frames
+
+    def at(self, time: float) -> Frame:
+        return replace(self.frame, time=time)
+
+    def prepared(self, time: float) -> Prepared:
+        """The shot ready to render at a time code, with its caches. Raises as `Task.check`."""
+        ready = prepare(
+            self.moving.scene(time), self.recipe, self.edits, self.camera, files=self.files, caches=self.caches, task=self.task,
+            frame=self.at(time), moving=self.moving, like=self.geometry,
+        )  # fmt: skip
+        self.geometry = ready.geometry
+        return ready
+
+    def render(
+        self, time: float, tiles: dict[int, np.ndarray] | None = None, keep: Callable[[int, np.ndarray], None] = lambda index, film: None
+    ) -> Render:  # fmt: skip
+        """Render the frame at a time code, with the passes of motion. tiles, keep: as `render_prepared` takes them. Raises Cancelled."""
+        begun = clock.monotonic()
+        ready = self.prepared(time)
+        around = neighbours_of(self.moving, time, self.edits, self.camera, self.files)
+        prepared = clock.monotonic() - begun
+        made = render_prepared(
+            ready, self.recipe, self.at(time), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,
+            tiles=tiles, keep=keep,
+        )  # fmt: skip
+        made.prepare_seconds = prepared
+        return made
