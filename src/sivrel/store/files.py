@@ -71,6 +71,16 @@ def trial_path(data: Path, digest: str) -> Path:
     return trials(data) / f"{digest}.png"
 
 
+def flicker_path(data: Path, name: str) -> Path:
+    """The map of a frame's flicker: float16 [rows, columns] as .npy, see core.measure.flicker."""
+    return data / "flicker" / f"{name}.npy"
+
+
+def in_time_path(data: Path, digest: str) -> Path:
+    """A frame's picture filtered with its neighbours: an .npz of image and error."""
+    return data / "filtered" / f"{digest}-in-time.npz"
+
+
 def moments(data: Path) -> Path:
     return data / "moments"
 
@@ -82,7 +92,7 @@ def moment_path(data: Path, client: str) -> Path:
 
 def all_of_picture(data: Path, digest: str) -> list[Path]:
     """Every file that may stand for a picture: they are deleted together."""
-    paths = (picture_path, thumbnail_path, focus_path, filtered_path, filtered_exr_path)
+    paths = (picture_path, thumbnail_path, focus_path, filtered_path, filtered_exr_path, in_time_path)
     return [path(data, digest) for path in paths]
 
 

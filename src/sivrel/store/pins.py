@@ -63,6 +63,7 @@ def unread(db: sqlite3.Connection, shot_id: int) -> dict[int, int]:
     """For each pin of a shot, the number of finished proofs without a reading."""
     rows = db.execute(
         """SELECT pins.id, (SELECT count(*) FROM proofs WHERE proofs.shot_id = pins.shot_id AND picture IS NOT NULL AND deleted_at IS NULL
+             AND sequence_id IS NULL
              AND NOT EXISTS (SELECT 1 FROM readings WHERE pin_id = pins.id AND proof_id = proofs.id)) AS unread
            FROM pins WHERE shot_id = ?""",
         (shot_id,),

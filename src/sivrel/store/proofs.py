@@ -28,6 +28,7 @@ class Proof:
     edits: of the shot's scene; lights: see core.measure.lights; passes: names of those in its picture
     maps: its depth maps, see core.render.prepare.MapNote; meters: see core.measure.meters
     focus: left, top, right, bottom of the largest change against its parent, as shares of its picture
+    sequence_id: the sequence that it is a frame of, None for a proof of the lineage
     problem: one sentence if its recipe or edits can't be read; they are defaults then, and it can't be rendered
     """
 
@@ -55,6 +56,7 @@ class Proof:
     name: str
     starred: bool
     focus: tuple[float, float, float, float] | None
+    sequence_id: int | None = None
     problem: str = ""
 
     @property
@@ -68,6 +70,7 @@ _SELECT = """SELECT proofs.*, recipes.body AS body, coalesce(jobs.state, 'done')
                coalesce(jobs.message, '') AS message
              FROM proofs JOIN recipes ON recipes.id = proofs.recipe_id LEFT JOIN jobs ON jobs.proof_id = proofs.id"""
 
+_OF_LINEAGE = "deleted_at IS NULL AND sequence_id IS NULL"
 
 MOST_READ = 8192
 _edits = functools.lru_cache(MOST_READ)(edits_from_json)
@@ -76,7 +79,7 @@ _edits = functools.lru_cache(MOST_READ)(edits_from_json)
 
 def _frame(row: Any) -> Frame:
     region = tuple(int(n) for n in row["region"].split(",")) if row["region"] else None
-    return Frame(row["width"], row["height"], region, row["seed"])  # type: ignore[arg-type]
+    return Frame(row["width"], row["height"], region, row["seed"], row["time"])  # type: ignore[arg-type]
 
 
 @functools.lru_cache(MOST_READ)
@@ -94,7 +97,7 @@ def _read(names: tuple[str, ...], values: tuple[Any, ...]) -> Proof:
         row["id"], row["shot_id"], row["parent_id"], recipe, row["camera"], frame, row["note"],
         row["created_at"], row["picture"], row["seconds"], row["noise"], row["light"], row["dropped"] or 0,
         row["made_on"], row["state"], problem or row["message"], edits, lights, passes, maps, meters,
-        row["name"], bool(row["starred"]), tuple(focus) if len(focus) == 4 else None, problem,
+        row["name"], bool(row["starred"]), tuple(focus) if len(focus) == 4 else None, row["sequence_id"], problem,
     )  # fmt: skip
 
 
@@ -105,16 +108,16 @@ def _proofs(found: sqlite3.Cursor) -> list[Proof]:
 
 def add(
     db: sqlite3.Connection, shot_id: int, parent_id: int | None, recipe: Recipe, camera: str, frame: Frame, note: str = "",
-    edits: Edits | None = None,
+    edits: Edits | None = None, sequence: int | None = None,
 ) -> int:  # fmt: skip
-    """Store a proof without a picture; returns its number."""
+    """Store a proof without a picture, a frame of a `sequence` if that is given; returns its number."""
     region = ",".join(map(str, frame.region)) if frame.region else None
     cursor = db.execute(
-        """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+        """INSERT INTO proofs (shot_id, parent_id, recipe_id, camera, width, height, region, seed, note, created_at, edits, time, sequence_id)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
         (
             shot_id, parent_id, recipes.keep(db, recipe), camera, frame.width, frame.height, region, frame.seed, note, now(),
-            edits_to_json(edits or Edits()),
+            edits_to_json(edits or Edits()), frame.time, sequence,
         ),
     )  # fmt: skip
     assert cursor.lastrowid is not None
@@ -142,13 +145,18 @@ def get(db: sqlite3.Connection, proof_id: int) -> Proof | None:
 
 
 def of_shot(db: sqlite3.Connection, shot_id: int) -> list[Proof]:
-    """All proofs of a shot that are not deleted, oldest first."""
-    return _proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL ORDER BY proofs.id", (shot_id,)))
+    """All proofs of a shot's lineage that are not deleted, oldest first."""
+    return _proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND {_OF_LINEAGE} ORDER BY proofs.id", (shot_id,)))
+
+
+def of_sequence(db: sqlite3.Connection, sequence: int) -> list[Proof]:
+    """The frames of a sequence, in order."""
+    return _proofs(db.execute(f"{_SELECT} WHERE sequence_id = ? ORDER BY time", (sequence,)))
 
 
 def links(db: sqlite3.Connection, shot_id: int) -> tuple[tuple[int, int | None], ...]:
     """(number, parent) of all proofs of a shot that are not deleted, oldest first."""
-    rows = db.execute("SELECT id, parent_id FROM proofs WHERE shot_id = ? AND deleted_at IS NULL ORDER BY id", (shot_id,))
+    rows = db.execute(f"SELECT id, parent_id FROM proofs WHERE shot_id = ? AND {_OF_LINEAGE} ORDER BY id", (shot_id,))
     return tuple((row["id"], row["parent_id"]) for row in rows)
 
 
@@ -161,13 +169,13 @@ def some(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Proof]:
 def newest(db: sqlite3.Connection, shot_id: int) -> Proof | None:
     """The newest proof of a shot that has a picture, or the newest at all."""
     order = "ORDER BY proofs.picture IS NULL, proofs.id DESC LIMIT 1"
-    return next(iter(_proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND deleted_at IS NULL {order}", (shot_id,)))), None)
+    return next(iter(_proofs(db.execute(f"{_SELECT} WHERE shot_id = ? AND {_OF_LINEAGE} {order}", (shot_id,)))), None)
 
 
 def newest_whole(db: sqlite3.Connection, shot_id: int, camera: str) -> Proof | None:
     """The newest finished proof of a whole picture of a camera."""
     found = db.execute(
-        f"""{_SELECT} WHERE shot_id = ? AND camera = ? AND region IS NULL AND picture IS NOT NULL AND deleted_at IS NULL
+        f"""{_SELECT} WHERE shot_id = ? AND camera = ? AND region IS NULL AND picture IS NOT NULL AND {_OF_LINEAGE}
             ORDER BY proofs.id DESC LIMIT 1""",
         (shot_id, camera),
     )
@@ -238,7 +246,7 @@ def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
 
 def finished(db: sqlite3.Connection, shot_id: int) -> list[int]:
     """Numbers of the proofs of a shot that have a picture, oldest first."""
-    rows = db.execute("SELECT id FROM proofs WHERE shot_id = ? AND picture IS NOT NULL AND deleted_at IS NULL ORDER BY id", (shot_id,))
+    rows = db.execute(f"SELECT id FROM proofs WHERE shot_id = ? AND picture IS NOT NULL AND {_OF_LINEAGE} ORDER BY id", (shot_id,))
     return [row["id"] for row in rows]
 
 

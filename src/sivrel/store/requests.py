@@ -78,3 +78,11 @@ def answered(db: sqlite3.Connection, number: int) -> tuple[dict[str, Any] | None
     if row is None:
         return None, "This request is no longer known; try again."
     return (json.loads(row["answer"]) if row["answer"] else None), row["problem"]
+
+
+def waits(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -> bool:
+    """Whether such a request waits to be taken."""
+    row = db.execute(
+        "SELECT 1 FROM questions WHERE kind = ? AND shot_id = ? AND body = ? AND taken = 0 AND done = 0", (kind, shot_id, json.dumps(body))
+    )
+    return row.fetchone() is not None

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.edits.edits import Edits
+from ..core.scene.model import FrameRange
 from .database import read_json
 
 
@@ -19,7 +20,7 @@ def now() -> str:
 class Shot:
     """A scene file with its facts. cameras: [{"name", "exposure"}]; confined: an upload; lights: the file's
     facts of each, and of each glowing mesh (see work.intake); finish: its finishing settings, see core.finish; outside: pictures that
-    were rendered elsewhere, without a scene; path is a folder then."""
+    were rendered elsewhere, without a scene; path is a folder then; frames: of a moving shot, None for one that stands still."""
 
     id: int
     slug: str
@@ -33,6 +34,7 @@ class Shot:
     lights: list[dict[str, Any]]
     finish: dict[str, Any]
     outside: bool = False
+    frames: FrameRange | None = None
 
     @property
     def confine_to(self) -> Path | None:
@@ -53,22 +55,30 @@ def _shot(row: sqlite3.Row) -> Shot:
         row["id"], row["slug"], row["title"], row["about"], Path(row["path"]), bool(row["confined"]),
         read_json(row["cameras"], []) or [{"name": "camera", "exposure": 0.0}], row["triangles"], read_json(row["notes"], []),
         read_json(row["lights"], []), read_json(row["finish"], {}),
-        bool(row["outside"]),
+        bool(row["outside"]), _frames(read_json(row["frames"], [])),
     )  # fmt: skip
+
+
+def _frames(kept: list[Any]) -> FrameRange | None:
+    return FrameRange(*map(float, kept)) if len(kept) == 3 and all(isinstance(n, int | float) for n in kept) else None
 
 
 def add(
     db: sqlite3.Connection, slug: str, title: str, about: str, path: Path, cameras: list[dict[str, Any]], triangles: int,
     notes: list[str], lights: list[dict[str, Any]] | None = None, confined: bool = False, outside: bool = False,
+    frames: list[float] | None = None,
 ) -> Shot:  # fmt: skip
     """Store a shot; one with the same slug is updated and keeps its proofs."""
     db.execute(
-        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at, outside)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at, outside, frames)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
            ON CONFLICT (slug) DO UPDATE SET title = excluded.title, about = excluded.about, path = excluded.path,
-             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights""",
-        (slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now(), outside),
-    )
+             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights, frames = excluded.frames""",
+        (
+            slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now(), outside,
+            json.dumps(frames or []),
+        ),
+    )  # fmt: skip
     shot = find(db, slug)
     assert shot is not None
     return shot
@@ -87,12 +97,17 @@ def listed(db: sqlite3.Connection) -> list[tuple[Shot, int, str | None]]:
     """Every shot with the number of its proofs and the newest finished picture."""
     rows = db.execute(
         """SELECT shots.*,
-             (SELECT count(*) FROM proofs WHERE shot_id = shots.id AND deleted_at IS NULL) AS proofs,
+             (SELECT count(*) FROM proofs WHERE shot_id = shots.id AND deleted_at IS NULL AND sequence_id IS NULL) AS proofs,
              (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL AND deleted_at IS NULL
-              ORDER BY width * height DESC, id DESC LIMIT 1) AS picture
+              ORDER BY sequence_id IS NOT NULL, width * height DESC, id DESC LIMIT 1) AS picture
            FROM shots ORDER BY id"""
     )
     return [(_shot(row), row["proofs"], row["picture"]) for row in rows]
+
+
+def set_frames(db: sqlite3.Connection, shot: Shot, frames: FrameRange) -> None:
+    """Store the frames of a shot that was opened before they were known."""
+    db.execute("UPDATE shots SET frames = ? WHERE id = ?", (json.dumps([frames.first, frames.last, frames.rate]), shot.id))
 
 
 def set_finish(db: sqlite3.Connection, shot: Shot, finish: dict[str, Any]) -> None:

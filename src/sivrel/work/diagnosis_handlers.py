@@ -79,7 +79,7 @@ def case_of_proof(data: Path, db: sqlite3.Connection, shot: shots.Shot, proof: p
 def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> TrialRenderer:
     """The renderer for trials of a proof."""
     worker = request.worker
-    scene, beside, geometry = worker.scene_of(request.db, shot)
+    scene, beside, geometry = worker.scene_of(request.db, shot, proof.frame.time)
     return TrialRenderer(
         scene,
         proof.recipe,

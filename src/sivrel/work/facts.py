@@ -15,9 +15,10 @@ CAMERA = "picture"
 
 
 def facts_of(scene: Scene) -> dict[str, Any]:
-    """cameras [{"name", "exposure"}], triangles, notes, and lights, see light_facts."""
+    """cameras [{"name", "exposure"}], triangles, notes, lights, see light_facts, and of a moving shot its frames: first, last, how many a second."""
     cameras = [{"name": c.name, "exposure": c.exposure} for c in scene.cameras]
-    return {"cameras": cameras, "triangles": scene.triangle_count(), "notes": scene.notes, "lights": light_facts(scene)}
+    frames = [scene.frames.first, scene.frames.last, scene.frames.rate] if scene.frames is not None else []
+    return {"cameras": cameras, "triangles": scene.triangle_count(), "notes": scene.notes, "lights": light_facts(scene), "frames": frames}
 
 
 def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]:

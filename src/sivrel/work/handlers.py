@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from ..core.errors import Cancelled, InputError
 from ..store import database, requests
 from ..store.database import is_full
-from . import cache_handlers, diagnosis_handlers, picture_handlers, scene_handlers, tuning_handlers
+from . import cache_handlers, diagnosis_handlers, picture_handlers, scene_handlers, sequence_handlers, tuning_handlers
 from .request import Request
 from .room import FULL, when_there_is_room
 
@@ -43,6 +43,7 @@ HANDLERS = {
     "pins": Handler(picture_handlers.pins_read, takes_seconds=True),
     "diagnose": Handler(diagnosis_handlers.diagnose_proof, takes_seconds=True),
     "retest": Handler(diagnosis_handlers.retest_proof, takes_seconds=True),
+    "judge": Handler(sequence_handlers.judge_sequence, takes_seconds=True),
     "tune": Handler(tuning_handlers.tune_proof, takes_seconds=True),
 }
 """By the kind of the request."""

@@ -63,7 +63,7 @@ def render_moments(worker: "Worker") -> None:
 def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, rate: float) -> float:
     """Render a request until it reaches its recipe's samples, or another comes; returns samples per second."""
     body, cancel, over = moment.body, Cancel(), threading.Event()
-    frame = Frame(body["width"], body["height"], tuple(body["region"]) if body["region"] else None, body["seed"])
+    frame = Frame(body["width"], body["height"], tuple(body["region"]) if body["region"] else None, body["seed"], body.get("time"))
     recipe, rates = from_json(body["recipe"]), [rate]
 
     def watch() -> None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..core.edits.edits import from_json as edits_from_json
+from ..core.render.frame import Frame
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, from_json, with_values
 from ..core.task import Cancel, Task
@@ -44,7 +45,8 @@ class Request:
     def prepared(self) -> Prepared:
         """The shot prepared with the recipe and edits of the body: its scene and lights. Caches of bounced light are only made for pictures."""
         plain = with_values(self.recipe, {"gi.seen": "off", "caustics.on": "no"})
-        return self.worker.prepare(self.db, self.shot, plain, edits_from_json(self.body["edits"]), self.body.get("camera"))
+        frame = Frame(time=self.body.get("time"))
+        return self.worker.prepare(self.db, self.shot, plain, edits_from_json(self.body["edits"]), self.body.get("camera"), frame=frame)
 
     def report(self, part: dict[str, Any]) -> None:
         """Store a part of the reply, which the page shows meanwhile; checks for cancelling."""

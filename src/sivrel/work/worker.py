@@ -29,11 +29,14 @@ from ..core.render.filter import LIGHT
 from ..core.render.frame import Frame, empty_film, paste, render_tiles
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
+from ..core.render.through_time import Moving
 from ..core.render.warmup import PATHS, Warming, compiling, stages_of
-from ..core.rendered import Render, make_picture
+from ..core.rendered import Neighbours, Render, make_picture
 from ..core.scene.model import Scene
+from ..core.sequence.frames import every_frame
+from ..core.sequence.render import neighbours_of, without_lights
 from ..core.task import Cancel, Task
-from ..store import database, files, findings, jobs, proofs, requests, shots
+from ..store import database, files, findings, jobs, proofs, requests, sequences, shots
 from ..store.database import is_full
 from ..store.files import DamagedTile
 from .finishing import keep_focus, keep_picture, make_thumbnail
@@ -44,12 +47,14 @@ from .moments import render_moments
 from .pins import read_pins
 from .quick import coarser, sketch, spread, step_for
 from .room import when_there_is_room
+from .sequence_handlers import judge_later
 
 POLL = 0.03
 """Seconds between checks of the store; a check takes a tenth of a millisecond."""
 NICE = 5
 """Niceness of the process: pages respond first, renders take the rest, which is nearly everything."""
-KEPT_SCENES = 2
+KEPT_SCENES = 4
+"""Scenes that are kept in memory: two shots, or a frame with its neighbours."""
 SKETCH_PIXELS = 33_000
 """Pixels of the sketch shown until tiles arrive: some tenths of a second."""
 T = TypeVar("T")
@@ -64,6 +69,7 @@ class Worker:
         self.scenes: dict[tuple[Any, ...], tuple[Scene, Files, Geometry | None]] = {}
         self.scene_lock = threading.RLock()
         self.caches = CacheFolder(data / "caches")
+        self.last_geometry: Geometry | None = None
         self.read_ahead: int | None = None
         self.compiled_some, self.warming = False, Warming()
         self.render_on_its_way: Cancel | None = None
@@ -121,32 +127,58 @@ class Worker:
 
     def prepare(
         self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, task: Task | None = None,
-        frame: Frame | None = None,
+        frame: Frame | None = None, frames: tuple[float, ...] = (),
     ) -> Prepared:  # fmt: skip
-        """The prepared shot; its geometry is kept for the next call. Thread-safe."""
+        """The prepared shot, at the frame's time code; its geometry is kept for the next call. frames: of its sequence, for caches that they share.
+        Thread-safe."""
+        time = frame.time if frame is not None else None
         with self.scene_lock:
-            scene, files, geometry = self.scene_of(db, shot)
-            ready = prepare(scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame)
-            self.scenes[self._version(shot)] = scene, files, ready.geometry
+            scene, files, geometry = self.scene_of(db, shot, time)
+            ready = prepare(
+                scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame,
+                moving=self.moving(db, shot, frames), like=self.last_geometry,
+            )  # fmt: skip
+            self.scenes[self._version(shot, time)] = scene, files, ready.geometry
+            self.last_geometry = ready.geometry
             return ready
 
+    def moving(self, db: sqlite3.Connection, shot: shots.Shot, frames: tuple[float, ...] = ()) -> Moving | None:
+        """A moving shot through its file's frames, or some of them; None if it stands still."""
+        if shot.frames is None:
+            return None
+
+        def scene_at(time: float) -> Scene:
+            return self.scene_of(db, shot, time)[0]
+
+        return Moving(scene_at, frames or every_frame(shot.frames), str(self._version(shot)))
+
+    def neighbours(self, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof) -> Neighbours | None:
+        """Where things are in the frames before and after a proof of a moving shot."""
+        with self.scene_lock:
+            moving = self.moving(db, shot)
+            if moving is None or proof.frame.time is None:
+                return None
+            return neighbours_of(moving, proof.frame.time, proof.edits, proof.camera, self.scene_of(db, shot, proof.frame.time)[1])
+
     @staticmethod
-    def _version(shot: shots.Shot) -> tuple[Any, ...]:
+    def _version(shot: shots.Shot, time: float | None = None) -> tuple[Any, ...]:
         try:
             stat = shot.path.stat()
         except OSError as error:
             raise InputError(f"The scene file {shot.path} can't be read ({error.strerror}); restore it, or open the shot again.") from None
-        return shot.path, stat.st_mtime_ns, stat.st_size
+        return shot.path, stat.st_mtime_ns, stat.st_size, time
 
-    def scene_of(self, db: sqlite3.Connection, shot: shots.Shot) -> tuple[Scene, Files, Geometry | None]:
-        """A shot's scene as in its file, its file reader, and its last packed geometry, if any."""
+    def scene_of(self, db: sqlite3.Connection, shot: shots.Shot, time: float | None = None) -> tuple[Scene, Files, Geometry | None]:
+        """A shot's scene as in its file, at a time code or its first frame; its file reader, and its last packed geometry, if any."""
         with self.scene_lock:
-            version = self._version(shot)
+            version = self._version(shot, time)
             if version in self.scenes:
                 kept = self.scenes.pop(version)
             else:
                 jobs.set_worker(db, "reading", message=shot.title)
-                kept = read_scene(shot.path, confine_to=shot.confine_to), Files(shot.path.parent), None
+                kept = read_scene(shot.path, confine_to=shot.confine_to, frame=time), Files(shot.path.parent), None
+                if shot.frames is None and kept[0].frames is not None:
+                    shots.set_frames(db, shot, kept[0].frames)
             while len(self.scenes) >= KEPT_SCENES:
                 self.scenes.pop(next(iter(self.scenes)))
             self.scenes[version] = kept
@@ -234,7 +266,9 @@ class Worker:
             jobs.set_worker(self.db, "compiling", message=title)
 
         self.warming.need(stages_of(proof.recipe, proof.edits), compiled_for)
-        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel), proof.frame)
+        sequence = sequences.get(self.db, proof.sequence_id) if proof.sequence_id else None
+        frames = sequence.frames if sequence is not None else ()
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel), proof.frame, frames)
         task = Task(cancel=cancel)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
@@ -275,7 +309,7 @@ class Worker:
             return min(len(done), int(len(boxes) * spent()[1] / limit)) if limit > 0.0 else len(done)
 
         jobs.progress(self.db, job.id, far(), *spent())
-        if len(boxes) > 1:
+        if len(boxes) > 1 and sequence is None:
             step = step_for(proof.frame, SKETCH_PIXELS)
             coarse = sketch(ready, proof.recipe, proof.frame, step, threads, task)
             whole = spread(coarse[..., LIGHT], coarser(proof.frame, step), proof.frame, step)
@@ -298,7 +332,9 @@ class Worker:
             when_there_is_room(lambda: self._stop(job, *stopped), lambda: True)
             return
         seconds, pixel_seconds = spent()
-        picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits)
+        picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits, self.neighbours(self.db, shot, proof))
+        if sequence is not None:
+            picture = without_lights(picture)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)
         self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
         made = Render(picture, film, ready, clock)
@@ -313,6 +349,9 @@ class Worker:
 
         self._written(finish, cancel)
         tiles.remove()
+        if sequence is not None:
+            self._written(lambda: judge_later(self.db, sequence), cancel)
+            return
         if findings.retests_of_proof(self.db, proof.id):
             self._written(lambda: requests.ask(self.db, "retest", shot.id, {"proof": proof.id}), cancel)
         try:

@@ -19,12 +19,14 @@ KEPT = (*NEEDED, "guide_normal", "guide_albedo", "albedo", "direct", "indirect",
 
 @dataclass
 class Judged:
-    """time: of the frame; flicker: against its neighbours, None without both; image: what was shown, linear colour; picture: the frame."""
+    """time: of the frame; flicker: against its neighbours, None without both; image: what was shown, linear colour; picture: the frame; error: of the
+    filter, [rows, columns], None where it is not told."""
 
     time: float
     flicker: Flicker | None
     image: np.ndarray
     picture: Picture
+    error: np.ndarray | None = None
 
 
 @dataclass
@@ -73,7 +75,7 @@ class Judge:
                     *(one.passes for one in three), exposure=now.exposure, rate=self.rate, per_degree=self.per_degree,
                     shown=(self._shown(k - 1), self._shown(k), self._shown(k + 1)), objects=now.objects,
                 )  # fmt: skip
-            yield Judged(self._time(now), flicker, self._shown(k), now)
+            yield Judged(self._time(now), flicker, self._shown(k), now, self.filtered_at(k).error if self.filtered else None)
             self.done += 1
             while len(self.frames) > 2 * REACH + 3 and self.done > REACH + 1:
                 gone = self._time(self.frames.pop(0))

@@ -1,0 +1,75 @@
+"""The flicker of a moving shot foretold from a still: a few small boxes of it are rendered at the next frames, with their own grain.
+
+The boxes lie on an even grid from a random start, so that their mean is that of the whole picture (Cochran 1977, "Sampling Techniques", chapter 8).
+"""
+
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+
+from .trials import Box, MotionTrials
+
+BOXES, SIDE = 8, 32
+"""Boxes, and their side in pixels."""
+
+
+@dataclass
+class Foretold:
+    """level: expected root mean square of the flicker over the picture, in times what is just seen, and its standard error; samples: times the samples
+    at which it is just not seen, if it is grain; worst: the box with most of it, its level and the object there."""
+
+    level: float
+    error: float
+    samples: float
+    boxes: list[Box] = field(default_factory=list)
+    worst: dict[str, Any] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def boxes_of(width: int, height: int, seed: int = 0, count: int = BOXES, side: int = SIDE) -> list[Box]:
+    """About `count` boxes on an even grid over a picture, from a random start; the whole picture where it has no room for more."""
+    columns = max(1, round((count * width / height) ** 0.5))
+    rows = max(1, round(count / columns))
+    columns, rows = min(columns, max(1, width // side)), min(rows, max(1, height // side))
+    start = np.random.default_rng(seed).random(2)
+    found = []
+    for row in range(rows):
+        for column in range(columns):
+            x = int((column + start[0]) / columns * max(width - side, 0))
+            y = int((row + start[1]) / rows * max(height - side, 0))
+            found.append((x, y, min(x + side, width), min(y + side, height)))
+    return found
+
+
+def foretell(trials: MotionTrials) -> Foretold:
+    """What is expected of the flicker, from the boxes of `trials` as `boxes_of` lays them. Raises as `Task.check`."""
+    measured = trials.measure(trials.sequence.recipe, trials.sequence.edits)
+    per_box = len(measured.blocks) // max(1, len(trials.boxes))
+    energies = measured.blocks[: per_box * len(trials.boxes)].reshape(len(trials.boxes), -1).mean(axis=1)
+    seen = energies[energies > 0.0]
+    if not len(seen):
+        return Foretold(0.0, 0.0, 1.0, trials.boxes)
+    energy, error = float(seen.mean()), float(seen.std(ddof=1) / len(seen) ** 0.5) if len(seen) > 1 else float(seen.mean())
+    worst = int(energies.argmax())
+    box, middle = trials.boxes[worst], trials.frames(trials.sequence.recipe, trials.sequence.edits)[len(trials.times) // 2]
+    numbers = middle.passes["object"][box[1] : box[3], box[0] : box[2], 0]
+    own = numbers[numbers >= 0].astype(int)
+    name = middle.picture.objects[int(np.bincount(own).argmax())] if len(own) else ""
+    return Foretold(
+        energy**0.5, error / (2.0 * energy**0.5), max(1.0, energy), trials.boxes,
+        {"box": list(box), "level": float(energies[worst] ** 0.5), "object": name},
+    )  # fmt: skip
+
+
+def foretold_in_words(told: Foretold, rate: float) -> str:
+    """A sentence on what is foretold."""
+    if told.level < 0.005:
+        return "Nothing in it would flicker."
+    how = "would not be seen to flicker" if told.level < 1.0 else "would boil visibly" if told.level < 3.0 else "would boil strongly"
+    where = told.worst["object"].rsplit("/", 1)[-1]
+    place = f", most on {where}" if where and told.level >= 1.0 else ""
+    need = f"; if it is grain, {told.samples:.2g} times the samples would hide it" if told.level >= 1.0 else ""
+    return f"At {rate:g} frames a second this {how}{place}: {told.level:.2g} times what is just seen (± {told.error:.1g}){need}."
