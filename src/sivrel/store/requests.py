@@ -82,7 +82,7 @@ def answered(db: sqlite3.Connection, number: int) -> tuple[dict[str, Any] | None
 
 def waits(db: sqlite3.Connection, kind: str, shot_id: int, body: dict[str, Any]) -> bool:
     """Whether such a request waits to be taken."""
-    row = db.execute(
+    found = db.execute(
         "SELECT 1 FROM questions WHERE kind = ? AND shot_id = ? AND body = ? AND taken = 0 AND done = 0", (kind, shot_id, json.dumps(body))
     )
-    return row.fetchone() is not None
+    return found.fetchone() is not None

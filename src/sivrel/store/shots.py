@@ -73,7 +73,8 @@ def add(
         """INSERT INTO shots (slug, title, about, path, confined, cameras, triangles, notes, lights, created_at, outside, frames)
            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
            ON CONFLICT (slug) DO UPDATE SET title = excluded.title, about = excluded.about, path = excluded.path,
-             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights, frames = excluded.frames""",
+             cameras = excluded.cameras, triangles = excluded.triangles, notes = excluded.notes, lights = excluded.lights,
+             frames = excluded.frames""",
         (
             slug, title, about, str(path), confined, json.dumps(cameras), triangles, json.dumps(notes), json.dumps(lights or []), now(), outside,
             json.dumps(frames or []),

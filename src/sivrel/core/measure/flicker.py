@@ -49,15 +49,22 @@ class Place:
 @dataclass
 class Flicker:
     """seen: float32 [rows, columns], 1 where flicker is just seen, 0 where nothing was judged; judged: share of the picture that could be judged;
-    level: root mean square of `seen` there, and share: how much of it is over 1; contrast: standard deviation of one frame against the mean of its
+    known: where; level: root mean square of `seen` there, and share: how much of it is over 1; contrast: standard deviation of one frame against the mean of its
     surroundings, root mean square; places: worst first."""
 
     seen: np.ndarray
+    known: np.ndarray
     judged: float
     level: float
     share: float
     contrast: float
     places: list[Place]
+
+    def energy(self, box: tuple[int, int, int, int]) -> float:
+        """Mean square of `seen` over what was judged in a box of pixels; 0 where nothing was."""
+        part = np.s_[box[1] : box[3], box[0] : box[2]]
+        there = self.seen[part][self.known[part]].astype(np.float64)
+        return float((there**2).mean()) if len(there) else 0.0
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -113,7 +120,7 @@ def flicker_of(
     judged = float(weights.mean())
     there = seen[known] if known.any() else np.zeros(1)
     return Flicker(
-        seen.astype(np.float32), judged, float(np.sqrt((there**2).mean())), float((there > 1.0).mean()),
+        seen.astype(np.float32), known, judged, float(np.sqrt((there**2).mean())), float((there > 1.0).mean()),
         float(np.sqrt((contrast[known] ** 2).mean())) if known.any() else 0.0, _places(seen, known, numbers, objects),
     )  # fmt: skip
 

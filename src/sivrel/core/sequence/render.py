@@ -45,8 +45,9 @@ class Sequence:
     def frames(self) -> tuple[float, ...]:
         return self.moving.frames
 
-    def at(self, time: float) -> Frame:
-        return replace(self.frame, time=time)
+    def at(self, time: float, of: Frame | None = None) -> Frame:
+        """The frame of a time code; `of`: with other pixels than those of the sequence."""
+        return replace(of or self.frame, time=time)
 
     def prepared(self, time: float) -> Prepared:
         """The shot ready to render at a time code, with its caches. Raises as `Task.check`."""
@@ -57,16 +58,27 @@ class Sequence:
         self.geometry = ready.geometry
         return ready
 
+    def varied(self, recipe: Recipe, edits: Edits) -> "Sequence":
+        """The same frames with another recipe and edits, and with what both share."""
+        made = Sequence(
+            self.moving, recipe, edits, self.camera, self.frame, name=self.name, caches=self.caches, files=self.files, threads=self.threads,
+            task=self.task,
+        )  # fmt: skip
+        made.geometry = self.geometry
+        return made
+
     def render(
-        self, time: float, tiles: dict[int, np.ndarray] | None = None, keep: Callable[[int, np.ndarray], None] = lambda index, film: None
+        self, time: float, tiles: dict[int, np.ndarray] | None = None, keep: Callable[[int, np.ndarray], None] = lambda index, film: None,
+        of: Frame | None = None,
     ) -> Render:  # fmt: skip
-        """Render the frame at a time code, with the passes of motion. tiles, keep: as `render_prepared` takes them. Raises Cancelled."""
+        """Render the frame at a time code, with the passes of motion. tiles, keep: as `render_prepared` takes them; of: other pixels, with caches for
+        those of the sequence. Raises Cancelled."""
         begun = clock.monotonic()
         ready = self.prepared(time)
         around = neighbours_of(self.moving, time, self.edits, self.camera, self.files)
         prepared = clock.monotonic() - begun
         made = render_prepared(
-            ready, self.recipe, self.at(time), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,
+            ready, self.recipe, self.at(time, of), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,
             tiles=tiles, keep=keep,
         )  # fmt: skip
         made.prepare_seconds = prepared
