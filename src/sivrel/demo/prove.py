@@ -7,8 +7,12 @@ import json
 import os
 import sys
 import time
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from ..core.edits.edits import Edits, apart, with_edits
 from ..core.formats.scenes import read_scene
@@ -19,6 +23,8 @@ from ..core.render.recipe import Recipe, with_values
 from ..core.render.warmup import warm_up
 from ..core.rendered import render_prepared
 from ..core.scene.model import Scene
+from ..core.sequence.judge import Judge, Judged
+from ..shot import open as open_shot
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -57,6 +63,24 @@ STEPS: dict[str, tuple[Any, ...]] = {
         ("fine", "parts", {"sampling.max": 128}, None, "the look to match"),
     ),
 }
+STEPS["stairwell"] = (
+    ("lanterns", None, {"gi.seen": "off", "sampling.max": 8}, None, "lights alone: all 47 at every point"),
+    ("chosen", "lanterns", {"lights.seen": "chosen"}, None, "four lights a point, chosen by importance"),
+    ("bounced", "chosen", {"gi.seen": "brute_force", "sampling.max": 16}, None, "a dark room: bounced light is all grain"),
+    ("both-ends", "bounced", {"bidirectional.on": "yes"}, None, ""),
+    ("cached", "chosen", {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "sampling.max": 32}, None, "clean; does it flicker?"),
+)
+# Name: settings, and what it shows.
+_CACHED = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "lights.seen": "chosen", "lights.draws": 8, "sampling.max": 32}
+SEQUENCES: dict[str, tuple[tuple[str, dict[str, Any], str], ...]] = {
+    "stairwell": (
+        ("grain", {"gi.seen": "brute_force", "lights.seen": "chosen", "sampling.max": 16}, "Brute force: grain boils"),
+        ("records", _CACHED, "Records made for each frame"),
+        ("shared", {**_CACHED, "motion.caches": "shared"}, "Records shared by all frames"),
+    ),
+}
+SEQUENCE_FRAMES, SEQUENCE_SIZE = "61-76", (256, 144)
+"""Of the sequences that ship: two thirds of a second, small."""
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
 GUIDES = ("albedo", "normal", "guide_albedo", "guide_normal")
@@ -95,6 +119,38 @@ def prove(shot: DemoShot, everything: bool = False) -> None:
     listed.write_text(json.dumps(listing, indent=1) + "\n")
 
 
+def prove_sequences(demo: DemoShot) -> None:
+    """Render the sequences of a moving shot, and write each with the flicker of its frames."""
+    for name, values, title in SEQUENCES.get(demo.name, ()):
+        folder = demo.sequences / name
+        folder.mkdir(parents=True, exist_ok=True)
+        frames = open_shot(demo.path).sequence(SEQUENCE_FRAMES, values, size=SEQUENCE_SIZE)
+        judge, rows = Judge(), dict[float, dict[str, Any]]()
+        for time_code in frames.frames:
+            begun = time.monotonic()
+            made = frames.render(time_code)
+            rows[time_code] = {
+                "frame": time_code, "seconds": round(time.monotonic() - begun, 3), "noise": made.noise.level if made.noise is not None else None,
+                "light": made.mean_light, "dropped": made.dropped, "flicker": None, "file": f"{time_code:04.0f}.exr",
+            }  # fmt: skip
+            _keep_judged(folder, rows, judge.add(made.picture))
+            picture = replace(made.picture, passes={key: made.picture.passes[key] for key in ("beauty", "emission")})
+            write_exr(folder / f"{time_code:04.0f}.exr", picture, half=True)
+        _keep_judged(folder, rows, judge.finish())
+        about = {"title": title, "rate": 24.0, "made_on": f"a machine with {os.cpu_count()} cores", "frames": list(rows.values())}
+        (folder / "sequence.json").write_text(json.dumps(about, indent=1) + "\n")
+        levels = [row["flicker"]["level"] for row in rows.values() if row["flicker"]]
+        print(f"{demo.name} {name}: {sum(row['seconds'] for row in rows.values()):.0f} s, flicker {sum(levels) / len(levels):.2f}")
+
+
+def _keep_judged(folder: Path, rows: dict[float, dict[str, Any]], judged: Iterator[Judged]) -> None:
+    """Note the flicker of frames, and keep its maps."""
+    for one in judged:
+        if one.flicker is not None:
+            rows[one.time]["flicker"] = one.flicker.as_dict()
+            np.savez_compressed(folder / f"{one.time:04.0f}.npz", seen=np.round(one.flicker.seen, 1).astype(np.float16))
+
+
 def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:
     """Whether a picture is there and was made from exactly these."""
     if not path.is_file():
@@ -131,3 +187,5 @@ if __name__ == "__main__":
     for demo in SHOTS:
         if not names or demo.name in names:
             prove(demo, "--all" in sys.argv)
+            if "--all" in sys.argv or not demo.sequences.is_dir():
+                prove_sequences(demo)

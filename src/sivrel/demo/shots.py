@@ -26,6 +26,11 @@ class DemoShot:
         """The folder of proofs that ship with the shot."""
         return FOLDER / self.name / "proofs"
 
+    @property
+    def sequences(self) -> Path:
+        """The folder of sequences that ship with the shot, a folder each."""
+        return FOLDER / self.name / "sequences"
+
 
 SHOTS = (
     DemoShot(
@@ -42,6 +47,11 @@ SHOTS = (
         "lamp-room",
         "Lamp room",
         "Night around the lens: prisms, brass, a lamp behind them. Light that paths rarely find through glass; fireflies, glass that turns black.",
+    ),
+    DemoShot(
+        "stairwell",
+        "Stairwell",
+        "Night, four seconds up a spiral stair: dozens of lanterns, a lamp that swings, a door that opens. Many lights, a dark room, and flicker.",
     ),
 )
 

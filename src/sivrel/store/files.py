@@ -81,6 +81,12 @@ def in_time_path(data: Path, digest: str) -> Path:
     return data / "filtered" / f"{digest}-in-time.npz"
 
 
+def export_path(data: Path, sequence: int, name: str) -> Path | None:
+    """The file of that name which a sequence was written to; None for an impossible name."""
+    plain = name.replace("-", "").replace(".", "")
+    return data / "exports" / f"{sequence}-{name}" if plain.isascii() and plain.isalnum() and len(name) < 40 and not name.startswith(".") else None
+
+
 def moments(data: Path) -> Path:
     return data / "moments"
 

@@ -55,6 +55,14 @@ def keep(db: sqlite3.Connection, recipe: Recipe) -> int:
     return int(db.execute("SELECT id FROM recipes WHERE digest = ?", (digest,)).fetchone()["id"])
 
 
+def stored(db: sqlite3.Connection, number: int) -> Recipe:
+    """A stored recipe by its number. Raises InputError."""
+    row = db.execute("SELECT body FROM recipes WHERE id = ?", (number,)).fetchone()
+    if row is None:
+        raise InputError("This recipe no longer exists; choose another.")
+    return read(row["body"])
+
+
 def name(db: sqlite3.Connection, name: str, reason: str, recipe: Recipe, picture: str | None = None) -> int:
     """Name a recipe. Raises InputError if the name is taken: nothing is overwritten."""
     name = " ".join(name.split())

@@ -68,23 +68,33 @@ def _sequence(row: sqlite3.Row) -> Sequence:
 
 def add(
     db: sqlite3.Connection, shot_id: int, recipe: Recipe, edits: Edits, camera: str, frame: Frame, frames: tuple[float, ...], rate: float,
-    *, parent: int | None = None, name: str = "", queued: bool = True,
+    *, parent: int | None = None, name: str = "",
 ) -> int:  # fmt: skip
     """Store a sequence with a proof for each frame, and queue these behind all other renders; returns its number."""
     with transaction(db):
-        cursor = db.execute(
-            """INSERT INTO sequences (shot_id, parent_id, recipe_id, edits, camera, width, height, seed, frames, rate, name, created_at)
-               VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
-            (shot_id, parent, recipes.keep(db, recipe), edits_to_json(edits), camera, frame.width, frame.height, frame.seed, frames_in_words(frames),
-             rate, name, now()),
-        )  # fmt: skip
-        number = cursor.lastrowid
-        assert number is not None
-        for time in frames:
-            one = Frame(frame.width, frame.height, None, frame.seed, time)
-            proof = proofs.add(db, shot_id, None, recipe, camera, one, edits=edits, sequence=number)
-            if queued:
-                jobs.add(db, proof, len(one.tiles()), gives_way=True)
+        return insert(db, shot_id, recipe, edits, camera, frame, frames, rate, parent=parent, name=name)
+
+
+def insert(
+    db: sqlite3.Connection, shot_id: int, recipe: Recipe, edits: Edits, camera: str, frame: Frame, frames: tuple[float, ...], rate: float,
+    *, parent: int | None = None, name: str = "", queued: bool = True,
+) -> int:  # fmt: skip
+    """The same within a transaction; not queued if its frames are there already."""
+    cursor = db.execute(
+        """INSERT INTO sequences (shot_id, parent_id, recipe_id, edits, camera, width, height, seed, frames, rate, name, created_at)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+        (
+            shot_id, parent, recipes.keep(db, recipe), edits_to_json(edits), camera, frame.width, frame.height, frame.seed, frames_in_words(frames),
+            rate, " ".join(name.split())[:80], now(),
+        ),
+    )  # fmt: skip
+    number = cursor.lastrowid
+    assert number is not None
+    for time in frames:
+        one = Frame(frame.width, frame.height, None, frame.seed, time)
+        proof = proofs.add(db, shot_id, None, recipe, camera, one, edits=edits, sequence=number)
+        if queued:
+            jobs.add(db, proof, len(one.tiles()), gives_way=True)
     return number
 
 

@@ -30,6 +30,7 @@ from .pictures.routes import pages as picture_pages
 from .pins.routes import pages as pin_pages
 from .queue.routes import pages as queue_pages
 from .recipes.routes import pages as recipe_pages
+from .sequences.routes import pages as sequence_pages
 from .sheets.routes import pages as sheet_pages
 from .shots.routes import pages as shot_pages
 from .survey.routes import pages as survey_pages
@@ -38,7 +39,7 @@ from .words import register_filters
 
 PAGES = (
     access_pages, shot_pages, bench_pages, lineage_pages, queue_pages, pin_pages, moment_pages, camera_pages, light_pages, compare_pages,
-    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages,
+    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages, sequence_pages,
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Most bytes of one upload."""

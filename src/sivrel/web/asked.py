@@ -107,10 +107,11 @@ def made_as_asked(shot: shots.Shot, form: MultiDict[str, str]) -> tuple[Recipe, 
 
 
 def frame_of(form: MultiDict[str, str]) -> Frame:
-    """The size, region and seed of a form. Raises InputError."""
+    """The size, region, seed and time code of a form. Raises InputError."""
     return Frame(
-        _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed")
-    )
+        _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed"),
+        float(_whole(form, "time", "The frame")) if form.get("time", "").strip() else None,
+    )  # fmt: skip
 
 
 def _whole(form: MultiDict[str, str], name: str, what: str) -> int:

@@ -98,6 +98,7 @@ def changes(parent: Proof, proof: Proof) -> list[tuple[str, str, str]]:
         ("size", size(a.width, a.height), size(b.width, b.height)),
         ("region", _region(a.region), _region(b.region)),
         ("seed", str(a.seed), str(b.seed)),
+        ("frame", "first" if a.time is None else f"{a.time:g}", "first" if b.time is None else f"{b.time:g}"),
     ):
         if before != after:
             found.append((name, before, after))
@@ -170,7 +171,9 @@ def meters_in_words(proof: Proof) -> list[str]:
 
 def way_in_words(note: dict[str, Any]) -> str:
     """A note on the cache of a way, in a sentence or two."""
-    if note["added"]:
+    if note.get("through"):
+        whence = f"{note['through']}, {seconds(note['seconds'])} in total"
+    elif note["added"]:
         whence = f"extended for this camera, {seconds(note['seconds'])} in total"
     elif note["made"]:
         whence = f"made in {seconds(note['seconds'])}" + (f" because {note['because']} had changed" if note["because"] else "")

@@ -44,6 +44,9 @@ HANDLERS = {
     "diagnose": Handler(diagnosis_handlers.diagnose_proof, takes_seconds=True),
     "retest": Handler(diagnosis_handlers.retest_proof, takes_seconds=True),
     "judge": Handler(sequence_handlers.judge_sequence, takes_seconds=True),
+    "cause": Handler(sequence_handlers.cause_of_flicker, takes_seconds=True),
+    "foretell": Handler(sequence_handlers.foretell_flicker, takes_seconds=True),
+    "export": Handler(sequence_handlers.export_sequence, takes_seconds=True),
     "tune": Handler(tuning_handlers.tune_proof, takes_seconds=True),
 }
 """By the kind of the request."""

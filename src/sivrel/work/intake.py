@@ -8,11 +8,14 @@ import shutil
 import sqlite3
 from pathlib import Path
 
+import numpy as np
+
+from ..core.edits.edits import Edits
 from ..core.errors import InputError
 from ..core.formats.scenes import read_scene, suffixes
 from ..core.pictures.exr import read_exr
 from ..demo.shots import SHOTS, DemoShot
-from ..store import files, proofs, shots
+from ..store import files, proofs, sequences, shots
 from ..store.database import transaction
 from .facts import facts_of
 from .finishing import make_thumbnail
@@ -34,6 +37,9 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
             assert shot is not None
             if not proofs.of_shot(db, shot.id):
                 _add_shipped_proofs(db, data, demo, shot.id)
+            if not sequences.of_shot(db, shot.id):
+                for listing in sorted(demo.sequences.glob("*/sequence.json")):
+                    _add_shipped_sequence(db, data, listing, shot.id)
 
 
 def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot_id: int) -> None:
@@ -53,6 +59,28 @@ def _add_shipped_proofs(db: sqlite3.Connection, data: Path, demo: DemoShot, shot
             found={**entry.get("found", {}), "passes": list(picture.passes)},
         )  # fmt: skip
         numbers[entry["file"]] = number
+
+
+def _add_shipped_sequence(db: sqlite3.Connection, data: Path, listing: Path, shot_id: int) -> None:
+    """Import a sequence that ships with a demo shot: its frames, and their flicker."""
+    about = json.loads(listing.read_text())
+    rows = {row["frame"]: row for row in about["frames"]}
+    first = read_exr(listing.parent / about["frames"][0]["file"])
+    assert first.recipe is not None and first.camera is not None
+    number = sequences.insert(
+        db, shot_id, first.recipe, first.edits or Edits(), first.camera, first.frame, tuple(rows), about["rate"], name=about["title"], queued=False
+    )  # fmt: skip
+    for proof in sequences.frames_of(db, number):
+        row = rows[proof.frame.time]
+        path = listing.parent / row["file"]
+        digest = files.keep(files.pictures(data), ".exr", functools.partial(shutil.copyfile, path))
+        make_thumbnail(data, digest, read_exr(path), first.exposure)
+        proofs.finish(db, proof.id, digest, row["seconds"], row["noise"], row["light"], row["dropped"], about["made_on"])
+        if row["flicker"]:
+            target = files.flicker_path(data, digest)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            np.save(target, np.load(path.with_suffix(".npz"))["seen"])
+            sequences.keep_flicker(db, proof.id, False, row["flicker"], digest)
 
 
 def slug_of(name: str) -> str:

@@ -15,7 +15,7 @@ MOST_ATTEMPTS = 2
 PATIENCE = 5.0
 """Seconds in which a worker without a server ends."""
 log = logging.getLogger(__name__)
-UNASKED = ("retest",)
+UNASKED = ("retest", "judge")
 """Kinds of requests that the worker makes itself: no page waits for them."""
 
 

@@ -1,18 +1,36 @@
 """Requests about sequences: their flicker, measured as frames come, and what is filtered through time."""
 
+import io
 import sqlite3
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import numpy as np
+from PIL import Image
 
-from ..core.errors import InputError
+from ..core.edits.edits import Edits, with_edits
+from ..core.errors import Cancelled, InputError
+from ..core.finish.finishing import finish_from, finished
+from ..core.finish.view import to_bytes
 from ..core.pictures.exr import Picture, read_exr
+from ..core.pictures.video import write_video
+from ..core.render.frame import Frame
+from ..core.render.recipe import Recipe
+from ..core.sequence.cause import around, find_cause
+from ..core.sequence.foretell import boxes_of, foretell, foretold_in_words
+from ..core.sequence.frames import parse_frames
 from ..core.sequence.judge import Judge, Judged
-from ..store import files, proofs, requests, sequences, shots
+from ..core.sequence.render import Sequence as Frames
+from ..core.sequence.trials import Box, MotionTrials
+from ..store import files, proofs, recipes, requests, sequences, shots
 from ..store.sequences import Sequence
 from .request import Request
 
 KIND = "judge"
+COUNT_FORETOLD = 3
+"""Frames of which parts are rendered to foretell flicker."""
 
 
 def judge_later(db: sqlite3.Connection, sequence: Sequence) -> None:
@@ -89,4 +107,118 @@ def _write_array(path: Any, array: np.ndarray) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     beside = path.with_name(f".new-{path.name}")
     np.save(beside, array)
+    beside.replace(path)
+
+
+def _frames(
+    request: Request, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str, frame: Frame, frames: tuple[float, ...], first: str
+) -> Frames:  # fmt: skip
+    """Frames of a shot, to try things on. first: what the page shows until there is more."""
+    worker = request.worker
+    moving = worker.moving(request.db, shot, frames)
+    if moving is None:
+        raise InputError("This shot stands still: its file has no range of frames.")
+    beside = worker.scene_of(request.db, shot)[1]
+    task = request.task(lambda what, share, found: {"what": what, "share": share})
+    task.report(first, 0.01)
+    return Frames(moving, recipe, edits, camera, frame, name=shot.slug, caches=worker.caches, files=beside, task=task)
+
+
+def _trials(frames: Frames, shot: shots.Shot, time: float, boxes: list[Box], count: int) -> MotionTrials:
+    assert shot.frames is not None
+    exposure = shot.exposure(frames.camera or shot.cameras[0]["name"], frames.edits)
+    return MotionTrials(
+        frames, time, boxes, rate=shot.frames.rate, exposure=exposure, first=shot.frames.first, last=shot.frames.last, count=count
+    )  # fmt: skip
+
+
+def cause_of_flicker(request: Request) -> dict[str, Any]:
+    """Find the cause of a sequence's flicker by trials at its worst place, and store it."""
+    sequence = sequences.get(request.db, request.body["sequence"])
+    if sequence is None:
+        raise InputError("This sequence no longer exists; choose another.")
+    try:
+        cause = _cause(request, sequence)
+    except (InputError, Cancelled, OSError):
+        sequences.set_cause(request.db, sequence.id, sequence.cause, None)
+        raise
+    sequences.set_cause(request.db, sequence.id, cause, None)
+    return {"sequence": sequence.id, "cause": cause}
+
+
+def _cause(request: Request, sequence: Sequence) -> dict[str, Any]:
+    shot = shots.get(request.db, sequence.shot_id)
+    known, frames = sequences.flickers(request.db, sequence.id, False), sequences.frames_of(request.db, sequence.id)
+    judged = [(known[proof.id].body, proof) for proof in frames if proof.id in known]
+    if not judged:
+        raise InputError("No flicker is measured yet: that takes three finished frames that follow one another.")
+    body, proof = max(judged, key=lambda one: one[0]["level"])
+    width, height = sequence.frame.width, sequence.frame.height
+    worst = tuple(body["places"][0]["box"]) if body["places"] else (0, 0, width, height)
+    made = _frames(request, shot, sequence.recipe, sequence.edits, sequence.camera, sequence.frame, sequence.frames, "preparing the frames")
+    trials = _trials(made, shot, proof.frame.time or 0.0, [around(worst, width, height)], 5)
+    seconds = [one.seconds for one in frames if one.seconds]
+    return find_cause(trials, sum(seconds) / len(seconds) if seconds else 0.0).as_dict()
+
+
+def foretell_flicker(request: Request) -> dict[str, Any]:
+    """Foretell the flicker of frames that are not rendered, from small parts of a few of them."""
+    body = request.body
+    recipe = recipes.stored(request.db, body["recipe"])
+    frames, (width, height) = parse_frames(body["frames"]), body["size"]
+    shot, edits = request.shot, with_edits(Edits(), body["edits"])
+    made = _frames(request, shot, recipe, edits, body["camera"], Frame(width, height), frames, "rendering small parts of three frames")
+    trials = _trials(made, shot, frames[len(frames) // 2], boxes_of(width, height), COUNT_FORETOLD)
+    told = foretell(trials)
+    assert shot.frames is not None
+    return {"foretold": told.as_dict(), "says": foretold_in_words(told, shot.frames.rate)}
+
+
+def export_sequence(request: Request) -> dict[str, Any]:
+    """Write a sequence as a film, or its pictures in one file; the answer names it."""
+    sequence, filtered, kind = sequences.get(request.db, request.body["sequence"]), bool(request.body.get("filtered")), request.body["as"]
+    if sequence is None:
+        raise InputError("This sequence no longer exists; choose another.")
+    frames = [proof for proof in sequences.frames_of(request.db, sequence.id) if proof.picture]
+    if not frames:
+        raise InputError("No frame is rendered yet; wait for the first ones.")
+    shot = shots.get(request.db, sequence.shot_id)
+    name = f"{'in-time' if filtered else 'raw'}.{kind}"
+    path = files.export_path(request.worker.data, sequence.id, name)
+    assert path is not None
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if kind == "webm":
+        write_video(path, (pixels for _, pixels in _shown(request, shot, frames, filtered)), sequence.rate)
+    else:
+        _write_pictures(request, path, shot, frames, filtered, kind)
+    return {"name": name, "sequence": sequence.id}
+
+
+def _shown(request: Request, shot: shots.Shot, frames: list[proofs.Proof], filtered: bool) -> Iterator[tuple[proofs.Proof, np.ndarray]]:
+    """Each frame as the screen shows it, finished as its shot is, uint8."""
+    for k, proof in enumerate(frames):
+        request.report({"what": f"frame {proof.frame.time:g}", "share": k / len(frames)})
+        if request.cancel.is_set():
+            raise Cancelled
+        assert proof.picture is not None
+        in_time = files.in_time_path(request.worker.data, proof.picture)
+        if filtered and not in_time.is_file():
+            raise InputError("These frames are not filtered through time yet; do that first.")
+        linear = np.load(in_time)["image"].astype(np.float32) if filtered else _picture(request, shot, proof).beauty
+        yield proof, to_bytes(finished(linear, finish_from({**shot.finish, "exposure": shot.exposure(proof.camera, proof.edits)})))
+
+
+def _write_pictures(request: Request, path: Path, shot: shots.Shot, frames: list[proofs.Proof], filtered: bool, kind: str) -> None:
+    """All frames in one file, each named by its number."""
+    beside = path.with_name(f".new-{path.name}")
+    with zipfile.ZipFile(beside, "w", zipfile.ZIP_STORED) as archive:
+        if kind == "png":
+            for proof, pixels in _shown(request, shot, frames, filtered):
+                body = io.BytesIO()
+                Image.fromarray(pixels).save(body, format="PNG")
+                archive.writestr(f"{shot.slug}.{int(proof.frame.time or 0):04d}.png", body.getvalue())
+        else:
+            for proof in frames:
+                assert proof.picture is not None
+                archive.write(files.picture_path(request.worker.data, proof.picture), f"{shot.slug}.{int(proof.frame.time or 0):04d}.exr")
     beside.replace(path)

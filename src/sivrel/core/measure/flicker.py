@@ -48,8 +48,8 @@ class Place:
 
 @dataclass
 class Flicker:
-    """seen: float32 [rows, columns], 1 where flicker is just seen, 0 where nothing was judged; judged: share of the picture that could be judged;
-    known: where; level: root mean square of `seen` there, and share: how much of it is over 1; contrast: standard deviation of one frame against the mean of its
+    """seen: float32 [rows, columns], 1 where flicker is just seen, 0 where nothing was judged; known: where it was, and judged: share of the picture;
+    level: root mean square of `seen` there, and share: how much of it is over 1; contrast: standard deviation of one frame against the mean of its
     surroundings, root mean square; places: worst first."""
 
     seen: np.ndarray
@@ -83,9 +83,10 @@ def screen_luminance(linear: np.ndarray, exposure: float) -> np.ndarray:
 def measure_flicker(
     before: dict[str, np.ndarray], now: dict[str, np.ndarray], after: dict[str, np.ndarray], *, exposure: float = 0.0, rate: float = 24.0,
     per_degree: float = PIXELS_PER_DEGREE, shown: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None, objects: list[str] | None = None,
+    rendered: np.ndarray | None = None,
 ) -> Flicker:  # fmt: skip
     """The flicker of a frame between its neighbours, by the passes of the three; shown: what is seen of them, linear colour, if not their beauty;
-    rate: frames a second; per_degree: viewing distance. Raises InputError if passes are missing."""
+    rate: frames a second; per_degree: viewing distance; rendered: which pixels there are, if not all. Raises InputError if passes are missing."""
     for passes in (before, now, after):
         missing = [name for name in NEEDED if name not in passes]
         if missing:
@@ -95,16 +96,18 @@ def measure_flicker(
     back, forth = onto(now, before, later=False), onto(now, after, later=True)
     known = back.known & forth.known
     mean = 0.5 * (back.bring(screens[0]) + forth.bring(screens[2]))
-    return flicker_of(screens[1] - mean, screens[1], known, rate, per_degree, now["object"][..., 0], objects or [])
+    there = np.ones(known.shape) if rendered is None else rendered.astype(np.float64)
+    adapted = _smooth(screens[1], there, ADAPTED * per_degree)
+    return flicker_of(screens[1] - mean, adapted, known, rate, per_degree, now["object"][..., 0], objects or [])
 
 
 def flicker_of(
-    change: np.ndarray, screen: np.ndarray, known: np.ndarray, rate: float, per_degree: float, numbers: np.ndarray, objects: list[str]
+    change: np.ndarray, adapted: np.ndarray, known: np.ndarray, rate: float, per_degree: float, numbers: np.ndarray, objects: list[str]
 ) -> Flicker:  # fmt: skip
-    """Flicker from the change [rows, columns] of a screen's luminance against its neighbouring frames, where that is known."""
+    """Flicker from the change [rows, columns] of a screen's luminance against its neighbouring frames, where that is known; adapted: the luminance
+    that the eye is used to there."""
     weights = known.astype(np.float64)
     wide = ADAPTED * per_degree
-    adapted = _smooth(screen, np.ones_like(weights), wide)
     contrast = np.where(known, change, 0.0) / adapted / np.sqrt(OF_NEIGHBOURS)
     energy, finer, width = np.zeros_like(contrast), contrast, 0.5
     frequency = per_degree / 3.0

@@ -104,6 +104,8 @@ def _joined(way: Way, staged: dict[float, Staged], caches: CacheFolder) -> Gathe
     """The frames' own caches as one, each with the same weight."""
     assert way.join is not None
     own = [_of_frame(way, one, caches) for one in staged.values()]
+    if len({cache.digest for cache in own}) == 1:
+        return Gathered(own[0], f"the same in {_named(list(staged))}")
     arrays = way.join([cache.arrays for cache in own])
     notes = {**own[len(own) // 2].notes, "seconds": sum(float(cache.notes["seconds"]) for cache in own)}
     notes["count"], notes["unit"] = way.points(arrays) if way.points is not None else (0, "")

@@ -1,8 +1,8 @@
 """Why a moving shot flickers: trials in which one thing at a time is held still, and what would cure it.
 
-Grain is tried with four times the samples, of which a quarter of its energy must be left. Caches that are made for each frame are tried shared; depth
-maps fitted to the whole scene, or traced; lights chosen by chance all. What a trial takes away is that cause's share. What none takes away is light
-and shadow that move.
+Grain is tried with a quarter of the samples, which must make four times its energy: that is sooner told than with more of them. Caches that are made
+for each frame are tried shared, depth maps traced, and of lights drawn by chance all. What a trial takes away is that cause's share. What none takes
+away is light and shadow that move.
 """
 
 from dataclasses import asdict, dataclass, field
@@ -11,10 +11,13 @@ from typing import Any
 import numpy as np
 
 from ..gi.ways import PREPARING
+from ..render.recipe import Recipe
 from ..scene.model import Light
 from .trials import Box, Measured, MotionTrials
 
-MORE_SAMPLES = 4
+FEWER = 4
+"""Grain is tried with so many times fewer samples."""
+SHARED_KEYS = 3
 CONFIRMED, STRUCK = 0.25, 0.1
 """Least share of a confirmed cause; largest of one that is struck off."""
 SIDE = 96
@@ -38,7 +41,7 @@ class Suspect:
 
 @dataclass
 class Remedy:
-    """A change of the recipe or of lights. level: predicted, in times what is just seen; seconds: of a frame; once: seconds before the first frame."""
+    """A change of the recipe or of lights. level: predicted, in times what is just seen; seconds: of a frame; once: before the first frame."""
 
     title: str
     changes: dict[str, Any]
@@ -76,9 +79,8 @@ def around(box: Box, width: int, height: int, side: int = SIDE) -> Box:
     return left, top, min(left + side, width), min(top + side, height)
 
 
-def find_cause(trials: MotionTrials, seconds: float, frame_pixels: int) -> Cause:
-    """Find the cause of the flicker in the boxes of `trials`. seconds: of a whole frame of the sequence, as measured; frame_pixels: of it. Raises as
-    `Task.check`."""
+def find_cause(trials: MotionTrials, seconds: float) -> Cause:
+    """Find the cause of the flicker in the boxes of `trials`. seconds: of a whole frame of the sequence, as measured. Raises as `Task.check`."""
     task, recipe, edits = trials.sequence.task, trials.sequence.recipe, trials.sequence.edits
     task.report("rendering the frames about the worst one", 0.05)
     base = trials.measure(recipe, edits)
@@ -88,7 +90,7 @@ def find_cause(trials: MotionTrials, seconds: float, frame_pixels: int) -> Cause
     for k, (suspect, values, laid) in enumerate(tried):
         task.report(f"trying: {suspect.title}", 0.2 + 0.7 * k / len(tried))
         measured[suspect.key] = trials.measure(*trials.changed(values, laid))
-        _judge(suspect, base, measured[suspect.key])
+        _judge(suspect, base, measured[suspect.key], _with_fewer_samples(recipe)[1])
     cause.suspects = sorted((suspect for suspect, _, _ in tried), key=lambda one: -one.share)
     task.report("filtering through time", 0.92)
     cause.filtered = trials.measure(recipe, edits, filtered=True).energy ** 0.5
@@ -100,13 +102,11 @@ def find_cause(trials: MotionTrials, seconds: float, frame_pixels: int) -> Cause
 def _suspects(trials: MotionTrials) -> list[tuple[Suspect, dict[str, Any], dict[str, Any]]]:
     """Each possible cause with the settings and edits that hold it still."""
     recipe = trials.sequence.recipe
-    samples = min(recipe.sampling.max * MORE_SAMPLES, 65536)
-    found: list[tuple[Suspect, dict[str, Any], dict[str, Any]]] = [
-        (Suspect("grain", "grain that is new in each frame"), {"sampling.max": samples, "sampling.noise_target": 0, "sampling.seconds": 0}, {})
-    ]
+    found = [(Suspect("grain", "grain that is new in each frame"), _with_fewer_samples(recipe)[0], dict[str, Any]())]
     kinds = [PREPARING[way.key].kind for way in recipe.preparing() if not way.of_paths]
     if kinds and recipe.motion.caches != "shared":
-        found.append((Suspect("caches", f"{' and '.join(kinds)} made anew for each frame"), {"motion.caches": "shared"}, {}))
+        anew = Suspect("caches", f"{' and '.join(kinds)} made anew for each frame")
+        found.append((anew, {"motion.caches": "shared", "motion.keys": SHARED_KEYS}, {}))
     mapped = _mapped(trials)
     if mapped:
         laid = {key: value for light in mapped for key, value in ((f"light.{light.name}.shadows.way", "traced"),)}
@@ -119,26 +119,35 @@ def _suspects(trials: MotionTrials) -> list[tuple[Suspect, dict[str, Any], dict[
 def _mapped(trials: MotionTrials) -> list[Light]:
     """Lights whose shadows are cut by depth maps."""
     recipe = trials.sequence.recipe
-    lights = trials.sequence.prepared(trials.times[0]).scene.lights
-    return [
-        light for light in lights if light.on and (light.shadow.way or recipe.shadows.way) == "depth_map" and light.kind not in ("dome", "portal")
-    ]
+    lights = [light for light in trials.sequence.prepared(trials.times[0]).scene.lights if light.on and light.kind not in ("dome", "portal")]
+    return [light for light in lights if (light.shadow.way or recipe.shadows.way) == "depth_map"]
 
 
-def _judge(suspect: Suspect, base: Measured, trial: Measured) -> None:
-    """Fill in a suspect's share of the flicker, and what follows from it."""
-    whole = MORE_SAMPLES / (MORE_SAMPLES - 1.0) if suspect.key == "grain" else 1.0
+def _with_fewer_samples(recipe: Recipe) -> tuple[dict[str, Any], float]:
+    """Settings that take a quarter of a recipe's samples, and how many times fewer they are; more than one sample there must be."""
+    wanted = recipe.sampling
+    if wanted.seconds > 0.0:
+        return {"sampling.seconds": wanted.seconds / FEWER}, FEWER
+    if wanted.noise_target > 0.0:
+        return {"sampling.noise_target": min(100.0, wanted.noise_target * FEWER**0.5), "sampling.min": 2}, FEWER
+    fewer = max(1, wanted.max // FEWER)
+    return ({"sampling.max": fewer}, wanted.max / fewer) if fewer < wanted.max else ({"sampling.max": FEWER}, 1.0 / FEWER)
+
+
+def _judge(suspect: Suspect, base: Measured, trial: Measured, fewer: float) -> None:
+    """Fill in a suspect's share of the flicker, and what follows from it. fewer: times that the samples of the trial about grain are fewer."""
+    whole = 1.0 / (1.0 - fewer) if suspect.key == "grain" else 1.0
     if base.energy <= 0.0:
         suspect.state, suspect.says = "struck", "There is no flicker that it could cause."
         return
     ratio = trial.energy / base.energy
     suspect.share = float(np.clip((1.0 - ratio) * whole, -1.0, 1.0))
-    suspect.error = float(whole * np.hypot(trial.error / base.energy, ratio * base.error / base.energy))
+    suspect.error = float(abs(whole) * np.hypot(trial.error / base.energy, ratio * base.error / base.energy))
     if suspect.share > CONFIRMED and suspect.share > 2.0 * suspect.error:
         suspect.state = "confirmed"
     elif suspect.share + suspect.error < CONFIRMED or suspect.share < STRUCK:
         suspect.state = "struck"
-    done = {"grain": f"With {MORE_SAMPLES} times the samples", "caches": "With caches shared by all frames", "depth_maps": "With traced shadows",
+    done = {"grain": f"With {fewer:.2g} times fewer samples", "caches": "With caches shared by all frames", "depth_maps": "With traced shadows",
             "light_choice": "With all lights"}[suspect.key]  # fmt: skip
     suspect.says = f"{done} it is seen {trial.energy**0.5:.2g} times as much as the least that is seen, instead of {base.energy**0.5:.2g}."
 
@@ -148,7 +157,8 @@ def _remedies(trials: MotionTrials, cause: Cause, base: Measured, measured: dict
     now = base.energy
     if "caches" in keys:
         trial = measured["caches"]
-        once = sum(note.seconds for note in trials.frames(*trials.changed({"motion.caches": "shared"}))[0].ready.ways)
+        tried = trials.frames(*trials.changed({"motion.caches": "shared", "motion.keys": SHARED_KEYS}))[0].ready.ways
+        once = sum(note.seconds for note in tried) * recipe.motion.keys / min(SHARED_KEYS, len(trials.times))
         found.append(Remedy("share the caches between all frames", {"motion.caches": "shared"}, trial.energy**0.5, seconds, once))
         left = now * (1.0 - keys["caches"].share * 2.0 / 3.0)
         found.append(Remedy("blend the caches of neighbouring frames", {"motion.caches": "blended"}, left**0.5, seconds))
@@ -161,8 +171,9 @@ def _remedies(trials: MotionTrials, cause: Cause, base: Measured, measured: dict
         ratio = trial.seconds / max(base.seconds, 1e-6)
         found.append(Remedy("aim at all lights", {"lights.seen": "all"}, trial.energy**0.5, seconds * ratio))
     if "grain" in keys:
-        share = keys["grain"].share
-        wanted = now * share / max(1.0 - now * (1.0 - share), 0.25 * now * share)
+        suspect = keys["grain"]
+        share = 1.0 if suspect.share + 2.0 * suspect.error >= 1.0 else suspect.share
+        wanted = now * share / max(1.0 - now * (1.0 - share), now * share / MOST_SAMPLES)
         times = float(np.clip(np.ceil(wanted * 10.0) / 10.0, 1.1, MOST_SAMPLES))
         samples = min(round(recipe.sampling.max * times), 65536)
         left = now * (1.0 - share + share / times)

@@ -16,8 +16,8 @@ BOXES, SIDE = 8, 32
 
 @dataclass
 class Foretold:
-    """level: expected root mean square of the flicker over the picture, in times what is just seen, and its standard error; samples: times the samples
-    at which it is just not seen, if it is grain; worst: the box with most of it, its level and the object there."""
+    """level: expected root mean square of the flicker over the picture, in times what is just seen, and its standard error; samples: how many times
+    the samples hide it, if it is grain; worst: the box with most of it, its level and the object there."""
 
     level: float
     error: float

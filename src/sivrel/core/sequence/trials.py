@@ -1,5 +1,6 @@
 """Trials in motion: a few boxes of a few neighbouring frames, rendered with one thing changed, and their flicker."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -68,6 +69,8 @@ class MotionTrials:
         key = recipe, str(edits.flat()), seed
         if key not in self.kept:
             varied = self.sequence.varied(recipe, edits)
+            # Shared caches are gathered from these frames only: that is all that is seen of them here.
+            varied.moving = replace(varied.moving, frames=tuple(self.times))
             self.kept[key] = [_only_boxes(varied, time, self.where(seed)) for time in self.times]
         return self.kept[key]
 
@@ -93,10 +96,16 @@ class MotionTrials:
             for x in range(box[0], box[2], BLOCK)
         ]
 
+    def _rendered(self) -> np.ndarray:
+        mask = np.zeros((self.sequence.frame.height, self.sequence.frame.width), bool)
+        for x0, y0, x1, y1 in self.boxes:
+            mask[y0:y1, x0:x1] = True
+        return mask
+
     def _flicker(self, three: list[Render], shown: list[np.ndarray]) -> Flicker:
         return measure_flicker(
             *(one.passes for one in three), exposure=self.exposure, rate=self.rate, per_degree=self.per_degree,
-            shown=(shown[0], shown[1], shown[2]),
+            shown=(shown[0], shown[1], shown[2]), rendered=self._rendered(),
         )  # fmt: skip
 
 

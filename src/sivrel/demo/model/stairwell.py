@@ -185,6 +185,6 @@ def build(path: Path) -> None:
         sway = 0.018 * np.sin(2.0 * np.pi * (frame - FIRST) / RATE * 1.9)
         path_of_eye[frame] = at(turn, 1.46, turn * RISE + EYE + sway)
         look[frame] = at(turn + 4.6, 1.08, (turn + 4.6) * RISE + 0.62)
-    stage.moving_camera("climb", path_of_eye, look, 18.0, 1.2)
-    stage.camera("well", tuple(at(2.0, 0.2, 0.5)), (0.05, 6.0, 0.0), 18.0, 1.2)
+    stage.moving_camera("climb", path_of_eye, look, 18.0, 1.0)
+    stage.camera("well", tuple(at(2.0, 0.2, 0.5)), (0.05, 6.0, 0.0), 18.0, 1.0)
     stage.save()

@@ -43,7 +43,7 @@ def ask(slug: str) -> ResponseReturnValue:
     frame = frame_of(form)
     body = {
         "recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, "width": frame.width, "height": frame.height,
-        "region": frame.region, "seed": frame.seed, "filtered": "filtered" in form,
+        "region": frame.region, "seed": frame.seed, "time": frame.time, "filtered": "filtered" in form,
     }  # fmt: skip
     return jsonify(number=moments.ask(db(), _client(request.args.get("client", "")), shot.id, body))
 

@@ -27,6 +27,8 @@ LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
 FOREVER = "private, max-age=31536000, immutable"
 FILTERED = {"filtered": "image", "smeared": "smear", "filter_error": "error"}
 """Passes of the noise filter, and their names in its file."""
+IN_MOTION = ("in_time", "flicker", "flicker_in_time")
+"""Of frames of a sequence: filtered through time; and how their flicker is seen, as they are and filtered so."""
 
 
 def _picture(digest: str) -> Picture:
@@ -77,7 +79,10 @@ def _filtered(digest: str) -> Any:
 @pages.get("/pictures/<digest:digest>.half")
 def half(digest: str) -> ResponseReturnValue:
     """The pixels of a pass (?pass=direct; default beauty), row by row from the top."""
-    picture, name = _picture(digest), request.args.get("pass", "beauty")
+    name = request.args.get("pass", "beauty")
+    if name in IN_MOTION:
+        return _of_motion(digest, name)
+    picture = _picture(digest)
     if name in FILTERED:
         kept = _filtered(digest)
         if FILTERED[name] not in kept:
@@ -94,6 +99,20 @@ def half(digest: str) -> ResponseReturnValue:
     if plane.shape[2] < 3:
         plane = np.repeat(plane[..., :1], 3, axis=2)
     return Response(files.halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": FOREVER})
+
+
+def _of_motion(digest: str, name: str) -> ResponseReturnValue:
+    """A frame filtered through time, or the map of its flicker: middle grey where it is just seen."""
+    if not proofs.has_picture(db(), digest):
+        abort(404)
+    flicker = name.startswith("flicker")
+    path = files.flicker_path(data(), f"{digest}{'-in-time' if name.endswith('in_time') else ''}") if flicker else files.in_time_path(data(), digest)
+    if not path.is_file():
+        abort(404)
+    plane = MIDDLE * np.load(path).astype(np.float32)[..., None] if flicker else np.load(path)["image"].astype(np.float32)
+    return Response(
+        files.halves(np.repeat(plane, 3, axis=2) if flicker else plane), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"}
+    )
 
 
 @pages.get("/pictures/<digest:digest>.png")
