@@ -141,12 +141,15 @@ class Registration(unittest.TestCase):
 
 class InOrder(unittest.TestCase):
     def test_each_frame_comes_back_once_also_over_a_gap(self):
-        shot = sequence({"sampling.max": 2}, frames=(1, 2, 3, 7, 8, 9, 10))
-        times, judge = [], Judge(filtered=True)
-        for time in shot.frames:
-            times += [one.time for one in judge.add(shot.render(time).picture)]
-        times += [one.time for one in judge.finish()]
-        self.assertEqual(times, list(shot.frames))
+        shot = sequence({"sampling.max": 2}, frames=(1, 2, 3, *range(7, 21)), size=(48, 27))
+        for filtered in (False, True):
+            found, judge = [], Judge(filtered=filtered)
+            for time in shot.frames:
+                found += judge.add(shot.render(time).picture)
+            found += judge.finish()
+            self.assertEqual([one.time for one in found], list(shot.frames))
+            self.assertEqual([one.time for one in found if one.flicker is None], [1.0, 3.0, 7.0, 20.0])
+            self.assertEqual([one.picture.frame.time for one in found], list(shot.frames))
 
     def test_the_scene_is_what_it_says(self):
         self.assertNotEqual(at_time(1.0, slide=0.1).meshes[1].vertices[0, 0, 0], at_time(2.0, slide=0.1).meshes[1].vertices[0, 0, 0])

@@ -3,6 +3,7 @@
 They fill the lineage before the first kernel is compiled. Times are those of the machine that made them, and say so.
 """
 
+import functools
 import json
 import os
 import sys
@@ -20,11 +21,13 @@ from ..core.pictures.exr import read_exr, write_exr
 from ..core.render.frame import Frame
 from ..core.render.prepare import prepare
 from ..core.render.recipe import Recipe, with_values
+from ..core.render.through_time import Moving
 from ..core.render.warmup import warm_up
 from ..core.rendered import render_prepared
 from ..core.scene.model import Scene
+from ..core.sequence.frames import parse_frames
 from ..core.sequence.judge import Judge, Judged
-from ..shot import open as open_shot
+from ..core.sequence.render import Sequence
 from .shots import SHOTS, DemoShot
 
 # Name: parent, settings and edits against it, camera (None: the first), note.
@@ -71,16 +74,16 @@ STEPS["stairwell"] = (
     ("cached", "chosen", {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "sampling.max": 32}, None, "clean; does it flicker?"),
 )
 # Name: settings, and what it shows.
-_CACHED = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "lights.seen": "chosen", "lights.draws": 8, "sampling.max": 32}
+_CACHED = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "lights.seen": "chosen", "sampling.max": 8, "irradiance_cache.rays": 128}
 SEQUENCES: dict[str, tuple[tuple[str, dict[str, Any], str], ...]] = {
     "stairwell": (
-        ("grain", {"gi.seen": "brute_force", "lights.seen": "chosen", "sampling.max": 16}, "Brute force: grain boils"),
+        ("grain", {"gi.seen": "brute_force", "lights.seen": "chosen", "sampling.max": 8}, "Brute force: grain boils"),
         ("records", _CACHED, "Records made for each frame"),
         ("shared", {**_CACHED, "motion.caches": "shared"}, "Records shared by all frames"),
     ),
 }
-SEQUENCE_FRAMES, SEQUENCE_SIZE = "61-76", (256, 144)
-"""Of the sequences that ship: two thirds of a second, small."""
+SEQUENCE_FRAMES, SEQUENCE_SIZE = "61-72", (192, 108)
+"""Of the sequences that ship: half a second, small."""
 WITH_LIGHTS = ("direct", "steps", "fitted")
 """Proofs that ship with the passes of each light."""
 GUIDES = ("albedo", "normal", "guide_albedo", "guide_normal")
@@ -119,12 +122,18 @@ def prove(shot: DemoShot, everything: bool = False) -> None:
     listed.write_text(json.dumps(listing, indent=1) + "\n")
 
 
+def _scene_at(path: Path, time_code: float) -> Scene:
+    return read_scene(path, frame=time_code)
+
+
 def prove_sequences(demo: DemoShot) -> None:
     """Render the sequences of a moving shot, and write each with the flicker of its frames."""
     for name, values, title in SEQUENCES.get(demo.name, ()):
         folder = demo.sequences / name
         folder.mkdir(parents=True, exist_ok=True)
-        frames = open_shot(demo.path).sequence(SEQUENCE_FRAMES, values, size=SEQUENCE_SIZE)
+        path, chosen = demo.path, parse_frames(SEQUENCE_FRAMES)
+        moving = Moving(functools.partial(_scene_at, path), chosen, f"{demo.name} {path.stat().st_size}")
+        frames = Sequence(moving, with_values(Recipe(), values), Edits(), None, Frame(*SEQUENCE_SIZE), name=demo.name)
         judge, rows = Judge(), dict[float, dict[str, Any]]()
         for time_code in frames.frames:
             begun = time.monotonic()

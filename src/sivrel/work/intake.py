@@ -70,11 +70,13 @@ def _add_shipped_sequence(db: sqlite3.Connection, data: Path, listing: Path, sho
     number = sequences.insert(
         db, shot_id, first.recipe, first.edits or Edits(), first.camera, first.frame, tuple(rows), about["rate"], name=about["title"], queued=False
     )  # fmt: skip
-    for proof in sequences.frames_of(db, number):
+    frames = sequences.frames_of(db, number)
+    for k, proof in enumerate(frames):
         row = rows[proof.frame.time]
         path = listing.parent / row["file"]
         digest = files.keep(files.pictures(data), ".exr", functools.partial(shutil.copyfile, path))
-        make_thumbnail(data, digest, read_exr(path), first.exposure)
+        if k == len(frames) // 2:  # the one that its card shows
+            make_thumbnail(data, digest, read_exr(path), first.exposure)
         proofs.finish(db, proof.id, digest, row["seconds"], row["noise"], row["light"], row["dropped"], about["made_on"])
         if row["flicker"]:
             target = files.flicker_path(data, digest)

@@ -81,7 +81,7 @@ class Judge:
                 gone = self._time(self.frames.pop(0))
                 self.alone.pop(gone, None)
                 self.joined.pop(gone, None)
-                self.done -= 1
+                self.done, last = self.done - 1, last - 1
 
     def _shown(self, k: int) -> np.ndarray:
         picture = self.frames[k]
