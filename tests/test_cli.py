@@ -18,6 +18,7 @@ from PIL import Image
 from sivrel.cli import main
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.recipe import Recipe, to_json, with_values
+from tests.moving import write_usda
 
 
 def sivrel(*arguments: str) -> subprocess.CompletedProcess:
@@ -47,6 +48,42 @@ class CommandLine(unittest.TestCase):
         done = run("render", shot, "-o", str(out), "--size", "96x54", "--set", "sampling.max=2", "--json", *arguments)
         self.assertEqual(done.returncode, 0, done.stderr)
         return json.loads(done.stdout), out
+
+    def test_frames_of_a_moving_shot(self):
+        scene, out = write_usda(self.folder / "walk.usda", frames=5), self.folder / "out"
+        out.mkdir()
+        small = ("--size", "48x27", "--set", "sampling.max=4", "--json", "-o", str(out / "walk.####.exr"))
+        done = sivrel(
+            "sequence", str(scene), "--frames", "2-4", *small, "--png", str(out / "walk.##.png"), "--video", str(out / "walk.webm"), "--filter"
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        result = json.loads(done.stdout)
+        self.assertEqual([row["frame"] for row in result["frames"]], [2.0, 3.0, 4.0])
+        self.assertEqual([row["flicker"] is None for row in result["frames"]], [True, False, True])
+        self.assertGreater(result["flicker"]["level"], 0.0)
+        self.assertEqual(sorted(path.name for path in out.iterdir()),
+                         ["walk.0002.exr", "walk.0003.exr", "walk.0004.exr", "walk.02.png", "walk.03.png", "walk.04.png", "walk.webm"])  # fmt: skip
+        picture = read_exr(out / "walk.0003.exr")
+        self.assertEqual(picture.frame.time, 3.0)
+        self.assertTrue({"motion", "motion_back", "variance"} <= picture.passes.keys())
+        self.assertFalse(any(name.startswith("light.") for name in picture.passes))
+
+        # Frames that are there are kept; a frame of `render` is the same; another recipe renders them again.
+        before = (out / "walk.0003.exr").stat().st_mtime_ns
+        again = json.loads(sivrel("sequence", str(scene), "--frames", "2-5", *small).stdout)
+        self.assertEqual([row["kept"] for row in again["frames"]], [True, True, True, False])
+        self.assertEqual((out / "walk.0003.exr").stat().st_mtime_ns, before)
+        self.render("one.exr", "--frame", "3", "--size", "48x27", "--set", "sampling.max=4", shot=str(scene))
+        np.testing.assert_array_equal(read_exr(self.folder / "one.exr").beauty, picture.beauty)
+
+        for arguments, says in (
+            (("--frames", "4-9"), "frames 1 to 5"), (("--frames", "2-3", "-o", str(out / "same.exr")), "need a name with #"),
+            (("--video", str(out / "film.mp4")), "WebM"), (("--per-degree", "1"), "viewing distance"),
+        ):  # fmt: skip
+            wrong = sivrel("sequence", str(scene), *small, *arguments)
+            self.assertEqual((wrong.returncode, wrong.stdout), (2, ""), arguments)
+            self.assertIn(says, wrong.stderr)
+        self.assertIn("stands still", sivrel("sequence", "demo:slipway", *small).stderr)
 
     def test_ladder_budget_match_and_advise_keep_to_the_contract(self):
         small = ("demo:slipway", "--size", "64x36", "--set", "sampling.max=4", "--json")

@@ -78,7 +78,7 @@ class Motion(unittest.TestCase):
         for s, c in ((scene, camera), (next_scene, next_camera)):
             s.cameras[:] = [c]
             ready.append(prepare(s, Recipe()))
-        return motion_pass(film, ready[0].arrays, camera, ready[1].arrays, next_camera, (40, 20))
+        return motion_pass(film, ready[0].placed, ready[1].placed, (40, 20))
 
     def scene(self, shift=0.0) -> Scene:
         return Scene("m", [quad((-1 + shift, -1, 0), (1 + shift, -1, 0), (1 + shift, 1, 0), (-1 + shift, 1, 0))], [lambert(0.5)], [sky()])

@@ -40,7 +40,7 @@ class NumbersTest(unittest.TestCase):
 
 class ChangesTest(unittest.TestCase):
     def proof(self, recipe=None, edits=None, **frame) -> SimpleNamespace:
-        about = {"width": 64, "height": 36, "region": None, "seed": 0, **frame}
+        about = {"width": 64, "height": 36, "region": None, "seed": 0, "time": None, **frame}
         return SimpleNamespace(recipe=recipe or Recipe(), edits=edits or Edits(), camera="landing", frame=SimpleNamespace(**about))
 
     def test_each_change_is_named_once_with_before_and_after(self):

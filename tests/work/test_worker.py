@@ -11,13 +11,15 @@ from pathlib import Path
 
 import numpy as np
 
+from sivrel.core.edits.edits import Edits
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.demo.shots import SHOTS
-from sivrel.store import database, files, jobs, proofs, shots
-from sivrel.work.intake import add_demo_shots, check_upload_names, slug_of
+from sivrel.store import database, files, jobs, proofs, sequences, shots
+from sivrel.work.intake import add_demo_shots, add_shot_at, check_upload_names, slug_of
 from sivrel.work.supervisor import Supervisor
+from tests.moving import write_usda
 
 PATIENCE = 400.0
 
@@ -82,6 +84,27 @@ class Killed(WorkerTest):
                 self.assertEqual((tiles.folder / name).stat().st_mtime_ns, at, "a finished tile was rendered again")
         self.assertEqual(self.picture(number), whole)
         wait_for(lambda: not tiles.folder.exists(), "the tiles to go")
+
+    def test_a_sequence_killed_three_times_has_the_same_bytes_and_its_flicker(self):
+        shot = add_shot_at(self.db, write_usda(self.data / "walk.usda", frames=4))
+        recipe = with_values(Recipe(), {"sampling.max": 96})
+        whole, killed = (
+            sequences.add(self.db, shot.id, recipe, Edits(), "Eye", Frame(96, 54), (1.0, 2.0, 3.0), 24.0, name=name) for name in ("whole", "killed")
+        )
+
+        def pictures(number: int) -> list[str | None]:
+            return [proof.picture for proof in sequences.frames_of(self.db, number)]
+
+        for done in range(3):
+            self.start()
+            wait_for(lambda done=done: sum(map(bool, pictures(whole) + pictures(killed))) > 2 * done, "a frame")
+            for pid in self.workers():
+                os.kill(pid, signal.SIGKILL)
+        self.start()
+        wait_for(lambda: all(pictures(whole) + pictures(killed)), "all frames")
+        self.assertEqual(pictures(whole), pictures(killed))
+        self.assertEqual(len(set(pictures(whole))), 3)
+        wait_for(lambda: sequences.flickers(self.db, killed, False), "the flicker of the frame in the middle")
 
     def test_a_render_with_a_time_goes_on_from_its_rounds_and_ends_evenly(self):
         self.start()

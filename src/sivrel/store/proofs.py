@@ -227,7 +227,7 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
     """The last renders of a shot timed on this machine, oldest first."""
     rows = db.execute(
-        """SELECT body, camera, width, height, region, seed, pixel_seconds, jobs.seconds AS whole, edits,
+        """SELECT body, camera, width, height, region, seed, time, pixel_seconds, jobs.seconds AS whole, edits,
              json_extract(meters, '$.samples') AS samples
            FROM proofs JOIN recipes ON recipes.id = recipe_id JOIN jobs ON jobs.proof_id = proofs.id
            WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 AND (meters IS NULL OR json_valid(meters))

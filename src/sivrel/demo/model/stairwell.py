@@ -187,4 +187,5 @@ def build(path: Path) -> None:
         look[frame] = at(turn + 4.6, 1.08, (turn + 4.6) * RISE + 0.62)
     stage.moving_camera("climb", path_of_eye, look, 18.0, 1.0)
     stage.camera("well", tuple(at(2.0, 0.2, 0.5)), (0.05, 6.0, 0.0), 18.0, 1.0)
+    stage.camera("landing", tuple(at(LANDING + 0.6, 1.75, LANDING * RISE + 1.5)), tuple(at(LANDING + 6.5, 1.5, LANDING * RISE + 1.5)), 20.0, 1.0)
     stage.save()

@@ -116,6 +116,8 @@ function describe() {
   for (const [letter, reel, id] of [["A", a, "caption-a"], ["B", b, "caption-b"]])
     $(id).replaceChildren(...(reel ? [make("b", { textContent: letter }), `${reel.state.name || `sequence ${reel.state.id}`} · ${reel.state.progress}`] : []));
   if (a) {
+    $("out-table").href = `/sequences/${a.state.id}.csv`;
+    Object.assign($("from-plate"), { value: `sequence:${a.state.id}`, hidden: false, disabled: false });
     $("says").textContent = inTime && a.state.in_time ? a.state.says_in_time : a.state.says;
     document.querySelector("[data-do=cause]").hidden = !a.state.flicker || Boolean(going);
     document.querySelector("[data-do=cause]").textContent = a.state.cause ? "Find the cause again" : "Find the cause";
@@ -271,6 +273,7 @@ async function foretell() {
 }
 
 async function exportAs(kind) {
+  if (!reels[0]) return ($("out-says").textContent = "Render a sequence first.");
   const number = reels[0].state.id, fields = { as: kind, ...($("out-filtered").checked ? { filtered: "1" } : {}) };
   $("out-says").textContent = "writing…";
   try {
