@@ -68,7 +68,7 @@ export class ReelChart {
       });
       if (d) parts.push(shape("path", { d, class: `level${line.dashed ? " dashed" : ""}` }));
       const last = line.levels.findLastIndex((level) => level != null);
-      if (last >= 0 && line.name) parts.push(shape("text", { x: Math.min(width - 12, x(last) + 3), y: y(line.levels[last]) - 3, class: "label named" }, line.name));
+      if (last >= 0 && line.name) parts.push(shape("text", { x: Math.min(width - 12, x(last) + 3), y: Math.max(10, y(line.levels[last]) - 3), class: "label named" }, line.name));
     }
     const every = [1, 2, 4, 5, 8, 10, 12, 20, 24, 48, 96, 240, 480, 1000].find((n) => n * step > 44) ?? 2000;
     clock.times.forEach((time, index) => {
