@@ -1,0 +1,126 @@
+"""Flicker of generated moving shots: whether it is found, its cause named first, and how well it is foretold; and shared caches against caches made
+for each frame. Seeds for tuning lie below TUNED; this module reports from FIRST on.
+"""
+
+import sys
+import time
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from sivrel.core.caches import CacheFolder
+from sivrel.core.edits.edits import Edits
+from sivrel.core.finish.finishing import measured_exposure
+from sivrel.core.render.frame import Frame
+from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.through_time import Moving
+from sivrel.core.render.warmup import warm_up
+from sivrel.core.scene.model import Scene
+from sivrel.core.sequence.cause import around, find_cause
+from sivrel.core.sequence.foretell import boxes_of, foretell
+from sivrel.core.sequence.judge import Judge, over_all
+from sivrel.core.sequence.render import Sequence
+from sivrel.core.sequence.trials import MotionTrials
+from tests import rooms
+
+TUNED, FIRST, SEEDS = 100, 5000, 3
+FRAMES, SIZE = tuple(float(k) for k in range(1, 8)), (96, 54)
+SEEN = 1.0
+KINDS = {
+    "grain": {"sampling.max": 16},
+    "caches": {"gi.seen": "irradiance_cache", "irradiance_cache.rays": 32, "sampling.max": 64, "shadows.rays": 4, "sampling.glossy_rays": 2},
+    "depth_maps": {"gi.seen": "off", "shadows.way": "depth_map", "shadows.resolution": 48, "shadows.fit": "view", "sampling.max": 128},
+    "light_choice": {"gi.seen": "off", "lights.seen": "chosen", "lights.draws": 1, "sampling.max": 16},
+}
+"""What is planted: the cause, and settings that bring it out."""
+CLEAN = {"gi.seen": "off", "sampling.max": 1024, "shadows.rays": 4}
+
+
+@dataclass
+class Score:
+    planted: int = 0
+    found: int = 0
+    first: int = 0
+    off: list[float] = field(default_factory=list)
+    named: list[str] = field(default_factory=list)
+
+
+def walk(seed: int) -> Moving:
+    """A room made by chance, passed by its camera at a slow pan."""
+    made = rooms.room(seed)
+    rng = np.random.default_rng(seed)
+    camera, pan = made.scene.cameras[0], rng.uniform(0.01, 0.04)
+    start, towards = camera.to_world[:, 3].copy(), camera.to_world[:, 3] - camera.to_world[:, 2] * 2.0
+
+    def at(frame: float) -> Scene:
+        by = np.array([pan * (frame - 4.0), 0.0, 0.0])
+        return replace(made.scene, cameras=[rooms.looking_at("Eye", start + by, towards + 0.6 * by, exposure=camera.exposure)])
+
+    return Moving(at, FRAMES, f"walk {seed}")
+
+
+def sequence(moving: Moving, values: dict) -> Sequence:
+    return Sequence(moving, with_values(Recipe(), values), Edits(), None, Frame(*SIZE), name="walk", caches=CacheFolder())
+
+
+def run(kind: str, values: dict, seed: int, score: Score) -> None:
+    moving = walk(seed)
+    shot = sequence(moving, values)
+    judge, judged = Judge(), []
+    for frame in FRAMES:
+        judged += judge.add(shot.render(frame).picture)
+    judged += judge.finish()
+    told = [(one.time, one.flicker) for one in judged if one.flicker is not None]
+    whole = over_all(told)
+    assert whole is not None
+    exposure, limits = moving.scene(1.0).cameras[0].exposure, {"first": FRAMES[0], "last": FRAMES[-1]}
+    score.planted += kind != "clean"
+    first = None
+    if whole["level"] >= SEEN:
+        worst, flicker = max(told, key=lambda one: one[1].level)
+        box = flicker.places[0].box if flicker.places else (0, 0, *SIZE)
+        trials = MotionTrials(shot, worst, [around(box, *SIZE, 64)], rate=24.0, exposure=exposure, count=5, **limits)
+        cause = find_cause(trials, 1.0)
+        first = cause.first
+        score.found += first is not None
+        score.first += first is not None and first.key == kind
+        score.named.append(first.key if first is not None else "none")
+        boxes = boxes_of(*SIZE, seed, 6, 24)
+        foretold = foretell(MotionTrials(shot, 4.0, boxes, rate=24.0, exposure=exposure, count=3, **limits))
+        score.off.append(abs(foretold.level / whole["level"] - 1.0))
+    print(f"  {kind} {seed}: level {whole['level']:.2f}, first {first.key if first else '–'} {first.share if first else 0.0:.2f}", flush=True)
+
+
+def shared_against_each(values: dict) -> None:
+    """Seconds, error and flicker of a walk with caches made for each frame, blended and shared; the error against 2048 samples of brute force."""
+    moving = walk(FIRST)
+    truth = sequence(moving, {"sampling.max": 2048}).render(4.0).picture
+    exposure = measured_exposure(truth.beauty)
+    print(f"  caches, seconds of {len(FRAMES)} frames, error of the middle one, flicker (exposure {exposure:.1f})")
+    for how in ("each", "blended", "shared"):
+        shot, begun = sequence(moving, {**values, "motion.caches": how}), time.process_time()
+        judge, told, middle = Judge(), [], None
+        for frame in FRAMES:
+            picture = shot.render(frame).picture
+            middle = picture.beauty[..., :3] if frame == 4.0 else middle
+            told += [one for one in judge.add(picture) if one.flicker]
+        seconds = time.process_time() - begun
+        error = float(np.sqrt(np.mean(((middle - truth.beauty[..., :3]) / (truth.beauty[..., :3] + 0.1 * truth.beauty[..., :3].mean())) ** 2)))
+        print(f"  {how:8} {seconds:6.1f} s  {error:.3f}  {np.mean([one.flicker.level for one in told]):.2f}", flush=True)
+
+
+def flicker(seeds: range = range(FIRST, FIRST + SEEDS)) -> None:
+    warm_up()
+    scores = {kind: Score() for kind in (*KINDS, "clean")}
+    for kind, values in (*KINDS.items(), ("clean", CLEAN)):
+        for seed in seeds:
+            run(kind, values, seed, scores[kind])
+    print("kind          planted found first  foretold off (median)")
+    for kind, score in scores.items():
+        off = f"{np.median(score.off):.0%}" if score.off else "–"
+        print(f"{kind:13} {score.planted:7} {score.found:5} {score.first:5}  {off}")
+    shared_against_each(KINDS["caches"])
+
+
+if __name__ == "__main__":
+    flicker(range(int(sys.argv[1]), int(sys.argv[1]) + 1) if len(sys.argv) > 1 else range(FIRST, FIRST + SEEDS))
