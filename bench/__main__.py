@@ -64,7 +64,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
-    "hotspots", "clean", "cached", "filtered", "filter-error", "judged",
+    "hotspots", "clean", "cached", "filtered", "filter-error", "judged", "flicker",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -109,18 +109,20 @@ def shared_against_each(values: dict) -> None:
         print(f"  {how:8} {seconds:6.1f} s  {error:.3f}  {np.mean([one.flicker.level for one in told]):.2f}", flush=True)
 
 
-def flicker(seeds: range = range(FIRST, FIRST + SEEDS)) -> None:
+def flicker(seeds: range = range(FIRST, FIRST + SEEDS)) -> str:
+    """Each kind of flicker on generated shots, and clean twins; then shared caches against those of each frame."""
     warm_up()
     scores = {kind: Score() for kind in (*KINDS, "clean")}
     for kind, values in (*KINDS.items(), ("clean", CLEAN)):
         for seed in seeds:
             run(kind, values, seed, scores[kind])
-    print("kind          planted found first  foretold off (median)")
+    lines = ["", "kind          planted found first  foretold off (median)"]
     for kind, score in scores.items():
         off = f"{np.median(score.off):.0%}" if score.off else "–"
-        print(f"{kind:13} {score.planted:7} {score.found:5} {score.first:5}  {off}")
+        lines.append(f"{kind:13} {score.planted:7} {score.found:5} {score.first:5}  {off}")
     shared_against_each(KINDS["caches"])
+    return "\n".join(lines)
 
 
 if __name__ == "__main__":
-    flicker(range(int(sys.argv[1]), int(sys.argv[1]) + 1) if len(sys.argv) > 1 else range(FIRST, FIRST + SEEDS))
+    print(flicker(range(int(sys.argv[1]), int(sys.argv[1]) + 1) if len(sys.argv) > 1 else range(FIRST, FIRST + SEEDS)))

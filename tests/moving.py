@@ -29,7 +29,7 @@ def at_time(time: float, pan: float = 0.0, lamp: float = 0.0, slide: float = 0.0
     return Scene("room", [room, block], [lambert(0.7), lambert((0.5, 0.3, 0.2))], [light], [camera])
 
 
-def sequence(values: dict, frames=(1, 2, 3), size=(96, 54), seed: int = 0, **motion: float) -> Sequence:
+def sequence(values: dict, frames=(1, 2, 3), size=(64, 36), seed: int = 0, **motion: float) -> Sequence:
     """Frames of that room with a recipe."""
     name = f"room {sorted(motion.items())}"
     moving = Moving(lambda time: at_time(time, **motion), tuple(float(frame) for frame in frames), name)

@@ -29,7 +29,7 @@ class Faults(BrowserTest):
         cls.disk = None
         folder = Path(cls.folder.name) / "disk"
         folder.mkdir()
-        if not subprocess.run(["mount", "-t", "tmpfs", "-o", "size=90m", "tmpfs", str(folder)], capture_output=True).returncode:
+        if not subprocess.run(["mount", "-t", "tmpfs", "-o", "size=130m", "tmpfs", str(folder)], capture_output=True).returncode:
             cls.disk = folder
 
     @classmethod

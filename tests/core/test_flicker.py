@@ -118,7 +118,7 @@ class Registration(unittest.TestCase):
     def test_positions_of_the_other_frame_come_to_lie_on_this_ones(self):
         for moved in ({"pan": 0.05}, {"slide": 0.04}):
             with self.subTest(moved):
-                shot = sequence({"gi.seen": "off", "sampling.max": 4}, **moved)
+                shot = sequence({"gi.seen": "off", "sampling.max": 4}, size=(96, 54), **moved)
                 one, other = (shot.render(time).passes for time in (1.0, 2.0))
                 way = onto(one, other, later=True)
                 self.assertGreater(way.known.mean(), 0.5)
@@ -129,7 +129,7 @@ class Registration(unittest.TestCase):
                     self.assertLess(float(np.median(apart)), 0.03)  # a pixel
 
     def test_what_was_hidden_is_left_out(self):
-        shot = sequence({"gi.seen": "off", "sampling.max": 4}, slide=0.15)
+        shot = sequence({"gi.seen": "off", "sampling.max": 4}, size=(96, 54), slide=0.15)
         one, other = (shot.render(time).passes for time in (1.0, 2.0))
         back = onto(other, one, later=False)
         walls = other["object"][..., 0] == 0

@@ -88,7 +88,7 @@ class Hostile(WebTest):
         cls.hostile = app.test_client()
 
     def assertAnswered(self, answer, what: str) -> None:
-        self.assertLess(answer.status_code, 500, f"{what}: {answer.text[:600]}")
+        self.assertLess(answer.status_code, 500, f"{what}: {answer.data[:600]!r}")
         answer.close()
 
     def address(self, rule, value: str) -> str:

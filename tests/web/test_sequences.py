@@ -92,8 +92,15 @@ class Making(SequencesTest):
         self.post(f"/sequences/{number}/restore")
         self.assertEqual(self.client.get(f"/sequences/{number}.json").json["done"], 0)
         self.post(f"/sequences/{number}/delete")
-        sequences.empty(self.db, self.shot.id)
-        self.assertEqual(sequences.frames_of(self.db, number), [])
+        self.assertEqual(sequences.deleted(self.db, self.shot.id), 1)
+        self.assertEqual(self.post("/shots/stairwell/empty").status_code, 200)
+        self.assertEqual((sequences.deleted(self.db, self.shot.id), sequences.frames_of(self.db, number)), (0, []))
+
+    def test_the_queue_shows_a_sequence_as_one_line(self):
+        self.made(name="Long one")
+        page = self.client.get("/queue").text
+        self.assertEqual(page.count("Long one"), 1)
+        self.assertIn("frame 10 and 4 more", page)
 
 
 class Told(SequencesTest):

@@ -12,7 +12,7 @@ import numpy as np
 from sivrel.core.render.film import FILM_COLUMNS
 from sivrel.store import database, files, jobs, proofs, shots
 from sivrel.web.app import create_app
-from sivrel.work.intake import add_demo_shots
+from tests import demo_data
 
 SCENE = b"""#usda 1.0
 (
@@ -35,8 +35,8 @@ class WebTest(unittest.TestCase):
     def setUpClass(cls):
         cls.folder = tempfile.TemporaryDirectory()
         cls.data = Path(cls.folder.name)
-        cls.db = database.create(cls.data)
-        add_demo_shots(cls.db, cls.data)
+        demo_data.fill(cls.data)
+        cls.db = database.connect(cls.data)
 
     @classmethod
     def tearDownClass(cls):

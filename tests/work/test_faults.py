@@ -17,6 +17,7 @@ from sivrel.core.errors import InputError
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
 from sivrel.core.render.recipe import Recipe
+from sivrel.demo.shots import SHOTS
 from sivrel.store import database, files, jobs, proofs, requests, shots, tunings
 from sivrel.web.app import create_app
 from sivrel.work.recovery import MOST_ATTEMPTS, program_started, sweep, worker_died
@@ -180,7 +181,7 @@ class Intake(unittest.TestCase):
                 self.count(data, counts)
             for slug, seen in counts.items():
                 self.assertLessEqual(len(seen - {0}), 1, f"{slug} had {seen} proofs")
-            self.assertEqual(len(counts), 3)
+            self.assertEqual(len(counts), len(SHOTS))
 
     @staticmethod
     def count(data: Path, counts: dict[str, set[int]]) -> None:
@@ -254,7 +255,6 @@ class FullDisk(unittest.TestCase):
         app.config["WTF_CSRF_ENABLED"] = False
         self.addCleanup(db.close)
         from sivrel.core.formats.scenes import read_scene
-        from sivrel.demo.shots import SHOTS
         from sivrel.work.facts import facts_of
 
         demo = next(demo for demo in SHOTS if demo.name == "slipway")

@@ -99,7 +99,7 @@ def moment_path(data: Path, client: str) -> Path:
 def all_of_picture(data: Path, digest: str) -> list[Path]:
     """Every file that may stand for a picture: they are deleted together."""
     paths = (picture_path, thumbnail_path, focus_path, filtered_path, filtered_exr_path, in_time_path)
-    return [path(data, digest) for path in paths]
+    return [*(path(data, digest) for path in paths), flicker_path(data, digest), flicker_path(data, f"{digest}-in-time")]
 
 
 LARGEST_HALF = 65504.0

@@ -149,6 +149,11 @@ def restore(db: sqlite3.Connection, number: int) -> None:
     db.execute("UPDATE sequences SET deleted_at = NULL WHERE id = ?", (number,))
 
 
+def deleted(db: sqlite3.Connection, shot_id: int) -> int:
+    """Number of a shot's deleted sequences."""
+    return int(db.execute("SELECT count(*) FROM sequences WHERE shot_id = ? AND deleted_at IS NOT NULL", (shot_id,)).fetchone()[0])
+
+
 def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
     """Delete the sequences in a shot's bin for good; returns the pictures that nothing uses any more."""
     with transaction(db):

@@ -94,7 +94,7 @@ def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, An
         "height": str(frame.height),
         "region": ",".join(map(str, frame.region)) if frame.region else "",
         "seed": str(frame.seed),
-        "time": "" if shot.frames is None else f"{shot.frames.first if frame.time is None else frame.time:g}",
+        "time": "" if frame.time is None else f"{frame.time:g}",
     }
     edits = json.dumps(proof.edits.flat() if proof else {})
     return {

@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
 from ...core.errors import InputError
-from ...store import files, jobs, proofs, shots
+from ...store import files, jobs, proofs, sequences, shots
 from ..asked import proof_or_404, shot_or_404
 from ..database import data, db
 from ..numbers import whole_number
@@ -60,7 +60,7 @@ def lineage_values(shot: shots.Shot, find: str = "", flaw: str = "", window: Win
         cards, matching = cards_of(seen, proofs.some(db(), numbers)), len(places)
     return {
         "shot": shot, "cards": cards, "matching": matching, "of": len(places), "first": shown.start, "earlier": shown.start,
-        "later": matching - shown.stop, "step": WINDOW, "deleted": proofs.deleted(db(), shot.id),
+        "later": matching - shown.stop, "step": WINDOW, "deleted": proofs.deleted(db(), shot.id) + sequences.deleted(db(), shot.id),
     }  # fmt: skip
 
 
@@ -127,7 +127,8 @@ def restore(slug: str) -> ResponseReturnValue:
 @pages.post("/shots/<slug>/empty")
 def empty(slug: str) -> ResponseReturnValue:
     """Delete for good what is in the bin, with its pictures."""
-    gone = proofs.empty(db(), shot_or_404(slug).id)
+    shot = shot_or_404(slug)
+    gone = proofs.empty(db(), shot.id) + sequences.empty(db(), shot.id)
     freed = 0
     for digest in gone:
         for path in files.all_of_picture(data(), digest):

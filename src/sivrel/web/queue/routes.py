@@ -7,7 +7,7 @@ from flask.typing import ResponseReturnValue
 
 from ...core.edits.edits import to_json
 from ...core.measure.cost import forecast, how_good
-from ...store import jobs, proofs, shots
+from ...store import jobs, proofs, sequences, shots
 from ..asked import frame_of, made_as_asked, proof_or_404, shot_or_404
 from ..database import db
 from ..numbers import whole_number
@@ -30,9 +30,22 @@ def seconds_left(job: jobs.Job) -> float | None:
 
 def queue_values() -> dict[str, Any]:
     lines, total = [], 0.0
+    of_sequence: dict[tuple[int, str], dict[str, Any]] = {}
     for job, shot_id in jobs.queue(db()):
         proof, left = proofs.get(db(), job.proof_id), seconds_left(job)
         assert proof is not None
+        if proof.sequence_id is not None:
+            known = of_sequence.get((proof.sequence_id, job.state))
+            if known is not None:
+                known["more"] += 1
+                continue
+            sequence = sequences.get(db(), proof.sequence_id)
+            said = f"{sequence.name or 'sequence ' + str(sequence.id)}, frame {proof.frame.time:g}" if sequence is not None else "deleted"
+            of_sequence[proof.sequence_id, job.state] = {
+                "job": job, "proof": proof, "shot": shots.get(db(), shot_id), "said": said, "left": left, "more": 0, "sequence": sequence
+            }  # fmt: skip
+            lines.append(of_sequence[proof.sequence_id, job.state])
+            continue
         parent = proofs.get(db(), proof.parent_id) if proof.parent_id else None
         changed = changes(parent, proof) if parent else []
         said = proof.name or ", ".join(f"{name} {after}" for name, _, after in changed) or ("same again" if parent else "first proof")
