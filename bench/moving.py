@@ -71,7 +71,7 @@ def run(kind: str, values: dict, seed: int, score: Score) -> None:
         judged += judge.add(shot.render(frame).picture)
     judged += judge.finish()
     told = [(one.time, one.flicker) for one in judged if one.flicker is not None]
-    whole = over_all(told)
+    whole = over_all([(at, one.as_dict()) for at, one in told])
     assert whole is not None
     exposure, limits = moving.scene(1.0).cameras[0].exposure, {"first": FRAMES[0], "last": FRAMES[-1]}
     score.planted += kind != "clean"

@@ -74,7 +74,7 @@ class OfRenders(unittest.TestCase):
     def test_a_still_camera_with_held_grain_does_not_flicker(self):
         found = judged(sequence({**GRAINY, "motion.grain": "held"}))
         self.assertEqual([one.flicker.level for one in found if one.flicker], [0.0])
-        self.assertIn("does not flicker", flicker_in_words(over_all([(one.time, one.flicker) for one in found if one.flicker]), 24.0))
+        self.assertIn("does not flicker", flicker_in_words(over_all([(one.time, one.flicker.as_dict()) for one in found if one.flicker]), 24.0))
 
     def test_new_grain_flickers_as_its_noise_says(self):
         """The spread of a screen over eight seeds is an independent estimate of the contrast of one frame."""

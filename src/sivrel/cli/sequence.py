@@ -70,8 +70,9 @@ def sequence(
             ready += judge.finish()
         for one in ready:
             if one.flicker is not None:
-                levels.append((one.time, one.flicker))
-                next(row for row in rows if row["frame"] == one.time)["flicker"] = one.flicker.as_dict()
+                body = one.flicker.as_dict()
+                levels.append((one.time, body))
+                next(row for row in rows if row["frame"] == one.time)["flicker"] = body
             if names_png or film:
                 shown.append(_display(one, names_png))
             _say_frame(one, next(row for row in rows if row["frame"] == one.time), as_json)

@@ -109,16 +109,17 @@ def made_as_asked(shot: shots.Shot, form: MultiDict[str, str]) -> tuple[Recipe, 
 def frame_of(form: MultiDict[str, str]) -> Frame:
     """The size, region, seed and time code of a form. Raises InputError."""
     return Frame(
-        _whole(form, "width", "The width"), _whole(form, "height", "The height"), region_of(form.get("region", "")), _whole(form, "seed", "The seed"),
-        float(_whole(form, "time", "The frame")) if form.get("time", "").strip() else None,
+        whole_of(form, "width", "The width"), whole_of(form, "height", "The height"), region_of(form.get("region", "")),
+        whole_of(form, "seed", "The seed"), float(whole_of(form, "time", "The frame")) if form.get("time", "").strip() else None,
     )  # fmt: skip
 
 
-def _whole(form: MultiDict[str, str], name: str, what: str) -> int:
+def whole_of(form: MultiDict[str, str], name: str, what: str, of: str = "") -> int:
+    """A whole number of a form; `what` it is, and `of` what, in words. Raises InputError."""
     try:
         return whole_number(form.get(name, ""))
     except ValueError:
-        raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number.") from None
+        raise InputError(f"{what} can't be “{form.get(name, '')}”; give a whole number{of}.") from None
 
 
 def region_of(text: str) -> tuple[int, int, int, int] | None:

@@ -14,7 +14,7 @@ from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..task import Task
 from ..work_time import Pool
-from .film import TILE, camera_array, film_columns
+from .film import TILE, TRIANGLE, camera_array, film_columns
 from .integrator import PathSettings
 from .memory import make_memory
 from .recipe import Recipe
@@ -204,10 +204,12 @@ def render_tiles(
 
 
 def empty_film(frame: Frame, columns: int) -> np.ndarray:
-    """A black film of the window, float32 [rows, columns of pixels, columns]. Raises InputError where there is no memory for it."""
+    """A black film of the window that sees nothing, float32 [rows, columns of pixels, columns]. Raises InputError where there is no memory for it."""
     x0, y0, x1, y1 = frame.window
     check_memory(frame, columns)
-    return np.zeros((y1 - y0, x1 - x0, columns), np.float32)
+    film = np.zeros((y1 - y0, x1 - x0, columns), np.float32)
+    film[..., TRIANGLE : TRIANGLE + 1] = -1.0  # films of fewer columns have none
+    return film
 
 
 def check_memory(frame: Frame, columns: int) -> None:
@@ -239,7 +241,7 @@ def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: 
 
 
 def assemble(frame: Frame, columns: int, tiles: dict[int, np.ndarray]) -> np.ndarray:
-    """Film of the whole window, float32 [rows, columns of pixels, columns], from its finished tiles; the rest is zero."""
+    """Film of the whole window, float32 [rows, columns of pixels, columns], from its finished tiles; the rest is black and sees nothing."""
     film = empty_film(frame, columns)
     for index, box in enumerate(frame.tiles()):
         if index in tiles:

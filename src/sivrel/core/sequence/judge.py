@@ -1,7 +1,7 @@
 """Judges rendered frames in motion: as they come, three at a time."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -46,9 +46,7 @@ class Judge:
         if self.frames and self._time(picture) != self._time(self.frames[-1]) + 1.0:
             yield from self.finish()
         kept = {name: plane for name, plane in picture.passes.items() if name in KEPT}
-        self.frames.append(
-            Picture(kept, picture.frame, picture.recipe, picture.shot, picture.camera, objects=picture.objects, exposure=picture.exposure)
-        )
+        self.frames.append(replace(picture, passes=kept))
         yield from self._ready(len(self.frames) - self.reach - 1)
 
     def finish(self) -> Iterator[Judged]:
@@ -103,14 +101,13 @@ class Judge:
         return self.joined[time]
 
 
-def over_all(judged: list[tuple[float, Flicker]]) -> dict[str, Any] | None:
-    """The flicker of a sequence from that of its frames: root mean square of their levels, and the worst of them; None if none was judged."""
+def over_all(judged: list[tuple[float, dict[str, Any]]]) -> dict[str, Any] | None:
+    """The flicker of a sequence from that of its frames, each as `Flicker.as_dict` gives it: root mean square of their levels, and the worst of them;
+    None if none was judged."""
     if not judged:
         return None
-    levels = np.array([flicker.level for _, flicker in judged])
-    worst, flicker = max(judged, key=lambda one: one[1].level)
-    place = flicker.places[0] if flicker.places else None
+    worst, body = max(judged, key=lambda one: one[1]["level"])
     return {
-        "level": float(np.sqrt((levels**2).mean())), "share": float(np.mean([flicker.share for _, flicker in judged])), "worst": worst,
-        "worst_level": float(levels.max()), "place": place.as_dict() if place else None,
+        "level": (sum(one["level"] ** 2 for _, one in judged) / len(judged)) ** 0.5, "share": sum(one["share"] for _, one in judged) / len(judged),
+        "worst": worst, "worst_level": body["level"], "place": body["places"][0] if body["places"] else None,
     }  # fmt: skip

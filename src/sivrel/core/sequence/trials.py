@@ -8,14 +8,13 @@ import numpy as np
 from ..edits.edits import Edits, with_edits
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.flicker import Flicker, measure_flicker
-from ..render.film import TILE, TRIANGLE
+from ..render.film import TILE
 from ..render.filter import filter_noise
-from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
-from ..rendered import Render, make_picture
+from ..rendered import Render
 from ..tune.render import Scattered
-from .filter_in_time import REACH, join_filtered
-from .render import Sequence, neighbours_of
+from .filter_in_time import join_filtered
+from .render import Sequence
 
 Box = tuple[int, int, int, int]
 BLOCK = 16
@@ -25,8 +24,8 @@ BLOCK = 16
 class Measured:
     """Energy of flicker, the mean square of how much it is seen, over blocks; and the seconds of one frame of the boxes, caches apart."""
 
-    def __init__(self, blocks: np.ndarray, seconds: float, preparing: float) -> None:
-        self.blocks, self.seconds, self.preparing = blocks, seconds, preparing
+    def __init__(self, blocks: np.ndarray, seconds: float) -> None:
+        self.blocks, self.seconds = blocks, seconds
 
     @property
     def energy(self) -> float:
@@ -48,9 +47,9 @@ class MotionTrials:
         self.sequence, self.boxes, self.rate, self.exposure, self.per_degree = sequence, boxes, rate, exposure, per_degree
         start = min(max(time - count // 2, first), max(first, last - count + 1))
         self.times = [start + k for k in range(count) if start + k <= last]
-        self.kept: dict[tuple[Recipe, str, int], list[Render]] = {}
+        self.kept: dict[tuple[Recipe, str], list[Render]] = {}
 
-    def where(self, seed: int = 0) -> Scattered:
+    def where(self) -> Scattered:
         """The boxes as a frame's pixels."""
         tiles = tuple(
             (x, y, min(x + TILE, box[2]), min(y + TILE, box[3]))
@@ -59,34 +58,33 @@ class MotionTrials:
             for x in range(box[0], box[2], TILE)
         )
         own = self.sequence.frame
-        return Scattered(own.width, own.height, None, (own.seed + seed) % (1 << 32), None, tiles, (1.0,) * len(tiles))
+        return Scattered(own.width, own.height, None, own.seed, None, tiles, (1.0,) * len(tiles))
 
     def changed(self, values: dict[str, Any], edits: dict[str, Any] | None = None) -> tuple[Recipe, Edits]:
         return with_values(self.sequence.recipe, values), with_edits(self.sequence.edits, edits or {})
 
-    def frames(self, recipe: Recipe, edits: Edits, seed: int = 0) -> list[Render]:
+    def frames(self, recipe: Recipe, edits: Edits) -> list[Render]:
         """The boxes of the frames. Raises as `Task.check`."""
-        key = recipe, str(edits.flat()), seed
+        key = recipe, str(edits.flat())
         if key not in self.kept:
             varied = self.sequence.varied(recipe, edits)
             # Shared caches are gathered from these frames only: that is all that is seen of them here.
             varied.moving = replace(varied.moving, frames=tuple(self.times))
-            self.kept[key] = [_only_boxes(varied, time, self.where(seed)) for time in self.times]
+            self.kept[key] = [varied.render(time, of=self.where()) for time in self.times]
         return self.kept[key]
 
-    def measure(self, recipe: Recipe, edits: Edits, *, filtered: bool = False, seed: int = 0) -> Measured:
+    def measure(self, recipe: Recipe, edits: Edits, *, filtered: bool = False) -> Measured:
         """The flicker of the boxes with a recipe; filtered: as the filter through time shows them, of the middle frames."""
-        made = self.frames(recipe, edits, seed)
+        made = self.frames(recipe, edits)
         shown = [one.passes["beauty"][..., :3] for one in made]
         middle = range(1, len(made) - 1)
         if filtered:
             alone = [filter_noise(one.passes) for one in made]
             passes = [one.passes for one in made]
-            shown = [join_filtered(passes[max(0, k - REACH) :], alone[max(0, k - REACH) :], min(k, REACH)).image for k in range(len(made))]
+            shown = [join_filtered(passes, alone, k).image for k in range(len(made))]
         flickers = [self._flicker(made[k - 1 : k + 2], shown[k - 1 : k + 2]) for k in middle]
         energies = np.array([[flicker.energy(block) for block in self.blocks()] for flicker in flickers])
-        seconds = float(np.mean([one.seconds for one in made]))
-        return Measured(energies.mean(axis=0), seconds, float(np.mean([one.prepare_seconds for one in made])))
+        return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])))
 
     def blocks(self) -> list[Box]:
         return [
@@ -107,16 +105,3 @@ class MotionTrials:
             *(one.passes for one in three), exposure=self.exposure, rate=self.rate, per_degree=self.per_degree,
             shown=(shown[0], shown[1], shown[2]), rendered=self._rendered(),
         )  # fmt: skip
-
-
-def _only_boxes(sequence: Sequence, time: float, where: Frame) -> Render:
-    """A render of which only some pixels are there; in all others nothing is seen."""
-    made = sequence.render(time, of=where)
-    rendered = np.zeros(made.film.shape[:2], bool)
-    for x0, y0, x1, y1 in where.tiles():
-        rendered[y0:y1, x0:x1] = True
-    made.film[~rendered] = 0.0
-    made.film[~rendered, TRIANGLE] = -1.0
-    around = neighbours_of(sequence.moving, time, sequence.edits, sequence.camera, sequence.files)
-    made.picture = make_picture(made.film, made.ready, sequence.at(time, where), sequence.recipe, sequence.name, sequence.edits, around)
-    return made

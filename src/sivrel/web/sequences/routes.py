@@ -4,6 +4,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
 from flask.typing import ResponseReturnValue
+from werkzeug.datastructures import MultiDict
 
 from ...core.edits.edits import Edits, apart, with_edits
 from ...core.errors import InputError
@@ -14,7 +15,7 @@ from ...core.render.starting import STARTING
 from ...core.sequence.frames import frames_in_words, parse_frames
 from ...store import files, proofs, recipes, requests, sequences, shots
 from ...store.sequences import Sequence
-from ..asked import scene_or_refuse, shot_or_404
+from ..asked import scene_or_refuse, shot_or_404, whole_of
 from ..database import data, db
 from ..numbers import finite_number, whole_number
 from ..pictures.routes import LUT
@@ -98,7 +99,7 @@ def add(slug: str) -> ResponseReturnValue:
     if whole:
         each = whole / len(frames)
     recipe = with_values(recipe, {**values, "sampling.seconds": each} if each else values)
-    size = [_whole(form.get(name, ""), name) for name in ("width", "height")]
+    size = _size(form)
     number = sequences.add(
         db(), shot.id, recipe, edits, camera, Frame(size[0], size[1], None, 0), frames, shot.frames.rate, parent=_parent(form.get("from", "")),
         name=form.get("name", ""),
@@ -108,8 +109,7 @@ def add(slug: str) -> ResponseReturnValue:
 
 def _base(shot: shots.Shot, whence: str) -> tuple[Recipe, Edits, str]:
     """Recipe, edits and camera that a new sequence starts from. Raises InputError."""
-    kind, _, name = whence.partition(":")
-    number = int(name) if name.isascii() and name.isdecimal() and len(name) < 18 else 0
+    kind, name, number = _whence(whence)
     proof = proofs.get(db(), number) if kind == "proof" else None
     if proof is not None and proof.shot_id == shot.id:
         return proof.recipe, proof.edits, proof.camera
@@ -124,9 +124,15 @@ def _base(shot: shots.Shot, whence: str) -> tuple[Recipe, Edits, str]:
     raise InputError("Choose a proof, a sequence or a recipe to start from.")
 
 
+def _whence(text: str) -> tuple[str, str, int]:
+    """What a sequence starts from, as kind:name, and its number; 0 for what has none."""
+    kind, _, name = text.partition(":")
+    return kind, name, int(name) if name.isascii() and name.isdecimal() and len(name) < 18 else 0
+
+
 def _parent(whence: str) -> int | None:
-    kind, _, name = whence.partition(":")
-    return int(name) if kind == "sequence" and name.isascii() and name.isdecimal() and len(name) < 18 else None
+    kind, _, number = _whence(whence)
+    return number if kind == "sequence" and number else None
 
 
 def _seconds(text: str, what: str) -> float:
@@ -142,11 +148,8 @@ def _seconds(text: str, what: str) -> float:
     return value
 
 
-def _whole(text: str, name: str) -> int:
-    try:
-        return whole_number(text)
-    except ValueError:
-        raise InputError(f"The {name} can't be “{text[:40]}”; give a whole number of pixels.") from None
+def _size(form: MultiDict[str, str]) -> list[int]:
+    return [whole_of(form, name, f"The {name}", " of pixels") for name in ("width", "height")]
 
 
 @pages.get("/sequences/<int:number>.json")
@@ -195,7 +198,7 @@ def foretell(slug: str) -> ResponseReturnValue:
     recipe, edits, camera = _base(shot, request.form.get("from", ""))
     values = {key: request.form[key] for key in ("motion.grain", "motion.caches", "sampling.max") if request.form.get(key, "").strip()}
     frames = parse_frames(request.form.get("frames", ""), shot.frames)
-    size = [_whole(request.form.get(name, ""), name) for name in ("width", "height")]
+    size = _size(request.form)
     Frame(size[0], size[1])
     kept, through = recipes.keep(db(), with_values(recipe, values)), request.form.get("camera") or camera
     body = {"recipe": kept, "edits": edits.flat(), "camera": through, "size": size, "frames": frames_in_words(frames)}

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from ...core.sequence.judge import over_all
 from ...core.sequence.words import flicker_in_words
 from ...store import jobs, proofs, sequences, shots
 from ...store.sequences import Sequence, Told
@@ -28,14 +29,7 @@ def changes_of(sequence: Sequence, others: list[Sequence]) -> list[tuple[str, st
 
 def whole_flicker(frames: list[proofs.Proof], told: dict[int, Told]) -> dict[str, Any] | None:
     """The flicker of a sequence from that of its frames, as core.sequence.judge.over_all gives it."""
-    known = [(proof.frame.time or 0.0, told[proof.id].body) for proof in frames if proof.id in told]
-    if not known:
-        return None
-    worst, body = max(known, key=lambda one: one[1]["level"])
-    return {
-        "level": (sum(one["level"] ** 2 for _, one in known) / len(known)) ** 0.5, "share": sum(one["share"] for _, one in known) / len(known),
-        "worst": worst, "worst_level": body["level"], "place": body["places"][0] if body["places"] else None,
-    }  # fmt: skip
+    return over_all([(proof.frame.time or 0.0, told[proof.id].body) for proof in frames if proof.id in told])
 
 
 def _frame(proof: proofs.Proof, raw: dict[int, Told], filtered: dict[int, Told]) -> dict[str, Any]:

@@ -1,6 +1,7 @@
 // Sequences of a moving shot: played from memory, wiped and flipped in step, judged for flicker.
 
 import { roundedStops } from "./captions.js";
+import { openLeaf } from "./common.js";
 import { $, make } from "./dom.js";
 import { inSeconds, inStops, percent, roughly, short } from "./format.js";
 import { followKeys, holdButton } from "./keys.js";
@@ -237,14 +238,6 @@ async function setInTime(on) {
   }
   describe();
   load();
-}
-
-function openLeaf(name) {
-  for (const tab of document.querySelectorAll(".leaves [role=tab]")) {
-    const leaf = tab.id.replace("leaf-", "");
-    tab.setAttribute("aria-selected", String(leaf === name));
-    $(leaf).hidden = leaf !== name;
-  }
 }
 
 async function render(event) {
