@@ -29,8 +29,8 @@ SEEN = 1.0
 KINDS = {
     "grain": {"sampling.max": 16},
     "caches": {"gi.seen": "irradiance_cache", "irradiance_cache.rays": 32, "sampling.max": 64, "shadows.rays": 4, "sampling.glossy_rays": 2},
-    "depth_maps": {"gi.seen": "off", "shadows.way": "depth_map", "shadows.resolution": 48, "shadows.fit": "view", "sampling.max": 128},
-    "light_choice": {"gi.seen": "off", "lights.seen": "chosen", "lights.draws": 1, "sampling.max": 16},
+    "depth_maps": {"gi.seen": "off", "shadows.way": "depth_map", "shadows.resolution": 64, "shadows.fit": "view", "sampling.max": 128},
+    "light_choice": {"gi.seen": "off", "lights.seen": "chosen", "lights.draws": 1, "sampling.max": 64, "shadows.rays": 4},
 }
 """What is planted: the cause, and settings that bring it out."""
 CLEAN = {"gi.seen": "off", "sampling.max": 1024, "shadows.rays": 4}
@@ -45,9 +45,16 @@ class Score:
     named: list[str] = field(default_factory=list)
 
 
-def walk(seed: int) -> Moving:
-    """A room made by chance, passed by its camera at a slow pan."""
+def walk(seed: int, kind: str = "") -> Moving:
+    """A room made by chance, passed by its camera at a slow pan. For depth maps it stands open in the sun, whose map is fitted to the view and moves
+    with it; for chosen lights it has many."""
     made = rooms.room(seed)
+    if kind == "depth_maps":
+        made.scene.meshes[:] = [mesh for mesh in made.scene.meshes if mesh.name != "/Room/Ceiling" and "/West/" not in mesh.name]
+        made.scene.lights[:] = [light for light in made.scene.lights if light.kind == "sun"]
+        rooms.exposed(made)
+    if kind == "light_choice":
+        rooms.many_lights(made)
     rng = np.random.default_rng(seed)
     camera, pan = made.scene.cameras[0], rng.uniform(0.01, 0.04)
     start, towards = camera.to_world[:, 3].copy(), camera.to_world[:, 3] - camera.to_world[:, 2] * 2.0
@@ -56,7 +63,7 @@ def walk(seed: int) -> Moving:
         by = np.array([pan * (frame - 4.0), 0.0, 0.0])
         return replace(made.scene, cameras=[rooms.looking_at("Eye", start + by, towards + 0.6 * by, exposure=camera.exposure)])
 
-    return Moving(at, FRAMES, f"walk {seed}")
+    return Moving(at, FRAMES, f"walk {kind} {seed}")
 
 
 def sequence(moving: Moving, values: dict) -> Sequence:
@@ -64,7 +71,7 @@ def sequence(moving: Moving, values: dict) -> Sequence:
 
 
 def run(kind: str, values: dict, seed: int, score: Score) -> None:
-    moving = walk(seed)
+    moving = walk(seed, kind)
     shot = sequence(moving, values)
     judge, judged = Judge(), []
     for frame in FRAMES:
@@ -75,20 +82,24 @@ def run(kind: str, values: dict, seed: int, score: Score) -> None:
     assert whole is not None
     exposure, limits = moving.scene(1.0).cameras[0].exposure, {"first": FRAMES[0], "last": FRAMES[-1]}
     score.planted += kind != "clean"
-    first = None
+    first, tried = None, ""
     if whole["level"] >= SEEN:
         worst, flicker = max(told, key=lambda one: one[1].level)
         box = flicker.places[0].box if flicker.places else (0, 0, *SIZE)
         trials = MotionTrials(shot, worst, [around(box, *SIZE, 64)], rate=24.0, exposure=exposure, count=5, **limits)
         cause = find_cause(trials, 1.0)
         first = cause.first
+        tried = ", ".join(f"{one.key} {one.share:.2f} ± {one.error:.2f}" for one in cause.suspects)
         score.found += first is not None
         score.first += first is not None and first.key == kind
         score.named.append(first.key if first is not None else "none")
         boxes = boxes_of(*SIZE, seed, 6, 24)
         foretold = foretell(MotionTrials(shot, 4.0, boxes, rate=24.0, exposure=exposure, count=3, **limits))
         score.off.append(abs(foretold.level / whole["level"] - 1.0))
-    print(f"  {kind} {seed}: level {whole['level']:.2f}, first {first.key if first else '–'} {first.share if first else 0.0:.2f}", flush=True)
+        tried += f", foretold {foretold.level:.2f}"
+    print(
+        f"  {kind} {seed}: level {whole['level']:.2f}, first {first.key if first else '–'} {first.share if first else 0.0:.2f}, {tried}", flush=True
+    )
 
 
 def shared_against_each(values: dict) -> None:

@@ -10,7 +10,6 @@ import io
 import json
 import logging
 import os
-import tempfile
 import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -21,6 +20,7 @@ import numpy as np
 
 from .errors import InputError
 from .json_text import parse_json
+from .whole_file import whole_file
 
 FORMAT, VERSION = "sivrel cache", 2
 MOST_BYTES = 2 << 30
@@ -258,13 +258,8 @@ class CacheFolder:
         if path is None:
             return
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, beside = tempfile.mkstemp(dir=path.parent, prefix=".new-")
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(to_bytes(cache))
-            os.replace(beside, path)
-        finally:
-            Path(beside).unlink(missing_ok=True)
+        with whole_file(path) as beside:
+            beside.write_bytes(to_bytes(cache))
         self._thin(path)
 
     def _thin(self, newest: Path) -> None:

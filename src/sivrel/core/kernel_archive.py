@@ -18,6 +18,7 @@ from numba.core.registry import cpu_target
 from .errors import InputError
 from .json_text import parse_json
 from .kernel_cache import kernel_folder
+from .whole_file import whole_file
 
 MACHINE = "machine.json"
 KERNEL = re.compile(r"[A-Za-z0-9_]{1,64}-[0-9a-f]{32}\.kernel")
@@ -62,9 +63,8 @@ def import_kernels(path: Path) -> int:
             folder = kernel_folder()
             folder.mkdir(parents=True, exist_ok=True)
             for name in names:
-                beside = folder / f"{name}.new"
-                beside.write_bytes(archive.read(name))
-                beside.replace(folder / name)
+                with whole_file(folder / name) as beside:
+                    beside.write_bytes(archive.read(name))
     except InputError:  # a ValueError, too
         raise
     except FileNotFoundError:

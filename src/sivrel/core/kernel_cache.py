@@ -18,7 +18,6 @@ import shutil
 import sys
 import time
 import types
-import uuid
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -32,6 +31,8 @@ from numba.core.caching import _Cache
 from numba.core.dispatcher import Dispatcher
 from numba.core.types import Type
 from numba.extending import _Intrinsic
+
+from .whole_file import whole_file
 
 CORE = Path(__file__).parent
 BENEATH_ALL = ("kernel.py", "inlined.py", "numba_byref.py", "trace/simd.py")
@@ -112,15 +113,12 @@ class KernelCache(_Cache):  # type: ignore[misc]
         if not self.enabled or data.lifted or data.library.has_dynamic_globals:
             return
         path = self.path(sig, data.codegen)
-        beside = path.with_name(f"{path.name}.{uuid.uuid4().hex}.new")
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            beside.write_bytes(numba.core.serialize.dumps(data._reduce()))
-            beside.replace(path)
+            with whole_file(path) as beside:
+                beside.write_bytes(numba.core.serialize.dumps(data._reduce()))
         except OSError as error:
             log.info("The compiled kernel %s can't be stored: %s.", path.name, error)
-            with contextlib.suppress(OSError):
-                beside.unlink()
 
     def enable(self) -> None:
         self.enabled = True

@@ -79,6 +79,7 @@ class Render:
                 "noise": self.noise.as_dict() if self.noise is not None else None,
                 "samples": float(self.film[..., SAMPLES].mean()),
                 "stand_ins": self.ready.stand_ins,
+                "blur": self.ready.blur,
                 "ways": [asdict(note) for note in self.ready.ways],
             },
             "maps": [{**asdict(note), "coarse": coarse_share(self.film)} for note in self.ready.maps],
@@ -122,7 +123,7 @@ def render_prepared(
     task = task or Task()
     clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict(tiles or {})
     begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds
-    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task}
+    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task, "shutter": ready.shutter}
 
     def on_tile(index: int, film: np.ndarray) -> None:
         tiles[index] = film

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.render.tile_folder import DamagedTile, TileFolder
+from ..core.whole_file import whole_file
 
 __all__ = ["DamagedTile"]
 
@@ -138,6 +139,5 @@ class Tiles(TileFolder):
     def show(self, path: Path, picture: np.ndarray) -> None:
         """Write `sketch` or `live`, linear [rows, columns, 3]."""
         self.folder.mkdir(parents=True, exist_ok=True)
-        beside = path.with_name(f".{path.stem}")
-        beside.write_bytes(halves(picture))
-        beside.replace(path)
+        with whole_file(path) as beside:
+            beside.write_bytes(halves(picture))

@@ -24,7 +24,9 @@ OF_KEYS = {
         "each": "made for each frame",
         "shared": "made once for all frames",
         "blended": "blended with those of the neighbouring frames",
+        "kept": "kept where light stays the same",
     },
+    "motion.blur": {"off": "sharp", "on": "blurred"},
     "sampling.stop": {"error": "at its error", "gain": "where one more sample gains little"},
 }
 """Words for values that several settings share."""

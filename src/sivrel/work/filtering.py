@@ -6,8 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from ..core.pictures.exr import read_exr, write_exr
+from ..core.pictures.exr import read_exr, save_exr
 from ..core.render.filter import SMEARED, Filtered, filter_noise, filter_passes
+from ..core.whole_file import whole_file
 from ..store import files
 
 FILTERING = threading.Lock()
@@ -34,10 +35,8 @@ def _keep(path: Path, filtered: Filtered, most: int) -> None:
     planes: dict[str, Any] = {name: plane.astype(np.float16) for name, plane in known.items() if plane is not None}
     numbers: dict[str, Any] = {name: value for name, value in (("smeared", filtered.smeared), ("level", filtered.level)) if value is not None}
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_name(f".{path.name}")
-    with open(beside, "wb") as file:
+    with whole_file(path) as beside, open(beside, "wb") as file:
         np.savez(file, image=filtered.image.astype(np.float16), most=most, by=filtered.by, **planes, **numbers)
-    beside.replace(path)
 
 
 def keep_filtered_exr(data: Path, digest: str) -> None:
@@ -47,6 +46,4 @@ def keep_filtered_exr(data: Path, digest: str) -> None:
         if not path.is_file():
             picture = read_exr(files.picture_path(data, digest))
             picture.passes |= {"filtered": image} | (filter_passes(picture.passes) if "direct" in picture.passes else {})
-            beside = path.with_name(f".{path.name}")
-            write_exr(beside, picture)
-            beside.replace(path)
+            save_exr(path, picture)

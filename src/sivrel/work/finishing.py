@@ -9,6 +9,7 @@ from PIL import Image
 from ..core.finish.view import to_bytes, to_display
 from ..core.measure.verdict import judge
 from ..core.pictures.exr import Picture, read_exr, write_exr
+from ..core.whole_file import whole_file
 from ..store import files, proofs
 
 THUMBNAIL_WIDTH = 320
@@ -30,9 +31,8 @@ def _keep_small(path: Path, linear: np.ndarray, exposure: float) -> None:
         height = max(1, round(image.height * THUMBNAIL_WIDTH / image.width))
         image = image.resize((THUMBNAIL_WIDTH, height), Image.Resampling.LANCZOS)
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_suffix(".new")
-    image.save(beside, format="PNG")
-    beside.replace(path)
+    with whole_file(path) as beside:
+        image.save(beside, format="PNG")
 
 
 FOCUS_SHARE = 1 / 3

@@ -17,6 +17,7 @@ from ..core.errors import Cancelled, InputError
 from ..core.render.frame import Frame
 from ..core.render.recipe import from_json
 from ..core.task import Cancel, Task
+from ..core.whole_file import whole_file
 from ..store import database, files, moments, shots
 from ..store.database import is_full
 from .quick import finer_and_finer, step_for
@@ -98,6 +99,5 @@ def keep_picture(data: Path, moment: moments.Moment, frame: Frame, samples: floa
     """Write a picture for its page: number, width, height and window as int32, samples as a float, then RGBA half floats."""
     path = files.moment_path(data, moment.client)
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_suffix(".new")
-    beside.write_bytes(struct.pack("<7if", moment.number, frame.width, frame.height, *frame.window, samples) + files.halves(picture))
-    beside.replace(path)
+    with whole_file(path) as beside:
+        beside.write_bytes(struct.pack("<7if", moment.number, frame.width, frame.height, *frame.window, samples) + files.halves(picture))

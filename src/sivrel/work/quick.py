@@ -41,7 +41,7 @@ def parts_at(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, thread
     def keep(index: int, film: np.ndarray) -> None:
         tiles[index] = parts_of(film)
 
-    render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, task=task)
+    render_tiles(ready.arrays, ready.camera, plain, frame, keep, threads=threads, task=task, shutter=ready.shutter)
     return assemble(frame, PARTS, tiles)
 
 

@@ -2,6 +2,7 @@
 
 import io
 import sqlite3
+import threading
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -24,11 +25,14 @@ from ..core.sequence.frames import parse_frames
 from ..core.sequence.judge import Judge, Judged
 from ..core.sequence.render import Sequence as Frames
 from ..core.sequence.trials import Box, MotionTrials
+from ..core.whole_file import whole_file
 from ..store import files, proofs, recipes, requests, sequences, shots
 from ..store.sequences import Sequence
 from .request import Request
 
 KIND = "judge"
+JUDGING = threading.Lock()
+"""Held while a sequence is judged: a second request finds what the first has measured, and measures the rest."""
 COUNT_FORETOLD = 3
 """Frames of which parts are rendered to foretell flicker."""
 
@@ -42,6 +46,11 @@ def judge_later(db: sqlite3.Connection, sequence: Sequence) -> None:
 def judge_sequence(request: Request) -> dict[str, Any]:
     """Measure the flicker of a sequence's finished frames that is not known yet; with `filtered`, of the frames filtered through time, which are
     kept."""
+    with JUDGING:
+        return _judge_sequence(request)
+
+
+def _judge_sequence(request: Request) -> dict[str, Any]:
     db, data = request.db, request.worker.data
     sequence, filtered = sequences.get(db, request.body["sequence"]), bool(request.body.get("filtered"))
     if sequence is None:
@@ -96,18 +105,16 @@ def _keep(request: Request, proof: proofs.Proof, judge: Judge, one: Judged) -> N
     sequences.keep_flicker(request.db, proof.id, judge.filtered, one.flicker.as_dict(), name)
 
 
-def _write(path: Any, **arrays: np.ndarray | None) -> None:
+def _write(path: Path, **arrays: np.ndarray | None) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_name(f".new-{path.name}")
-    np.savez_compressed(beside, **{name: array for name, array in arrays.items() if array is not None})  # type: ignore[arg-type]
-    beside.replace(path)
+    with whole_file(path) as beside, open(beside, "wb") as file:
+        np.savez_compressed(file, **{name: array for name, array in arrays.items() if array is not None})  # type: ignore[arg-type]
 
 
-def _write_array(path: Any, array: np.ndarray) -> None:
+def _write_array(path: Path, array: np.ndarray) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_name(f".new-{path.name}")
-    np.save(beside, array)
-    beside.replace(path)
+    with whole_file(path) as beside, open(beside, "wb") as file:
+        np.save(file, array)
 
 
 def _frames(
@@ -210,8 +217,7 @@ def _shown(request: Request, shot: shots.Shot, frames: list[proofs.Proof], filte
 
 def _write_pictures(request: Request, path: Path, shot: shots.Shot, frames: list[proofs.Proof], filtered: bool, kind: str) -> None:
     """All frames in one file, each named by its number."""
-    beside = path.with_name(f".new-{path.name}")
-    with zipfile.ZipFile(beside, "w", zipfile.ZIP_STORED) as archive:
+    with whole_file(path) as beside, zipfile.ZipFile(beside, "w", zipfile.ZIP_STORED) as archive:
         if kind == "png":
             for proof, pixels in _shown(request, shot, frames, filtered):
                 body = io.BytesIO()
@@ -221,4 +227,3 @@ def _write_pictures(request: Request, path: Path, shot: shots.Shot, frames: list
             for proof in frames:
                 assert proof.picture is not None
                 archive.write(files.picture_path(request.worker.data, proof.picture), f"{shot.slug}.{int(proof.frame.time or 0):04d}.exr")
-    beside.replace(path)

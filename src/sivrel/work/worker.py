@@ -323,10 +323,10 @@ class Worker:
             if limit > 0.0:
                 render_even(
                     *what, limit - job.pixel_seconds, on_tile,
-                    films=kept, now=lambda: time.monotonic() - self._stood(), threads=threads, task=task, clock=clock,
+                    films=kept, now=lambda: time.monotonic() - self._stood(), threads=threads, task=task, clock=clock, shutter=ready.shutter,
                 )  # fmt: skip
             else:
-                render_tiles(*what, on_tile, threads=threads, finished=list(done), task=task, clock=clock)
+                render_tiles(*what, on_tile, threads=threads, finished=list(done), task=task, clock=clock, shutter=ready.shutter)
         except Cancelled:
             stopped = len(done), *spent()
             when_there_is_room(lambda: self._stop(job, *stopped), lambda: True)

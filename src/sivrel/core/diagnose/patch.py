@@ -63,7 +63,7 @@ def render_patch(
         plain = with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0})
         tiles: dict[int, np.ndarray] = {}
         of = Frame(frame.width, frame.height, frame.region, (first_seed + round_) % (1 << 32))
-        render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, task=task)
+        render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, task=task, shutter=ready.shutter)
         film = assemble(of, film_columns(ready.arrays.slots), tiles).astype(np.float64)
         own = film[..., columns.TOTAL_VARIANCE] * n * n
         if taken == 0:

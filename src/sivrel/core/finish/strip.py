@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
+from ..whole_file import whole_file
 from .view import to_bytes, to_display
 
 MARGIN, LINE = 8, 18
@@ -21,6 +22,5 @@ def write_strip(path: Path, pictures: list[np.ndarray], words: list[str], exposu
         left = MARGIN + k * (columns + MARGIN)
         sheet.paste(Image.fromarray(to_bytes(to_display(picture, exposure))), (left, MARGIN))
         draw.text((left, MARGIN + rows + 3), said, INK, font)
-    beside = path.with_name(f".{path.name}.new")
-    sheet.save(beside, format="PNG")
-    beside.replace(path)
+    with whole_file(path) as beside:
+        sheet.save(beside, format="PNG")

@@ -20,6 +20,8 @@ from .usd_surface import SurfaceReader
 MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
 MOST_TIME = 1e9
 """Farthest time code."""
+MOST_SHUTTER = 100.0
+"""Most frames for which a shutter may be open."""
 
 
 def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
@@ -44,6 +46,12 @@ def _frames_of(stage: Usd.Stage) -> FrameRange | None:
     first, last, rate = stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()
     sound = first < last and max(abs(first), abs(last)) <= MOST_TIME and 0.0 < rate <= MOST_TIME
     return FrameRange(first, last, rate) if sound else None
+
+
+def _shutter_of(camera: UsdGeom.Camera, time: Usd.TimeCode) -> tuple[float, float]:
+    """When the shutter opens and closes, in time codes from the frame's own (UsdGeomCamera, "shutter:open"); impossible ones count as not stated."""
+    opens, closes = (float(attribute.Get(time) or 0.0) for attribute in (camera.GetShutterOpenAttr(), camera.GetShutterCloseAttr()))
+    return (opens, closes) if abs(opens) <= MOST_SHUTTER and abs(closes) <= MOST_SHUTTER and opens < closes else (0.0, 0.0)
 
 
 def first_frame(path: Path, confine_to: Path | None = None) -> float:
@@ -205,5 +213,6 @@ class _Reader:
                 focus=lens.focusDistance * self.metres if lens.focusDistance > 0.0 else 1.0,
                 orthographic=orthographic,
                 exposure=float(camera.GetExposureAttr().Get(self.time) or 0.0),
+                shutter=_shutter_of(camera, self.time),
             )
         )

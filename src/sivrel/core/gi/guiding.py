@@ -390,5 +390,6 @@ WAY = Way(
     },
     sound=_is_sound,
     of_paths=True,
+    steers=True,
     small={"rays": 256, "on": "yes"},
 )

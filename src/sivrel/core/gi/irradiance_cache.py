@@ -151,6 +151,8 @@ WAY = Way(
     make=_make,
     extend=_extend,
     join=lambda frames: {"records": np.concatenate([arrays["records"] for arrays in frames])},
+    places=lambda arrays: (arrays["records"][:, :3], arrays["records"][:, NORMAL : NORMAL + 3]),
+    only=lambda arrays, mask: {"records": arrays["records"][mask]},
     serve=lambda job, wanted, arrays, notes: as_records(arrays["records"], wanted, wanted.smoothing),
     says=lambda notes: (
         f"The noise of a record is about {notes['chance'] * 100.0:.0f} %: it shows as blotches, is not part of the picture's noise, and only falls "

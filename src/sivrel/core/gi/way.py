@@ -98,6 +98,8 @@ class Way(NamedTuple):
     make, extend and serve take a job (see render.preparation.Preparation) and its settings.
     make: its arrays and notes for a file; extend: adds what another camera needs; serve: the kernels' arrays from these
     join: the arrays of several frames as one, each with the same weight; None where they can't be joined
+    places: from its arrays, the position and normal float [n, 3] of each of its rows, where single rows can be made anew; only: its arrays with the
+    rows of a mask
     lookup: kernel (prepared, scene, memory, spot) -> (irradiance, what was found)
     preview: from its arrays, what to draw
     says: from its notes, one more sentence about the cache
@@ -105,6 +107,7 @@ class Way(NamedTuple):
     holds: constraints on its arrays by name; sound: from its arrays, whether they are consistent with each other
     tells: names of the numbers in its notes that serve, preview or says need
     of_paths: whether it only serves paths that bounce
+    steers: whether it only says where paths go, so that one made for another moment is as true
     interpolates: whether it uses light from other points, so that light may leak through thin objects
     by_view: whether its cache is made for a camera's view, so that a trial only makes that of its region
     suspects: its possible causes of a flaw, see core.suspect
@@ -135,6 +138,8 @@ class Way(NamedTuple):
     make: Callable[[Any, Any], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
     extend: Callable[[Any, Any, dict[str, np.ndarray]], tuple[dict[str, np.ndarray], dict[str, Any]]] | None = None
     join: Callable[[list[dict[str, np.ndarray]]], dict[str, np.ndarray]] | None = None
+    places: Callable[[dict[str, np.ndarray]], tuple[np.ndarray, np.ndarray]] | None = None
+    only: Callable[[dict[str, np.ndarray], np.ndarray], dict[str, np.ndarray]] | None = None
     serve: Callable[[Any, Any, dict[str, np.ndarray], dict[str, Any]], Any] | None = None
     lookup: Any = None
     preview: Callable[[dict[str, np.ndarray]], Preview] | None = None
@@ -144,6 +149,7 @@ class Way(NamedTuple):
     sound: Callable[[dict[str, np.ndarray]], bool] | None = None
     tells: tuple[str, ...] = ()
     of_paths: bool = False
+    steers: bool = False
     interpolates: bool = False
     by_view: bool = False
     suspects: Suspects | None = None

@@ -19,6 +19,7 @@ from ..json_text import parse_json
 from ..render.frame import LAST_TIME, Frame
 from ..render.passes import FILTERED, LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
+from ..whole_file import whole_file
 
 LARGEST_HALF = 65504.0
 MOST_STOPS = 100.0
@@ -97,12 +98,8 @@ def save_exr(path: Path, picture: Picture) -> None:
     """Write `picture` to `path` in one step: an existing file stays intact until the new one is complete. Raises InputError."""
     if path.suffix.lower() != ".exr":
         raise InputError(f"The picture is written as EXR; name it {path.with_suffix('.exr').name}.")
-    beside = path.with_name(f".{path.name}.new")
-    try:
+    with whole_file(path) as beside:
         write_exr(beside, picture)
-        beside.replace(path)
-    finally:
-        beside.unlink(missing_ok=True)
 
 
 def read_exr(path: Path) -> Picture:

@@ -87,6 +87,11 @@ def camera_array(camera: Camera, width: int, height: int) -> np.ndarray:
     return array
 
 
+def camera_over(opening: Camera, closing: Camera, width: int, height: int) -> np.ndarray:
+    """The camera while its shutter is open, float64 [14, 3]: `camera_array` as it opens, then as it closes."""
+    return np.concatenate([camera_array(camera, width, height) for camera in (opening, closing)])
+
+
 @called_kernel
 def write_means(memory, columns, count, pairs, film):
     """The film's values of a tile's pixels from their sums."""

@@ -2,7 +2,7 @@
 
 import math
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,11 +14,12 @@ from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..task import Task
 from ..work_time import Pool
-from .film import TILE, TRIANGLE, camera_array, film_columns
+from .film import TILE, TRIANGLE, camera_over, film_columns
 from .integrator import PathSettings
 from .memory import make_memory
 from .recipe import Recipe
-from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, render_tile
+from .shutter import Span
+from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, Traced, render_tile
 
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
@@ -152,24 +153,30 @@ def render_tiles(
     task: Task | None = None,
     before: dict[int, np.ndarray] | None = None,
     samples: int = 0,
+    shutter: Sequence[Span] = (),
 ) -> None:
     """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
 
     film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] receives the processor's cycles by what
     they were spent on. Calls come one at a time, in no fixed
     order; what a tile holds depends on nothing but the scene, the recipe and the frame. Raises Cancelled. With
-    `samples` every pixel takes that many, whatever the recipe says; the films in `before`, by tile, are continued.
+    `samples` every pixel takes that many, whatever the recipe says; the films in `before`, by tile, are continued. shutter: the spans of its
+    time, for motion blur, in place of `scene` and `camera`.
     """
     check_memory(frame, film_columns(scene.slots))
     cancel = (task or Task()).cancel
     tiles = frame.tiles()
     done = set(finished)
     waiting = iter([i for i in range(len(tiles)) if i not in done])
-    settings = path_settings(recipe, scene, frame)
+    size = frame.width, frame.height
+    spans = [
+        Traced(span.scene, path_settings(recipe, span.scene, frame), camera_over(span.opening, span.closing, *size))
+        for span in shutter or [Span(scene, camera, camera)]
+    ]
     sampling = sampling_of(recipe, camera)
     if samples:
         sampling = sampling._replace(most=samples, target=0.0)
-    eye, seed = camera_array(camera, frame.width, frame.height), seed_of_samples(recipe, frame)
+    seed = seed_of_samples(recipe, frame)
     lock, delivered = threading.Lock(), threading.Lock()
 
     def work() -> None:
@@ -183,8 +190,7 @@ def render_tiles(
             x0, y0, x1, y1 = tiles[index]
             film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
             memory.clock[:] = 0.0
-            size, kept = (frame.width, frame.height), (before or {}).get(index)
-            if render_tile(scene, settings, sampling, eye, size, tiles[index], seed, memory, cancel.flag, film, kept):
+            if render_tile(spans, sampling, size, tiles[index], seed, memory, cancel.flag, film, (before or {}).get(index)):
                 with delivered:
                     done.add(index)
                     if clock is not None:

@@ -121,13 +121,14 @@ class MotionSettings(Group):
         "For frames of a moving shot. new: each frame has grain of its own, which boils where there is too much of it. held: the same in every "
         "frame; where things move, it lies over them like a dirty pane.",
     )
-    caches: Literal["each", "shared", "blended"] = setting(
+    caches: Literal["each", "shared", "blended", "kept"] = setting(
         "each",
         "caches in motion",
         "Caches are {}.",
         "For frames of a moving shot. each: made for every frame; true to what moves, and may flicker. shared: made once, before the first frame, "
         "from frames spread over the range; they can't flicker, and do not follow what moves. blended: each frame uses those of its neighbours, "
-        "too: a third of the flicker's power, light that moves blurs a little in time, and each cache is still made once.",
+        "too: a third of the flicker's power, light that moves blurs a little in time, and each cache is still made once. kept: as shared where "
+        "light stays the same, made anew in each frame where it changes; follows what moves, and only flickers there.",
     )
     keys: int = setting(
         8,
@@ -135,9 +136,37 @@ class MotionSettings(Group):
         "They are gathered from {} frames spread over the range.",
         "Too few leave places that the camera passes in between without records, which are traced there. The time before the first frame grows in "
         "proportion.",
-        needs={"motion.caches": ["shared"]},
+        needs={"motion.caches": ["shared", "kept"]},
         ge=1,
         le=256,
+    )
+    blur: Literal["off", "on"] = setting(
+        "off",
+        "motion blur",
+        "What moves is {}.",
+        "For frames of a moving shot. off: sharp, as at one instant. on: blurred while the shutter is open, as a camera does it; fast things hide "
+        "their grain, and each frame takes a little longer where objects or lights move.",
+    )
+    shutter: float = setting(
+        0.0,
+        "shutter time",
+        "The shutter is open for {} of a frame,",
+        "0: from when to when the camera in the file says, or for half a frame where it says nothing. More blurs more; 0.5 is usual, and 1 leaves no "
+        "gap between frames.",
+        step=0.05,
+        needs={"motion.blur": ["on"]},
+        ge=0.0,
+        le=2.0,
+    )
+    steps: int = setting(
+        8,
+        "steps of blur",
+        "and what moves is placed in at most {} steps.",
+        "The camera moves without steps. Objects and lights are placed in as many as leave less than two pixels between them, up to this: more for "
+        "what is very fast, fewer to save memory, which each takes once more.",
+        needs={"motion.blur": ["on"]},
+        ge=1,
+        le=64,
     )
 
 

@@ -65,7 +65,7 @@ from .path_state import (
     State,
     Surface,
 )
-from .rays import camera_ray, occlusion_at, tent
+from .rays import SHUTTER, camera_ray, occlusion_at, tent
 
 
 @kernel
@@ -79,7 +79,7 @@ def begin_sample(settings, camera, given_rays, row, x, y, width, height, seed, n
     u, v = sample_2d(key, number, PIXEL)
     film_x = (x + 0.5 + tent(u)) / width * 2.0 - 1.0
     film_y = 1.0 - (y + 0.5 + tent(v)) / height * 2.0
-    origin, direction = camera_ray(camera, film_x, film_y, key, number)
+    origin, direction = camera_ray(camera, film_x, film_y, key, number, sample_1d(key, number, SHUTTER))
     return Sample(key, number, origin, direction, paired, False)
 
 

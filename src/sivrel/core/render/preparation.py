@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..caches import Cache
 from ..gi.importance import Importance, importance_of
 from ..gi.photons import WHOLLY_METAL, turns_light
 from ..gi.ways import BEYOND, PLACES, SEEN, lookup_address
@@ -51,6 +52,7 @@ class Preparation:
         self.offset = recipe.limits.ray_offset or arrays.offset
         self.at, self.rays, self.only = 0.0, 0, only
         self.where_it_matters: Importance | None = None
+        self.caches: dict[str, Cache] = {}
 
     def report(self, share: float) -> None:
         """Report progress of the current step; raises as `Task.report`."""

@@ -2,6 +2,7 @@
 
 import functools
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -28,8 +29,9 @@ from ..work_time import work_time
 from .frame import Frame
 from .passes import Placed
 from .preparation import Preparation, camera_rays
-from .prepare_ways import CacheNote, Gathered, prepare_ways, what_changed
+from .prepare_ways import CacheNote, Gathered, dependencies, find_or_make, prepare_ways, serve_cache, what_changed
 from .recipe import Recipe
+from .shutter import Span, blur_in_words, motion_between, open_time, spans_of
 from .through_time import Moving, Staged, gather_caches
 
 SEEN_POINTS = 96
@@ -73,7 +75,8 @@ class MapNote:
 @dataclass
 class Prepared:
     """scene: with its edits applied; passes: names of the light passes by slot; stand_ins: number of plain
-    stand-ins; maps, ways: notes on the caches of depth maps and of ways of finding bounced light."""
+    stand-ins; maps, ways: notes on the caches of depth maps and of ways of finding bounced light; shutter: the spans of its time where motion is
+    blurred, and blur: a sentence on it."""
 
     scene: Scene
     arrays: SceneArrays
@@ -83,6 +86,8 @@ class Prepared:
     maps: list[MapNote] = field(default_factory=list)
     stand_ins: int = 0
     ways: list[CacheNote] = field(default_factory=list)
+    shutter: list[Span] = field(default_factory=list)
+    blur: str = ""
 
     @property
     def placed(self) -> Placed:
@@ -150,7 +155,45 @@ def prepare(
         given = gather_caches(other, job, moving, to_json(edits), caches)
     prepared.ways = prepare_ways(job, prepared.geometry.surfaces_hash(), prepared.geometry.hash(), caches, given)
     prepared.arrays = job.arrays
+    if moving is not None and frame.time is not None and recipe.motion.blur == "on":
+        _open_shutter(prepared, job, moving, edits, files, caches, lambda of, at: stage(of, None, at))
     return prepared
+
+
+def _open_shutter(
+    prepared: Prepared, job: Preparation, moving: Moving, edits: Edits, files: Files, caches: CacheFolder,
+    stage: Callable[[Scene, Frame], tuple[Prepared, Preparation]],
+) -> None:  # fmt: skip
+    """Make the spans of the shutter's time ready. Caches are those of the frame: they hold its mean light well enough; light paths that end at lights
+    are made for each span."""
+    frame, camera = job.frame, prepared.camera.name
+    assert frame.time is not None
+    opens, closes = open_time(prepared.camera, job.recipe.motion)
+    first, last = (apply_edits(moving.scene(frame.time + time), edits, files.profile, files.panorama) for time in (opens, closes))
+    motion = motion_between(first, last, camera, (frame.width, frame.height))
+    count = motion.spans(job.recipe.motion.steps) if motion is not None else 1
+    if motion is not None and motion.any:
+        at_frame, only_camera = frame.time, not motion.of_scene
+
+        def at(time: float) -> tuple[SceneArrays | None, Camera]:
+            scene = moving.scene(at_frame + time)
+            if only_camera:
+                return None, apply_edits(scene, edits, files.profile, files.panorama).camera(camera)
+            staged, own = stage(scene, replace(frame, time=at_frame + time))
+            for way in job.recipe.preparing():
+                cache = job.caches[way.key]
+                if way.of_paths and not way.steers:
+                    depends = dependencies(own, way, staged.geometry.surfaces_hash(), staged.geometry.hash(), "")
+                    cache = find_or_make(own, way, depends, {}, caches)[0]
+                own.served(way.key, serve_cache(own, way, cache, caches)[0])
+            return own.arrays, staged.camera
+
+        spans = spans_of(opens, closes, count, prepared.arrays, (first.camera(camera), last.camera(camera)), at)
+        if all(span.scene.slots == prepared.arrays.slots and span.scene.vertices.shape == prepared.arrays.vertices.shape for span in spans):
+            prepared.shutter = spans
+        else:
+            motion = None
+    prepared.blur = blur_in_words(motion, opens, closes, count)
 
 
 def _stage(

@@ -45,10 +45,11 @@ class CacheNote:
 
 
 class Gathered(NamedTuple):
-    """A cache that several frames share, and how it came about, in words."""
+    """A cache that several frames share, and how it came about, in words; open: whether each frame adds to it what it needs."""
 
     cache: Cache
     through: str
+    open: bool = False
 
 
 def what_changed(before: list[Cache], depends: dict[str, str], parts: dict[str, str] | None = None) -> str:
@@ -123,10 +124,18 @@ def prepare_ways(job: Preparation, surfaces: str, geometry: str, caches: CacheFo
     parts, beyond = parts_of(job) if ways else {}, ""
     for way in ways:
         job.making = way.kind
+        depends = dependencies(job, way, surfaces, geometry, beyond)
         if way.key in given:
-            note = _use(job, way, given[way.key].cache, caches, CacheNote(way.key, way.kind, through=given[way.key].through))
+            cache, through = given[way.key].cache, given[way.key].through
+            if given[way.key].open:
+                own = {**depends, "kept": cache.digest}
+                found = caches.find(way.kind, own)
+                if found is None:
+                    found = make_cache(job, way, own, parts, cache)
+                    caches.keep(found)
+                cache, through = found, f"{through}; {found.notes['count'] - cache.notes['count']} made for this frame"
+            note = _use(job, way, cache, caches, CacheNote(way.key, way.kind, through=through))
         else:
-            depends = dependencies(job, way, surfaces, geometry, beyond)
             cache, made, added, because = find_or_make(job, way, depends, parts, caches)
             note = _use(job, way, cache, caches, CacheNote(way.key, way.kind, made=made, added=added, because=because))
         notes.append(note)
@@ -156,6 +165,7 @@ def _use(job: Preparation, way: Way, cache: Cache, caches: CacheFolder, note: Ca
     """Make a cache available to the job's rays, check it against brute force, and complete the note on it."""
     prepared, note.notes = serve_cache(job, way, cache, caches)
     job.served(way.key, prepared)
+    job.caches[way.key] = cache
     if way.lookup is not None:
         of_check = hash_of(_serving(job, way, cache), camera_hash(job), job.recipe.limits.model_dump(), job.recipe.gi.model_dump())
         note.check = caches.remember(of_check, lambda: check_against_brute_force(job, way))

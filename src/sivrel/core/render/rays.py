@@ -9,10 +9,11 @@ from ..scene.arrays import BY_SHADOW
 from ..surfaces.next_surface import next_surface
 from ..surfaces.surface_at import offset_point
 from ..trace.sampler import sample_2d
-from ..vector import add, dot, row3, scale, to_world
+from ..vector import add, dot, row3, scale, subtract, to_world
 
-LENS = 1
-"""Dimension of the random numbers that pick a point on the lens."""
+LENS, SHUTTER = 1, 3
+"""Dimensions of the random numbers that pick a point on the lens, and a moment while the shutter is open."""
+CAMERA_ROWS = 7
 
 
 @kernel
@@ -45,21 +46,28 @@ def occlusion_at(scene, settings, stack, key, sample, dimension, point, x, y):
 
 
 @kernel
-def camera_ray(camera, x, y, key, sample):
-    """Origin and unit direction through the film point (x, y) in [-1, 1], y up. `camera` is camera_array()."""
-    right, up, back = row3(camera, 0, 0), row3(camera, 1, 0), row3(camera, 2, 0)
-    eye = row3(camera, 3, 0)
-    px, py = (x + camera[5, 0]) * camera[4, 0], (y + camera[5, 1]) * camera[4, 1]
-    across = add(scale(right, px), scale(up, py))
+def camera_at(camera, moment, row):
+    """A row of a camera_over() at a moment of its shutter: 0 as it opens, 1 as it closes."""
+    opening, closing = row3(camera, row, 0), row3(camera, row + CAMERA_ROWS, 0)
+    return add(opening, scale(subtract(closing, opening), moment))
+
+
+@kernel
+def camera_ray(camera, x, y, key, sample, moment):
+    """Origin and unit direction through the film point (x, y) in [-1, 1], y up. `camera` is camera_over(). Between opening and closing its axes go
+    straight, which for the few degrees of a shutter's time is as good as turning."""
+    right, up, back, eye = camera_at(camera, moment, 0), camera_at(camera, moment, 1), camera_at(camera, moment, 2), camera_at(camera, moment, 3)
+    film, shift, optics = camera_at(camera, moment, 4), camera_at(camera, moment, 5), camera_at(camera, moment, 6)
+    across = add(scale(right, (x + shift[0]) * film[0]), scale(up, (y + shift[1]) * film[1]))
     forward = scale(back, -1.0)
     if camera[4, 2] > 0.0:  # orthographic
         return add(eye, across), forward
     along = add(forward, across)
-    lens, focus = camera[6, 0], camera[6, 1]
+    lens, focus = optics[0], optics[1]
     if lens > 0.0:
         u, v = sample_2d(key, sample, LENS)
         r, phi = lens * math.sqrt(u), 2.0 * math.pi * v
-        shift = add(scale(right, r * math.cos(phi)), scale(up, r * math.sin(phi)))
-        along = add(scale(along, focus), scale(shift, -1.0))
-        eye = add(eye, shift)
+        offset = add(scale(right, r * math.cos(phi)), scale(up, r * math.sin(phi)))
+        along = add(scale(along, focus), scale(offset, -1.0))
+        eye = add(eye, offset)
     return eye, scale(along, 1.0 / math.sqrt(dot(along, along)))

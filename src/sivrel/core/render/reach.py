@@ -20,7 +20,7 @@ from ..surfaces.surface_at import offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_2d
 from ..trace.traverse import NO_HIT, closest_hit, make_stack
 from ..vector import add, dot, frame, luminance, multiply, scale, to_local
-from .film import camera_array
+from .film import camera_over
 from .prepare import Prepared
 from .rays import camera_ray
 
@@ -58,7 +58,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     reason int64, and blocked float64 [lights, objects], the share of rays that each object is the first to block."""
     scene = by_reference(scene_arrays)
     key = pixel_key(0, 0)
-    origin, d = camera_ray(camera, x, y, key, 0)
+    origin, d = camera_ray(camera, x, y, key, 0, 0.0)
     hit, _, b1, b2, _, _ = next_surface(scene, stack, BY_CAMERA, key, 0, 0, 0, origin, d, 0.0)
     if hit == NO_HIT:
         return
@@ -106,8 +106,8 @@ def what_reaches(prepared: Prepared, size: tuple[int, int], x: float, y: float, 
     lights, meshes = active_lights(scene), packed_meshes(scene)
     found, brings, unhindered = np.zeros(5), np.zeros(len(lights)), np.zeros(len(lights))
     reason, blocked = np.zeros(len(lights), np.int64), np.zeros((len(lights), max(1, len(meshes))))
-    eye = camera_array(prepared.camera, width, height)
-    eye[6, 0] = 0.0  # through the middle of the lens
+    eye = camera_over(*2 * (prepared.camera,), width, height)
+    eye[6, 0] = eye[13, 0] = 0.0  # through the middle of the lens
     fx, fy = x / width * 2.0 - 1.0, 1.0 - y / height * 2.0
     _spot(arrays, eye, fx, fy, ray_offset or arrays.offset, SAMPLES, make_stack(), found, brings, unhindered, reason, blocked)
     if not found[0]:

@@ -7,16 +7,24 @@ in Final Gathering for Dynamic Scenes"). What moves meanwhile is lit as it was o
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
 
 from ..caches import Cache, CacheFolder, hash_of
+from ..gi.hemisphere import cosine_directions
 from ..gi.way import Way
 from ..scene.model import Scene
+from ..vector import LUMINANCE
 from .preparation import Preparation
 from .prepare_ways import Gathered, dependencies, find_or_make, make_cache, parts_of, serve_cache
+from .shutter import motion_between
 
+PROBES, PROBE_SEED = 32, 7
+"""Rays that each row of a cache casts to find whether its light changes, and the seed of their directions."""
+SAME = 0.05
+"""Change of light, relative to it, up to which a row is kept."""
 MOST_SCENES = 4
 """Frames whose scenes are kept in memory."""
 
@@ -65,16 +73,23 @@ def gather_caches(stage: Callable[[float], Staged], job: Preparation, moving: Mo
     recipe, frame = job.recipe, job.frame
     assert frame.time is not None
     shared = recipe.motion.caches == "shared"
-    ways = [way for way in recipe.preparing() if not way.of_paths and (way.join is not None or shared)]
-    times = spread(moving.frames, recipe.motion.keys) if shared else around(moving.frames, frame.time)
-    if not ways or (not shared and len(times) < 2):
+    kept = recipe.motion.caches == "kept"
+    ways = [way for way in recipe.preparing() if not way.of_paths and (way.join is not None or shared or kept)]
+    times = around(moving.frames, frame.time) if recipe.motion.caches == "blended" else spread(moving.frames, recipe.motion.keys)
+    if not ways or (not shared and not kept and len(times) < 2):
         return {}
-    what = moving.of, recipe.model_dump_json(), edits, job.camera.name, frame.width, frame.height, frame.seed, times
+    what = moving.of, recipe.motion.caches, recipe.model_dump_json(), edits, job.camera.name, frame.width, frame.height, frame.seed, times
 
     def gather() -> dict[str, Gathered]:
         staged, found = {time: stage(time) for time in times}, dict[str, Gathered]()
+        moves = _moving_between(list(staged.values()), (frame.width, frame.height)) if kept else []
         for way in ways:
-            found[way.key] = _shared(way, staged, caches) if shared else _joined(way, staged, caches)
+            if moves and way.places is None:  # made for each frame
+                for one in staged.values():
+                    one.job.served(way.key, serve_cache(one.job, way, _of_frame(way, one, caches), caches)[0])
+                continue
+            one_cache = _shared(way, staged, caches) if shared or kept else _joined(way, staged, caches)
+            found[way.key] = _kept(way, staged, one_cache, moves) if moves else one_cache
             for one in staged.values():
                 one.job.served(way.key, serve_cache(one.job, way, found[way.key].cache, caches)[0])
         return found
@@ -98,6 +113,39 @@ def _shared(way: Way, staged: dict[float, Staged], caches: CacheFolder) -> Gathe
         assert cache is not None
         caches.keep(cache)
     return Gathered(cache, f"shared by all frames, gathered from {_named(list(staged))}")
+
+
+def _moving_between(staged: list[Staged], size: tuple[int, int]) -> list[str]:
+    """Names of the objects and lights that move between frames; a word for all of them where they do not stay the same ones."""
+    names: dict[str, None] = {}
+    for before, after in pairwise(one.job for one in staged):
+        motion = motion_between(before.scene, after.scene, after.camera.name, size)
+        names |= dict.fromkeys([*motion.objects, *motion.lights] if motion is not None else ["what comes and goes"])
+    return list(names)
+
+
+def _kept(way: Way, staged: dict[float, Staged], shared: Gathered, moves: list[str]) -> Gathered:
+    """Of a cache of all frames what may stay: the rows at which light stays the same. Each looks about, in every one of the frames along the same
+    rays with the same random numbers, so that what it sees only differs where something has changed."""
+    assert way.places is not None and way.only is not None and way.points is not None
+    positions, normals = (part.astype(np.float64) for part in way.places(shared.cache.arrays))
+    rng = np.random.default_rng(PROBE_SEED)
+    directions = cosine_directions(np.repeat(normals, PROBES, axis=0), rng)
+    seen = []
+    for one in staged.values():
+        job, settings = one.job, one.job.settings()
+        job.making = f"what changes about the {way.kind}"
+        job.rays = len(directions)  # the same numbers in every frame
+        arrived = job.arrive(np.repeat(positions + 4.0 * job.offset * normals, PROBES, axis=0), directions, settings, again=True)
+        seen.append((arrived.light @ LUMINANCE).reshape(-1, PROBES).mean(axis=1))
+    light = np.array(seen)
+    stays = np.ptp(light, axis=0) <= SAME * light.mean(axis=0) + 1e-9
+    arrays = way.only(shared.cache.arrays, stays)
+    notes = {**shared.cache.notes, "count": way.points(arrays)[0]}
+    named = ", ".join(name.rsplit("/", 1)[-1] for name in moves[:3]) + (" and others" if len(moves) > 3 else "")
+    verb = "moves" if len(moves) == 1 else "move"
+    said = f"{stays.sum()} of {len(stays)} {notes['unit']} kept in all frames, since light there stays the same while {named} {verb}"
+    return Gathered(Cache(way.kind, shared.cache.subject, {"kept": hash_of(shared.cache.digest, stays)}, arrays, notes), said, open=True)
 
 
 def _joined(way: Way, staged: dict[float, Staged], caches: CacheFolder) -> Gathered:

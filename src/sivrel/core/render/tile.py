@@ -1,6 +1,7 @@
 """One tile of a picture: its samples are taken in rounds, where the noise target asks for more."""
 
 import math
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -53,11 +54,21 @@ class Sampling(NamedTuple):
     by_gain: bool
 
 
+class Traced(NamedTuple):
+    """What the samples of a span of the shutter's time see: the scene, the recipe as the kernels read it, and the camera, `film.camera_over`."""
+
+    scene: SceneArrays
+    settings: PathSettings
+    camera: np.ndarray
+
+
 def render_tile(
-    scene: SceneArrays, settings: PathSettings, sampling: Sampling, camera: np.ndarray, size: tuple[int, int],
-    box: tuple[int, int, int, int], seed: int, memory: Memory, cancel: np.ndarray, film: np.ndarray, before: np.ndarray | None = None,
+    spans: Sequence[Traced], sampling: Sampling, size: tuple[int, int], box: tuple[int, int, int, int], seed: int, memory: Memory,
+    cancel: np.ndarray, film: np.ndarray, before: np.ndarray | None = None,
 ) -> bool:  # fmt: skip
     """Render the pixels of `box` (x0, y0, x1, y1) of a frame of `size` into `film` float32 [rows, columns, film_columns].
+
+    spans: of the shutter's time, equally long and in order; samples are spread evenly over them.
 
     `memory` is one thread's make_memory(); its clock receives the processor's cycles spent on aiming at each light where the
     camera looks, and on the CLOCK_… entries. `cancel` is uint8 [1]; when it becomes non-zero the
@@ -65,6 +76,7 @@ def render_tile(
     """
     x0, y0, x1, y1 = box
     columns, count = x1 - x0, (x1 - x0) * (y1 - y0)
+    scene, settings = spans[0].scene, spans[0].settings
     memory.pixels[:count] = 0.0
     memory.pixels[:count, TEXELS], memory.pixels[:count, TRIANGLE] = np.inf, -1.0
     if before is not None:
@@ -73,13 +85,32 @@ def render_tile(
     memory.more[:count] = np.maximum(wanted - memory.pixels[:count, SAMPLES], 0.0)
     place = np.array([x0, y0, columns])
     while True:
-        while memory.more[:count].any():
-            if not trace_paths(scene, settings, memory, camera, *size, place, _next_jobs(memory, count), seed, cancel, NO_RAYS):
-                return False
+        asked = memory.more[:count].copy()
+        for k, span in enumerate(spans):
+            if len(spans) > 1:
+                memory.more[:count] = _of_span(k, len(spans), asked, _starts(memory, size[0], box, seed))
+            while memory.more[:count].any():
+                if not trace_paths(*span[:2], memory, span.camera, *size, place, _next_jobs(memory, count), seed, cancel, NO_RAYS):
+                    return False
         if sampling.target <= 0.0 or not _ask_for_more(memory, sampling, settings.seen != OFF, columns, count):
             break
     write_means(memory, columns, count, settings.pairs, film)
     return True
+
+
+def _of_span(k: int, spans: int, asked: np.ndarray, starts: np.ndarray) -> np.ndarray:
+    """How many of the samples that are asked for, int [n], fall into span number k: the same number in each, and where they are fewer than spans or
+    leave a rest, each span has the same chance of one (systematic sampling from the `starts`, in [0, 1))."""
+    return (np.floor(asked * (k + 1) / spans + starts) - np.floor(asked * k / spans + starts)).astype(asked.dtype)
+
+
+def _starts(memory: Memory, width: int, box: tuple[int, int, int, int], seed: int) -> np.ndarray:
+    """A number in [0, 1) for each pixel of a tile, in 4096ths, which depends on the pixel and the seed alone."""
+    y, x = np.mgrid[box[1] : box[3], box[0] : box[2]]
+    mixed = (y * width + x).reshape(-1).astype(np.uint32) ^ np.uint32(seed * 0x9E3779B1 & 0xFFFFFFFF)
+    for shift, factor in ((16, 0x7FEB352D), (15, 0x846CA68B)):  # as trace.sampler.hash32
+        mixed = (mixed ^ (mixed >> np.uint32(shift))) * np.uint32(factor)
+    return (mixed >> np.uint32(20)) / 4096.0
 
 
 def _next_jobs(memory: Memory, count: int) -> np.ndarray:

@@ -216,6 +216,7 @@ class Camera:
     shift: offset of the picture's centre in units of half its width and half its height
     lens_radius: metres, 0 for a pinhole; focus: distance of the sharp plane in metres
     exposure: stops, for display only
+    shutter: time codes from the frame's own at which it opens and closes; the same where nothing is known
     """
 
     name: str
@@ -226,6 +227,7 @@ class Camera:
     focus: float = 1.0
     orthographic: bool = False
     exposure: float = 0.0
+    shutter: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True)

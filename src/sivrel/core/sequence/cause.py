@@ -20,6 +20,8 @@ FEWER = 4
 SHARED_KEYS = 3
 CONFIRMED, STRUCK = 0.25, 0.1
 """Least share of a confirmed cause; largest of one that is struck off."""
+MOSTLY = 0.5
+"""Share of the flicker from which a cause explains the grain, too."""
 SIDE = 96
 """Side of the box about the worst place, in pixels."""
 MOST_SAMPLES = 64.0
@@ -91,12 +93,17 @@ def find_cause(trials: MotionTrials, seconds: float) -> Cause:
         task.report(f"trying: {suspect.title}", 0.2 + 0.7 * k / len(tried))
         measured[suspect.key] = trials.measure(*trials.changed(values, laid))
         _judge(suspect, base, measured[suspect.key], _with_fewer_samples(recipe)[1])
-    cause.suspects = sorted((suspect for suspect, _, _ in tried), key=lambda one: -one.share)
+    cause.suspects = sorted((suspect for suspect, _, _ in tried), key=_rank)
     task.report("filtering through time", 0.92)
     cause.filtered = trials.measure(recipe, edits, filtered=True).energy ** 0.5
     cause.remedies = _remedies(trials, cause, base, measured, seconds)
     cause.says = _in_words(cause)
     return cause
+
+
+def _rank(suspect: Suspect) -> tuple[bool, float]:
+    """Likeliest first. Whatever is drawn by chance is grain, too, and goes with more samples: where one thing makes most of it, that comes first."""
+    return suspect.key == "grain" or suspect.share < MOSTLY, -suspect.share
 
 
 def _suspects(trials: MotionTrials) -> list[tuple[Suspect, dict[str, Any], dict[str, Any]]]:

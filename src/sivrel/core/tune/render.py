@@ -2,6 +2,7 @@
 
 import os
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -120,7 +121,8 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, task: Task, threads: int
         nonlocal before
         tiles[index], cycles[index], before = film, float(clock[-1]) - before, float(clock[-1])
 
-    render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, threads=threads or os.cpu_count() or 1, clock=clock, task=task)
+    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task, "shutter": ready.shutter}
+    render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
     # The ledger's paired samples are a larger share of few pixels than of a whole frame.
     own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))
     again = float(clock[len(ready.passes) + CLOCK_PAIRS] / max(clock[-1], 1.0))

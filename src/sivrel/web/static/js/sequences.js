@@ -285,9 +285,12 @@ async function renewCards() {
   describe();
 }
 
-/** What is new of the sequences on the plate. */
+/** What is new of the sequences on the plate. One that was put away while the server answered stays away. */
 async function refresh() {
-  for (const [slot, reel] of reels.entries()) if (reel) takeState(slot, await json(`/sequences/${reel.state.id}.json`));
+  for (const slot of [0, 1]) {
+    const reel = reels[slot], state = reel && (await json(`/sequences/${reel.state.id}.json`));
+    if (reel && reels[slot] === reel) takeState(slot, state);
+  }
 }
 
 const isAlive = (reel) => reel && (reel.state.done < reel.frames.length ? !reel.state.stopped : reel.frames.length > 2 && !reel.state.flicker);
