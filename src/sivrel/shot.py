@@ -6,6 +6,7 @@ and the share that is done, and `cancel`, a `Cancel` that may be set from anothe
 
 import time
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from .core.survey.survey import Survey
     from .core.tune.advice import Advice
     from .core.tune.budget import Budget
+    from .core.tune.in_motion import JudgeInMotion
     from .core.tune.ladder import Ladder
     from .core.tune.match import Match
 
@@ -129,17 +131,21 @@ class Shot:
 
     def ladder(
         self, vary: Mapping[str, Iterable[Any] | None], recipe: RecipeLike = None, *, seconds: float = 60.0, per_degree: float = 67.0,
-        filtered: bool = False, progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
+        filtered: bool = False, in_motion: bool = False, progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Ladder":  # fmt: skip
         """Render one or two settings at several values, and find which is enough at a viewing distance in pixels per degree. `vary`: values by key;
-        None chooses them around the recipe's value. filtered: whether the pictures are judged as the noise filter shows them."""
+        None chooses them around the recipe's value. filtered: whether the pictures are judged as the noise filter shows them; in_motion: whether
+        flicker is judged, too, in three frames of a moving shot."""
         from .core.tune.ladder import climb, rungs_of
 
         if not 1 <= len(vary) <= 2:
             raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
         renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
         chosen = [rungs_of(renderer, key, None if values is None else list(values), exposure) for key, values in vary.items()]
-        return climb(renderer, chosen, renderer.frame, exposure, seconds=seconds, per_degree=per_degree, filtered=filtered)
+        judge = self._in_motion(renderer, exposure, per_degree) if in_motion else None
+        return climb(
+            renderer, chosen, renderer.frame, exposure, seconds=seconds, per_degree=per_degree, filtered=filtered, in_motion=judge,
+        )  # fmt: skip
 
     def budget(
         self, recipe: RecipeLike = None, *, seconds: float | None = None, noise: float | None = None, progress: Progress | None = None,
@@ -152,18 +158,20 @@ class Shot:
         return plan_budget(renderer, renderer.frame, seconds=seconds, noise=noise)
 
     def match(
-        self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, filtered: bool = False,
+        self, ways: Iterable[str] = (), recipe: RecipeLike = None, *, seconds: float = 20.0, filtered: bool = False, in_motion: bool = False,
         progress: Progress | None = None, cancel: Cancel | None = None, **view: Unpack[View],
     ) -> "Match":  # fmt: skip
         """Compare ways of finding light, each with `seconds` per frame, including caches. `ways`: SEEN[/BEYOND][:looked_up]
-        [+SHADOWS][+caustics]; the default ones if none is given. filtered: whether the pictures are judged as the noise filter shows them."""
+        [+SHADOWS][+caustics][+shared]; the default ones if none is given. filtered: whether the pictures are judged as the noise filter shows them;
+        in_motion: whether flicker is measured, too, in three frames of a moving shot."""
         from .core.tune.candidates import candidates
         from .core.tune.match import run_match
 
         settings, laid = recipe_and_edits(recipe, view.get("edits"))
-        chosen = candidates(list(ways), settings)
-        renderer, _ = self._renderer(settings, _task(progress, cancel), {**view, "edits": laid})
-        return run_match(renderer, chosen, renderer.frame, seconds=seconds, filtered=filtered)
+        chosen = candidates(list(ways), settings, in_motion)
+        renderer, exposure = self._renderer(settings, _task(progress, cancel), {**view, "edits": laid})
+        judge = self._in_motion(renderer, exposure) if in_motion else None
+        return run_match(renderer, chosen, renderer.frame, seconds=seconds, filtered=filtered, in_motion=judge)
 
     def advise(
         self, recipe: RecipeLike = None, *, seconds: float = 60.0, progress: Progress | None = None, cancel: Cancel | None = None,
@@ -178,7 +186,26 @@ class Shot:
         frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.frames is not None else None
         motion = motion_between(*frames, view.get("camera")) if frames else None
         facts = measure_facts(renderer, renderer.frame, exposure, motion, seconds=seconds)
-        return advise(facts, renderer.recipe, seconds=seconds)
+        judge = self._in_motion(renderer, exposure) if frames is not None else None
+        return advise(facts, renderer.recipe, seconds=seconds, in_motion=judge, edits=renderer.edits)
+
+    def _in_motion(self, renderer: "TrialRenderer", exposure: float, per_degree: float = 67.0) -> "JudgeInMotion":
+        """Judges recipes by the flicker of three frames about the one that is open."""
+        from .core.sequence.render import Sequence
+        from .core.sequence.trials import IN_MOTION, MotionTrials, boxes_in
+
+        moving, frames = self.moving(), self.scene.frames
+        if moving is None or frames is None:
+            raise InputError("This shot stands still: its file has no range of frames, so it can't be judged in motion.")
+        shot = Sequence(
+            moving, renderer.recipe, renderer.edits, renderer.camera, replace(renderer.frame, region=None), name=self.name, caches=self.caches,
+            files=self._files, task=Task(cancel=renderer.task.cancel),
+        )  # fmt: skip
+        time = self.frame if self.frame is not None else frames.first
+        return MotionTrials(
+            shot, time, boxes_in(renderer.frame.window), rate=frames.rate, exposure=exposure, per_degree=per_degree, first=frames.first,
+            last=frames.last, count=IN_MOTION,
+        ).level  # fmt: skip
 
     def edited(self, edits: EditsLike) -> Scene:
         """The scene with edits applied."""

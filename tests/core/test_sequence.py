@@ -17,9 +17,9 @@ from sivrel.core.render.through_time import around, spread
 from sivrel.core.scene.model import FrameRange
 from sivrel.core.sequence.cause import find_cause
 from sivrel.core.sequence.filter_in_time import join_filtered
-from sivrel.core.sequence.foretell import boxes_of, foretell
+from sivrel.core.sequence.foretell import foretell
 from sivrel.core.sequence.frames import every_frame, frames_in_words, parse_frames
-from sivrel.core.sequence.trials import MotionTrials
+from sivrel.core.sequence.trials import MotionTrials, boxes_of
 from tests.moving import judged, levels, sequence
 
 OF = FrameRange(1.0, 96.0)

@@ -31,11 +31,20 @@ from .common import (
 @distance_option
 @click.option("--strip", metavar="OUT.png", help="Write the rungs side by side: a contact strip.")
 @click.option("--filtered", is_flag=True, help="Judge the pictures as the noise filter shows them.")
+@click.option("--in-motion", is_flag=True, help="Judge flicker, too, in three frames of a moving shot.")
 @view_options
 @seconds_option(60.0, "Total time, after which automatic rungs are skipped.")
 @json_option
 def ladder(
-    vary: tuple[str, ...], per_degree: float, strip: str | None, filtered: bool, shot: str, given: Given, seconds: float, as_json: bool
+    vary: tuple[str, ...],
+    per_degree: float,
+    strip: str | None,
+    filtered: bool,
+    in_motion: bool,
+    shot: str,
+    given: Given,
+    seconds: float,
+    as_json: bool,
 ) -> None:
     """Render one setting of SHOT, or two as a grid, at several values, and find which is enough."""
     check_distance(per_degree)
@@ -49,7 +58,7 @@ def ladder(
     for text in vary:
         key, equals, values = text.partition("=")
         chosen[key.strip()] = [v for v in values.split(",") if v.strip()] if equals else None
-    made = opened.ladder(chosen, settings, seconds=seconds, per_degree=per_degree, filtered=filtered, progress=report, **view)
+    made = opened.ladder(chosen, settings, seconds=seconds, per_degree=per_degree, filtered=filtered, in_motion=in_motion, progress=report, **view)
     report.done()
     shown = [(rung.picture, ", ".join(v.shown(rung.values[v.key]) for v in made.varied)) for rung in made.rungs if rung.picture is not None]
     if strip and shown:
@@ -72,9 +81,11 @@ def in_words(made: Any) -> str:
         if rung.error is None:
             lines.append(f"{name:>16}  not rendered: {rung.skipped}")
             continue
+        flicker = f"  flicker {rung.flicker.level:.2g}" if rung.flicker else ""
         seen = f"visibly different in {rung.seen['last']:.1%}" if rung.seen.get("last") else ""
         lines.append(
             f"{name:>16}  {rung.frame_seconds:8.3g} s a frame  noise {rung.error.noise:6.1%}"
-            f"  bias {rung.error.bias:5.1%} ± {rung.error.bias_error:.1%}  light {rung.error.light:.3f}  {seen}{'  ← enough' if rung.enough else ''}"
+            f"  bias {rung.error.bias:5.1%} ± {rung.error.bias_error:.1%}  light {rung.error.light:.3f}{flicker}"
+            f"  {seen}{'  ← enough' if rung.enough else ''}"
         )
     return "\n".join([*lines, made.says])

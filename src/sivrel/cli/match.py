@@ -18,18 +18,22 @@ from .common import (
 @click.command(short_help="Compare ways of finding light in equal time.")
 @shot_argument
 @click.option(
-    "--ways", default="", metavar="A,B,..", help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics], by commas (default: all with bounced light)."
+    "--ways",
+    default="",
+    metavar="A,B,..",
+    help="SEEN[/BEYOND][:looked_up][+SHADOWS][+caustics][+shared], by commas (default: all that bounce).",
 )
 @click.option("--filtered", is_flag=True, help="Judge the pictures as the noise filter shows them.")
+@click.option("--in-motion", is_flag=True, help="Judge flicker, too, in three frames of a moving shot.")
 @view_options
 @seconds_option(20.0, "Seconds per frame for each, including its caches.")
 @json_option
-def match(ways: str, filtered: bool, shot: str, given: Given, seconds: float, as_json: bool) -> None:
+def match(ways: str, filtered: bool, in_motion: bool, shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Compare ways of finding light on SHOT, in equal time and to equal error."""
     check_seconds(seconds)
     opened, settings, view, report = given.begin(shot)
     chosen = [name for name in ways.split(",") if name.strip()]
-    made = opened.match(chosen, settings, seconds=seconds, filtered=filtered, progress=report, **view)
+    made = opened.match(chosen, settings, seconds=seconds, filtered=filtered, in_motion=in_motion, progress=report, **view)
     report.done()
     made.reference_picture = None
     for entrant in made.entrants:
@@ -46,5 +50,7 @@ def in_words(made: Any) -> str:
             lines.append(f"{name:>34}  {entrant.out or f'its caches take {entrant.prepares:.3g} s, so no time is left for pixels'}")
             continue
         pays = f", pays from frame {entrant.pays_from}" if entrant.pays_from else ""
-        lines.append(f"{name:>34}  error {error.total:6.1%} (noise {error.noise:.1%}, bias {error.bias:.1%}), caches {entrant.prepares:.3g} s{pays}")
+        flicker = f", flicker {entrant.flicker.level:.2g}" if entrant.flicker else ""
+        parts = f"(noise {error.noise:.1%}, bias {error.bias:.1%}), caches {entrant.prepares:.3g} s"
+        lines.append(f"{name:>34}  error {error.total:6.1%} {parts}{flicker}{pays}")
     return "\n".join([*lines, made.says])

@@ -20,11 +20,11 @@ from ..core.pictures.video import write_video
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
 from ..core.sequence.cause import around, find_cause
-from ..core.sequence.foretell import boxes_of, foretell, foretold_in_words
+from ..core.sequence.foretell import foretell, foretold_in_words
 from ..core.sequence.frames import parse_frames
 from ..core.sequence.judge import Judge, Judged
 from ..core.sequence.render import Sequence as Frames
-from ..core.sequence.trials import Box, MotionTrials
+from ..core.sequence.trials import Box, MotionTrials, boxes_of
 from ..core.whole_file import whole_file
 from ..store import files, proofs, recipes, requests, sequences, shots
 from ..store.sequences import Sequence

@@ -12,10 +12,14 @@ from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import two_frames
 from ..core.measure.difference import PIXELS_PER_DEGREE
 from ..core.render.frame import Frame
+from ..core.sequence.render import Sequence
+from ..core.sequence.trials import IN_MOTION, MotionTrials, boxes_in
+from ..core.task import Task
 from ..core.tune.advice import advise
 from ..core.tune.budget import plan_budget
 from ..core.tune.candidates import candidates
 from ..core.tune.facts import Facts, measure_facts, motion_between
+from ..core.tune.in_motion import JudgeInMotion
 from ..core.tune.ladder import climb, rungs_of
 from ..core.tune.match import run_match
 from ..store import proofs, shots, tunings
@@ -58,6 +62,7 @@ class _Keeper:
 class Asked:
     """A tuning request with its proof and renderer."""
 
+    request: Request
     shot: shots.Shot
     proof: proofs.Proof
     renderer: TrialRenderer
@@ -97,7 +102,7 @@ def _tune(request: Request, tuning: tunings.Tuning, proof: proofs.Proof) -> None
     renderer = renderer_of(request, shot, proof)
     frame = Frame(width, height, region, proof.frame.seed, proof.frame.time)
     renderer.frame = replace(frame, region=None)
-    asked = Asked(shot, proof, renderer, frame, shot.exposure(proof.camera, proof.edits), wanted)
+    asked = Asked(request, shot, proof, renderer, frame, shot.exposure(proof.camera, proof.edits), wanted)
     keeper, (make, shown) = _Keeper(request, tuning, asked.exposure), MAKE[tuning.kind]
 
     def part(what: str, share: float, so_far: Any) -> dict[str, Any]:
@@ -115,7 +120,7 @@ def _ladder(asked: Asked) -> Any:
     wanted = asked.wanted
     return climb(
         asked.renderer, chosen, asked.frame, asked.exposure, seconds=wanted["seconds"],
-        per_degree=wanted.get("per_degree", PIXELS_PER_DEGREE), filtered=wanted.get("filtered", False),
+        per_degree=wanted.get("per_degree", PIXELS_PER_DEGREE), filtered=wanted.get("filtered", False), in_motion=_in_motion(asked),
     )  # fmt: skip
 
 
@@ -124,8 +129,11 @@ def _budget(asked: Asked) -> Any:
 
 
 def _match(asked: Asked) -> Any:
-    chosen = candidates(asked.wanted.get("ways", []), asked.renderer.recipe)
-    return run_match(asked.renderer, chosen, asked.frame, seconds=asked.wanted["seconds"], filtered=asked.wanted.get("filtered", False))
+    judge, wanted = _in_motion(asked), asked.wanted
+    chosen = candidates(wanted.get("ways", []), asked.renderer.recipe, judge is not None)
+    return run_match(
+        asked.renderer, chosen, asked.frame, seconds=wanted["seconds"], filtered=wanted.get("filtered", False), in_motion=judge,
+    )  # fmt: skip
 
 
 def _advice(asked: Asked) -> Any:
@@ -133,7 +141,27 @@ def _advice(asked: Asked) -> Any:
     frames = two_frames(asked.shot.path, confine_to=asked.shot.confine_to, first=asked.frame.time) if moves else None
     motion = motion_between(*frames, asked.proof.camera) if frames else None
     facts = measure_facts(asked.renderer, asked.frame, asked.exposure, motion, seconds=asked.wanted["seconds"])
-    return advise(facts, asked.renderer.recipe, seconds=asked.wanted["seconds"])
+    judge = _in_motion(asked, always=True)
+    if judge is not None:
+        asked.renderer.task.report("trying ways in motion", 0.95, _advice_so_far(asked, facts))
+    return advise(facts, asked.renderer.recipe, seconds=asked.wanted["seconds"], in_motion=judge, edits=asked.renderer.edits)
+
+
+def _in_motion(asked: Asked, always: bool = False) -> JudgeInMotion | None:
+    """Judges recipes of a moving shot by the flicker of three frames about the proof's; None where that is not asked, or nothing moves."""
+    shot, renderer, worker = asked.shot, asked.renderer, asked.request.worker
+    moving = worker.moving(asked.request.db, shot)
+    if moving is None or shot.frames is None or not (always or asked.wanted.get("in_motion")):
+        return None
+    frames = Sequence(
+        moving, renderer.recipe, renderer.edits, renderer.camera, replace(asked.frame, region=None), name=shot.slug, caches=worker.caches,
+        files=renderer.files, task=Task(cancel=renderer.task.cancel),
+    )  # fmt: skip
+    time = asked.frame.time if asked.frame.time is not None else shot.frames.first
+    return MotionTrials(
+        frames, time, boxes_in(asked.frame.window), rate=shot.frames.rate, exposure=asked.exposure,
+        per_degree=asked.wanted.get("per_degree", PIXELS_PER_DEGREE), first=shot.frames.first, last=shot.frames.last, count=IN_MOTION,
+    ).level  # fmt: skip
 
 
 def _advice_so_far(asked: Asked, facts: Facts) -> Any:

@@ -8,7 +8,9 @@ object facing the same way, away from edges: what was hidden, or mixes two surfa
 from typing import NamedTuple
 
 import numpy as np
-from scipy.ndimage import map_coordinates, maximum_filter, minimum_filter
+from scipy.ndimage import map_coordinates, maximum_filter, minimum_filter, uniform_filter
+
+from ..vector import LUMINANCE
 
 BACK_AGAIN = 0.75
 """Most pixels between where a way began and where it ends."""
@@ -20,6 +22,8 @@ GLOWING = 0.05
 """Share of emitted light in a pixel from which it counts as a lamp."""
 GUIDED = 0.1
 """Difference of the normals of the first surface and of the first that is neither glass nor mirror, from which a pixel shows a reflection."""
+GLOSSY = 0.5
+"""Share of gloss in the light about a pixel from which it counts as a highlight, which moves over its surface."""
 NEEDED = ("beauty", "object", "normal", "depth", "emission", "motion", "motion_back")
 
 
@@ -56,7 +60,7 @@ def onto(now: dict[str, np.ndarray], other: dict[str, np.ndarray], *, later: boo
 
 
 def plain(passes: dict[str, np.ndarray]) -> np.ndarray:
-    """bool [rows, columns]: pixels of one surface that is neither an edge nor a lamp, nor seen in a mirror or through glass."""
+    """bool [rows, columns]: pixels of one surface that is neither an edge nor a lamp nor a highlight, nor seen in a mirror or through glass."""
     objects, depth = passes["object"][..., 0], passes["depth"][..., 0]
     alone = (objects >= 0) & (minimum_filter(objects, 3) == maximum_filter(objects, 3))
     finite = np.where(np.isfinite(depth), depth, 0.0)
@@ -64,4 +68,7 @@ def plain(passes: dict[str, np.ndarray]) -> np.ndarray:
     dull = passes["emission"].sum(axis=2) <= GLOWING * passes["beauty"][..., :3].sum(axis=2)
     if "guide_normal" in passes:
         dull &= np.abs(passes["guide_normal"] - passes["normal"]).max(axis=2) < GUIDED
+    if "gloss" in passes:
+        gloss, whole = (uniform_filter(passes[name][..., :3] @ LUMINANCE, 3) for name in ("gloss", "beauty"))
+        dull &= maximum_filter(gloss > GLOSSY * whole, 3) == 0
     return alone & flat & dull

@@ -10,9 +10,6 @@ import numpy as np
 
 from .trials import Box, MotionTrials
 
-BOXES, SIDE = 8, 32
-"""Boxes, and their side in pixels."""
-
 
 @dataclass
 class Foretold:
@@ -27,21 +24,6 @@ class Foretold:
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
-
-
-def boxes_of(width: int, height: int, seed: int = 0, count: int = BOXES, side: int = SIDE) -> list[Box]:
-    """About `count` boxes on an even grid over a picture, from a random start; the whole picture where it has no room for more."""
-    columns = max(1, round((count * width / height) ** 0.5))
-    rows = max(1, round(count / columns))
-    columns, rows = min(columns, max(1, width // side)), min(rows, max(1, height // side))
-    start = np.random.default_rng(seed).random(2)
-    found = []
-    for row in range(rows):
-        for column in range(columns):
-            x = int((column + start[0]) / columns * max(width - side, 0))
-            y = int((row + start[1]) / rows * max(height - side, 0))
-            found.append((x, y, min(x + side, width), min(y + side, height)))
-    return found
 
 
 def foretell(trials: MotionTrials) -> Foretold:

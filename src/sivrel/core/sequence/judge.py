@@ -13,7 +13,7 @@ from ..pictures.exr import Picture
 from ..render.filter import Filtered, filter_noise
 from .filter_in_time import REACH, join_filtered
 
-KEPT = (*NEEDED, "guide_normal", "guide_albedo", "albedo", "direct", "indirect", "variance", "samples", "half", "position")
+KEPT = (*NEEDED, "guide_normal", "guide_albedo", "gloss", "albedo", "direct", "indirect", "variance", "samples", "half", "position")
 """Passes that judging and filtering need."""
 
 

@@ -12,6 +12,7 @@ from ..render.film import TILE
 from ..render.filter import filter_noise
 from ..render.recipe import Recipe, with_values
 from ..rendered import Render
+from ..tune.in_motion import MotionLevel
 from ..tune.render import Scattered
 from .filter_in_time import join_filtered
 from .render import Sequence
@@ -19,6 +20,33 @@ from .render import Sequence
 Box = tuple[int, int, int, int]
 BLOCK = 16
 """Side of the blocks whose energies are compared, in pixels."""
+BOXES, SIDE = 8, 32
+"""Boxes that stand for a picture, and their side in pixels."""
+FEW, IN_MOTION = 4, 3
+"""Boxes of a region, and frames, by which settings are judged in motion."""
+
+
+def boxes_of(width: int, height: int, seed: int = 0, count: int = BOXES, side: int = SIDE) -> list[Box]:
+    """About `count` boxes on an even grid over a picture, from a random start; the whole picture where it has no room for more."""
+    columns = max(1, round((count * width / height) ** 0.5))
+    rows = max(1, round(count / columns))
+    columns, rows = min(columns, max(1, width // side)), min(rows, max(1, height // side))
+    start = np.random.default_rng(seed).random(2)
+    found = []
+    for row in range(rows):
+        for column in range(columns):
+            x = int((column + start[0]) / columns * max(width - side, 0))
+            y = int((row + start[1]) / rows * max(height - side, 0))
+            found.append((x, y, min(x + side, width), min(y + side, height)))
+    return found
+
+
+def boxes_in(region: Box, count: int = FEW) -> list[Box]:
+    """A region as boxes: some of it, or all of it if it is not larger than they are."""
+    x0, y0, x1, y1 = region
+    if (x1 - x0) * (y1 - y0) <= count * SIDE * SIDE:
+        return [region]
+    return [(x0 + a, y0 + b, x0 + c, y0 + d) for a, b, c, d in boxes_of(x1 - x0, y1 - y0, count=count)]
 
 
 class Measured:
@@ -85,6 +113,12 @@ class MotionTrials:
         flickers = [self._flicker(made[k - 1 : k + 2], shown[k - 1 : k + 2]) for k in middle]
         energies = np.array([[flicker.energy(block) for block in self.blocks()] for flicker in flickers])
         return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])))
+
+    def level(self, recipe: Recipe, edits: Edits) -> MotionLevel:
+        """The flicker of the boxes with a recipe. Raises as `Task.check`."""
+        measured = self.measure(recipe, edits)
+        level = measured.energy**0.5
+        return MotionLevel(level, measured.error / (2.0 * level) if level > 0.0 else 0.0)
 
     def blocks(self) -> list[Box]:
         return [

@@ -8,10 +8,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..diagnose.finding import cleared
+from ..edits.edits import Edits
 from ..render.recipe import Recipe, with_values
-from .candidates import candidate
+from .candidates import WITH, candidate
 from .facts import SPIKY, Facts
 from .guesses import Guess, guesses_moving, guesses_of
+from .in_motion import JUST_SEEN, JudgeInMotion, MotionLevel
+from .match import follows_camera
 from .pilots import SAMPLES
 
 UNDECIDED = 1.1
@@ -19,6 +22,10 @@ UNDECIDED = 1.1
 PLAIN, PLAIN_IN_DOUBT = 1.03, 1.25
 """Ratio to the least predicted error up to which brute force is preferred, since it needs no tuning and has no bias; also if that error is so
 uncertain (the simplest within a standard error of the best: Breiman et al. 1984, "Classification and Regression Trees", section 3.4)."""
+WAYS_IN_MOTION = 3
+"""Ways, the best of a still, that are tried in motion."""
+NEARLY = 1.25
+"""Ratio of flicker to the least up to which error decides."""
 DRAFT_SHARE, LEAST_DRAFT, MOST_DRAFT = 0.1, 1.5, 10.0
 
 
@@ -92,8 +99,11 @@ class Advice:
         )
 
 
-def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = True) -> Advice:
-    """Recipes for a shot with these facts, where a final frame may take some seconds; none while the facts are incomplete."""
+def advise(
+    facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = True, in_motion: JudgeInMotion | None = None, edits: Edits | None = None
+) -> Advice:  # fmt: skip
+    """Recipes for a shot with these facts, where a final frame may take some seconds; none while the facts are incomplete. in_motion: judges recipes
+    for the moving shot by trials. Raises as `Task.check`."""
     ways = [(candidate(guess.name, recipe).title, guess) for guess in guesses_of(facts, seconds)] if facts.ways else []
     untried = [(name, candidate(name, recipe).title, why) for name, why in facts.untried.items()]
     if not complete:
@@ -101,6 +111,8 @@ def advise(facts: Facts, recipe: Recipe, *, seconds: float, complete: bool = Tru
     draft = min(max(DRAFT_SHARE * seconds, LEAST_DRAFT), MOST_DRAFT, seconds)
     recipes = [_advised(name, facts, recipe, time, guesses_of(facts, time)) for name, time in (("Draft", draft), ("Final still", seconds))]
     recipes.append(_advised("Moving shot", facts, recipe, seconds, guesses_moving(facts, seconds)))
+    if in_motion is not None:
+        recipes[-1] = _tried_in_motion(facts, recipe, seconds, in_motion, edits or Edits())
     return Advice(recipes, facts_in_words(facts), facts, seconds, ways, untried)
 
 
@@ -126,6 +138,55 @@ def _advised(purpose: str, facts: Facts, recipe: Recipe, seconds: float, guesses
     if untested:
         says += f" Not tried here, so not compared: {', '.join(dict.fromkeys(untested))}."
     return Advised(purpose, says, chosen.name, seconds, values, choices, match, guesses)
+
+
+def _tried_in_motion(facts: Facts, recipe: Recipe, seconds: float, in_motion: JudgeInMotion, edits: Edits) -> Advised:
+    """The recipe for the moving shot: the ways that are best in a still, and brute force, each with its caches made for each frame and shared, in
+    three neighbouring frames. Of those whose flicker is not seen, or about the least, the one with the least error."""
+    guesses = [guess for guess in guesses_of(facts, seconds) if guess.tried]
+    chosen = list(dict.fromkeys([*guesses[:WAYS_IN_MOTION], next(g for g in guesses if g.name == "brute_force")]))
+    tried: list[tuple[Guess, str, MotionLevel]] = []
+    for guess in chosen:
+        named = candidate(guess.name, recipe)
+        follows = follows_camera(with_values(recipe, named.values))
+        for name in (guess.name, f"{guess.name}{WITH}shared") if follows else (guess.name,):
+            values = {**candidate(name, recipe).values, **facts.settled(), "sampling.max": _samples(guess, seconds).value}
+            tried.append((guess, name, in_motion(with_values(recipe, {**values, "sampling.noise_target": 0.0}), edits)))
+    least = min(level.level for _, _, level in tried)
+    calm = [one for one in tried if one[2].level <= max(JUST_SEEN, NEARLY * least)]
+    guess, name, level = min(calm, key=lambda one: one[0].total)
+    values, samples = candidate(name, recipe).values, _samples(guess, seconds)
+    others = "; ".join(f"{candidate(other, recipe).title} {at.level:.2g}" for _, other, at in tried if other != name)
+    choices = [
+        Choice("gi.seen", values["gi.seen"], f"In three neighbouring frames its flicker is {level.words}{'; ' + others if others else ''}.",
+               "a camera that moves faster, or lights that do."),
+    ]  # fmt: skip
+    if name.endswith("shared"):
+        alone = next(at for of, other, at in tried if other == guess.name and of is guess)
+        once = guess.prepares * recipe.motion.keys
+        choices.append(
+            Choice(
+                "motion.caches", "shared",
+                f"Made for each frame they flicker {alone.level:.2g} times what is just seen, shared {level.level:.2g}. They take {once:.2g} s "
+                f"before the first frame{_pays(guess, facts, seconds, once)}.",
+                "things that move much: shared caches do not follow them.",
+            )
+        )  # fmt: skip
+    elif "gi.beyond" in values and values["gi.beyond"] != "brute_force":
+        choices.append(Choice("gi.beyond", values["gi.beyond"], "It was tried so.", ""))
+    choices += [*_settled(facts), samples]
+    title = candidate(name, recipe).title
+    says = f"{title[0].upper()}{title[1:]}: about {guess.total:.1%} error in {seconds:.3g} s a frame, and its flicker is {level.words}."
+    if not level.hidden:
+        says += f" {level.level**2:.2g} times the samples would hide it if it is grain; or filter it through time."
+    return Advised("Moving shot", says, name, seconds, {**values, **{c.key: c.value for c in choices}}, choices, [], guesses)
+
+
+def _pays(guess: Guess, facts: Facts, seconds: float, once: float) -> str:
+    """From which frame on caches that are made once cost less than brute force to the same error, in words."""
+    plain = next(one for one in guesses_of(facts, seconds) if one.name == "brute_force")
+    saved = seconds * ((plain.total / max(guess.total, 1e-9)) ** 2 - 1.0)
+    return f", which pays from frame {max(1, int(once / saved) + 1)} on against brute force to the same error" if saved > 0.0 else ""
 
 
 def _close(one: Guess, chosen: Guess) -> bool:

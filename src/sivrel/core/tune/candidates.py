@@ -11,6 +11,12 @@ from ..shadows.ways import CODES as SHADOW_WAYS
 LOOKED_UP = "looked_up"
 CAUSTICS = "caustics"
 ADDED = {way.key: way for way in EXTRAS}
+THROUGH = {
+    "shared": "caches shared by all frames",
+    "blended": "caches blended with the neighbours'",
+    "kept": "caches kept where light stays the same",
+}
+"""Ways of taking caches through a moving shot."""
 OVER, WITH, HOW = "/", "+", ":"
 
 
@@ -24,8 +30,8 @@ class Candidate:
 
 
 def candidate(name: str, recipe: Recipe) -> Candidate:
-    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS and additions like +caustics; or only these, with
-    the recipe's light. Raises InputError."""
+    """A candidate by its name: SEEN, SEEN/BEYOND, SEEN:looked_up, each with +SHADOWS, with additions like +caustics, and in motion with +shared,
+    +blended or +kept caches; or only these, with the recipe's light. Raises InputError."""
     light, *besides = name.strip().split(WITH)
     values: dict[str, Any] = {}
     words = []
@@ -58,19 +64,22 @@ def candidate(name: str, recipe: Recipe) -> Candidate:
         if more in ADDED:
             values[f"{more}.on"] = "yes"
             words.append(ADDED[more].title)
+        elif more in THROUGH:
+            values["motion.caches"] = more
+            words.append(THROUGH[more])
         elif more in SHADOW_WAYS:
             values["shadows.way"] = more
             words.append(f"{more.replace('_', ' ')} shadows")
         else:
-            choices = ", ".join((*SHADOW_WAYS, *ADDED))
+            choices = ", ".join((*SHADOW_WAYS, *ADDED, *THROUGH))
             raise InputError(f"There is no shadow way or addition “{more}”; choose one of: {choices}.")
     if not values:
         raise InputError("A match needs ways to compare; name some, like brute_force,irradiance_cache.")
     return Candidate(name.strip(), ", ".join(words), values)
 
 
-def usual() -> list[str]:
-    """Names of a match's default candidates: ways that find bounced light, in their usual form."""
+def usual(moves: bool = False) -> list[str]:
+    """Names of a match's default candidates: ways that find bounced light, in their usual form; of a shot that `moves`, with shared caches, too."""
     names = []
     for key, way in SEEN.items():
         if not way.bounces or way.key == "ambient":
@@ -81,12 +90,14 @@ def usual() -> list[str]:
             names.append(f"{key}{HOW}{LOOKED_UP}")
         if way.asks_beyond:
             names.append(f"{key}{OVER}radiance_cache")
+        if moves and way.by_view:
+            names.append(f"{key}{WITH}shared")
     return names
 
 
-def candidates(names: list[str], recipe: Recipe) -> list[Candidate]:
+def candidates(names: list[str], recipe: Recipe, moves: bool = False) -> list[Candidate]:
     """Candidates by their names, the default ones for none. Raises InputError."""
-    chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual())]
+    chosen = [candidate(name, recipe) for name in dict.fromkeys(names or usual(moves))]
     if len(chosen) < 2:
         raise InputError("A match needs two ways or more; name some, like brute_force,irradiance_cache.")
     return chosen

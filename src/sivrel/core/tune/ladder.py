@@ -25,6 +25,7 @@ from ..task import OutOfTime
 from ..work_time import work_time
 from .error import Error, Reference, error_of, reference
 from .fits import Fit, fit_power
+from .in_motion import JudgeInMotion, MotionLevel
 from .render import take
 from .varied import LARGER_IS_CHEAPER, Varied, varied
 
@@ -40,8 +41,8 @@ NOT_NOISE = 1e-9
 class Rung:
     """One value. values: of the settings, by key; seconds: of the region's pixels; prepares: caches of the whole frame; frame_seconds: both,
     for the whole frame; error against brute force; next, last, reference: share of the region that visibly differs from the next rung, from the
-    last one, from brute force (`seen`), and the mean FLIP values (`flip`); light: mean luminance; picture: linear colour; against: brute force
-    as it is compared with; skipped: why it was not rendered; predicted: expected seconds."""
+    last one, from brute force (`seen`), and the mean FLIP values (`flip`); flicker: in motion, if asked; light: mean luminance; picture: linear
+    colour; against: brute force as it is compared with; skipped: why it was not rendered; predicted: expected seconds."""
 
     values: dict[str, Any]
     seconds: float = 0.0
@@ -51,6 +52,7 @@ class Rung:
     error: Error | None = None
     seen: dict[str, float] = field(default_factory=dict)
     flip: dict[str, float] = field(default_factory=dict)
+    flicker: MotionLevel | None = None
     enough: bool = False
     light: float = 0.0
     predicted: float = 0.0
@@ -60,15 +62,16 @@ class Rung:
 
     def as_dict(self) -> dict[str, Any]:
         kept = {name: value for name, value in self.__dict__.items() if name != "against"}
-        return {**kept, "error": self.error.as_dict() if self.error else None}
+        flicker = self.flicker.as_dict() if self.flicker else None
+        return {**kept, "error": self.error.as_dict() if self.error else None, "flicker": flicker}
 
 
 @dataclass
 class Ladder:
     """varied: the setting, or two; rungs in order of cost, for two settings all pairs; region in pixels of the frame; fits: curves of the
-    frame's seconds and of the noise's variance over the value, for one setting; reference_error: of brute force, as noise; take: values
-    from which no difference is visible, None if the rungs do not show it; says: that in a sentence; filtered: whether all of this is of the
-    pictures as the noise filter shows them, its time included."""
+    frame's seconds, of the noise's variance and of the flicker's energy over the value, for one setting; reference_error: of brute force, as noise;
+    take: values from which no difference is visible, nor flicker if that was measured, None if the rungs do not show it; says: that in a sentence;
+    filtered: whether all of this is of the pictures as the noise filter shows them, its time included."""
 
     varied: tuple[Varied, ...]
     region: tuple[int, int, int, int]
@@ -106,23 +109,25 @@ def rungs_of(renderer: TrialRenderer, key: str, values: list[Any] | None, exposu
 
 def climb(
     renderer: TrialRenderer, chosen: list[Varied], frame: Frame, exposure: float, *, seconds: float = 60.0,
-    per_degree: float = PIXELS_PER_DEGREE, filtered: bool = False,
+    per_degree: float = PIXELS_PER_DEGREE, filtered: bool = False, in_motion: JudgeInMotion | None = None,
 ) -> Ladder:  # fmt: skip
-    """Render the rungs on a frame's window, cheapest first, and find which is enough at a viewing distance, as rendered or `filtered`. Automatically
-    chosen rungs are skipped when `seconds` in total are over. The renderer's task receives each rung with the ladder so far, which is returned if it
-    is cancelled."""
+    """Render the rungs on a frame's window, cheapest first, and find which is enough at a viewing distance, as rendered or `filtered`; with
+    `in_motion`, so that neither grain nor flicker is seen. Automatically chosen rungs are skipped when `seconds` in total are over. The renderer's
+    task receives each rung with the ladder so far, which is returned if it is cancelled."""
     ladder = Ladder(tuple(chosen), frame.window, per_degree, filtered=filtered)
     combinations = [dict(zip([v.key for v in chosen], values, strict=True)) for values in itertools.product(*(v.values for v in chosen))]
     ladder.rungs = [Rung(values) for values in combinations]
     try:
-        _climb(renderer, ladder, frame, exposure, seconds)
+        _climb(renderer, ladder, frame, exposure, seconds, in_motion)
         ladder.complete = True
     except Cancelled:
         pass
     return ladder
 
 
-def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: float, seconds: float) -> None:
+def _climb(
+    renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: float, seconds: float, in_motion: JudgeInMotion | None
+) -> None:  # fmt: skip
     begun, held, chosen = work_time(), None, ladder.varied
     if not ladder.of_taste:
         renderer.task.report("rendering brute force", 0.02, ladder)
@@ -142,6 +147,9 @@ def _climb(renderer: TrialRenderer, ladder: Ladder, frame: Frame, exposure: floa
         renderer.task.report(what, 0.3 + 0.7 * k / len(ladder.rungs), ladder)
         if not render_rung(renderer, rung, frame, held, math.inf if given else max(left, 0.2 * seconds), ladder.filtered):
             continue
+        if in_motion is not None:
+            renderer.task.report(f"{what}, in motion", 0.3 + 0.7 * (k + 0.5) / len(ladder.rungs), ladder)
+            rung.flicker = in_motion(*renderer.changed(*apart(rung.values)))
         if held is not None:
             _set_against(ladder, exposure)
         judge(ladder)
@@ -217,13 +225,16 @@ def judge(ladder: Ladder) -> None:
         x = [float(rung.values[key]) for rung in done]
         curves = {"seconds": [r.frame_seconds for r in done], "variance": [max(r.error.noise, NOT_NOISE) ** 2 for r in done if r.error]}
         fits = {name: fit_power(x, y) for name, y in curves.items()}
+        if all(rung.flicker for rung in done):
+            fits["flicker"] = fit_power(x, [max(r.flicker.level, NOT_NOISE) ** 2 for r in done if r.flicker])
         ladder.fits = {name: fit for name, fit in fits.items() if fit is not None}
     by_cost = sorted(done, key=lambda r: r.frame_seconds) if len(ladder.varied) > 1 else done
     # Rungs after which nothing looks different, including all more expensive ones.
     enough = None
     for k, rung in enumerate(by_cost[:-1]):
         later = [other for other in by_cost[k:-1] if len(ladder.varied) == 1] or [rung]
-        if all(other.seen.get("last", 1.0) < SEEN_SHARE for other in later):
+        still = all(other.seen.get("last", 1.0) < SEEN_SHARE for other in later)
+        if still and all(other.flicker is None or other.flicker.hidden for other in (*later, by_cost[-1])):
             enough = rung
             break
     ladder.take = dict(enough.values) if enough else None
@@ -245,6 +256,8 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         first = (
             f"{what[0].upper()}{what[1:]}: no visible difference {distance}. {enough.frame_seconds:.3g} s a frame, {enough.error.noise:.1%} noise."
         )
+        if enough.flicker is not None:
+            first += f" In motion its flicker is {enough.flicker.words}."
         if enough is done[0]:
             first += " It is the lowest rung; lower ones may be enough, too."
         return first + _of_bias(enough, ladder.filtered)
@@ -252,6 +265,8 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
     assert dearest.error is not None
     beyond = " or ".join(f"of {v.name} beyond {v.shown(dearest.values[v.key])}" for v in ladder.varied)
     text = f"The last rung still looks different from those before it {distance}; add rungs {beyond}."
+    if dearest.flicker is not None:
+        text += _of_flicker(ladder, dearest)
     fit = ladder.fits.get("variance")
     if fit is not None and dearest.error.noise > 0.0:
         wanted = _dearer(ladder.varied[0], dearest, fit.reaches(dearest.error.noise**2 / 4.0))
@@ -260,6 +275,19 @@ def _sentence(ladder: Ladder, enough: Rung | None, done: list[Rung]) -> str:
         elif fit.floor > 0.5 * dearest.error.noise**2:
             text += f" Its noise stays at {fit.floor**0.5:.1%}: the rest comes from other sources."
     return text + _of_bias(dearest, ladder.filtered)
+
+
+def _of_flicker(ladder: Ladder, dearest: Rung) -> str:
+    """What the flicker of the last rung says, and where by its curve it would no longer be seen."""
+    assert dearest.flicker is not None
+    if dearest.flicker.hidden:
+        return ""
+    fit, text = ladder.fits.get("flicker"), f" In motion it flickers {dearest.flicker.words}"
+    wanted = _dearer(ladder.varied[0], dearest, fit.reaches(1.0)) if fit is not None else None
+    if wanted is not None:
+        return f"{text}; by its curve that is no longer seen at about {wanted:.3g}."
+    stays = fit is not None and fit.floor > 0.5 * dearest.flicker.level**2
+    return f"{text}, most of which this setting does not change." if stays else f"{text}."
 
 
 def _dearer(chosen: Varied, dearest: Rung, wanted: float | None) -> float | None:

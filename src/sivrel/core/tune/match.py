@@ -17,10 +17,13 @@ from ..task import OutOfTime
 from ..work_time import work_time
 from .candidates import Candidate
 from .error import Error, Reference, error_of, noise_of_mean, reference
+from .in_motion import JudgeInMotion, MotionLevel
 from .render import take
 
 LEVEL = 0.10
 """Relative margin to the least error within which ways count as tied."""
+CALMER = 0.8
+"""Ratio of flicker to that of the best way from which a way is named for its calm."""
 REFERENCE_TIMES = 2.0
 """Least time of the reference, relative to that of a way's pixels."""
 LEAST_REFERENCE = 4.0
@@ -46,7 +49,7 @@ class Entrant:
     """A way in the match. prepares: seconds of its caches, for the whole frame; each_frame: whether they are remade as the camera moves; points:
     its error over time; error: after the equal time, its caches counted; to_reach: seconds of pixels until it reaches the goal, None if
     never; pays_from: frame from which its caches pay against brute force; frame_seconds: by number of frames, seconds of each to reach
-    the goal; out: why it was dropped."""
+    the goal; flicker: in motion, with the samples of the equal time, if asked; out: why it was dropped."""
 
     candidate: Candidate
     prepares: float = 0.0
@@ -56,14 +59,17 @@ class Entrant:
     to_reach: float | None = None
     pays_from: int | None = None
     frame_seconds: dict[int, float] = field(default_factory=dict)
+    flicker: MotionLevel | None = None
     out: str = ""
     picture: Any = None
 
     def as_dict(self) -> dict[str, Any]:
-        others = {name: value for name, value in self.__dict__.items() if name not in ("candidate", "points", "error", "frame_seconds")}
+        apart = ("candidate", "points", "error", "flicker", "frame_seconds")
+        others = {name: value for name, value in self.__dict__.items() if name not in apart}
         return {
             "name": self.candidate.name, "title": self.candidate.title, "values": self.candidate.values, **others,
-            "points": [point.as_dict() for point in self.points], "error": self.error.as_dict() if self.error else None,
+            "flicker": self.flicker.as_dict() if self.flicker else None, "points": [point.as_dict() for point in self.points],
+            "error": self.error.as_dict() if self.error else None,
             "frame_seconds": {str(frames): seconds for frames, seconds in self.frame_seconds.items()},
         }  # fmt: skip
 
@@ -92,10 +98,11 @@ class Match:
 
 
 def run_match(
-    renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0, filtered: bool = False
+    renderer: TrialRenderer, chosen: list[Candidate], frame: Frame, *, seconds: float = 20.0, filtered: bool = False,
+    in_motion: JudgeInMotion | None = None,
 ) -> Match:  # fmt: skip
     """Give each way `seconds` per frame, of which the region of `frame` has its share, including caches, and measure it, `filtered` if asked, against
-    brute force.
+    brute force; with `in_motion` its flicker, too.
     The renderer's task receives each step with the match so far, which is returned if it is cancelled."""
     match = Match(seconds, frame.window, (frame.width, frame.height), [Entrant(one) for one in chosen], filtered=filtered)
     share = frame.pixels / (frame.width * frame.height)
@@ -106,6 +113,11 @@ def run_match(
         for k, entrant in enumerate(match.entrants):
             renderer.task.report(entrant.candidate.title, 0.2 + 0.8 * k / len(match.entrants), match)
             _enter(renderer, entrant, frame, held, seconds, share, filtered)
+            if in_motion is not None and entrant.points:
+                recipe, edits = renderer.changed(entrant.candidate.values, {})
+                taken = {"sampling.max": max(1, entrant.points[-1].samples), "sampling.noise_target": 0.0}
+                renderer.task.report(f"{entrant.candidate.title}, in motion", 0.2 + 0.8 * (k + 0.5) / len(match.entrants), match)
+                entrant.flicker = in_motion(with_values(recipe, taken), edits)
             rank(match)
         match.complete = True
     except Cancelled:
@@ -125,8 +137,12 @@ def _enter(
         entrant.out = f"its caches take more than {MOST_PREPARING:g} times the {seconds:g} s"
         return
     entrant.each_frame = follows_camera(recipe)
+    if entrant.each_frame and recipe.motion.caches == "shared":
+        # Gathered from that many frames before the first one; the equal time is that of a later frame.
+        entrant.each_frame, entrant.prepares = False, entrant.prepares * recipe.motion.keys
     # If caches leave too little time, a few samples still show their result.
-    left = max(seconds - entrant.prepares, 0.0) * share
+    before_all = recipe.motion.caches == "shared"
+    left = max(seconds - (0.0 if before_all else entrant.prepares), 0.0) * share
     sums, taken, spent, n = [np.zeros(0), np.zeros(0)], [0, 0], 0.0, 1
     while True:
         for half in (0, 1):
@@ -152,7 +168,7 @@ def _enter(
             break
         n = following
     entrant.picture = pictures[0] if filtered else (pictures[0] * taken[0] + pictures[1] * taken[1]) / sum(taken)
-    entrant.error = _after(entrant, max(seconds - entrant.prepares, 0.0))
+    entrant.error = _after(entrant, left / share)
 
 
 def _after(entrant: Entrant, seconds: float) -> Error | None:
@@ -229,6 +245,10 @@ def _pays_from(entrant: Entrant, plain: float) -> int | None:
     return 1 if entrant.each_frame else max(1, int(np.ceil(entrant.prepares / saved)))
 
 
+def done_in_motion(match: Match) -> list[Entrant]:
+    return [e for e in match.entrants if e.flicker is not None and e.error is not None]
+
+
 def _sentence(match: Match, plain: Entrant | None) -> str:
     first = match.entrants[0]
     if first.error is None:
@@ -242,6 +262,13 @@ def _sentence(match: Match, plain: Entrant | None) -> str:
     elif plain is not None and plain is not first and plain.error is not None:
         text += f" Brute force has {plain.error.total:.1%}."
     paying = [e for e in match.entrants if e.pays_from and e.pays_from > 1 and not e.each_frame]
+    moving = [e for e in done_in_motion(match) if e is not first]
+    if first.flicker is not None:
+        text += f" In motion its flicker is {first.flicker.words}"
+        calmest = min(moving, key=lambda e: e.flicker.level if e.flicker else 0.0, default=None)
+        if calmest is not None and calmest.flicker is not None and calmest.flicker.level < CALMER * first.flicker.level and not first.flicker.hidden:
+            text += f"; {calmest.candidate.title} has {calmest.flicker.level:.2g}"
+        text += "."
     if paying:
         soonest = min(paying, key=lambda e: e.pays_from or 0)
         title = soonest.candidate.title

@@ -56,6 +56,7 @@ def page(proof_id: int, kind: str) -> ResponseReturnValue:
         "region": request.args.get("region") or ",".join(map(str, asked.get("region") or spot_to_tune(proof, kind) or [])),
         "per_degree": asked.get("per_degree", PIXELS_PER_DEGREE),
         "filtered": asked.get("filtered", False),
+        "in_motion": asked.get("in_motion", False),
         "vary": [(key, ", ".join(f"{v:g}" for v in values)) for key, values in asked.get("vary", {}).items()],
         "key": request.args.get("key", ""),
         "ways": request.args["ways"].split(",") if request.args.get("ways") else asked.get("ways") or usual(),
@@ -153,6 +154,7 @@ def _asked_ladder(proof: proofs.Proof) -> dict[str, Any]:
     return {
         "vary": vary, "region": _region(proof), "seconds": _number("seconds", "The time", LEAST_SECONDS, MOST_SECONDS),
         "per_degree": _number("per_degree", "The viewing distance", 5.0, 300.0), "filtered": "filtered" in request.form,
+        "in_motion": "in_motion" in request.form,
     }  # fmt: skip
 
 
@@ -167,7 +169,8 @@ def _asked_match(proof: proofs.Proof) -> dict[str, Any]:
     ways = request.form.getlist("ways")
     candidates(ways or ["-"], proof.recipe)
     seconds = _number("seconds", "The time", LEAST_SECONDS, MOST_SECONDS)
-    return {"ways": ways, "region": _region(proof), "seconds": seconds, "filtered": "filtered" in request.form}
+    how = {name: name in request.form for name in ("filtered", "in_motion")}
+    return {"ways": ways, "region": _region(proof), "seconds": seconds, **how}
 
 
 def _asked_advice(proof: proofs.Proof) -> dict[str, Any]:
