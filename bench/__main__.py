@@ -52,6 +52,7 @@ BENCHMARKS = {
     "survey": survey.survey,
     "load": load.load,
     "flicker": moving.flicker,
+    "through-time": moving.shared,
     "diagnosis": diagnosis.diagnosis,
     **{f"diagnosis-{name}": diagnosis.group(name) for name in diagnosis.GROUPS},
     "tune": tune.tune,
@@ -64,7 +65,7 @@ BENCHMARKS = {
     "forecast": forecasts.forecasts,
 }
 BY_NAME_ALONE = (
-    "hotspots", "clean", "cached", "filtered", "filter-error", "judged", "flicker",
+    "hotspots", "clean", "cached", "filtered", "filter-error", "judged", "flicker", "through-time",
     *(name for name in BENCHMARKS if name.startswith("diagnosis")),
     "tune", "fits", "budget", "advice", "enough", "truth", "verdict", "forecast",
 )  # fmt: skip

@@ -85,6 +85,7 @@ class Sequences(BrowserTest):
         self.wait(f"sivrel.reels[0].state.id > {first} && sivrel.reels[1]?.state.id === {first}")
         cured = self.level(page.evaluate("sivrel.reels[0].state.id"))
         self.assertLess(cured, 0.5 * each)
+        self.assertRegex(page.locator("#promise").inner_text(), r"Where it was worst, flicker .* (as|better than|less than) promised")
         page.locator("#stage").focus()
         page.keyboard.press("w")
         self.wait("sivrel.plate.mode === 2 && sivrel.plate.pictures[1]")

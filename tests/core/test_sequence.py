@@ -19,6 +19,7 @@ from sivrel.core.sequence.cause import find_cause
 from sivrel.core.sequence.filter_in_time import join_filtered
 from sivrel.core.sequence.foretell import foretell
 from sivrel.core.sequence.frames import every_frame, frames_in_words, parse_frames
+from sivrel.core.sequence.promise import level_in, promise_in_words, promise_of
 from sivrel.core.sequence.trials import MotionTrials, boxes_of
 from tests.moving import judged, levels, sequence
 
@@ -187,3 +188,26 @@ class Films(unittest.TestCase):
         for name, frames, says in (("film.mp4", pictures, "WebM"), ("film.webm", [], "no frames")):
             with self.assertRaisesRegex(InputError, says):
                 write_video(Path("/tmp") / name, frames, 24.0)
+
+
+class Promises(unittest.TestCase):
+    PROMISED = promise_of({"level": 8.0, "time": 3.0, "box": [0, 0, 4, 4]}, {"level": 2.0, "seconds": 5.0})
+
+    def test_what_became_of_a_remedy_is_told_in_words(self):
+        expected = {1.9: ("kept", "as promised"), 1.2: ("better", "better than promised"), 4.0: ("short", "less than promised"),
+                    7.9: ("failed", "did not help")}  # fmt: skip
+        for level, (state, words) in expected.items():
+            said = promise_in_words(self.PROMISED, level, 6.0)
+            self.assertEqual(said["state"], state)
+            self.assertIn(words, said["says"])
+            self.assertIn("6 s a frame instead of 5 s", said["says"])
+        self.assertEqual(promise_in_words(self.PROMISED, None, None)["state"], "open")
+        hidden = promise_in_words({**self.PROMISED, "level": 0.5}, 0.9, None)
+        self.assertEqual(hidden["state"], "kept")  # both are not seen
+
+    def test_the_level_is_that_of_the_place(self):
+        seen = np.zeros((8, 8), np.float16)
+        seen[:4, :4], seen[4:] = 3.0, 9.0
+        seen[0, 0] = 0.0  # not judged
+        self.assertAlmostEqual(level_in(seen, [0, 0, 4, 4]), 3.0)
+        self.assertIsNone(level_in(seen, [4, 0, 8, 4]))

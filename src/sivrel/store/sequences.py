@@ -21,6 +21,7 @@ from .shots import now
 class Sequence:
     """frame: size and seed of each picture; frames: time codes; rate: of them a second; parent_id: the sequence that it was made from; cause: of its
     flicker, as core.sequence.cause found it, None if it was not looked for; question: number of the request that looks for it now
+    promised: by the remedy that it was rendered with, see core.sequence.promise
     problem: one sentence if its recipe or edits can't be read."""
 
     id: int
@@ -36,6 +37,7 @@ class Sequence:
     cause: dict[str, Any] | None
     question: int | None
     created_at: str
+    promised: dict[str, Any] | None = None
     problem: str = ""
 
     @property
@@ -62,7 +64,8 @@ def _sequence(row: sqlite3.Row) -> Sequence:
         problem = f"How this sequence was made can't be read: {error}"
     return Sequence(
         row["id"], row["shot_id"], row["parent_id"], recipe, edits, row["camera"], Frame(row["width"], row["height"], None, row["seed"]), frames,
-        row["rate"], row["name"], read_json(row["cause"], {}) or None, row["question"], row["created_at"], problem,
+        row["rate"], row["name"], read_json(row["cause"], {}) or None, row["question"], row["created_at"],
+        read_json(row["promised"], {}) or None, problem,
     )  # fmt: skip
 
 
@@ -96,6 +99,11 @@ def insert(
         if queued:
             jobs.add(db, proof, len(one.tiles()), gives_way=True)
     return number
+
+
+def promise(db: sqlite3.Connection, number: int, promised: dict[str, Any]) -> None:
+    """Keep what a remedy promises, until it is measured."""
+    db.execute("UPDATE sequences SET promised = ? WHERE id = ?", (json.dumps(promised), number))
 
 
 def get(db: sqlite3.Connection, number: int) -> Sequence | None:

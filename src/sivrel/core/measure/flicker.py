@@ -28,6 +28,8 @@ ADAPTED = 0.5
 """Degrees over which the eye adapts, and over which change is averaged."""
 SLOWEST_BAND = 0.7
 """Lowest band, in cycles a degree."""
+SHARP = 3
+"""Order of the splines by which frames are resampled: a blurred neighbour would look like flicker along the edges of shadows."""
 LEAST_KNOWN = 0.05
 """Share of a window that must be judged for its place to count."""
 MOST_PLACES = 6
@@ -95,7 +97,7 @@ def measure_flicker(
     screens = [screen_luminance(picture, exposure) for picture in pictures]
     back, forth = onto(now, before, later=False), onto(now, after, later=True)
     known = back.known & forth.known
-    mean = 0.5 * (back.bring(screens[0]) + forth.bring(screens[2]))
+    mean = 0.5 * (back.bring(screens[0], SHARP) + forth.bring(screens[2], SHARP))
     there = np.ones(known.shape) if rendered is None else rendered.astype(np.float64)
     adapted = _smooth(screens[1], there, ADAPTED * per_degree)
     return flicker_of(screens[1] - mean, adapted, known, rate, per_degree, now["object"][..., 0], objects or [])

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from ..edits.edits import apart
 from ..gi.ways import PREPARING
 from ..render.recipe import Recipe
 from ..scene.model import Light
@@ -31,7 +32,7 @@ MOST_SAMPLES = 64.0
 @dataclass
 class Suspect:
     """One possible cause, tried. share: of the flicker's energy that went away, and its standard error; state: confirmed, struck or open;
-    says: what was done, and what came of it."""
+    says: what was done, and what came of it; of: what it is a share of, if not of the whole flicker."""
 
     key: str
     title: str
@@ -39,6 +40,7 @@ class Suspect:
     error: float = 0.0
     state: str = "open"
     says: str = ""
+    of: str = ""
 
 
 @dataclass
@@ -68,7 +70,7 @@ class Cause:
 
     @property
     def first(self) -> Suspect | None:
-        return next((one for one in self.suspects if one.state == "confirmed"), None)
+        return next((one for one in self.suspects if one.state == "confirmed" and not one.of), None)
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -93,17 +95,30 @@ def find_cause(trials: MotionTrials, seconds: float) -> Cause:
         task.report(f"trying: {suspect.title}", 0.2 + 0.7 * k / len(tried))
         measured[suspect.key] = trials.measure(*trials.changed(values, laid))
         _judge(suspect, base, measured[suspect.key], _with_fewer_samples(recipe)[1])
-    cause.suspects = sorted((suspect for suspect, _, _ in tried), key=_rank)
+    suspects = [suspect for suspect, _, _ in tried]
     task.report("filtering through time", 0.92)
-    cause.filtered = trials.measure(recipe, edits, filtered=True).energy ** 0.5
+    in_time = trials.measure(recipe, edits, filtered="in_time")
+    cause.filtered = in_time.energy**0.5
+    suspects.append(_of_filter(trials.measure(recipe, edits, filtered="alone"), in_time))
+    cause.suspects = sorted(suspects, key=_rank)
     cause.remedies = _remedies(trials, cause, base, measured, seconds)
     cause.says = _in_words(cause)
     return cause
 
 
-def _rank(suspect: Suspect) -> tuple[bool, float]:
-    """Likeliest first. Whatever is drawn by chance is grain, too, and goes with more samples: where one thing makes most of it, that comes first."""
-    return suspect.key == "grain" or suspect.share < MOSTLY, -suspect.share
+def _rank(suspect: Suspect) -> tuple[bool, bool, float]:
+    """Likeliest first. Whatever is drawn by chance is grain, too, and goes with more samples: where one thing makes most of it, that comes first.
+    What the filter adds comes last: it is not in what was rendered."""
+    return bool(suspect.of), suspect.key == "grain" or suspect.share < MOSTLY, -suspect.share
+
+
+def _of_filter(alone: Measured, in_time: Measured) -> Suspect:
+    """What a filter that works on each frame alone makes of the frames, against one that works through time."""
+    suspect = Suspect("filter", "noise filter on each frame alone", of="of what it leaves")
+    _judge(suspect, alone, in_time, 1.0)
+    levels = alone.energy**0.5, in_time.energy**0.5
+    suspect.says = f"Filtered alone, frames flicker {levels[0]:.2g} times what is just seen; filtered through time, {levels[1]:.2g}."
+    return suspect
 
 
 def _suspects(trials: MotionTrials) -> list[tuple[Suspect, dict[str, Any], dict[str, Any]]]:
@@ -155,7 +170,7 @@ def _judge(suspect: Suspect, base: Measured, trial: Measured, fewer: float) -> N
     elif suspect.share + suspect.error < CONFIRMED or suspect.share < STRUCK:
         suspect.state = "struck"
     done = {"grain": f"With {fewer:.2g} times fewer samples", "caches": "With caches shared by all frames", "depth_maps": "With traced shadows",
-            "light_choice": "With all lights"}[suspect.key]  # fmt: skip
+            "light_choice": "With all lights", "filter": "Filtered through time"}[suspect.key]  # fmt: skip
     suspect.says = f"{done} it is seen {trial.energy**0.5:.2g} times as much as the least that is seen, instead of {base.energy**0.5:.2g}."
 
 
@@ -172,6 +187,12 @@ def _remedies(trials: MotionTrials, cause: Cause, base: Measured, measured: dict
     if "depth_maps" in keys:
         mapped = _mapped(trials)
         laid = {f"light.{light.name}.shadows.way": "traced" for light in mapped if light.shadow.way}
+        if recipe.shadows.fit == "view" or any(light.shadow.fit == "view" for light in mapped):
+            fitted = {"shadows.fit": "scene", **{f"light.{light.name}.shadows.fit": "scene" for light in mapped if light.shadow.fit}}
+            trials.sequence.task.report("trying: depth maps fitted to the scene", 0.95)
+            values, edits = apart(fitted)
+            trial = trials.measure(*trials.changed(values, edits))
+            found.append(Remedy("fit the depth maps to the whole scene", fitted, trial.energy**0.5, seconds))
         found.append(Remedy("trace the shadows", {"shadows.way": "traced", **laid}, measured["depth_maps"].energy ** 0.5, seconds))
     if "light_choice" in keys:
         trial = measured["light_choice"]
@@ -196,6 +217,6 @@ def _in_words(cause: Cause) -> str:
     first = cause.first
     if first is None:
         return "None of the trials takes it away: it is light or shadow that moves, or its cause is still open."
-    rest = [one for one in cause.suspects if one.state == "confirmed" and one is not first]
+    rest = [one for one in cause.suspects if one.state == "confirmed" and one is not first and not one.of]
     sentence = f"{first.title[0].upper()}{first.title[1:]}: {first.share:.0%} of it (± {first.error:.0%})"
     return sentence + "".join(f", and {one.title}, {one.share:.0%}" for one in rest) + "."

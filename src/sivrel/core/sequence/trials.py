@@ -1,7 +1,7 @@
 """Trials in motion: a few boxes of a few neighbouring frames, rendered with one thing changed, and their flicker."""
 
 from dataclasses import replace
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -101,15 +101,15 @@ class MotionTrials:
             self.kept[key] = [varied.render(time, of=self.where()) for time in self.times]
         return self.kept[key]
 
-    def measure(self, recipe: Recipe, edits: Edits, *, filtered: bool = False) -> Measured:
-        """The flicker of the boxes with a recipe; filtered: as the filter through time shows them, of the middle frames."""
+    def measure(self, recipe: Recipe, edits: Edits, *, filtered: Literal["", "alone", "in_time"] = "") -> Measured:
+        """The flicker of the boxes with a recipe, of the middle frames; filtered: as the filter shows them, on each frame alone or through time."""
         made = self.frames(recipe, edits)
         shown = [one.passes["beauty"][..., :3] for one in made]
         middle = range(1, len(made) - 1)
         if filtered:
             alone = [filter_noise(one.passes) for one in made]
             passes = [one.passes for one in made]
-            shown = [join_filtered(passes, alone, k).image for k in range(len(made))]
+            shown = [one.image if filtered == "alone" else join_filtered(passes, alone, k).image for k, one in enumerate(alone)]
         flickers = [self._flicker(made[k - 1 : k + 2], shown[k - 1 : k + 2]) for k in middle]
         energies = np.array([[flicker.energy(block) for block in self.blocks()] for flicker in flickers])
         return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])))

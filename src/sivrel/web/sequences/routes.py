@@ -13,6 +13,7 @@ from ...core.render.frame import Frame
 from ...core.render.recipe import Recipe, with_values
 from ...core.render.starting import STARTING
 from ...core.sequence.frames import frames_in_words, parse_frames
+from ...core.sequence.promise import promise_of
 from ...store import files, proofs, recipes, requests, sequences, shots
 from ...store.sequences import Sequence
 from ..asked import scene_or_refuse, shot_or_404, whole_of
@@ -219,6 +220,7 @@ def remedy(number: int) -> ResponseReturnValue:
         db(), sequence.shot_id, recipe, edits, sequence.camera, sequence.frame, sequence.frames, sequence.rate, parent=sequence.id,
         name=offered[at]["title"],
     )  # fmt: skip
+    sequences.promise(db(), made, promise_of(sequence.cause or {}, offered[at]))
     return jsonify(sequence=made)
 
 

@@ -2,11 +2,14 @@
 
 from typing import Any
 
+import numpy as np
+
 from ...core.sequence.judge import over_all
+from ...core.sequence.promise import level_in, promise_in_words
 from ...core.sequence.words import flicker_in_words
-from ...store import jobs, proofs, sequences, shots
+from ...store import files, jobs, proofs, sequences, shots
 from ...store.sequences import Sequence, Told
-from ..database import db
+from ..database import data, db
 from ..words import recipe_changes, seconds
 
 
@@ -57,9 +60,21 @@ def state_of(sequence: Sequence) -> dict[str, Any]:
         "done": len(done), "spent": sum(measured), "left": left, "flicker": whole, "in_time": in_time,
         "says": flicker_in_words(whole, sequence.rate), "says_in_time": flicker_in_words(in_time, sequence.rate),
         "stopped": bool(states & {"cancelled", "failed"}), "problem": next((proof.message for proof in frames if proof.state == "failed"), ""),
-        "cause": sequence.cause, "question": sequence.question,
+        "cause": sequence.cause, "question": sequence.question, "promise": _promise(sequence, frames, raw, measured),
         "progress": progress_in_words(len(done), len(frames), measured, left, "rendering" in states),
     }  # fmt: skip
+
+
+def _promise(sequence: Sequence, frames: list[proofs.Proof], told: dict[int, Told], measured: list[float]) -> dict[str, Any] | None:
+    """What became of what the sequence's remedy promised; None if it was not rendered as one."""
+    if sequence.promised is None:
+        return None
+    proof = next((one for one in frames if one.frame.time == sequence.promised["time"] and one.id in told), None)
+    level = None
+    if proof is not None:
+        path = files.flicker_path(data(), told[proof.id].map)
+        level = level_in(np.load(path), sequence.promised["box"]) if path.is_file() else None
+    return promise_in_words(sequence.promised, level, sum(measured) / len(measured) if measured else None)
 
 
 def progress_in_words(done: int, count: int, measured: list[float], left: float | None, rendering: bool) -> str:

@@ -122,6 +122,8 @@ function describe() {
     $("says").textContent = inTime && a.state.in_time ? a.state.says_in_time : a.state.says;
     document.querySelector("[data-do=cause]").hidden = !a.state.flicker || Boolean(going);
     document.querySelector("[data-do=cause]").textContent = a.state.cause ? "Find the cause again" : "Find the cause";
+    $("promise").textContent = a.state.promise?.says ?? "";
+    $("promise").dataset.state = a.state.promise?.state ?? "";
     showCause(a.state.cause);
     showWorst(a);
     const missing = a.state.done < a.frames.length;
@@ -168,7 +170,7 @@ function showCause(cause) {
   if (!cause) return holder.replaceChildren();
   const words = { confirmed: "confirmed", struck: "struck off", open: "open" };
   const suspects = cause.suspects.map((one) => make("li", { className: one.state, title: one.says },
-    make("b", { textContent: one.title }), ` ${words[one.state]}: ${percent(Math.max(0, one.share))} of it (± ${percent(one.error)})`));
+    make("b", { textContent: one.title }), ` ${words[one.state]}: ${percent(Math.max(0, one.share))} ${one.of || "of it"} (± ${percent(one.error)})`));
   const remedies = cause.remedies.map((one, k) => {
     const cost = `flicker ${Number(cause.level.toPrecision(2))} → about ${Number(one.level.toPrecision(2))}, ${roughly(one.seconds)} a frame${one.once > 0 ? `, ${roughly(one.once)} before the first` : ""}`;
     const take = make("button", { type: "button", className: "plain-ink", textContent: one.filtered ? "Show it so" : "Render it so" });
