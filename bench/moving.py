@@ -34,7 +34,7 @@ KINDS = {
     "light_choice": {"gi.seen": "off", "lights.seen": "chosen", "lights.draws": 1, "sampling.max": 64, "shadows.rays": 4},
 }
 """What is planted: the cause, and settings that bring it out."""
-CLEAN = {"gi.seen": "off", "sampling.max": 512}
+CLEAN = {"gi.seen": "off", "sampling.max": 128}
 
 
 @dataclass
@@ -104,13 +104,13 @@ def run(kind: str, values: dict, seed: int, score: Score) -> None:
 
 
 THROUGH = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "irradiance_cache.rays": 256, "sampling.max": 16, "motion.keys": 4}
-TRUTH = {"bidirectional.on": "yes", "sampling.max": 512}
+TRUTH = {"bidirectional.on": "yes", "sampling.max": 128}
 WALK = 6
 
 
 def through_kitchen() -> Moving:
     """The kitchen, through which the camera goes two centimetres a frame."""
-    scene = read_scene(find_shot("keepers-kitchen"))
+    scene = read_scene(find_shot("demo:keepers-kitchen"))
 
     def at(frame: float) -> Scene:
         camera = scene.cameras[0]
@@ -122,13 +122,13 @@ def through_kitchen() -> Moving:
 
 
 def up_the_stairwell() -> Moving:
-    path = find_shot("stairwell")
+    path = find_shot("demo:stairwell")
     return Moving(lambda frame: read_scene(path, frame=frame), tuple(float(k) for k in range(61, 61 + WALK)), "stairwell")
 
 
 def shared() -> str:
     """Caches made for each frame, kept, blended and shared, on the stairwell and on a walk through the kitchen: seconds, error, flicker. Errors are
-    those of the third frame against 512 samples of paths from both ends, each pixel relative to its brightness."""
+    those of the third frame against 128 samples of paths from both ends, each pixel relative to its brightness."""
     lines = ["shot          caches   s a frame  before  error  flicker"]
     for name, moving in (("stairwell", up_the_stairwell()), ("kitchen", through_kitchen())):
         of = Sequence(moving, with_values(Recipe(), TRUTH), Edits(), None, Frame(160, 90), name=name, caches=CacheFolder())

@@ -110,7 +110,7 @@ def flicker_of(
     that the eye is used to there."""
     weights = known.astype(np.float64)
     wide = ADAPTED * per_degree
-    contrast = np.where(known, change, 0.0) / adapted / np.sqrt(OF_NEIGHBOURS)
+    contrast = np.where(known, change, 0.0) / np.where(adapted > 0.0, adapted, 1.0) / np.sqrt(OF_NEIGHBOURS)
     energy, finer, width = np.zeros_like(contrast), contrast, 0.5
     frequency = per_degree / 3.0
     while True:

@@ -132,9 +132,10 @@ def film_passes(film: np.ndarray, lights: list[str], arrays: SceneArrays | None 
         if not np.isfinite(passes[name]).any():
             del passes[name]
     odd = part(columns.HALF_COUNT, 1)
-    if (odd > 0.0).all():
+    taken = passes["samples"] > 0.0  # of a picture of which only boxes were rendered
+    if taken.any() and (odd[taken] > 0.0).all():
         number = np.rint(odd * (passes["samples"] - part(columns.DROPPED, 1)))
-        passes["half"] = np.concatenate([part(columns.HALF, 3) / odd, number], axis=2).astype(np.float32)
+        passes["half"] = np.concatenate([part(columns.HALF, 3) / np.where(taken, odd, 1.0), number], axis=2).astype(np.float32)
     guides = columns.guides_in(film)
     if not np.allclose(guides[1], passes["normal"], atol=1e-3):
         passes |= {"guide_albedo": guides[0], "guide_normal": guides[1]}

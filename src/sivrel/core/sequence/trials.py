@@ -107,12 +107,21 @@ class MotionTrials:
         shown = [one.passes["beauty"][..., :3] for one in made]
         middle = range(1, len(made) - 1)
         if filtered:
-            alone = [filter_noise(one.passes) for one in made]
-            passes = [one.passes for one in made]
-            shown = [one.image if filtered == "alone" else join_filtered(passes, alone, k).image for k, one in enumerate(alone)]
+            shown = self._filtered(made, filtered == "in_time")
         flickers = [self._flicker(made[k - 1 : k + 2], shown[k - 1 : k + 2]) for k in middle]
         energies = np.array([[flicker.energy(block) for block in self.blocks()] for flicker in flickers])
         return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])))
+
+    def _filtered(self, made: list[Render], in_time: bool) -> list[np.ndarray]:
+        """The frames as the filter shows them, each box by itself: what was not rendered has no error that the filter could tell."""
+        shown = [one.passes["beauty"][..., :3].copy() for one in made]
+        for x0, y0, x1, y1 in self.boxes:
+            part = np.s_[y0:y1, x0:x1]
+            passes = [{name: plane[part] for name, plane in one.passes.items()} for one in made]
+            alone = [filter_noise(planes) for planes in passes]
+            for k, one in enumerate(alone):
+                shown[k][part] = (join_filtered(passes, alone, k) if in_time else one).image
+        return shown
 
     def level(self, recipe: Recipe, edits: Edits) -> MotionLevel:
         """The flicker of the boxes with a recipe. Raises as `Task.check`."""
