@@ -211,3 +211,34 @@ class Promises(unittest.TestCase):
         seen[0, 0] = 0.0  # not judged
         self.assertAlmostEqual(level_in(seen, [0, 0, 4, 4]), 3.0)
         self.assertIsNone(level_in(seen, [4, 0, 8, 4]))
+
+
+class Kept(unittest.TestCase):
+    """Caches of which each frame renews what its light changes."""
+
+    VALUES = {"gi.seen": "irradiance_cache", "irradiance_cache.rays": 64, "sampling.max": 8, "motion.caches": "kept", "motion.keys": 3}
+
+    def test_where_only_the_camera_moves_they_are_the_shared_ones(self):
+        kept, shared = (sequence({**self.VALUES, "motion.caches": how}, range(1, 6), pan=0.03).render(3.0) for how in ("kept", "shared"))
+        np.testing.assert_array_equal(kept.film, shared.film)
+        self.assertIn("shared by all frames", kept.ready.ways[0].through)
+
+    def test_records_by_what_moves_are_made_anew_and_the_others_stay(self):
+        shot = sequence(self.VALUES, range(1, 6), slide=0.05)
+        notes = [shot.render(time).ready.ways[0].through for time in (1.0, 4.0)]
+        for note in notes:
+            self.assertRegex(
+                note, r"^\d+ of \d+ records kept in all frames, since light there stays the same while Block moves; \d+ made for this frame$"
+            )
+        kept, of = map(int, notes[0].split(" records")[0].split(" of "))
+        self.assertTrue(0 < kept < of)
+        self.assertEqual(notes[0].split(";")[0], notes[1].split(";")[0])  # what stays is the same in every frame
+
+    def test_they_follow_what_moves_and_flicker_less_than_those_of_each_frame(self):
+        values = {**self.VALUES, "sampling.max": 16, "shadows.rays": 4}
+        kept, each = (levels(sequence({**values, "motion.caches": how}, range(1, 6), pan=0.02, slide=0.02)).mean() for how in ("kept", "each"))
+        self.assertLess(kept, 0.8 * each)
+
+    def test_ways_that_have_no_rows_are_made_for_each_frame_where_something_moves(self):
+        made = sequence({"gi.seen": "photon_map", "photon_map.count": 2000, "sampling.max": 2, "motion.caches": "kept"}, range(1, 4), slide=0.05)
+        self.assertEqual(made.render(2.0).ready.ways[0].through, "")
