@@ -4,7 +4,7 @@ import numpy as np
 
 from sivrel.core.pictures.exr import write_exr
 from sivrel.core.render.recipe import Recipe, with_values
-from sivrel.store import files, jobs, proofs, requests, sequences, shots
+from sivrel.store import files, jobs, proofs, requests, sequences, shots, tunings
 from sivrel.web.sequences.views import whole_flicker
 from sivrel.work.sequence_handlers import judge_later, needed
 from tests.moving import sequence as frames_of_room
@@ -103,7 +103,39 @@ class Making(SequencesTest):
         self.assertIn("frame 10 and 4 more", page)
 
 
+class InMotion(SequencesTest):
+    def test_ladders_and_matches_of_a_moving_shot_can_be_judged_in_motion(self):
+        still = proofs.of_shot(self.db, shots.find(self.db, "slipway").id)[0]
+        moving = proofs.of_shot(self.db, self.shot.id)[0]
+        for kind in ("ladder", "match"):
+            self.assertIn("Judge them in motion", self.client.get(f"/proofs/{moving.id}/{kind}").text)
+            self.assertNotIn("Judge them in motion", self.client.get(f"/proofs/{still.id}/{kind}").text)
+            asked = {"key": "sampling.max", "values": "2,4", "seconds": "5", "per_degree": "67", "ways": ["brute_force", "off"], "in_motion": "yes"}
+            answer = self.post(f"/proofs/{moving.id}/{kind}", **asked)
+            self.assertEqual(answer.status_code, 200, answer.text)
+            self.assertTrue(tunings.of_proof(self.db, moving.id, kind)[0].asked["in_motion"])
+
+
 class Told(SequencesTest):
+    def test_a_remedy_is_held_to_what_it_promised(self):
+        number = self.made()
+        frames = sequences.frames_of(self.db, number)
+        remedy = {"title": "share", "changes": {"motion.caches": "shared"}, "level": 2.0, "seconds": 5.0, "once": 0.0, "filtered": False}
+        cause = {"level": 9.0, "time": 11.0, "box": [0, 0, 9, 9], "remedies": [remedy], "suspects": [], "says": ""}
+        sequences.set_cause(self.db, number, cause, None)
+        child = self.post(f"/sequences/{number}/remedy", remedy="0").json["sequence"]
+        self.assertIn("Not measured yet", self.client.get(f"/sequences/{child}.json").json["promise"]["says"])
+        proof = next(one for one in sequences.frames_of(self.db, child) if one.frame.time == 11.0)
+        path = files.flicker_path(self.data, "map")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        np.save(path, np.full((36, 64), 2.1, np.float16))
+        sequences.keep_flicker(self.db, proof.id, False, FLICKER, "map")
+        promise = self.client.get(f"/sequences/{child}.json").json["promise"]
+        self.assertEqual(promise["state"], "kept")
+        self.assertIn("9 → 2.1, promised 2: as promised", promise["says"])
+        self.assertIsNone(self.client.get(f"/sequences/{number}.json").json["promise"])
+        self.assertEqual(len(frames), 5)
+
     def test_the_shipped_ones_play_and_tell_their_flicker(self):
         shipped = [one for one in sequences.of_shot(self.db, self.shot.id) if one.in_words == "61-72"]
         self.assertEqual(len(shipped), 3)

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     from ..core.render.recipe import Recipe
     from ..shot import Shot, View
 
-LAST_FRAME = 1e9
 MOST_SECONDS = 86400.0
 
 shot_argument = click.argument("shot", metavar="SHOT")
@@ -168,11 +167,12 @@ def view_of(size: str, region: str | None, camera: str | None, seed: int, edits:
 
 def open_shot(name: str, frame: float | None = None, caches: str | None = None) -> "Shot":
     """Open a shot: inspected first in a process with limits, unless it is a demo shot. Raises InputError."""
+    from ..core.scene.model import LAST_TIME
     from ..demo.shots import FOLDER, find_shot
     from ..shot import open
     from ..work.looking_in import inspect_sandboxed
 
-    if frame is not None and not abs(frame) <= LAST_FRAME:
+    if frame is not None and not abs(frame) <= LAST_TIME:
         raise InputError(f"There is no frame {frame:g}; give a number of the file's range.")
     path = find_shot(name)
     if path.is_file() and not path.resolve().is_relative_to(FOLDER):

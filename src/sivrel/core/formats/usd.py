@@ -10,7 +10,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
-from ..scene.model import Camera, FrameRange, Mesh, Scene
+from ..scene.model import LAST_TIME, Camera, FrameRange, Mesh, Scene
 from .framing import framing_camera
 from .usd_assets import open_stage, refuse_clips
 from .usd_lights import LightReader
@@ -18,8 +18,6 @@ from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
 
 MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
-MOST_TIME = 1e9
-"""Farthest time code."""
 MOST_SHUTTER = 100.0
 """Most frames for which a shutter may be open."""
 
@@ -44,7 +42,7 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
 
 def _frames_of(stage: Usd.Stage) -> FrameRange | None:
     first, last, rate = stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()
-    sound = first < last and max(abs(first), abs(last)) <= MOST_TIME and 0.0 < rate <= MOST_TIME
+    sound = first < last and max(abs(first), abs(last)) <= LAST_TIME and 0.0 < rate <= LAST_TIME
     return FrameRange(first, last, rate) if sound else None
 
 

@@ -47,8 +47,9 @@ class Onto(NamedTuple):
         return np.where((at == whole).all(axis=0), plane[whole[0], whole[1]], moved)
 
 
-def onto(now: dict[str, np.ndarray], other: dict[str, np.ndarray], *, later: bool) -> Onto:
-    """The way from the pixels of a frame with the passes `now` to those of a neighbouring one, the next if `later`, else the one before."""
+def onto(now: dict[str, np.ndarray], other: dict[str, np.ndarray], *, later: bool, mixed: int = MIXED) -> Onto:
+    """The way from the pixels of a frame with the passes `now` to those of a neighbouring one, the next if `later`, else the one before; mixed: how
+    wide edges are taken to be."""
     there, back = ("motion", "motion_back") if later else ("motion_back", "motion")
     height, width = now["object"].shape[:2]
     y, x = np.mgrid[0:height, 0:width].astype(np.float64)
@@ -60,14 +61,14 @@ def onto(now: dict[str, np.ndarray], other: dict[str, np.ndarray], *, later: boo
     returned = np.hypot(*(now[there][..., k] + other[back][i, j, k] for k in range(2)))
     same = now["object"][..., 0] == other["object"][i, j, 0]
     facing = (now["normal"] * other["normal"][i, j]).sum(axis=2) > ALIKE_NORMALS
-    known = inside & (returned < BACK_AGAIN) & same & facing & plain(now) & plain(other)[i, j]
+    known = inside & (returned < BACK_AGAIN) & same & facing & plain(now, mixed) & plain(other, mixed)[i, j]
     return Onto(rows, columns, known)
 
 
-def plain(passes: dict[str, np.ndarray]) -> np.ndarray:
+def plain(passes: dict[str, np.ndarray], mixed: int = MIXED) -> np.ndarray:
     """bool [rows, columns]: pixels of one surface that is neither an edge nor a lamp nor a highlight, nor seen in a mirror or through glass."""
     objects, depth = passes["object"][..., 0], passes["depth"][..., 0]
-    alone = (objects >= 0) & (minimum_filter(objects, MIXED) == maximum_filter(objects, MIXED))
+    alone = (objects >= 0) & (minimum_filter(objects, mixed) == maximum_filter(objects, mixed))
     finite = np.where(np.isfinite(depth), depth, 0.0)
     flat = maximum_filter(finite, 3) <= STEP * np.maximum(minimum_filter(finite, 3), 1e-9)
     dull = passes["emission"].sum(axis=2) <= GLOWING * passes["beauty"][..., :3].sum(axis=2)

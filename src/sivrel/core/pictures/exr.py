@@ -16,9 +16,10 @@ from ..edits.edits import Edits
 from ..errors import InputError
 from ..formats.exr_file import box_of, open_exr
 from ..json_text import parse_json
-from ..render.frame import LAST_TIME, Frame
+from ..render.frame import Frame
 from ..render.passes import FILTERED, LIGHT, NOISE, PASSES, SHADOW, channels_of
 from ..render.recipe import Recipe, from_json, to_json
+from ..scene.model import LAST_TIME
 from ..whole_file import whole_file
 
 LARGEST_HALF = 65504.0

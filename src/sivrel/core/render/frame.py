@@ -11,7 +11,7 @@ from ..errors import Cancelled, InputError
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN, lookup_address
 from ..scene.arrays import SceneArrays
-from ..scene.model import Camera
+from ..scene.model import LAST_TIME, Camera
 from ..task import Task
 from ..work_time import Pool
 from .film import TILE, TRIANGLE, camera_over, film_columns
@@ -23,7 +23,6 @@ from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, Traced, render_tile
 
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
-LAST_TIME = 1e9
 SEED_STEP = 0x9E3779B1
 """Seeds of the samples of neighbouring frames are this far apart."""
 LEAST_PAIRS, MOST_PAIRS, WANTED_PAIRS = 1 / 32, 0.25, 20000

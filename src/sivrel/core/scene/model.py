@@ -230,6 +230,10 @@ class Camera:
     shutter: tuple[float, float] = (0.0, 0.0)
 
 
+LAST_TIME = 1e9
+"""Farthest time code of a frame."""
+
+
 @dataclass(frozen=True)
 class FrameRange:
     """The frames of a moving shot: time codes of the first and the last, and how many pass in a second."""

@@ -18,6 +18,8 @@ from ..vector import LUMINANCE
 
 REACH = 2
 """Frames before and after that are joined."""
+UP_TO_EDGES = 3
+"""Side in pixels of the neighbourhood that must be of one object: pixels by an edge are joined, too, as far as they agree."""
 PATCH = 5
 """Side in pixels of the window in which frames are compared."""
 LEAST_WEIGHT, LEAST_ERROR = 0.02, 0.01
@@ -38,7 +40,7 @@ def join_filtered(frames: Sequence[dict[str, np.ndarray]], filtered: Sequence[Fi
             at, nearer = (k + step, k + step - 1) if later else (k - step, k - step + 1)
             if not 0 <= at < len(frames) or "motion" not in frames[at]:
                 break
-            further = onto(frames[nearer], frames[at], later=later)
+            further = onto(frames[nearer], frames[at], later=later, mixed=UP_TO_EDGES)
             way = further if way is None else chained(way, further)
             weight = _weight(own, filtered[at], way)
             light = light + weight[..., None] * way.bring(filtered[at].image - frames[at]["emission"])
