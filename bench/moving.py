@@ -1,4 +1,4 @@
-"""Flicker of generated moving shots: whether it is found, its cause named first, and how well it is foretold; and shared caches against caches made
+"""Flicker of generated moving shots: whether it is found, its cause named first, and how well it is predicted; and shared caches against caches made
 for each frame. Seeds below FIRST were used for tuning.
 """
 
@@ -16,8 +16,8 @@ from sivrel.core.render.through_time import Moving
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.model import Scene
 from sivrel.core.sequence.cause import around, find_cause
-from sivrel.core.sequence.foretell import foretell
 from sivrel.core.sequence.judge import Judge, over_all
+from sivrel.core.sequence.predict import predict
 from sivrel.core.sequence.render import Sequence
 from sivrel.core.sequence.trials import MotionTrials, boxes_of
 from sivrel.core.work_time import work_time
@@ -78,14 +78,14 @@ def run(kind: str, values: dict, seed: int, score: Score) -> None:
     for frame in FRAMES:
         judged += judge.add(shot.render(frame).picture)
     judged += judge.finish()
-    told = [(one.time, one.flicker) for one in judged if one.flicker is not None]
-    whole = over_all([(at, one.as_dict()) for at, one in told])
+    judged_frames = [(one.time, one.flicker) for one in judged if one.flicker is not None]
+    whole = over_all([(at, one.as_dict()) for at, one in judged_frames])
     assert whole is not None
     exposure, limits = moving.scene(1.0).cameras[0].exposure, {"first": FRAMES[0], "last": FRAMES[-1]}
     score.planted += kind != "clean" and whole["level"] >= SEEN
     first, tried = None, ""
     if whole["level"] >= SEEN:
-        worst, flicker = max(told, key=lambda one: one[1].level)
+        worst, flicker = max(judged_frames, key=lambda one: one[1].level)
         box = flicker.places[0].box if flicker.places else (0, 0, *SIZE)
         trials = MotionTrials(shot, worst, [around(box, *SIZE, 64)], rate=24.0, exposure=exposure, count=5, **limits)
         cause = find_cause(trials, 1.0)
@@ -95,9 +95,9 @@ def run(kind: str, values: dict, seed: int, score: Score) -> None:
         score.first += first is not None and first.key == kind
         score.named.append(first.key if first is not None else "none")
         boxes = boxes_of(*SIZE, seed, 6, 24)
-        foretold = foretell(MotionTrials(shot, 3.0, boxes, rate=24.0, exposure=exposure, count=3, **limits))
-        score.off.append(abs(foretold.level / whole["level"] - 1.0))
-        tried += f", foretold {foretold.level:.2f}"
+        predicted = predict(MotionTrials(shot, 3.0, boxes, rate=24.0, exposure=exposure, count=3, **limits))
+        score.off.append(abs(predicted.level / whole["level"] - 1.0))
+        tried += f", predicted {predicted.level:.2f}"
     print(
         f"  {kind} {seed}: level {whole['level']:.2f}, first {first.key if first else '–'} {first.share if first else 0.0:.2f}, {tried}", flush=True
     )
@@ -138,7 +138,7 @@ def shared() -> str:
         for how in ("each", "kept", "blended", "shared"):
             recipe = with_values(Recipe(), {**THROUGH, "motion.caches": how})
             shot = Sequence(moving, recipe, Edits(), None, Frame(160, 90), name=name, caches=CacheFolder())
-            judge, told, seconds, error = Judge(), [], [], 0.0
+            judge, judged_frames, seconds, error = Judge(), [], [], 0.0
             for frame in moving.frames:
                 begun = work_time()
                 picture = shot.render(frame).picture
@@ -147,8 +147,8 @@ def shared() -> str:
                 if frame == middle:
                     off = (picture.beauty[..., :3] - truth) / (truth + 0.1 * truth.mean())
                     error = float(np.sqrt(np.mean(np.minimum(off**2, 25.0))))
-                told += [one for one in judge.add(picture) if one.flicker]
-            level = float(np.mean([one.flicker.level for one in told if one.flicker]))
+                judged_frames += [one for one in judge.add(picture) if one.flicker]
+            level = float(np.mean([one.flicker.level for one in judged_frames if one.flicker]))
             later = float(np.mean(seconds[1:]))
             lines.append(f"{name:13} {how:8} {later:8.1f} {max(seconds[0] - later, 0.0):8.1f}  {error:5.3f}  {level:7.2f}")
             print(lines[-1], flush=True)
@@ -162,7 +162,7 @@ def flicker(seeds: range = range(FIRST, FIRST + SEEDS)) -> str:
     for kind, values in (*KINDS.items(), ("clean", CLEAN)):
         for seed in seeds:
             run(kind, values, seed, scores[kind])
-    lines = ["", "kind          planted found first  foretold off (median)"]
+    lines = ["", "kind          planted found first  predicted off (median)"]
     for kind, score in scores.items():
         off = f"{np.median(score.off):.0%}" if score.off else "–"
         lines.append(f"{kind:13} {score.planted:7} {score.found:5} {score.first:5}  {off}")

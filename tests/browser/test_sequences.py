@@ -102,10 +102,10 @@ class Sequences(BrowserTest):
         self.assertTrue(loaded.value.suggested_filename.endswith(".webm"))
         self.assertGreater(Path(loaded.value.path()).stat().st_size, 1000)
 
-        # Foretold without rendering the frames.
+        # Predicted without rendering the frames.
         page.click("#leaf-new")
-        page.click("[data-do=foretell]")
-        self.wait("/times what is just seen|would flicker/.test(document.getElementById('foretold').textContent)")
+        page.click("[data-do=predict]")
+        self.wait("/times what is just seen|would flicker/.test(document.getElementById('predicted').textContent)")
         # A mistake is said, and what was typed stays.
         page.fill("#new-form [name=frames]", "5-99")
         page.click("#new-form button.ink")

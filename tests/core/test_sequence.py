@@ -17,8 +17,8 @@ from sivrel.core.render.through_time import around, spread
 from sivrel.core.scene.model import FrameRange
 from sivrel.core.sequence.cause import find_cause
 from sivrel.core.sequence.filter_in_time import join_filtered
-from sivrel.core.sequence.foretell import foretell
 from sivrel.core.sequence.frames import every_frame, frames_in_words, parse_frames
+from sivrel.core.sequence.predict import predict
 from sivrel.core.sequence.promise import level_in, promise_in_words, promise_of
 from sivrel.core.sequence.trials import MotionTrials, boxes_of
 from tests.moving import judged, levels, sequence
@@ -138,7 +138,7 @@ class Causes(unittest.TestCase):
         self.assertIn("not seen", found.says)
 
 
-class Foretold(unittest.TestCase):
+class Predicted(unittest.TestCase):
     def test_boxes_are_as_many_as_asked_and_lie_in_the_picture(self):
         for width, height in ((320, 180), (64, 36), (20, 10)):
             boxes = boxes_of(width, height, 3)
@@ -149,9 +149,9 @@ class Foretold(unittest.TestCase):
     def test_it_is_what_the_whole_frames_do(self):
         shot = sequence({"sampling.max": 16}, frames=range(1, 6), size=(128, 96), pan=0.01)
         trials = MotionTrials(shot, 3.0, boxes_of(128, 96, 1), rate=24.0, exposure=0.0, first=1.0, last=5.0, count=3)
-        told = foretell(trials)
-        self.assertAlmostEqual(told.level / float(np.sqrt((levels(shot) ** 2).mean())), 1.0, delta=0.35)
-        self.assertGreater(told.samples, 1.0)
+        made = predict(trials)
+        self.assertAlmostEqual(made.level / float(np.sqrt((levels(shot) ** 2).mean())), 1.0, delta=0.35)
+        self.assertGreater(made.samples, 1.0)
 
 
 class InTime(unittest.TestCase):

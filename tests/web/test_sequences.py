@@ -116,7 +116,7 @@ class InMotion(SequencesTest):
             self.assertTrue(tunings.of_proof(self.db, moving.id, kind)[0].asked["in_motion"])
 
 
-class Told(SequencesTest):
+class Shown(SequencesTest):
     def test_a_remedy_is_held_to_what_it_promised(self):
         number = self.made()
         frames = sequences.frames_of(self.db, number)
@@ -168,7 +168,7 @@ class Told(SequencesTest):
         for proof in sequences.frames_of(self.db, number):
             proofs.finish(self.db, proof.id, digest, 1.0, None, 0.0, 0)
         frames = sequences.frames_of(self.db, number)
-        known = {proof.id: sequences.Told(FLICKER, "") for proof in frames if proof.frame.time in (11.0, 12.0, 13.0)}
+        known = {proof.id: sequences.FrameFlicker(FLICKER, "") for proof in frames if proof.frame.time in (11.0, 12.0, 13.0)}
         wanted = [proof.frame.time for proof in frames if needed(proof, frames, known)]
         self.assertEqual(wanted, [13.0, 14.0, 15.0, 16.0])
         judge_later(self.db, sequences.get(self.db, number))
@@ -202,10 +202,10 @@ class Told(SequencesTest):
         self.assertIsNone(files.export_path(self.data, number, "../x"))
 
     def test_a_foretelling_is_asked_with_the_forms_recipe(self):
-        question = self.post("/shots/stairwell/sequences/foretell", **{"frames": "1-9", "from": "start:exterior", "width": "32", "height": "18"})
+        question = self.post("/shots/stairwell/sequences/predict", **{"frames": "1-9", "from": "start:exterior", "width": "32", "height": "18"})
         self.assertEqual(question.status_code, 200, question.text)
         taken = requests.take(self.db)
-        self.assertEqual((taken[1], taken[3]["frames"], taken[3]["size"]), ("foretell", "1-9", [32, 18]))
+        self.assertEqual((taken[1], taken[3]["frames"], taken[3]["size"]), ("predict", "1-9", [32, 18]))
 
     def test_numbers_of_a_proof_of_a_moving_shot(self):
         answer = self.prove("stairwell", camera="climb", time="48")

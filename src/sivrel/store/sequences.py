@@ -46,7 +46,7 @@ class Sequence:
 
 
 @dataclass(frozen=True)
-class Told:
+class FrameFlicker:
     """The flicker of a frame, as core.measure.flicker.Flicker.as_dict gives it, and the name of its map."""
 
     body: dict[str, Any]
@@ -177,9 +177,9 @@ def keep_flicker(db: sqlite3.Connection, proof_id: int, filtered: bool, body: di
     )  # fmt: skip
 
 
-def flickers(db: sqlite3.Connection, number: int, filtered: bool) -> dict[int, Told]:
+def flickers(db: sqlite3.Connection, number: int, filtered: bool) -> dict[int, FrameFlicker]:
     """The flicker of a sequence's frames, as they are or filtered through time, by proof."""
     rows = db.execute(
         "SELECT flickers.* FROM flickers JOIN proofs ON proofs.id = proof_id WHERE sequence_id = ? AND filtered = ?", (number, filtered)
     )
-    return {row["proof_id"]: Told(read_json(row["body"], {}), row["map"]) for row in rows}
+    return {row["proof_id"]: FrameFlicker(read_json(row["body"], {}), row["map"]) for row in rows}

@@ -45,7 +45,7 @@ HANDLERS = {
     "retest": Handler(diagnosis_handlers.retest_proof, takes_seconds=True),
     "judge": Handler(sequence_handlers.judge_sequence, takes_seconds=True),
     "cause": Handler(sequence_handlers.cause_of_flicker, takes_seconds=True),
-    "foretell": Handler(sequence_handlers.foretell_flicker, takes_seconds=True),
+    "predict": Handler(sequence_handlers.predict_flicker, takes_seconds=True),
     "export": Handler(sequence_handlers.export_sequence, takes_seconds=True),
     "tune": Handler(tuning_handlers.tune_proof, takes_seconds=True),
 }

@@ -20,9 +20,9 @@ from ..core.pictures.video import write_video
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
 from ..core.sequence.cause import around, find_cause
-from ..core.sequence.foretell import foretell, foretold_in_words
 from ..core.sequence.frames import parse_frames
 from ..core.sequence.judge import Judge, Judged
+from ..core.sequence.predict import predict, prediction_in_words
 from ..core.sequence.render import Sequence as Frames
 from ..core.sequence.trials import Box, MotionTrials, boxes_of
 from ..core.whole_file import whole_file
@@ -33,8 +33,8 @@ from .request import Request
 KIND = "judge"
 JUDGING = threading.Lock()
 """Held while a sequence is judged: a second request finds what the first has measured, and measures the rest."""
-COUNT_FORETOLD = 3
-"""Frames of which parts are rendered to foretell flicker."""
+FRAMES_OF_A_PREDICTION = 3
+"""Frames of which parts are rendered to predict flicker."""
 
 
 def judge_later(db: sqlite3.Connection, sequence: Sequence) -> None:
@@ -74,7 +74,7 @@ def _judge_sequence(request: Request) -> dict[str, Any]:
     return {"sequence": sequence.id}
 
 
-def needed(proof: proofs.Proof, frames: list[proofs.Proof], known: dict[int, sequences.Told], data: Any = None) -> bool:
+def needed(proof: proofs.Proof, frames: list[proofs.Proof], known: dict[int, sequences.FrameFlicker], data: Any = None) -> bool:
     """Whether a frame must be read to judge what is not judged yet: itself, or one that it is a neighbour of. data: whether its filtered picture must
     be there, too."""
     if data is not None:
@@ -168,17 +168,16 @@ def _cause(request: Request, sequence: Sequence) -> dict[str, Any]:
     return find_cause(trials, sum(seconds) / len(seconds) if seconds else 0.0).as_dict()
 
 
-def foretell_flicker(request: Request) -> dict[str, Any]:
-    """Foretell the flicker of frames that are not rendered, from small parts of a few of them."""
+def predict_flicker(request: Request) -> dict[str, Any]:
+    """Predict the flicker of frames that are not rendered, from small parts of a few of them."""
     body = request.body
     recipe = recipes.stored(request.db, body["recipe"])
     frames, (width, height) = parse_frames(body["frames"]), body["size"]
     shot, edits = request.shot, with_edits(Edits(), body["edits"])
     made = _frames(request, shot, recipe, edits, body["camera"], Frame(width, height), frames, "rendering small parts of three frames")
-    trials = _trials(made, shot, frames[len(frames) // 2], boxes_of(width, height), COUNT_FORETOLD)
-    told = foretell(trials)
+    prediction = predict(_trials(made, shot, frames[len(frames) // 2], boxes_of(width, height), FRAMES_OF_A_PREDICTION))
     assert shot.frames is not None
-    return {"foretold": told.as_dict(), "says": foretold_in_words(told, shot.frames.rate)}
+    return {"predicted": prediction.as_dict(), "says": prediction_in_words(prediction, shot.frames.rate)}
 
 
 def export_sequence(request: Request) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 The camera moves on without steps: every sample has a moment of its own (Cook, Porter & Carpenter 1984, "Distributed Ray Tracing"). Everything else,
 objects, lights and their depth maps, is made ready at the middle of equal spans of the shutter's time, so many that nothing moves farther on the
-screen in one of them than STEP pixels, half the width of the pixel filter. Where a recipe allows fewer, its steps may show; their width is told.
+screen in one of them than STEP pixels, half the width of the pixel filter. Where a recipe allows fewer, its steps may show; their width is said.
 """
 
 import math

@@ -1,6 +1,6 @@
 """Why a moving shot flickers: trials in which one thing at a time is held still, and what would cure it.
 
-Grain is tried with a quarter of the samples, which must make four times its energy: that is sooner told than with more of them. Caches that are made
+Grain is tried with a quarter of the samples, which must make four times its energy: sooner measured than with more of them. Caches that are made
 for each frame are tried shared, depth maps traced, and of lights drawn by chance all. What a trial takes away is that cause's share. What none takes
 away is light and shadow that move.
 """

@@ -2,8 +2,8 @@
 
 Frames are brought over by their motion passes. A neighbour counts less where it differs by more than the error of the filter explains, since there
 the light has changed and the mean of both would be a trail of it. The two halves of the samples are joined
-with the same weights, so that the error of what is shown is told as for a still (`core.render.filter`). Where nothing moves no pixel is resampled,
-and the picture stays as sharp as it was.
+with the same weights, so that the error of what is shown is estimated as for a still (`core.render.filter`). Where nothing moves no pixel is
+resampled, and the picture stays as sharp as it was.
 """
 
 from collections.abc import Sequence

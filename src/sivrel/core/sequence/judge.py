@@ -20,7 +20,7 @@ KEPT = (*NEEDED, "guide_normal", "guide_albedo", "gloss", "albedo", "direct", "i
 @dataclass
 class Judged:
     """time: of the frame; flicker: against its neighbours, None without both; image: what was shown, linear colour; picture: the frame; error: of the
-    filter, [rows, columns], None where it is not told."""
+    filter, [rows, columns], None where it is not known."""
 
     time: float
     flicker: Flicker | None

@@ -191,8 +191,8 @@ def ask(number: int, what: str) -> ResponseReturnValue:
     return jsonify(question=question)
 
 
-@pages.post("/shots/<slug>/sequences/foretell")
-def foretell(slug: str) -> ResponseReturnValue:
+@pages.post("/shots/<slug>/sequences/predict")
+def predict(slug: str) -> ResponseReturnValue:
     """Ask how the form's recipe would flicker, from a few small parts of a few frames; the answer comes at /questions/N.json."""
     shot = moving_or_refuse(shot_or_404(slug))
     assert shot.frames is not None
@@ -203,7 +203,7 @@ def foretell(slug: str) -> ResponseReturnValue:
     Frame(size[0], size[1])
     kept, through = recipes.keep(db(), with_values(recipe, values)), request.form.get("camera") or camera
     body = {"recipe": kept, "edits": edits.flat(), "camera": through, "size": size, "frames": frames_in_words(frames)}
-    return jsonify(question=requests.ask(db(), "foretell", shot.id, body))
+    return jsonify(question=requests.ask(db(), "predict", shot.id, body))
 
 
 @pages.post("/sequences/<int:number>/remedy")

@@ -8,7 +8,7 @@ from ...core.sequence.judge import over_all
 from ...core.sequence.promise import level_in, promise_in_words
 from ...core.sequence.words import flicker_in_words
 from ...store import files, jobs, proofs, sequences, shots
-from ...store.sequences import Sequence, Told
+from ...store.sequences import FrameFlicker, Sequence
 from ..database import data, db
 from ..words import recipe_changes, seconds
 
@@ -30,12 +30,12 @@ def changes_of(sequence: Sequence, others: list[Sequence]) -> list[tuple[str, st
     return found
 
 
-def whole_flicker(frames: list[proofs.Proof], told: dict[int, Told]) -> dict[str, Any] | None:
+def whole_flicker(frames: list[proofs.Proof], known: dict[int, FrameFlicker]) -> dict[str, Any] | None:
     """The flicker of a sequence from that of its frames, as core.sequence.judge.over_all gives it."""
-    return over_all([(proof.frame.time or 0.0, told[proof.id].body) for proof in frames if proof.id in told])
+    return over_all([(proof.frame.time or 0.0, known[proof.id].body) for proof in frames if proof.id in known])
 
 
-def _frame(proof: proofs.Proof, raw: dict[int, Told], filtered: dict[int, Told]) -> dict[str, Any]:
+def _frame(proof: proofs.Proof, raw: dict[int, FrameFlicker], filtered: dict[int, FrameFlicker]) -> dict[str, Any]:
     job = jobs.of_proof(db(), proof.id) if proof.picture is None else None
     return {
         "proof": proof.id, "time": proof.frame.time, "picture": proof.picture, "state": proof.state, "message": proof.message,
@@ -65,14 +65,14 @@ def state_of(sequence: Sequence) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _promise(sequence: Sequence, frames: list[proofs.Proof], told: dict[int, Told], measured: list[float]) -> dict[str, Any] | None:
+def _promise(sequence: Sequence, frames: list[proofs.Proof], known: dict[int, FrameFlicker], measured: list[float]) -> dict[str, Any] | None:
     """What became of what the sequence's remedy promised; None if it was not rendered as one."""
     if sequence.promised is None:
         return None
-    proof = next((one for one in frames if one.frame.time == sequence.promised["time"] and one.id in told), None)
+    proof = next((one for one in frames if one.frame.time == sequence.promised["time"] and one.id in known), None)
     level = None
     if proof is not None:
-        path = files.flicker_path(data(), told[proof.id].map)
+        path = files.flicker_path(data(), known[proof.id].map)
         level = level_in(np.load(path), sequence.promised["box"]) if path.is_file() else None
     return promise_in_words(sequence.promised, level, sum(measured) / len(measured) if measured else None)
 

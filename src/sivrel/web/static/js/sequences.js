@@ -255,14 +255,14 @@ async function render(event) {
   }
 }
 
-async function foretell() {
+async function predict() {
   say();
-  $("foretold").textContent = "rendering small parts of three frames…";
+  $("predicted").textContent = "rendering small parts of three frames…";
   try {
-    const { says } = await watch(`/shots/${main.dataset.shot}/sequences/foretell`, new FormData($("new-form"))).done();
-    $("foretold").textContent = says;
+    const { says } = await watch(`/shots/${main.dataset.shot}/sequences/predict`, new FormData($("new-form"))).done();
+    $("predicted").textContent = says;
   } catch (problem) {
-    $("foretold").textContent = "";
+    $("predicted").textContent = "";
     say(problem.message);
   }
 }
@@ -330,7 +330,7 @@ const acts = {
   resume: async () => (await post(`/sequences/${reels[0].state.id}/resume`), refresh()),
   cause: () => (say(), listen(watch(`/sequences/${reels[0].state.id}/cause`))),
   stop: () => going?.stop(),
-  foretell,
+  predict,
 };
 document.addEventListener("click", (event) => {
   const act = event.target.closest("[data-do]"), card = event.target.closest("#cards .card"), tab = event.target.closest(".leaves [role=tab]");
