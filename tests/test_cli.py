@@ -76,6 +76,14 @@ class CommandLine(unittest.TestCase):
         self.render("one.exr", "--frame", "3", "--size", "48x27", "--set", "sampling.max=4", shot=str(scene))
         np.testing.assert_array_equal(read_exr(self.folder / "one.exr").beauty, picture.beauty)
 
+        # Frames whose caches are shared with others are kept with these others only.
+        named = "gi.seen=irradiance_cache", "irradiance_cache.rays=16", "motion.caches=shared", "motion.keys=2", "motion.blur=on"
+        shared = [*small, *(part for setting in named for part in ("--set", setting))]
+        for frames, kept in (("2-3", [False, False]), ("2-3", [True, True]), ("2-4", [False, False, False])):
+            result = json.loads(sivrel("sequence", str(scene), "--frames", frames, *shared).stdout)
+            self.assertEqual([row["kept"] for row in result["frames"]], kept)
+        self.assertEqual(read_exr(out / "walk.0003.exr").through, "2-4")
+
         for arguments, says in (
             (("--frames", "4-9"), "frames 1 to 5"), (("--frames", "2-3", "-o", str(out / "same.exr")), "need a name with #"),
             (("--video", str(out / "film.mp4")), "WebM"), (("--per-degree", "1"), "viewing distance"),

@@ -125,7 +125,7 @@ def _pictures(made: "Sequence", names: Names, changed: float, report: Reporter, 
         report(f"frame {frame:g}, {k + 1} of {len(made.frames)}{left}", k / len(made.frames))
         begun = time.monotonic()
         tiles = TileFolder(path.with_name(f".{path.stem}.tiles"))
-        finished = tiles.of_work(hash_of(to_json(made.recipe), made.edits.flat(), made.camera, made.at(frame), made.moving.of))
+        finished = tiles.of_work(hash_of(to_json(made.recipe), made.edits.flat(), made.camera, made.at(frame), made.moving.of, made.through))
         picture = made.render(frame, finished, tiles.add).picture
         if not all_passes:
             picture = without_lights(picture)
@@ -146,12 +146,13 @@ def _known(path: Path, made: "Sequence", frame: float, changed: float) -> "Pictu
         picture = read_exr(path)
     except InputError:
         return None
-    same = (picture.recipe, picture.edits, picture.frame, picture.shot, picture.version) == (
+    same = (picture.recipe, picture.edits, picture.frame, picture.shot, picture.version, picture.through) == (
         made.recipe,
         made.edits,
         made.at(frame),
         made.name,
         __version__,
+        made.through,
     )
     return picture if same and made.camera in (None, picture.camera) else None
 

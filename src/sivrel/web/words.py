@@ -141,6 +141,8 @@ def meters_in_words(proof: Proof) -> list[str]:
     noise = Noise(**meters["noise"]) if meters.get("noise") else None
     if noise is not None and (noise.level is None or noise.unknown > 0.01 or noise.tail > 2.0 * noise.level):
         sentences.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
+    if meters.get("blur"):
+        sentences.append(meters["blur"])
     if meters.get("stand_ins"):
         sentences.append(f"Made with plain stand-ins for {counted(meters['stand_ins'], 'surface')}: not the final look.")
     sentences += [way_in_words(note) for note in meters.get("ways", [])]

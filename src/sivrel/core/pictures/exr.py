@@ -34,6 +34,7 @@ class Picture:
     passes: float32 [rows, columns, channels] by name; "beauty" has R G B A
     recipe, shot, camera, version: None where the file was not written by this program
     exposure: of its camera, in stops; 0 if the file has none
+    through: the frames of its sequence, in words, where its caches are theirs
     objects: names by the numbers of the pass “object”, as far as the file has them
     problem: one sentence on why recipe and edits are None although this program wrote the file; empty if there is none
     """
@@ -48,6 +49,7 @@ class Picture:
     objects: list[str] = field(default_factory=list)
     problem: str = ""
     exposure: float = 0.0
+    through: str = ""
 
     @property
     def beauty(self) -> np.ndarray:
@@ -92,7 +94,8 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
 def _about(picture: Picture) -> dict[str, Any]:
     """What the header says besides recipe and edits."""
     about = {"shot": picture.shot, "camera": picture.camera, "seed": picture.frame.seed, "exposure": picture.exposure}
-    return about if picture.frame.time is None else {**about, "frame": picture.frame.time}
+    about |= {"frame": picture.frame.time} if picture.frame.time is not None else {}
+    return {**about, "through": picture.through} if picture.through else about
 
 
 def save_exr(path: Path, picture: Picture) -> None:
@@ -139,6 +142,7 @@ def _with_header(picture: Picture, header: dict[str, Any], path: Path) -> Pictur
     exposure = about.get("exposure")
     if isinstance(exposure, int | float) and abs(exposure) <= MOST_STOPS:  # also false for not-a-number
         picture.exposure = float(exposure)
+    picture.through = str(about.get("through", ""))
     picture.objects = [str(name) for name in objects]
     if "sivrelRecipe" in header:
         picture.version = str(header.get("sivrelVersion", ""))

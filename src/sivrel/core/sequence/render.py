@@ -16,6 +16,7 @@ from ..render.recipe import Recipe
 from ..render.through_time import Moving
 from ..rendered import Neighbours, Render, render_prepared
 from ..task import Task
+from .frames import frames_in_words
 
 
 def neighbours_of(moving: Moving, time: float, edits: Edits, camera: str | None, files: Files | None = None) -> Neighbours:
@@ -81,5 +82,10 @@ class Sequence:
             ready, self.recipe, self.at(time, of), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,
             tiles=tiles, keep=keep,
         )  # fmt: skip
-        made.prepare_seconds = prepared
+        made.prepare_seconds, made.picture.through = prepared, self.through
         return made
+
+    @property
+    def through(self) -> str:
+        """The frames in words, if caches are shared by them: a frame then depends on which these are."""
+        return frames_in_words(self.frames) if self.recipe.motion.caches in ("shared", "kept") and self.recipe.preparing() else ""
