@@ -5,6 +5,7 @@ import numpy as np
 from sivrel.core.pictures.exr import write_exr
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.store import files, jobs, proofs, requests, sequences, shots, tunings
+from sivrel.web.pictures.routes import flicker_tones
 from sivrel.web.sequences.views import whole_flicker
 from sivrel.work.sequence_handlers import judge_later, needed
 from tests.moving import sequence as frames_of_room
@@ -149,6 +150,14 @@ class Shown(SequencesTest):
         self.assertEqual(self.client.get(f"/pictures/{frame['picture']}.half?pass=in_time").status_code, 404)
         lines = self.client.get(f"/sequences/{shipped[0].id}.csv").text.splitlines()
         self.assertEqual(len(lines), len(state["frames"]) + 1)
+
+    def test_the_map_grows_brighter_with_flicker_and_turns_from_grey_where_it_is_seen(self):
+        tones = flicker_tones(np.array([[0.0, 0.5, 1.0, 3.0, 10.0, 40.0, 100.0, 500.0]], np.float16))[0]
+        light = tones @ [0.2126, 0.7152, 0.0722]
+        self.assertTrue((np.diff(light[:7]) > 0.0).all())
+        np.testing.assert_array_equal(tones[6], tones[7])
+        np.testing.assert_allclose(np.ptp(tones[:3], axis=1), 0.0, atol=1e-6)
+        self.assertTrue((np.ptp(tones[3:6], axis=1) > 0.1).all())
 
     def test_the_whole_is_the_root_mean_square_of_its_frames_and_names_the_worst(self):
         number = self.made()

@@ -102,17 +102,24 @@ def half(digest: str) -> ResponseReturnValue:
 
 
 def _of_motion(digest: str, name: str) -> ResponseReturnValue:
-    """A frame filtered through time, or the map of its flicker: middle grey where it is just seen, a stop brighter where it is four times that."""
+    """A frame filtered through time, or the map of its flicker in tones."""
     if not proofs.has_picture(db(), digest):
         abort(404)
     flicker = name.startswith("flicker")
     path = files.flicker_path(data(), f"{digest}{'-in-time' if name.endswith('in_time') else ''}") if flicker else files.in_time_path(data(), digest)
     if not path.is_file():
         abort(404)
-    plane = MIDDLE * np.sqrt(np.load(path).astype(np.float32))[..., None] if flicker else np.load(path)["image"].astype(np.float32)
-    return Response(
-        files.halves(np.repeat(plane, 3, axis=2) if flicker else plane), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"}
-    )
+    plane = flicker_tones(np.load(path)) if flicker else np.load(path)["image"].astype(np.float32)
+    return Response(files.halves(plane), mimetype="application/octet-stream", headers={"Cache-Control": "no-store"})
+
+
+def flicker_tones(seen: np.ndarray) -> np.ndarray:
+    """A map of flicker [rows, columns] as linear colour: grey up to what is just seen, then amber at ten times that, and pale at a hundred times."""
+    seen = seen.astype(np.float32)[..., None]
+    over = np.clip(np.log10(np.maximum(seen, 1.0)), 0.0, 2.0)
+    grey, amber, pale = (np.array(tone, np.float32) for tone in (3 * (MIDDLE,), (0.8, 0.3, 0.02), (1.0, 0.95, 0.8)))
+    coloured = np.where(over < 1.0, grey + (amber - grey) * over, amber + (pale - amber) * (over - 1.0))
+    return np.where(seen < 1.0, MIDDLE * seen, coloured)
 
 
 @pages.get("/pictures/<digest:digest>.png")
