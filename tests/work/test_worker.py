@@ -88,7 +88,7 @@ class Killed(WorkerTest):
 
     def test_a_sequence_killed_three_times_has_the_same_bytes_and_its_flicker(self):
         shot = add_shot_at(self.db, write_usda(self.data / "walk.usda", frames=4))
-        recipe = with_values(Recipe(), {"sampling.max": 96})
+        recipe = with_values(Recipe(), {"sampling.max": 96, "motion.blur": "on"})
         whole, killed = (
             sequences.add(self.db, shot.id, recipe, Edits(), "Eye", Frame(96, 54), (1.0, 2.0, 3.0), 24.0, name=name) for name in ("whole", "killed")
         )

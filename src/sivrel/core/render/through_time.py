@@ -78,7 +78,7 @@ def gather_caches(stage: Callable[[float], Staged], job: Preparation, moving: Mo
     times = around(moving.frames, frame.time) if recipe.motion.caches == "blended" else spread(moving.frames, recipe.motion.keys)
     if not ways or (not shared and not kept and len(times) < 2):
         return {}
-    what = moving.of, recipe.motion.caches, recipe.model_dump_json(), edits, job.camera.name, frame.width, frame.height, frame.seed, times
+    what = moving.of, recipe.model_dump_json(), edits, job.camera.name, frame.width, frame.height, frame.seed, times
 
     def gather() -> dict[str, Gathered]:
         staged, found = {time: stage(time) for time in times}, dict[str, Gathered]()
