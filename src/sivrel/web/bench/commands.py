@@ -1,10 +1,31 @@
 """The commands of the bench: one declaration for buttons, key sheet and key bindings. Their functions are in bench.js, by name."""
 
 from dataclasses import dataclass
+from typing import Any
 
+SPELLINGS = {
+    "prove": "render start run go draft", "leave": "cancel stop abort back", "oneByOne": "separately each change", "live": "interactive preview",
+    "before": "previous up", "after": "next down", "fold": "collapse hide", "unfold": "expand show", "star": "favourite mark keep",
+    "name": "rename note comment label", "putAside": "remove trash discard", "find": "search proofs lineage",
+    "queue": "jobs waiting renders priority",
+    "parent": "previous original before", "wipe": "split slide", "difference": "diff subtract", "weaker": "difference gain",
+    "stronger": "difference gain", "compare": "two beside", "region": "crop part box area", "enlarge": "zoom crop bigger",
+    "half": "smaller resolution", "double": "larger bigger resolution", "pin": "probe marker watch value", "walk": "orbit navigate view move",
+    "rise": "up crane", "sink": "down crane", "darker": "exposure brightness", "lighter": "exposure brighter brightness",
+    "asCamera": "reset exposure", "lights": "lamps panel", "solo": "isolate only", "lightOn": "light off mute",
+    "reach": "blocked shadow who lights this",
+    "plan": "top view map place aim light", "marks": "records photons cells", "hatch": "overlay served traced", "undo": "redo back history",
+    "findings": "diagnose flaws problems fireflies blotches leaks grain wrong", "findingBefore": "previous flaw", "findingAfter": "next flaw",
+    "proveFirst": "fix cure repair flaw", "survey": "check geometry problems", "ladder": "how high enough test values samples",
+    "budget": "time seconds split spend", "match": "compare brute force cache photons gi", "advice": "recommend suggest help choose",
+    "filter": "denoise clean grain", "finish": "grade balance contrast white tone", "measure": "auto automatic exposure", "view": "tone display",
+    "pass": "aov layer channel albedo normal depth", "zoomIn": "closer larger", "zoomOut": "zoom smaller", "fit": "zoom whole picture",
+    "pixels": "zoom 100 percent actual size", "paper": "dark mode night", "sheet": "help keys keyboard shortcuts",
+}  # fmt: skip
+"""Other words by which a command is found in the palette."""
 SHOWN = {
     "Enter": "⏎", "Escape": "Esc", "ArrowUp": "↑", "ArrowDown": "↓", "ArrowLeft": "←", "ArrowRight": "→", "Delete": "Del", "PageUp": "PgUp",
-    "PageDown": "PgDn", "-": "−",
+    "PageDown": "PgDn", "-": "−", " ": "Space",
 }  # fmt: skip
 """Labels of keys that differ from the key itself."""
 
@@ -80,11 +101,21 @@ SHEET: tuple[tuple[Command, ...], ...] = (
     (Command("zoomIn", ("+", "="), "zoom in"), Command("zoomOut", ("-",), "out"), Command("fit", ("0",), "fit"),
      Command("pixels", ("1",), "pixel for pixel, wheel at the pointer")),
     (Command("paper", ("t",), "light or dark theme", by_page=True),),
+    (Command("palette", (" ",), "find anything: actions, settings, lights, proofs, pages"),),
     (Command("sheet", ("?",), "this sheet", by_page=True),),
 )  # fmt: skip
 """Rows of the key sheet."""
 COMMANDS = tuple(command for row in SHEET for command in row)
 BY_NAME = {command.name: command for command in COMMANDS}
+
+
+def palette(outside: bool) -> list[dict[str, Any]]:
+    """The commands as the palette lists them: all but those that are held down."""
+    chosen = [command for command in COMMANDS if command.name != "flip" and not (outside and command.of_scene)]
+    return [
+        {"name": one.name, "title": one.says[0].upper() + one.says[1:], "keys": one.shown, "words": f"{one.label} {SPELLINGS.get(one.name, '')}"}
+        for one in chosen
+    ]  # fmt: skip
 
 
 def bindings(outside: bool) -> dict[str, str]:

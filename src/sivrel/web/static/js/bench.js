@@ -2,7 +2,7 @@
 
 import { CameraMover } from "./cameras.js";
 import { roundedStops, sayCaption, sayVerdict } from "./captions.js";
-import { openLeaf, sayStatus } from "./common.js";
+import { openLeaf, sayStatus, turnPaper } from "./common.js";
 import { $ } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
@@ -19,6 +19,7 @@ import { Outlines } from "./outlines.js";
 import { hasPass, isLight, offerPasses } from "./passes.js";
 import { Pins } from "./pins.js";
 import { Plan } from "./plan.js";
+import { Palette } from "./palette.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { sayPlate } from "./plate-words.js";
 import { followPointer } from "./pointer.js";
@@ -441,8 +442,34 @@ Object.assign(DO, {
   rise: walkOr([0, 0, 1], () => {}),
   sink: walkOr([0, 0, -1], () => {}),
   prove: () => recipe.prove(),
+  palette: () => palette.open(),
   leave,
 });
+
+// ---- the palette ----------------------------------------------------------------------------------------------
+
+/** What the palette finds: commands, settings with their values, lights, findings, proofs, pages. */
+function entries() {
+  const ofPage = { undo: () => recipe.undo(), paper: turnPaper, sheet: () => document.querySelector("[data-key-sheet]").click() };
+  const commands = JSON.parse(places.dataset.palette).filter((one) => one.name !== "palette")
+    .map(({ name, ...one }) => ({ kind: "Actions", ...one, act: DO[name] ?? ofPage[name] }));
+  const settings = [...recipe.holder.querySelectorAll("[name*='.'], [name=camera], [name=width], [name=height], [name=seed], [name=time]")]
+    .filter((field) => !field.closest("[hidden]")).map((field) => ({
+      kind: "Settings", title: field.ariaLabel, note: `now ${field.selectedOptions?.[0]?.textContent || field.value || "empty"}`, words: `${field.name} ${field.title}`,
+      act: () => (openLeaf("recipe"), field.focus(), field.select?.()),
+    }));
+  const named = (outside ? [] : JSON.parse(places.dataset.lights)).map((name) => ({ kind: "Lights", title: name, note: "open its settings", words: "light lamp", act: () => openLight(name) }));
+  const flaws = findings.list.map((one, k) => ({ kind: "Findings", title: one.title ?? one.kind, note: one.says ?? "", act: () => (openLeaf("findings"), findings.turn(k - findings.at)) }));
+  const cards = [...document.querySelectorAll(".card[data-proof]")].map((card) => ({
+    kind: "Proofs", title: `Proof ${card.dataset.proof}${card.dataset.name ? `: ${card.dataset.name}` : ""}`, note: card.querySelector(".said")?.textContent.trim() ?? "",
+    act: () => choose(Number(card.dataset.proof)),
+  }));
+  const links = [...document.querySelectorAll(".head nav a:not([hidden])")].map((link) => ({
+    kind: "Pages", title: link.textContent, note: link.title, act: () => (location.href = link.href),
+  }));
+  return [...commands, ...settings, ...named, ...flaws, ...cards, ...links];
+}
+const palette = new Palette(entries);
 
 /** Escape leaves the last mode. */
 function leave() {

@@ -17,8 +17,8 @@ export function followKeys(keys, { hold, undo, redo }) {
     }
     if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
     if (event.key === "Escape" && isTyping(event)) return event.target.blur();
-    // A pressed button or a link keeps its own Enter.
-    if (isTyping(event) || (event.key === "Enter" && event.target.closest("button, a"))) return;
+    // A pressed button or a link keeps its own Enter, and a button its space.
+    if (isTyping(event) || (event.key === "Enter" && event.target.closest("button, a")) || (event.key === " " && event.target.closest("button, summary"))) return;
     if (event.key.toLowerCase() === "f") {
       if (!event.repeat) hold(true);
       return;
