@@ -147,7 +147,9 @@ class Shown(SequencesTest):
         self.assertEqual(self.client.get(f"/pictures/{frame['picture']}.half?pass=flicker").status_code, 200)
         size = state["width"] * state["height"] * 8
         self.assertEqual(len(self.client.get(f"/pictures/{frame['picture']}.half").data), size)
-        self.assertEqual(self.client.get(f"/pictures/{frame['picture']}.half?pass=in_time").status_code, 404)
+        self.assertEqual(len(self.client.get(f"/pictures/{frame['picture']}.half?pass=in_time").data), size)
+        self.assertEqual(self.client.get(f"/pictures/{frame['picture']}.half?pass=flicker_in_time").status_code, 200)
+        self.assertLess(state["in_time"]["level"], 0.3 * state["flicker"]["level"])
         lines = self.client.get(f"/sequences/{shipped[0].id}.csv").text.splitlines()
         self.assertEqual(len(lines), len(state["frames"]) + 1)
 

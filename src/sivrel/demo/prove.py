@@ -127,37 +127,42 @@ def _scene_at(path: Path, time_code: float) -> Scene:
 
 
 def prove_sequences(demo: DemoShot) -> None:
-    """Render the sequences of a moving shot, and write each with the flicker of its frames."""
+    """Render the sequences of a moving shot, and write each with its frames filtered through time, and the flicker of both."""
     for name, values, title in SEQUENCES.get(demo.name, ()):
         folder = demo.sequences / name
         folder.mkdir(parents=True, exist_ok=True)
         path, chosen = demo.path, parse_frames(SEQUENCE_FRAMES)
         moving = Moving(functools.partial(_scene_at, path), chosen, f"{demo.name} {path.stat().st_size}")
         frames = Sequence(moving, with_values(Recipe(), values), Edits(), None, Frame(*SEQUENCE_SIZE), name=demo.name)
-        judge, rows = Judge(), dict[float, dict[str, Any]]()
+        judges, rows = (Judge(), Judge(filtered=True)), dict[float, dict[str, Any]]()
         for time_code in frames.frames:
             begun = time.monotonic()
             made = frames.render(time_code)
             rows[time_code] = {
                 "frame": time_code, "seconds": round(time.monotonic() - begun, 3), "noise": made.noise.level if made.noise is not None else None,
-                "light": made.mean_light, "dropped": made.dropped, "flicker": None, "file": f"{time_code:04.0f}.exr",
+                "light": made.mean_light, "dropped": made.dropped, "flicker": None, "in_time": None, "file": f"{time_code:04.0f}.exr",
             }  # fmt: skip
-            _keep_judged(folder, rows, judge.add(made.picture))
+            for judge in judges:
+                _keep_judged(folder, rows, judge.filtered, judge.add(made.picture))
             picture = replace(made.picture, passes={key: made.picture.passes[key] for key in ("beauty", "emission")})
             write_exr(folder / f"{time_code:04.0f}.exr", picture, half=True)
-        _keep_judged(folder, rows, judge.finish())
+        for judge in judges:
+            _keep_judged(folder, rows, judge.filtered, judge.finish())
         about = {"title": title, "rate": 24.0, "made_on": f"a machine with {os.cpu_count()} cores", "frames": list(rows.values())}
         (folder / "sequence.json").write_text(json.dumps(about, indent=1) + "\n")
         levels = [row["flicker"]["level"] for row in rows.values() if row["flicker"]]
         print(f"{demo.name} {name}: {sum(row['seconds'] for row in rows.values()):.0f} s, flicker {sum(levels) / len(levels):.2f}")
 
 
-def _keep_judged(folder: Path, rows: dict[float, dict[str, Any]], judged: Iterator[Judged]) -> None:
-    """Note the flicker of frames, and keep its maps."""
+def _keep_judged(folder: Path, rows: dict[float, dict[str, Any]], filtered: bool, judged: Iterator[Judged]) -> None:
+    """Note the flicker of frames, and keep its maps, and what the filter through time made of them."""
     for one in judged:
+        kept = {"image": one.image.astype(np.float16)} if filtered else {}
         if one.flicker is not None:
-            rows[one.time]["flicker"] = one.flicker.as_dict()
-            np.savez_compressed(folder / f"{one.time:04.0f}.npz", seen=np.round(one.flicker.seen, 1).astype(np.float16))
+            rows[one.time]["in_time" if filtered else "flicker"] = one.flicker.as_dict()
+            kept["seen"] = np.round(one.flicker.seen, 1).astype(np.float16)
+        if kept:
+            np.savez_compressed(folder / f"{one.time:04.0f}{'-in-time' if filtered else ''}.npz", **kept)  # type: ignore[arg-type]
 
 
 def _shows(path: Path, recipe: Recipe, edits: Edits, camera: str) -> bool:

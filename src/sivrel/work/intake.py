@@ -78,11 +78,17 @@ def _add_shipped_sequence(db: sqlite3.Connection, data: Path, listing: Path, sho
         if k == len(frames) // 2:  # the one that its card shows
             make_thumbnail(data, digest, read_exr(path), first.exposure)
         proofs.finish(db, proof.id, digest, row["seconds"], row["noise"], row["light"], row["dropped"], about["made_on"])
-        if row["flicker"]:
-            target = files.flicker_path(data, digest)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            np.save(target, np.load(path.with_suffix(".npz"))["seen"])
-            sequences.keep_flicker(db, proof.id, False, row["flicker"], digest)
+        for filtered, body, suffix in ((False, row["flicker"], ""), (True, row["in_time"], "-in-time")):
+            kept = path.with_name(f"{path.stem}{suffix}.npz")
+            if body:
+                target = files.flicker_path(data, f"{digest}{suffix}")
+                target.parent.mkdir(parents=True, exist_ok=True)
+                np.save(target, np.load(kept)["seen"])
+                sequences.keep_flicker(db, proof.id, filtered, body, f"{digest}{suffix}")
+            if filtered:
+                target = files.in_time_path(data, digest)
+                target.parent.mkdir(parents=True, exist_ok=True)
+                np.savez(target, image=np.load(kept)["image"])
 
 
 def slug_of(name: str) -> str:
