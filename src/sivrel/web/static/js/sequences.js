@@ -295,7 +295,13 @@ async function refresh() {
   }
 }
 
-const isAlive = (reel) => reel && (reel.state.done < reel.frames.length ? !reel.state.stopped : reel.frames.length > 2 && !reel.state.flicker);
+/** Whether the flicker of a frame is still to come: it has both neighbours. */
+function isJudgedLater(reel) {
+  const times = new Set(reel.frames.map((frame) => frame.time));
+  return reel.frames.some((frame) => !frame.flicker && times.has(frame.time - 1) && times.has(frame.time + 1));
+}
+
+const isAlive = (reel) => reel && (reel.state.done < reel.frames.length ? !reel.state.stopped : isJudgedLater(reel));
 
 async function follow_() {
   try {
