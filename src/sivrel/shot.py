@@ -6,7 +6,6 @@ and the share that is done, and `cancel`, a `Cancel` that may be set from anothe
 
 import time
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
@@ -191,21 +190,12 @@ class Shot:
 
     def _in_motion(self, renderer: "TrialRenderer", exposure: float, per_degree: float = 67.0) -> "JudgeInMotion":
         """Judges recipes by the flicker of three frames about the one that is open."""
-        from .core.sequence.render import Sequence
-        from .core.sequence.trials import IN_MOTION, MotionTrials, boxes_in
+        from .core.sequence.trials import judge_in_motion
 
         moving, frames = self.moving(), self.scene.frames
         if moving is None or frames is None:
             raise InputError("This shot stands still: its file has no range of frames, so it can't be judged in motion.")
-        shot = Sequence(
-            moving, renderer.recipe, renderer.edits, renderer.camera, replace(renderer.frame, region=None), name=self.name, caches=self.caches,
-            files=self._files, task=Task(cancel=renderer.task.cancel),
-        )  # fmt: skip
-        time = self.frame if self.frame is not None else frames.first
-        return MotionTrials(
-            shot, time, boxes_in(renderer.frame.window), rate=frames.rate, exposure=exposure, per_degree=per_degree, first=frames.first,
-            last=frames.last, count=IN_MOTION,
-        ).level  # fmt: skip
+        return judge_in_motion(renderer, moving, frames, renderer.frame, exposure, per_degree)
 
     def edited(self, edits: EditsLike) -> Scene:
         """The scene with edits applied."""

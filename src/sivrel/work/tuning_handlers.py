@@ -12,9 +12,7 @@ from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import two_frames
 from ..core.measure.difference import PIXELS_PER_DEGREE
 from ..core.render.frame import Frame
-from ..core.sequence.render import Sequence
-from ..core.sequence.trials import IN_MOTION, MotionTrials, boxes_in
-from ..core.task import Task
+from ..core.sequence.trials import judge_in_motion
 from ..core.tune.advice import advise
 from ..core.tune.budget import plan_budget
 from ..core.tune.candidates import candidates
@@ -153,15 +151,7 @@ def _in_motion(asked: Asked, always: bool = False) -> JudgeInMotion | None:
     moving = worker.moving(asked.request.db, shot)
     if moving is None or shot.frames is None or not (always or asked.wanted.get("in_motion")):
         return None
-    frames = Sequence(
-        moving, renderer.recipe, renderer.edits, renderer.camera, replace(asked.frame, region=None), name=shot.slug, caches=worker.caches,
-        files=renderer.files, task=Task(cancel=renderer.task.cancel),
-    )  # fmt: skip
-    time = asked.frame.time if asked.frame.time is not None else shot.frames.first
-    return MotionTrials(
-        frames, time, boxes_in(asked.frame.window), rate=shot.frames.rate, exposure=asked.exposure,
-        per_degree=asked.wanted.get("per_degree", PIXELS_PER_DEGREE), first=shot.frames.first, last=shot.frames.last, count=IN_MOTION,
-    ).level  # fmt: skip
+    return judge_in_motion(renderer, moving, shot.frames, asked.frame, asked.exposure, asked.wanted.get("per_degree", PIXELS_PER_DEGREE))
 
 
 def _advice_so_far(asked: Asked, facts: Facts) -> Any:

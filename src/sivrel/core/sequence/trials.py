@@ -5,14 +5,19 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..diagnose.trial_renderer import TrialRenderer
 from ..edits.edits import Edits, with_edits
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.flicker import Flicker, measure_flicker
 from ..render.film import TILE
 from ..render.filter import filter_noise
+from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
+from ..render.through_time import Moving
 from ..rendered import Render
-from ..tune.in_motion import MotionLevel
+from ..scene.model import FrameRange
+from ..task import Task
+from ..tune.in_motion import JudgeInMotion, MotionLevel
 from ..tune.render import Scattered
 from .filter_in_time import join_filtered
 from .render import Sequence
@@ -148,3 +153,17 @@ class MotionTrials:
             *(one.passes for one in three), exposure=self.exposure, rate=self.rate, per_degree=self.per_degree,
             shown=(shown[0], shown[1], shown[2]), rendered=self._rendered(),
         )  # fmt: skip
+
+
+def judge_in_motion(
+    renderer: TrialRenderer, moving: Moving, of: FrameRange, frame: Frame, exposure: float, per_degree: float = PIXELS_PER_DEGREE
+) -> JudgeInMotion:  # fmt: skip
+    """What judges recipes of a trial renderer in motion: by three frames about the one of `frame`, on boxes of its window."""
+    shot = Sequence(
+        moving, renderer.recipe, renderer.edits, renderer.camera, replace(frame, region=None), name=renderer.scene.name, caches=renderer.caches,
+        files=renderer.files, task=Task(cancel=renderer.task.cancel),
+    )  # fmt: skip
+    time = frame.time if frame.time is not None else of.first
+    return MotionTrials(
+        shot, time, boxes_in(frame.window), rate=of.rate, exposure=exposure, per_degree=per_degree, first=of.first, last=of.last, count=IN_MOTION,
+    ).level  # fmt: skip
