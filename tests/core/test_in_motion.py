@@ -30,6 +30,10 @@ class InMotion(unittest.TestCase):
         self.assertRegex(made.says, r"In motion it flickers [\d.]+ times what is just seen")
         self.assertAlmostEqual(made.as_dict()["rungs"][1]["flicker"]["level"], levels[1], places=3)
 
+    def test_a_region_whose_contents_leave_it_is_refused_and_not_called_calm(self):
+        with self.assertRaisesRegex(InputError, "choose a larger region"):
+            self.shot.ladder({"sampling.max": [2, 4]}, {"gi.seen": "off"}, seconds=2.0, in_motion=True, **VIEW, region=(2, 2, 5, 5))
+
     def test_a_still_ladder_measures_none(self):
         made = self.shot.ladder({"sampling.max": [4, 8]}, {"gi.seen": "off"}, seconds=2.0, **VIEW)
         self.assertIsNone(made.rungs[0].flicker)

@@ -7,6 +7,7 @@ import numpy as np
 
 from ..diagnose.trial_renderer import TrialRenderer
 from ..edits.edits import Edits, with_edits
+from ..errors import InputError
 from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.flicker import Flicker, measure_flicker
 from ..render.film import TILE
@@ -57,8 +58,8 @@ def boxes_in(region: Box, count: int = FEW) -> list[Box]:
 class Measured:
     """Energy of flicker, the mean square of how much it is seen, over blocks; and the seconds of one frame of the boxes, caches apart."""
 
-    def __init__(self, blocks: np.ndarray, seconds: float) -> None:
-        self.blocks, self.seconds = blocks, seconds
+    def __init__(self, blocks: np.ndarray, seconds: float, judged: bool = True) -> None:
+        self.blocks, self.seconds, self.judged = blocks, seconds, judged
 
     @property
     def energy(self) -> float:
@@ -115,7 +116,8 @@ class MotionTrials:
             shown = self._filtered(made, filtered == "in_time")
         flickers = [self._flicker(made[k - 1 : k + 2], shown[k - 1 : k + 2]) for k in middle]
         energies = np.array([[flicker.energy(block) for block in self.blocks()] for flicker in flickers])
-        return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])))
+        judged = any(flicker.known[y0:y1, x0:x1].any() for flicker in flickers for x0, y0, x1, y1 in self.boxes)
+        return Measured(energies.mean(axis=0), float(np.mean([one.seconds for one in made])), judged)
 
     def _filtered(self, made: list[Render], in_time: bool) -> list[np.ndarray]:
         """The frames as the filter shows them, each box by itself: what was not rendered has no error that the filter could tell."""
@@ -129,8 +131,10 @@ class MotionTrials:
         return shown
 
     def level(self, recipe: Recipe, edits: Edits) -> MotionLevel:
-        """The flicker of the boxes with a recipe. Raises as `Task.check`."""
+        """The flicker of the boxes with a recipe. Raises as `Task.check`, and InputError if nothing in them could be judged."""
         measured = self.measure(recipe, edits)
+        if not measured.judged:
+            raise InputError("What this region shows leaves it from one frame to the next, so it can't be judged in motion; choose a larger region.")
         level = measured.energy**0.5
         return MotionLevel(level, measured.error / (2.0 * level) if level > 0.0 else 0.0)
 

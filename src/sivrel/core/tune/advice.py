@@ -4,11 +4,13 @@ Ways are ranked by their predicted error in the given time, noise and bias, from
 the first two are closer than the accuracy of the prediction, the advice says so and names the match that would decide.
 """
 
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..diagnose.finding import cleared
 from ..edits.edits import Edits
+from ..errors import InputError
 from ..render.recipe import Recipe, with_values
 from .candidates import WITH, candidate
 from .facts import SPIKY, Facts
@@ -111,8 +113,9 @@ def advise(
     draft = min(max(DRAFT_SHARE * seconds, LEAST_DRAFT), MOST_DRAFT, seconds)
     recipes = [_advised(name, facts, recipe, time, guesses_of(facts, time)) for name, time in (("Draft", draft), ("Final still", seconds))]
     recipes.append(_advised("Moving shot", facts, recipe, seconds, guesses_moving(facts, seconds)))
-    if in_motion is not None:
-        recipes[-1] = _tried_in_motion(facts, recipe, seconds, in_motion, edits or Edits())
+    with suppress(InputError):  # nothing could be judged in motion: the advice of the still stands
+        if in_motion is not None:
+            recipes[-1] = _tried_in_motion(facts, recipe, seconds, in_motion, edits or Edits())
     return Advice(recipes, facts_in_words(facts), facts, seconds, ways, untried)
 
 
