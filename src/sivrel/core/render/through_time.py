@@ -72,11 +72,10 @@ def gather_caches(stage: Callable[[float], Staged], job: Preparation, moving: Mo
     grain are made for each frame. Raises as `Task.check`."""
     recipe, frame = job.recipe, job.frame
     assert frame.time is not None
-    shared = recipe.motion.caches == "shared"
-    kept = recipe.motion.caches == "kept"
-    ways = [way for way in recipe.preparing() if not way.of_paths and (way.join is not None or shared or kept)]
-    times = around(moving.frames, frame.time) if recipe.motion.caches == "blended" else spread(moving.frames, recipe.motion.keys)
-    if not ways or (not shared and not kept and len(times) < 2):
+    blended, kept = recipe.motion.caches == "blended", recipe.motion.caches == "kept"
+    ways = [way for way in recipe.preparing() if not way.of_paths and (way.join is not None or not blended)]
+    times = around(moving.frames, frame.time) if blended else spread(moving.frames, recipe.motion.keys)
+    if not ways or (blended and len(times) < 2):
         return {}
     what = moving.of, recipe.model_dump_json(), edits, job.camera.name, frame.width, frame.height, frame.seed, times
 
@@ -88,8 +87,8 @@ def gather_caches(stage: Callable[[float], Staged], job: Preparation, moving: Mo
                 for one in staged.values():
                     one.job.served(way.key, serve_cache(one.job, way, _of_frame(way, one, caches), caches)[0])
                 continue
-            one_cache = _shared(way, staged, caches) if shared or kept else _joined(way, staged, caches)
-            found[way.key] = _kept(way, staged, one_cache, moves) if moves else one_cache
+            gathered = _joined(way, staged, caches) if blended else _shared(way, staged, caches)
+            found[way.key] = _kept(way, staged, gathered, moves) if moves else gathered
             for one in staged.values():
                 one.job.served(way.key, serve_cache(one.job, way, found[way.key].cache, caches)[0])
         return found

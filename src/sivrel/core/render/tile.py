@@ -83,12 +83,12 @@ def render_tile(
         memory.pixels[:count] = sums_of(before, scene.slots, settings.pairs)
     wanted = sampling.least if sampling.target > 0.0 else sampling.most
     memory.more[:count] = np.maximum(wanted - memory.pixels[:count, SAMPLES], 0.0)
-    place = np.array([x0, y0, columns])
+    place, starts = np.array([x0, y0, columns]), _starts(size[0], box, seed)
     while True:
         asked = memory.more[:count].copy()
         for k, span in enumerate(spans):
             if len(spans) > 1:
-                memory.more[:count] = _of_span(k, len(spans), asked, _starts(memory, size[0], box, seed))
+                memory.more[:count] = _of_span(k, len(spans), asked, starts)
             while memory.more[:count].any():
                 if not trace_paths(*span[:2], memory, span.camera, *size, place, _next_jobs(memory, count), seed, cancel, NO_RAYS):
                     return False
@@ -104,7 +104,7 @@ def _of_span(k: int, spans: int, asked: np.ndarray, starts: np.ndarray) -> np.nd
     return (np.floor(asked * (k + 1) / spans + starts) - np.floor(asked * k / spans + starts)).astype(asked.dtype)
 
 
-def _starts(memory: Memory, width: int, box: tuple[int, int, int, int], seed: int) -> np.ndarray:
+def _starts(width: int, box: tuple[int, int, int, int], seed: int) -> np.ndarray:
     """A number in [0, 1) for each pixel of a tile, in 4096ths, which depends on the pixel and the seed alone."""
     y, x = np.mgrid[box[1] : box[3], box[0] : box[2]]
     mixed = (y * width + x).reshape(-1).astype(np.uint32) ^ np.uint32(seed * 0x9E3779B1 & 0xFFFFFFFF)

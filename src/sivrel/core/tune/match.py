@@ -245,10 +245,6 @@ def _pays_from(entrant: Entrant, plain: float) -> int | None:
     return 1 if entrant.each_frame else max(1, int(np.ceil(entrant.prepares / saved)))
 
 
-def done_in_motion(match: Match) -> list[Entrant]:
-    return [e for e in match.entrants if e.flicker is not None and e.error is not None]
-
-
 def _sentence(match: Match, plain: Entrant | None) -> str:
     first = match.entrants[0]
     if first.error is None:
@@ -262,7 +258,7 @@ def _sentence(match: Match, plain: Entrant | None) -> str:
     elif plain is not None and plain is not first and plain.error is not None:
         text += f" Brute force has {plain.error.total:.1%}."
     paying = [e for e in match.entrants if e.pays_from and e.pays_from > 1 and not e.each_frame]
-    moving = [e for e in done_in_motion(match) if e is not first]
+    moving = [e for e in match.entrants if e.flicker is not None and e.error is not None and e is not first]
     if first.flicker is not None:
         text += f" In motion its flicker is {first.flicker.words}"
         calmest = min(moving, key=lambda e: e.flicker.level if e.flicker else 0.0, default=None)

@@ -95,7 +95,7 @@ def add(slug: str) -> ResponseReturnValue:
     camera = form.get("camera") or camera
     if camera not in [known["name"] for known in shot.cameras] and camera not in edits.cameras:
         raise InputError(f"There is no camera “{camera}” in this shot; choose one from the list.")
-    values = {key: form[key] for key in ("motion.grain", "motion.caches", "motion.keys", "motion.blur", "sampling.max") if form.get(key, "").strip()}
+    values = _own_values(form)
     each, whole = (_seconds(form.get(name, ""), what) for name, what in (("each", "The time of a frame"), ("all", "The time of all frames")))
     if whole:
         each = whole / len(frames)
@@ -149,6 +149,11 @@ def _seconds(text: str, what: str) -> float:
     return value
 
 
+def _own_values(form: MultiDict[str, str]) -> dict[str, str]:
+    """The settings that the form of a new sequence changes, by key."""
+    return {key: form[key] for key in ("motion.grain", "motion.caches", "motion.keys", "motion.blur", "sampling.max") if form.get(key, "").strip()}
+
+
 def _size(form: MultiDict[str, str]) -> list[int]:
     return [whole_of(form, name, f"The {name}", " of pixels") for name in ("width", "height")]
 
@@ -197,7 +202,7 @@ def predict(slug: str) -> ResponseReturnValue:
     shot = moving_or_refuse(shot_or_404(slug))
     assert shot.frames is not None
     recipe, edits, camera = _base(shot, request.form.get("from", ""))
-    values = {key: request.form[key] for key in ("motion.grain", "motion.caches", "motion.blur", "sampling.max") if request.form.get(key, "").strip()}
+    values = _own_values(request.form)
     frames = parse_frames(request.form.get("frames", ""), shot.frames)
     size = _size(request.form)
     Frame(size[0], size[1])
