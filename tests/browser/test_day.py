@@ -21,8 +21,10 @@ class Day(BrowserTest):
         self.page.mouse.up()
 
     def key(self, name: str) -> None:
+        """Press a key, or two letters one after the other."""
         self.page.locator("#stage").focus()
-        self.page.keyboard.press(name)
+        for part in name.split(" "):
+            self.page.keyboard.press(part)
 
     def region(self) -> list[int]:
         return self.page.evaluate("sivrel.recipe.region()")
@@ -53,9 +55,9 @@ class Day(BrowserTest):
         self.key("z")
         for a, b in zip(self.region(), before, strict=True):
             self.assertAlmostEqual(a, b, delta=1)
-        self.key("<")
+        self.key("m h")
         self.assertEqual(self.page.evaluate("sivrel.recipe.size()"), [48, 27])
-        self.key(">")
+        self.key("m d")
         self.assertEqual(self.page.evaluate("sivrel.recipe.size()"), [96, 54])
 
     def test_a_dragged_number_is_seen_at_once_and_proven_or_let_go(self):
@@ -142,7 +144,7 @@ class Day(BrowserTest):
     def test_the_queue_is_held_put_in_order_and_let_go(self):
         self.open()
         self.small()
-        self.key("u")
+        self.key("g q")
         self.page.click("[data-queue-all]")
         self.page.wait_for_selector("text=Resume all")
         self.page.keyboard.press("Escape")
@@ -150,7 +152,7 @@ class Day(BrowserTest):
         self.set("seed", "7")
         second = self.prove()
         self.wait("/held/.test(document.getElementById('progress-text').textContent)")
-        self.key("u")
+        self.key("g q")
         order = lambda: [int(n) for n in self.page.eval_on_selector_all(".queue li", "lines => lines.map((line) => line.dataset.proof)")]  # noqa: E731
         self.page.wait_for_selector(f".queue li[data-proof='{second}']")
         self.assertEqual(order(), [first, second])
@@ -217,17 +219,17 @@ class Day(BrowserTest):
             page.keyboard.type(value)
         press("Escape")
         self.assertIn("3 changes", page.locator("#changes").inner_text())
-        press("j")
+        page.keyboard.type("mo")
         self.wait("sivrel.chosen.a?.picture && sivrel.chosen.a.width === 96 && sivrel.chosen.b?.picture")
         number = page.evaluate("sivrel.chosen.a.id")
-        press("*")
+        page.keyboard.type("ms")
         page.wait_for_selector(f".card[data-proof='{number}'][data-starred]")
-        press("y")
+        page.keyboard.type("mn")
         page.keyboard.type("small one")
         press("Enter")
         page.wait_for_selector(f".card[data-proof='{number}'] b:has-text('small one')")
         page.locator("#stage").focus()
-        press("/")
+        page.keyboard.type("mf")
         page.keyboard.type("small one and starred")
         self.wait("document.querySelectorAll('.card').length === 1")
         press("Escape")

@@ -31,7 +31,7 @@ class Findings(BrowserTest):
         page = self.page
         page.locator("#stage").focus()
         page.evaluate("() => (sivrel.findings.seconds = 30)")  # trials end when a cause is proven; a slow machine takes longer
-        page.keyboard.press(";")
+        page.keyboard.type("jf")
         page.wait_for_function(f"() => {LIST}.length > 0 || sivrel.findings.about")  # the first come while the rest is looked for
         page.wait_for_function("() => sivrel.findings.about && !sivrel.findings.going")
         kinds = page.evaluate(f"() => {LIST}.map((one) => one.kind)")

@@ -70,7 +70,7 @@ class Finish(BrowserTest):
         page.click("[data-finish=plain]")
         self.assertEqual(page.evaluate("sivrel.plate.finish.contrast"), 1)
         before = page.evaluate("sivrel.plate.exposure")
-        page.keyboard.press("m")
+        page.keyboard.press("9")
         self.wait(f"sivrel.plate.exposure !== {before}")
         page.wait_for_timeout(1200)
 

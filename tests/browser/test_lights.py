@@ -75,12 +75,39 @@ class Lights(BrowserTest):
         page.wait_for_selector("[data-edit='card.Tree.count']", state="detached")
         self.assertEqual(self.edits(), {})
 
+    def test_a_lamp_is_put_where_the_picture_is_clicked(self):
+        page = self.page
+        self.open("keepers-kitchen")
+        page.locator("#stage").focus()
+        page.keyboard.press("l")
+        page.select_option("#add-kind", "light:sphere")
+        page.click("#add")
+        self.assertTrue(page.locator("#placing").is_visible())
+        self.assertEqual(page.evaluate("Object.keys(sivrel.recipe.edits).filter((key) => key.endsWith('.kind'))"), [])
+        left, top, width, height = page.evaluate("sivrel.plate.place()")
+        box = page.locator("#stage").bounding_box()
+        page.mouse.click(box["x"] + left + width * 296 / 480, box["y"] + top + height * 189 / 270)
+        self.wait("sivrel.recipe.edits['light.Sphere.at']")
+        x, y, z = (float(v) for v in page.evaluate("sivrel.recipe.edits['light.Sphere.at']").split(","))
+        self.assertGreater(y, 0.5)
+        page.wait_for_selector("[data-edit='light.Sphere.at']")
+        # A second one is called off; a sun is added at once, with its height and bearing.
+        page.click("#add")
+        page.locator("#stage").focus()
+        page.keyboard.press("Escape")
+        self.assertFalse(page.locator("#placing").is_visible())
+        page.select_option("#add-kind", "light:sun")
+        page.click("#add")
+        page.wait_for_selector("[data-edit='light.Sun.elevation']")
+        self.assertAlmostEqual(float(page.input_value("[data-edit='light.Sun.elevation']")), 53.1, delta=0.5)
+        self.assertEqual(page.evaluate("sivrel.recipe.changedEdits().length"), 3)
+
     def test_plan_moves_a_light_and_a_spot_says_what_reaches_it(self):
         self.open("keepers-kitchen")
         page = self.page
         self.idle()
         page.locator("#stage").focus()
-        page.keyboard.press("g")
+        page.keyboard.type("gp")
         grip = page.locator("#plan svg[data-view='0'] .lamp[data-light='Flame'] [data-part=body]")
         grip.wait_for()
         box = grip.bounding_box()
@@ -94,7 +121,7 @@ class Lights(BrowserTest):
         self.assertGreater(abs(at[0] - 2.52) + abs(at[2] - 1.66), 0.05)
         page.wait_for_selector("[data-edit='light.Flame.at'].changed")
         page.locator("#stage").focus()
-        page.keyboard.press("g")
+        page.keyboard.type("gp")
         page.wait_for_selector("#plan", state="hidden")
 
         page.keyboard.press("q")
@@ -135,7 +162,7 @@ class Lights(BrowserTest):
         self.wait("sivrel.chosen.a.picture && sivrel.plate.pictures[0].finished")
         page.locator("#stage").focus()
         before = self.pixel(80, 80)
-        page.keyboard.press("o")
+        page.keyboard.type("uh")
         self.wait("sivrel.plate.painter.hatched")
         seen = {tuple(self.pixel(80 + k, 80)) for k in range(6)}
         self.assertTrue(seen - {tuple(before)})

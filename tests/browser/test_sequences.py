@@ -69,7 +69,7 @@ class Sequences(BrowserTest):
         page.keyboard.press("ArrowRight")
         page.keyboard.press("o")
         self.assertEqual(page.evaluate("sivrel.clock.range"), [1, 3])
-        page.keyboard.press("g")
+        page.keyboard.press("j")
         self.assertEqual(page.evaluate("sivrel.clock.time"), page.evaluate("sivrel.reels[0].state.flicker.worst"))
         self.assertGreater(page.locator("#places-marks .found").count(), 0)
         page.keyboard.press("m")

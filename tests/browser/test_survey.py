@@ -41,7 +41,7 @@ class Survey(BrowserTest):
         self.prove()
         before = self.prove_here()
         page.locator("#stage").focus()
-        page.keyboard.press("!")
+        page.keyboard.type("gs")
         page.wait_for_selector("#found")
         self.assertIn(f"proof={before}", page.url)
         kinds = self.found()

@@ -13,7 +13,7 @@ from sivrel import web
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.stored import RECIPE
 from sivrel.store import files, jobs, moments, pins, proofs, recipes, shots
-from sivrel.web.bench.commands import COMMANDS, bindings
+from sivrel.web.keys.own import keys_of
 from tests.web.test_web import WebTest
 
 
@@ -265,16 +265,31 @@ class Commands(WebTest):
     def test_one_declaration_makes_buttons_sheet_and_bindings(self):
         page = self.client.get("/shots/slipway").text
         script = (Path(web.__file__).parent / "static" / "js" / "bench.js").read_text()
-        keys = [key for command in COMMANDS for key in command.keys if not command.by_page]
-        self.assertEqual(len(keys), len(set(keys)), "two commands have one key")
-        for command in COMMANDS:
+        for command in keys_of("bench").commands:
             for key in command.shown:
                 self.assertIn(f"<kbd>{escape(key)}</kbd>", page)
             if command.label:
                 self.assertIn(f'data-do="{command.name}"', page)
-            if not command.by_page:
+            if not command.by_page and not command.held:
                 self.assertRegex(script, rf"\n  {command.name}[:,]", f"bench.js does nothing for {command.name}")
-        bound = bindings(outside=True)
-        self.assertNotIn("Enter", bound)
-        self.assertEqual(bound["w"], "wipe")
-        self.assertEqual(json.loads(unescape(re.search(r"data-keys='([^']*)'", page)[1])), bindings(outside=False))
+        self.assertEqual(json.loads(unescape(re.search(r"data-keys='([^']*)'", page)[1])), keys_of("bench").listed())
+        outside = keys_of("bench", outside=True).by_name
+        self.assertNotIn("prove", outside)
+        self.assertIn("wipe", outside)
+
+    def test_own_keys_from_a_file(self):
+        path = self.data / "keys.json"
+        self.addCleanup(path.unlink)
+        path.write_text('{"wipe": "j"}')
+        self.assertTrue("begins &#39;j f&#39;" in self.client.get("/shots/slipway").text)
+        path.write_text('{"wipe": "b", "compare": "w", "difference": ["d", "m z"]}')
+        page = self.client.get("/shots/slipway").text
+        self.assertTrue("wipe between the two (B)" in page)
+        self.assertIn("<kbd>M Z</kbd>", page)
+        path.write_text('{"wipe": "W", "nothing": "n", "star": "m k"}')
+        page = self.client.get("/shots/slipway").text
+        for sentence in ("no command &#39;nothing&#39;", "&#39;wipe&#39; needs a letter"):
+            self.assertIn(sentence, page)
+        self.assertIn("<kbd>M K</kbd>", page)  # what is right applies
+        path.write_text("[")
+        self.assertIn("keys.json cannot be read", self.client.get("/recipes").text)

@@ -116,6 +116,19 @@ class Answers(WithWorker):
         flame = next(light for light in unlinked["lights"] if light["name"] == "Flame")
         self.assertEqual((flame["brings"], flame["why"]), (0.0, "is linked to other objects"))
 
+    def test_where_a_lamp_is_put_that_the_picture_was_clicked_for(self):
+        at = {"x": 296, "y": 189, "width": 480, "height": 270}
+        result = self.answer("/shots/keepers-kitchen/place", kind="sphere", **at).json["answer"]
+        self.assertIn("Table", result["object"])
+        place = [float(v) for v in result["values"]["at"].split(",")]
+        edits = {"light.Lamp.kind": "sphere", "light.Lamp.at": result["values"]["at"], "light.Lamp.intensity": "50"}
+        lamp = next(light for light in self.answer("/shots/keepers-kitchen/reach", edits, **at).json["answer"]["lights"] if light["name"] == "Lamp")
+        self.assertGreater(lamp["brings"], 0.0)  # it lights what was clicked
+        card = self.answer("/shots/keepers-kitchen/place", kind="slats", **at).json["answer"]["values"]
+        self.assertGreater(place[1], float(card["at"].split(",")[1]))  # a lamp floats over the table, a card lies on it
+        self.assertIn("towards", card)
+        self.assertIn("not something that is put", self.post("/shots/keepers-kitchen/place", kind="dome", **at).text)
+
     def test_plan_and_elevation(self):
         result = self.answer("/shots/slipway/plan", {"light.Lamp.kind": "sphere", "light.Lamp.at": "1,2,3"}).json["answer"]
         self.assertTrue(result["plan"]["picture"].startswith("data:image/png;base64,"))

@@ -22,6 +22,7 @@ from .cameras.routes import pages as camera_pages
 from .compare.routes import pages as compare_pages
 from .database import close_database
 from .findings.routes import pages as finding_pages
+from .keys.here import keys_here
 from .lights.routes import pages as light_pages
 from .lineage.routes import pages as lineage_pages
 from .moments.routes import pages as moment_pages
@@ -74,6 +75,7 @@ def create_app(data: Path, access_key: str | None = None, hosts: frozenset[str] 
     app.before_request(guard)  # before CSRFProtect, which reads the body
     CSRFProtect(app)
     register_filters(app)
+    app.add_template_global(keys_here)
     app.teardown_appcontext(close_database)
     for pages in PAGES:
         app.register_blueprint(pages)

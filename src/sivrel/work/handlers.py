@@ -32,6 +32,7 @@ class Handler(NamedTuple):
 
 HANDLERS = {
     "reach": Handler(scene_handlers.reach),
+    "place": Handler(scene_handlers.place),
     "plan": Handler(scene_handlers.plan),
     "camera": Handler(scene_handlers.camera),
     "seen_from": Handler(scene_handlers.seen_from_spot),

@@ -10,6 +10,7 @@ from PIL import Image
 
 from ..core.render.reach import what_reaches
 from ..core.render.recipe import Recipe
+from ..core.render.under import placed, surface_under
 from ..core.survey.look import Look
 from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.survey.standpoint import seen_from
@@ -36,6 +37,16 @@ def reach(request: Request) -> dict[str, Any]:
     if spot is None:
         return {"object": None, "lights": []}
     return {"object": spot.object, "position": spot.position, "lights": [light.as_dict() for light in spot.lights]}
+
+
+def place(request: Request) -> dict[str, Any]:
+    """Where something of a kind would be put at a pixel: the values of its edits, and the object it is put on; empty where nothing is."""
+    body = request.body
+    surface = surface_under(request.prepared(), (body["width"], body["height"]), body["x"], body["y"])
+    if surface is None:
+        return {"object": None}
+    values = {field: ",".join(f"{v:.4f}" for v in value) for field, value in placed(body["kind"], surface).items()}
+    return {"object": surface.object, "values": values}
 
 
 def plan(request: Request) -> dict[str, Any]:

@@ -35,6 +35,8 @@ SEEN_BY = {
     "camera": "seen_by_camera", "shadows": "casts_shadows", "bounced": "seen_by_bounced",
     "aimed": "aimed", "stand_in": "stand_in", "refine": "refine",
 }  # fmt: skip
+NEW_SUN = np.array([0.4, 0.8, 0.45])
+"""Direction to a sun that is added."""
 SHAPING = {"cone_angle": "cone_angle", "cone_softness": "cone_softness", "focus": "focus"}
 
 
@@ -153,7 +155,7 @@ def _new_light(scene: Scene, name: str, kind: str) -> Light:
     if kind == "dome":
         light.frame = np.eye(3)
     if kind == "sun":
-        light.angle, light.normalize, light.frame = SUN_ANGLE, True, upright_frame(np.array([0.4, 0.8, 0.45]))
+        light.angle, light.normalize, light.frame = SUN_ANGLE, True, upright_frame(NEW_SUN)
     return light
 
 
@@ -209,6 +211,23 @@ def _place(light: Light, edit: LightEdit) -> None:
         if np.linalg.norm(back) < 1e-9:
             raise InputError(f"The light “{light.name}” can't point at its own position; give light.{light.name}.towards another point.")
         light.frame = upright_frame(back)
+    if light.kind == "sun" and not (edit.elevation is None and edit.bearing is None):
+        elevation, bearing = sun_angles(light.frame[2])
+        light.frame = upright_frame(
+            towards_sun(elevation if edit.elevation is None else edit.elevation, bearing if edit.bearing is None else edit.bearing)
+        )
+
+
+def towards_sun(elevation: float, bearing: float) -> np.ndarray:
+    """Unit vector to a sun: elevation above the horizon (y up) and bearing from -z over +x, in degrees."""
+    high, turned = math.radians(elevation), math.radians(bearing)
+    return np.array([math.cos(high) * math.sin(turned), math.sin(high), -math.cos(high) * math.cos(turned)])
+
+
+def sun_angles(way: np.ndarray) -> tuple[float, float]:
+    """The inverse of `towards_sun`: elevation and bearing in degrees, the bearing from 0 to 360."""
+    x, y, z = (float(v) for v in np.asarray(way, float) / np.linalg.norm(way))
+    return math.degrees(math.asin(max(-1.0, min(1.0, y)))), math.degrees(math.atan2(x, -z)) % 360.0
 
 
 def _edit_camera(scene: Scene, name: str, edit: CameraEdit) -> None:

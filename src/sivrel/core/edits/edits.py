@@ -66,6 +66,12 @@ class LightEdit(Group):
     towards: Three | None = setting(
         "aim", "It points to {}.", "The point that it is aimed at, in metres; for a sun only the direction from its position counts.", "m"
     )
+    elevation: float | None = setting(
+        "height above the horizon", "It stands {}° above the horizon", "Of a sun; 90 is overhead.", "°", ge=-90.0, le=90.0
+    )
+    bearing: float | None = setting(
+        "bearing", "at a bearing of {}°.", "Of a sun: 0 is −z, 90 is +x, as on a compass with north at −z.", "°", ge=-360.0, le=360.0
+    )
     width: float | None = setting("width", "It is {} m wide", "Side of a rect, diameter of a disk.", "m", gt=0.0, le=1e5)
     height: float | None = setting("height", "and {} m high.", "The other side.", "m", gt=0.0, le=1e5)
     radius: float | None = setting("radius", "Its radius is {} m.", "Of a sphere or cylinder; 0 makes a sphere a point.", "m", ge=0.0, le=1e5)

@@ -104,7 +104,7 @@ def _write_light(
         put("colorTemperature", f, light.temperature or 6500.0)
     # Sizes are in the prim's own units; a scale above it is cancelled by writing the world size.
     sizes = {"rect": ("width", "height"), "portal": ("width", "height"), "disk": ("width",), "sphere": ("radius",), "cylinder": ("radius", "length")}
-    moved = edit.at is not None or edit.towards is not None or added
+    moved = added or any(value is not None for value in (edit.at, edit.towards, edit.elevation, edit.bearing))
     if any(getattr(edit, s) is not None for s in sizes.get(light.kind, ())) or moved:
         for size in sizes.get(light.kind, ()):
             put("radius" if light.kind == "disk" else size, f, getattr(light, size) / metres / (2.0 if light.kind == "disk" else 1.0))

@@ -34,7 +34,6 @@ from ..numbers import whole_number
 from ..pictures.routes import LUT
 from ..queue.routes import seconds_left
 from ..words import meters_in_words, noise_of
-from .commands import BY_NAME, SHEET, bindings, palette
 
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
@@ -61,7 +60,7 @@ def page(slug: str) -> ResponseReturnValue:
     return render_template(
         "bench.html", **shown, proof=proof, other=_chosen(shot, "with"), views=VIEWS,
         lut=LUT, finishing=SETTINGS,
-        flaws=flaws(), commands=BY_NAME, key_sheet=SHEET, bindings=bindings, palette=palette, **_recipe_values(shot, proof),
+        flaws=flaws(), **_recipe_values(shot, proof),
     )  # fmt: skip
 
 

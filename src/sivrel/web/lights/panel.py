@@ -3,6 +3,9 @@
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
+from ...core.edits.apply_edits import NEW_SUN, sun_angles
 from ...core.edits.edits import MENDS, SETTINGS, CardEdit, Edits
 from ...core.settings import SettingInfo
 from ...core.survey.finding import short
@@ -19,7 +22,7 @@ SENTENCES: dict[str, tuple[tuple[str, ...], ...]] = {
     "sphere": (COMMON, ("at", "towards", "radius", "normalize"), BEAM, SHADOW, ADDS),
     "point": (COMMON, ("at", "towards", "radius"), BEAM, SHADOW, ADDS),
     "cylinder": (COMMON, ("at", "towards", "radius", "length", "normalize"), BEAM, SHADOW, ADDS),
-    "sun": (COMMON, ("towards", "angle", "normalize"), SHADOW, ADDS),
+    "sun": (COMMON, ("elevation", "bearing", "angle", "normalize"), SHADOW, ADDS),
     "dome": (COMMON, ("panorama", "rotation"), ("shadows.way", "shadows.rays"), ADDS),
     "daylight": (("intensity", "exposure"), ("latitude", "longitude", "moment", "turbidity", "north", "angle"), SHADOW, ("camera",)),
     "portal": (("at", "towards", "width", "height"),),
@@ -129,6 +132,8 @@ def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = Fa
     facts += [{"name": name, "kind": edit.kind} for name, edit in edits.lights.items() if edit.kind and name not in known]
     for fact in facts:
         name, kind = fact["name"], fact["kind"]
+        if kind == "sun":
+            fact = {**fact, **_sun_angles(fact, flat)}
         used = [_in_use(fields, name, kind, fact, flat, mapped) for fields in SENTENCES[kind]]
         sentences = [_controls("light", name, fields, fact, flat) for fields in used if fields]
         # A daylight is two lights in the picture: the sky, and its sun.
@@ -146,6 +151,14 @@ def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = Fa
         if fact["mesh"]:
             lines.append(_glowing(fact, measures, glow, edits, flat))
     return lines
+
+
+def _sun_angles(fact: dict[str, Any], flat: dict[str, Any]) -> dict[str, float]:
+    """Elevation and bearing of a sun as the file, or an edit of its aim, has it."""
+    towards, at = flat.get(f"light.{fact['name']}.towards", fact.get("towards")), flat.get(f"light.{fact['name']}.at", fact.get("at"))
+    way = NEW_SUN if towards is None else np.subtract(at or (0.0, 0.0, 0.0), towards)
+    elevation, bearing = sun_angles(way) if np.linalg.norm(way) > 0.0 else sun_angles(NEW_SUN)
+    return {"elevation": round(elevation, 2), "bearing": round(bearing, 2)}
 
 
 def _sum(a: float | None, b: float | None) -> float | None:

@@ -19,6 +19,8 @@ from ..database import data, db
 from ..numbers import finite_number
 from .panel import light_lines, other_lines
 
+PLACED = (*(kind for kind in ADDED_KINDS if kind not in ("sun", "dome", "daylight")), *CARD_PATTERNS)
+"""What is put where the picture is clicked; suns and skies are everywhere."""
 pages = Blueprint("lights", __name__, template_folder="templates")
 
 
@@ -55,14 +57,27 @@ def plan(slug: str) -> ResponseReturnValue:
 @pages.post("/shots/<slug>/reach")
 def reach(slug: str) -> ResponseReturnValue:
     """Request which lights reach the pixel (x, y) of a frame of width x height, how much, and what blocks the others."""
-    shot = shot_or_404(slug)
+    return ask_worker("reach", shot_or_404(slug), _pixel())
+
+
+@pages.post("/shots/<slug>/place")
+def place(slug: str) -> ResponseReturnValue:
+    """Request where a lamp, card or portal of `kind` would be put at the pixel (x, y) of a frame of width x height."""
+    kind = request.form.get("kind", "")
+    if kind not in PLACED:
+        raise InputError(f"“{kind}” is not something that is put on a surface; choose a lamp, a card or a portal.")
+    return ask_worker("place", shot_or_404(slug), {**_pixel(), "kind": kind})
+
+
+def _pixel() -> dict[str, float]:
+    """The form's point on the picture. Raises InputError."""
     numbers = {}
     for name in ("x", "y", "width", "height"):
         value = request.form.get(name, type=finite_number)
         if value is None or not -1e5 < value < 1e5:
             raise InputError(f"The {name} of the point is missing; click on the picture.")
         numbers[name] = value if name in "xy" else max(1, int(value))
-    return ask_worker("reach", shot, numbers)
+    return numbers
 
 
 @pages.get("/questions/<int:number>.json")

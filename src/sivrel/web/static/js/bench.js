@@ -2,22 +2,25 @@
 
 import { CameraMover } from "./cameras.js";
 import { roundedStops, sayCaption, sayVerdict } from "./captions.js";
-import { openLeaf, sayStatus, turnPaper } from "./common.js";
+import { openLeaf, sayStatus } from "./common.js";
 import { $ } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
 import { inStops } from "./format.js";
 import { Hatching } from "./hatching.js";
-import { followKeys, holdButton } from "./keys.js";
+import { actOf, commands, followKeys, holdButton } from "./keys.js";
 import { sayLedger } from "./ledger.js";
 import { LightsPanel } from "./lights.js";
 import { Lineage } from "./lineage.js";
 import { Marks } from "./marks.js";
 import { Moments } from "./moments.js";
+import { NextStep } from "./next.js";
 import { Outlines } from "./outlines.js";
 import { hasPass, isLight, offerPasses } from "./passes.js";
+import { Panels, followCards } from "./panels.js";
 import { Pins } from "./pins.js";
+import { Placing } from "./placing.js";
 import { Plan } from "./plan.js";
 import { Palette } from "./palette.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
@@ -56,6 +59,8 @@ const outlines = new Outlines(plate, $("outlines"));
 const ways = new WaysState(slug, recipe);
 const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
 const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
+const placing = new Placing(plate, slug, unproven, (text) => say(text));
+lights.place = (kind, put) => placing.start(kind, put);
 const pins = new Pins(plate, slug, () => chosen.a, (id) => choose(id));
 const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
 const mover = new CameraMover(slug, recipe, () => moments.wish(true));
@@ -63,8 +68,19 @@ const filter = new NoiseFilter(plate, chosen, { show: (slot, proof) => show(slot
 const lineage = new Lineage(slug, () => chosen.a?.id, (id, beside) => (beside ? choose(chosen.a?.id ?? id, id) : choose(id)));
 const findings = new Findings(outlines, () => chosen.a, async (id) => (await lineage.renew(), choose(id, undefined, true)), (id) => choose(id));
 findings.filtered = () => filter.picture !== null;
-findings.turned = () => plan.shown && plan.drawing && plan.draw();
+findings.turned = () => (next.renew(), plan.shown && plan.drawing && plan.draw());
+const panels = new Panels(places);
+const next = new NextStep(() => ({
+  proof: chosen.a, running: watcher.following || moments.shown, changes: recipe.changed().length + recipe.changedEdits().length,
+  forecast: $("forecast")?.textContent ?? "", stale: ways.stale(), diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id,
+  diagnosing: Boolean(findings.going), findings: findings.list, outside,
+}), {
+  prove: () => recipe.prove(), resume: () => resume(), findings: () => findings.press(), finish: () => openLeaf("finish"),
+  remedy: ({ finding, number }) => findings.proveRemedy(finding, number),
+  whole: () => (recipe.setRegion(null), recipe.step()), double: () => rescale(recipe, 2),
+});
 followRecipes(recipe, () => chosen.a?.id);
+followCards($("lineage"), $("card-more"));
 
 // ---- pictures -------------------------------------------------------------------------------------------------
 
@@ -235,7 +251,7 @@ async function reload() {
   for (const slot of ["a", "b"]) if (chosen[slot]?.picture) await show(slot, chosen[slot]);
 }
 
-function next(select) {
+function nextOf(select) {
   select.selectedIndex = (select.selectedIndex + 1) % select.options.length;
   select.dispatchEvent(new Event("change"));
 }
@@ -312,7 +328,7 @@ const pointer = followPointer(plate, $("stage"), $("wipe-bar"), {
     }
     plate.draw();
   },
-  click: (event) => spots.on && spots.ask(event),
+  click: (event) => (placing.on ? placing.click(event) : spots.on && spots.ask(event)),
   grab: (dx, dy, event) => mover.on && (mover.drag(dx, dy, event.shiftKey), true),
   wheel: (event) => mover.on && (mover.near(event.deltaY / 100), true),
   rest: () => mover.on && mover.rest(),
@@ -344,6 +360,7 @@ function changing(dragged) {
 }
 
 function compareSideBySide() {
+  if (lineage.selected.size) return lineage.compare();
   if (chosen.a?.picture && chosen.b?.picture && !chosen.b.unfiltered) location.href = `/shots/${slug}/compare?proofs=${chosen.b.id},${chosen.a.id}`;
   else say("Choose two finished proofs first: one with a click, the other with ◫ or Shift.");
 }
@@ -380,6 +397,7 @@ $("view").addEventListener("change", () => setView($("view").value));
 $("pass").addEventListener("change", reload);
 for (const tab of document.querySelectorAll(".leaves [role=tab]")) tab.addEventListener("click", () => openLeaf(tab.id.replace("leaf-", "")));
 document.addEventListener("sivrel:leaf", (event) => {
+  if (panels.state.away.includes("recipe")) panels.show("recipe");
   if (event.detail === "pins") pins.load();
   findings.say();
 });
@@ -410,21 +428,33 @@ Object.assign(DO, {
   budget: () => tune("budget"),
   match: () => tune("match"),
   advice: () => tune("advice"),
-  survey: () => (location.href = $("to-survey").href),
   parent: () => chosen.a?.parent && choose(chosen.a.id, chosen.a.parent),
   oneByOne: () => recipe.proveOneByOne(),
   name: ofProof((id) => lineage.openName(id)),
-  star: ofProof((id) => lineage.star(id)),
+  star: ofProof((id) => lineage.each(id, (one) => lineage.star(one))),
   putAside: ofProof((id) => lineage.remove(id)),
-  find: () => $("find").focus(),
+  select: ofProof((id) => lineage.select(id)),
+  copySettings: () => say(`${recipe.copy()} settings copied.`),
+  pasteSettings: () => {
+    const words = recipe.paste();
+    say(!words ? "Nothing was copied yet." : words.length ? `Pasted, ${words.length} differ: ${words.slice(0, 6).join(", ")}${words.length > 6 ? "…" : ""}` : "The copied settings are the same.");
+  },
+  find: () => (panels.show("lineage"), $("find").focus()),
+  only: () => panels.only(),
+  lineagePanel: () => panels.toggle("lineage"),
+  recipePanel: () => panels.toggle("recipe"),
+  arrange: () => panels.arrange(),
+  ledger: () => panels.ledger(),
+  accept: () => next.take(),
+  nextLine: () => next.toggle(),
   lights: () => lights.show(!lights.shown),
   solo: () => lights.press("solo"),
   lightOn: () => lights.press("on"),
   finish: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
   measure: () => finish.measure(),
   hatch: () => hatching.next(),
-  view: () => next($("view")),
-  pass: () => next($("pass")),
+  view: () => nextOf($("view")),
+  pass: () => nextOf($("pass")),
   half: () => rescale(recipe, 0.5),
   double: () => rescale(recipe, 2),
   darker: () => setExposure(plate.exposure - 1 / 3),
@@ -450,9 +480,10 @@ Object.assign(DO, {
 
 /** What the palette finds: commands, settings with their values, lights, findings, proofs, pages. */
 function entries() {
-  const ofPage = { undo: () => recipe.undo(), paper: turnPaper, sheet: () => document.querySelector("[data-key-sheet]").click() };
-  const commands = JSON.parse(places.dataset.palette).filter((one) => one.name !== "palette")
-    .map(({ name, ...one }) => ({ kind: "Actions", ...one, act: DO[name] ?? ofPage[name] }));
+  const actions = commands.filter((one) => one.name !== "palette" && !one.held).map((one) => ({
+    kind: "Actions", title: one.says[0].toUpperCase() + one.says.slice(1), keys: one.shown, words: one.words,
+    act: one.name === "undo" ? () => recipe.undo() : actOf(one.name),
+  }));
   const settings = [...recipe.holder.querySelectorAll("[name*='.'], [name=camera], [name=width], [name=height], [name=seed], [name=time]")]
     .filter((field) => !field.closest("[hidden]")).map((field) => ({
       kind: "Settings", title: field.ariaLabel, note: `now ${field.selectedOptions?.[0]?.textContent || field.value || "empty"}`, words: `${field.name} ${field.title}`,
@@ -467,13 +498,15 @@ function entries() {
   const links = [...document.querySelectorAll(".head nav a:not([hidden])")].map((link) => ({
     kind: "Pages", title: link.textContent, note: link.title, act: () => (location.href = link.href),
   }));
-  return [...commands, ...settings, ...named, ...flaws, ...cards, ...links];
+  return [...actions, ...settings, ...named, ...flaws, ...cards, ...links];
 }
 const palette = new Palette(entries);
 
 /** Escape leaves the last mode. */
 function leave() {
+  if (panels.bare) return panels.only();
   if (findings.going && findings.open) return findings.stop();
+  if (placing.on) return placing.stop();
   if (spots.on) return spots.show(false);
   if (pins.on) return togglePins();
   if (mover.on) return toggleWalk();
@@ -485,15 +518,15 @@ function leave() {
   plate.draw();
 }
 for (const [name, act] of Object.entries(DO)) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.addEventListener("click", act);
-const KEYS = Object.fromEntries(Object.entries(JSON.parse(places.dataset.keys)).map(([key, name]) => [key, DO[name]]));
 document.getElementById("more-pictures")?.addEventListener("change", (event) => event.target.form.requestSubmit());
 if (outside) openLeaf("findings");
 
-followKeys(KEYS, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
-followScrubs(recipe.holder, { moved: () => changing(true), rested: () => {} });
+followKeys(DO, { hold, undo: () => recipe.undo(), redo: () => recipe.redo() });
+for (const holder of [recipe.holder, $("lights")]) followScrubs(holder, { moved: () => changing(true), rested: () => {} });
 
 recipe.onChange = () => {
   plate.draw();
+  next.renew();
   if (!outside) ways.renew();
 };
 recipe.holder.addEventListener("input", () => changing(false));
@@ -504,4 +537,4 @@ pins.load();
 if (places.dataset.proof) choose(Number(places.dataset.proof), Number(places.dataset.with) || undefined);
 
 // The browser tests read the plate through this.
-window.sivrel = { DO, KEYS, plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage, findings, outlines };
+window.sivrel = { DO, plate, chosen, sayStatus, OTHER, recipe, lights, plan, finish, marks, ways, moments, mover, pins, lineage, findings, outlines, panels, next };

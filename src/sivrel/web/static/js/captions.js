@@ -34,6 +34,6 @@ export async function sayVerdict(holder, { a, b }, exposure) {
   if (about !== key) return;
   if (!answer.ok || difference.visible == null) return void (holder.textContent = "A and B cover different pixels");
   const light = difference.mean_light == null ? "" : `${difference.mean_light >= 1 ? "+" : "−"}${Math.abs((difference.mean_light - 1) * 100).toFixed(1)} % light, `;
-  holder.textContent = `A against B: ${light}visible difference ${difference.visible.toFixed(3)}. ${difference.verdict}`;
-  holder.title = difference.verdict;
+  holder.textContent = `${difference.verdict} A against B: ${light}visible difference ${difference.visible.toFixed(3)}.`;
+  holder.title = holder.textContent;
 }

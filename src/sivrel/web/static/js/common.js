@@ -1,10 +1,6 @@
 // Common to all pages: the key sheet, light or dark theme, and the worker's state.
 
-const sheet = document.getElementById("keys");
-function showKeys() {
-  sheet.showModal();
-  sheet.scrollTop = 0; // the focus is on the button at its end
-}
+import { followKeys, showKeys } from "./keys.js";
 
 document.querySelector("[data-key-sheet]").addEventListener("click", showKeys);
 
@@ -19,15 +15,11 @@ export function turnPaper() {
   dispatchEvent(new Event("sivrel:paper"));
 }
 
-/** Whether a key was meant for a field and not for the page. */
-export function isTyping(event) {
-  return event.target.closest("input:not([type=range]), select, textarea, dialog") !== null;
-}
-
-document.addEventListener("keydown", (event) => {
-  if (isTyping(event) || event.ctrlKey || event.metaKey || event.altKey) return;
-  if (event.key === "?") showKeys();
-  if (event.key === "t" || event.key === "T") turnPaper();
+/** Follow a link of the head, if the page has it. */
+const go = (name) => () => document.querySelector(`.head [data-go=${name}]:not([hidden])`)?.click();
+followKeys({
+  paper: turnPaper, sheet: showKeys, goShots: go("shots"), goBench: go("bench"), goSurvey: go("survey"), goSequences: go("sequences"),
+  goRecipes: go("recipes"), goCaches: go("caches"),
 });
 
 const status = document.getElementById("status");

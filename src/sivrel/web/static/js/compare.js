@@ -142,23 +142,22 @@ const first = () => places[0].plate;
 const gain = (by) => places.forEach(({ plate }) => ((plate.gain *= by), plate.draw()));
 followKeys(
   {
-    p: () => show("pictures"),
-    w: () => show(shown === "wipe" ? "pictures" : "wipe"),
-    d: () => show(shown === "difference" ? "pictures" : "difference"),
-    y: () => show(shown === "visible" ? "pictures" : "visible"),
-    n: () => document.querySelector("details.numbers").toggleAttribute("open"),
-    "[": () => setExposure(first().exposure - 1 / 3),
-    "]": () => setExposure(first().exposure + 1 / 3),
-    ",": () => gain(0.5),
-    ".": () => gain(2),
-    "+": () => first().zoomTo(first().zoom * 1.5),
-    "=": () => first().zoomTo(first().zoom * 1.5),
-    "-": () => first().zoomTo(first().zoom / 1.5),
-    0: () => first().fit(),
-    1: () => first().zoomTo(devicePixelRatio || 1),
-    Escape: () => (location.href = `/shots/${main.dataset.shot}?proof=${numbers[1]}&with=${numbers[0]}`),
+    pictures: () => show("pictures"),
+    wipe: () => show(shown === "wipe" ? "pictures" : "wipe"),
+    difference: () => show(shown === "difference" ? "pictures" : "difference"),
+    visible: () => show(shown === "visible" ? "pictures" : "visible"),
+    numbers: () => document.querySelector("details.numbers").toggleAttribute("open"),
+    darker: () => setExposure(first().exposure - 1 / 3),
+    lighter: () => setExposure(first().exposure + 1 / 3),
+    weaker: () => gain(0.5),
+    stronger: () => gain(2),
+    zoomIn: () => first().zoomTo(first().zoom * 1.5),
+    zoomOut: () => first().zoomTo(first().zoom / 1.5),
+    fit: () => first().fit(),
+    pixels: () => first().zoomTo(devicePixelRatio || 1),
+    back: () => (location.href = `/shots/${main.dataset.shot}?proof=${numbers[1]}&with=${numbers[0]}`),
   },
-  { hold, undo: () => {}, redo: () => {} },
+  { hold },
 );
 
 const tables = new Uint16Array(await (await fetch(`/views/${main.dataset.view}.lut`)).arrayBuffer());

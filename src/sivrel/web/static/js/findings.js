@@ -2,6 +2,7 @@
 
 import { openLeaf } from "./common.js";
 import { $, make } from "./dom.js";
+import { named } from "./keys.js";
 import { percent, roughly } from "./format.js";
 import { letterOf } from "./outlines.js";
 import { post, watch } from "./post.js";
@@ -138,7 +139,7 @@ export class Findings {
 
   first(proof) {
     if (!proof?.picture) return make("p", { className: "note", textContent: "When this proof is done, its flaws can be found." });
-    const button = make("button", { type: "button", className: "ink", innerHTML: "Diagnose <kbd>;</kbd>" });
+    const button = make("button", { type: "button", className: "ink", innerHTML: `Diagnose <kbd>${named.findings.shown[0]}</kbd>` });
     button.addEventListener("click", () => this.diagnose());
     return make("div", { className: "first-look" },
       make("p", { textContent: "Finds the flaws of this picture by measurement, proves their causes by small renders with one change at a time, and offers remedies." }),
@@ -223,7 +224,7 @@ export class Findings {
     const words = [make("span", { textContent: remedy.words }), notes.length ? make("small", { textContent: notes.join(", ") }) : null];
     if (!this.changes(remedy).length || !one.id) return make("p", { className: "remedy-words" }, ...words);
     const first = one.remedies.findIndex((other) => this.changes(other).length) === number;
-    const button = make("button", { type: "button", className: "remedy" }, ...words, first ? make("kbd", { textContent: ":" }) : null);
+    const button = make("button", { type: "button", className: "remedy" }, ...words, first ? make("kbd", { textContent: named.proveFirst?.shown[0] ?? "" }) : null);
     button.addEventListener("click", () => this.proveRemedy(one, number));
     return button;
   }

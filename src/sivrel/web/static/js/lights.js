@@ -11,6 +11,7 @@ export class LightsPanel {
     this.holder = $("lights");
     this.opened = "";
     this.onEdit = () => {};
+    this.place = (kind, put) => {};
     this.holder.addEventListener("click", (event) => this.clicked(event));
     this.holder.addEventListener("input", (event) => event.target.dataset.edit && this.typed(event.target, true));
     this.holder.addEventListener("change", (event) => event.target.dataset.edit && this.typed(event.target, false));
@@ -116,10 +117,15 @@ export class LightsPanel {
     let name = $("add-name").value.trim().replaceAll(".", " "), number = 1;
     if (!name) while (names.includes((name = `${kind[0].toUpperCase()}${kind.slice(1)}${number > 1 ? ` ${number}` : ""}`))) number++;
     if (names.includes(name)) return void ($("problem").innerHTML = '<p class="problem" role="alert">There is one of this name already; give it another.</p>');
-    this.recipe.setEdits({ [`${group}.${name}.${group === "card" ? "pattern" : "kind"}`]: kind });
-    this.opened = name;
-    this.onEdit();
-    this.load();
+    const put = (values = {}) => {
+      const edits = { ...values, [group === "card" ? "pattern" : "kind"]: kind };
+      this.recipe.setEdits(Object.fromEntries(Object.entries(edits).map(([field, value]) => [`${group}.${name}.${field}`, value])));
+      this.opened = name;
+      this.onEdit();
+      this.load();
+    };
+    if (["sun", "dome", "daylight"].includes(kind)) put();
+    else this.place(kind, put);
   }
 
   async layer() {

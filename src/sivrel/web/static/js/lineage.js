@@ -10,6 +10,7 @@ export class Lineage {
     this.onRenewed = () => {};
     this.slug = slug; this.chosen = chosen; this.choose = choose;
     this.looked = " ";
+    this.selected = new Set(); // numbers of proofs, for what is done to several
     this.folded = new Set(JSON.parse(localStorage.getItem(this.key) ?? "[]"));
     $("find").addEventListener("input", () => {
       clearTimeout(this.waiting);
@@ -46,7 +47,57 @@ export class Lineage {
     $("lineage").innerHTML = text;
     if (had) this.card(had.card)?.querySelector(had.button)?.focus({ preventScroll: true });
     this.fold();
+    this.saySelected();
     this.onRenewed();
+  }
+
+  // ---- several at once -------------------------------------------------------------------------------------------
+
+  /** Select a proof, or no more. */
+  select(id) {
+    if (!this.selected.delete(id)) this.selected.add(id);
+    this.saySelected();
+  }
+
+  saySelected() {
+    for (const card of document.querySelectorAll(".card")) card.toggleAttribute("data-selected", this.selected.has(Number(card.dataset.proof)));
+    const line = $("selected");
+    line.hidden = this.selected.size === 0;
+    line.querySelector("b").textContent = `${this.selected.size} selected:`;
+    line.querySelector("[data-lineage=compare]").hidden = this.selected.size < 2 || this.selected.size > 4;
+  }
+
+  clear() {
+    this.selected.clear();
+    this.saySelected();
+  }
+
+  compare() {
+    if (this.selected.size > 1 && this.selected.size < 5) location.href = `/shots/${this.slug}/compare?proofs=${[...this.selected].join(",")}`;
+  }
+
+  sheet() {
+    location.href = `/shots/${this.slug}/sheet.pdf?proofs=${[...this.selected].join(",")}`;
+  }
+
+  /** Do something with every selected proof, or with `id` if none is. */
+  async each(id, act) {
+    for (const one of this.selected.size ? [...this.selected] : [id]) await act(one);
+  }
+
+  starAll() {
+    return this.each(0, (id) => this.card(id)?.hasAttribute("data-starred") || this.star(id));
+  }
+
+  async removeAll() {
+    const removed = [];
+    await this.each(0, async (id) => removed.push(await post(`/proofs/${id}/delete`)));
+    const gone = this.selected.has(this.chosen());
+    this.clear();
+    await this.renew();
+    const first = document.querySelector(".card");
+    if (gone && first) await this.choose(Number(first.dataset.proof));
+    this.sayPutAside({ count: removed.length, moment: removed.map((one) => one.moment) });
   }
 
   /** The cards that are shown: number of the first, and how many; unknown while a search is running. */
@@ -79,8 +130,11 @@ export class Lineage {
   /** Hide descendants of folded cards. During a search nothing is folded. */
   fold() {
     const looking = $("find").value.trim() || $("flaw").value, hidden = new Set();
+    let before = "";
     for (const card of document.querySelectorAll(".card")) {
       const id = card.dataset.proof, parent = card.dataset.parent;
+      card.toggleAttribute("data-branch", Boolean(parent && before && parent !== before)); // along the foot, the line does not go on here
+      before = id;
       const away = !looking && (hidden.has(parent) || (this.folded.has(parent) && this.card(parent) !== null));
       card.hidden = away;
       if (away) hidden.add(id);
@@ -165,7 +219,7 @@ export class Lineage {
   }
 
   async restore(moment = "") {
-    await post(`/shots/${this.slug}/restore`, { moment });
+    for (const one of [moment].flat()) await post(`/shots/${this.slug}/restore`, { moment: one });
     $("slip").hidden = true;
     await this.renew();
   }
@@ -182,6 +236,7 @@ export class Lineage {
     if (!card) return;
     if (event.target.closest(".fold")) return this.toggleFold(id);
     if (event.target.closest(".star")) return this.star(id);
+    if (event.ctrlKey || event.metaKey) return this.select(id);
     this.choose(id, event.target.closest(".with") || event.shiftKey);
   }
 

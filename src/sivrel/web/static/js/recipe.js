@@ -5,6 +5,7 @@ import { post } from "./post.js";
 
 const CHECKED = "input:not([type=hidden]):not([type=checkbox]), select:not(#start-from)";
 const MOST_STEPS = 200;
+const COPIED = "sivrel.copied";
 const TYPING_REST = 250; // milliseconds
 
 export class RecipeForm {
@@ -19,9 +20,6 @@ export class RecipeForm {
     this.holder.addEventListener("click", (event) => {
       const act = { undo: () => this.takeAllBack(), back: () => this.undo(), forth: () => this.redo() }[event.target.id];
       act?.();
-    });
-    this.holder.addEventListener("keydown", (event) => {
-      if (event.key === "ArrowUp" || event.key === "ArrowDown") this.nudge(event);
     });
     this.now = this.snapshot();
     this.say();
@@ -91,15 +89,44 @@ export class RecipeForm {
   }
 
   undo() {
-    if (!this.past.length) return;
-    this.future.push(this.now);
-    this.restore(this.past.pop());
+    if (this.past.length) this.goTo(this.past.length - 1);
   }
 
   redo() {
-    if (!this.future.length) return;
-    this.past.push(this.now);
-    this.restore(this.future.pop());
+    if (this.future.length) this.goTo(this.past.length + 1);
+  }
+
+  /** Go to a state of the form by its number: those that were undone follow the present one. */
+  goTo(number) {
+    const states = [...this.past, this.now, ...[...this.future].reverse()];
+    this.past = states.slice(0, number);
+    this.future = states.slice(number + 1).reverse();
+    this.restore(states[number]);
+  }
+
+  /** What each step of the history changed, as words, and the number of the present state: {steps, at}; state k is the one after step k. */
+  history() {
+    const states = [...this.past, this.now, ...[...this.future].reverse()].map((state) => new Map(JSON.parse(state)));
+    const steps = states.slice(1).map((state, k) => [...state].filter(([name, value]) => states[k].get(name) !== value)
+      .map(([name, value]) => (name === "edits" ? "lights and objects" : `${this.field(name)?.ariaLabel ?? name} ${states[k].get(name) || "none"} → ${value || "none"}`)).join(", "));
+    return { steps, at: this.past.length };
+  }
+
+  /** Show the steps that can be undone and redone; a click goes to the state after one. */
+  sayHistory() {
+    const holder = document.getElementById("history");
+    if (!holder) return;
+    const { steps, at } = this.history();
+    holder.hidden = steps.length === 0;
+    const line = (words, number) => {
+      const button = Object.assign(document.createElement("button"), { type: "button", textContent: words, className: number > at ? "undone" : "" });
+      if (number === at) button.setAttribute("aria-current", "step");
+      button.addEventListener("click", () => this.goTo(number));
+      const item = document.createElement("li");
+      item.append(button);
+      return item;
+    };
+    holder.querySelector("ol").replaceChildren(line("as proven", 0), ...steps.map((words, k) => line(words, k + 1)));
   }
 
   takeAllBack() {
@@ -178,6 +205,7 @@ export class RecipeForm {
           ? "1 change against its parent"
           : `${count} changes against its parent; one at a time shows more`;
     document.getElementById("one-by-one").hidden = !parent || count < 2;
+    this.sayHistory();
     clearTimeout(this.foretelling);
     this.foretelling = setTimeout(() => this.foretell(), TYPING_REST);
     this.onChange();
@@ -191,16 +219,6 @@ export class RecipeForm {
     if (document.getElementById("forecast") !== place) return;
     place.textContent = forecast.says;
     place.title = forecast.why;
-  }
-
-  nudge(event) {
-    const field = event.target;
-    if (field.dataset.whole === undefined) return;
-    event.preventDefault();
-    const by = (event.key === "ArrowUp" ? 1 : -1) * (event.shiftKey ? 10 : 1);
-    field.value = Math.min(Number(field.dataset.max), Math.max(Number(field.dataset.min), Number(field.value) + by));
-    this.say();
-    this.step();
   }
 
   prove() {
@@ -218,6 +236,24 @@ export class RecipeForm {
     this.say();
     this.step();
     this.form.dispatchEvent(new Event("input", { bubbles: true }));
+  }
+
+  /** Keep the settings of the form, for this shot or another; how many. */
+  copy() {
+    const values = Object.fromEntries([...this.form.querySelectorAll("[name*='.']")].map((field) => [field.name, field.value]));
+    localStorage.setItem(COPIED, JSON.stringify(values));
+    navigator.clipboard?.writeText(JSON.stringify(values, null, 1)).catch(() => {}); // only for other programs
+    return Object.keys(values).length;
+  }
+
+  /** Apply the settings that were copied, as one step; the words of those that differ, or null if none were copied. */
+  paste() {
+    const values = JSON.parse(localStorage.getItem(COPIED) ?? "null");
+    if (!values) return null;
+    const other = Object.entries(values).filter(([key, value]) => this.field(key) && this.field(key).value !== value);
+    const words = other.map(([key, value]) => `${this.field(key).ariaLabel} ${value}`);
+    this.setValues(Object.fromEntries(other));
+    return words;
   }
 
   size() {

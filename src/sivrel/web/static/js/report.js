@@ -2,6 +2,5 @@
 
 import { followKeys } from "./keys.js";
 
-const nothing = () => {};
 document.getElementById("print").addEventListener("click", () => print());
-followKeys({ p: () => print(), Escape: () => (location.href = document.querySelector(".head nav a:nth-child(2)").href) }, { hold: nothing, undo: nothing, redo: nothing });
+followKeys({ print: () => print(), back: () => (location.href = document.querySelector(".head nav a:nth-child(2)").href) });

@@ -368,22 +368,20 @@ $("new-form").addEventListener("submit", render);
 $("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));
 followKeys(
   {
-    " ": acts.play, ArrowLeft: acts.back, ArrowRight: acts.on,
-    Home: () => clock.step(-clock.times.length), End: () => clock.step(clock.times.length),
-    i: () => (clock.range?.[0] === clock.index ? loopAll() : loop(clock.index, Math.max(clock.index, clock.range?.[1] ?? clock.times.length - 1))),
-    o: () => (clock.range?.[1] === clock.index ? loopAll() : loop(Math.min(clock.index, clock.range?.[0] ?? 0), clock.index)),
-    w: acts.wipe, m: acts.map, n: acts.inTime,
-    g: () => reels[0]?.state.flicker && (clock.pause(), clock.go(clock.times.indexOf(reels[0].state.flicker.worst))),
-    "[": () => setExposure(plate.exposure - 1 / 3),
-    "]": () => setExposure(plate.exposure + 1 / 3),
-    "+": () => plate.zoomTo(plate.zoom * 1.5),
-    "=": () => plate.zoomTo(plate.zoom * 1.5),
-    "-": () => plate.zoomTo(plate.zoom / 1.5),
-    0: () => plate.fit(),
-    1: () => plate.zoomTo(devicePixelRatio || 1),
-    Escape: () => (location.href = $("to-bench").href),
+    play: acts.play, back: acts.back, on: acts.on, first: () => clock.step(-clock.times.length), last: () => clock.step(clock.times.length),
+    loopFrom: () => (clock.range?.[0] === clock.index ? loopAll() : loop(clock.index, Math.max(clock.index, clock.range?.[1] ?? clock.times.length - 1))),
+    loopTo: () => (clock.range?.[1] === clock.index ? loopAll() : loop(Math.min(clock.index, clock.range?.[0] ?? 0), clock.index)),
+    wipe: acts.wipe, map: acts.map, inTime: acts.inTime,
+    worst: () => reels[0]?.state.flicker && (clock.pause(), clock.go(clock.times.indexOf(reels[0].state.flicker.worst))),
+    darker: () => setExposure(plate.exposure - 1 / 3),
+    lighter: () => setExposure(plate.exposure + 1 / 3),
+    zoomIn: () => plate.zoomTo(plate.zoom * 1.5),
+    zoomOut: () => plate.zoomTo(plate.zoom / 1.5),
+    fit: () => plate.fit(),
+    pixels: () => plate.zoomTo(devicePixelRatio || 1),
+    leave: () => (location.href = $("to-bench").href),
   },
-  { hold, undo: () => {}, redo: () => {} },
+  { hold },
 );
 
 const tables = new Uint16Array(await (await fetch(`/views/${main.dataset.view}.lut`)).arrayBuffer());

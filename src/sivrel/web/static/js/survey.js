@@ -213,14 +213,14 @@ async function stand([x, y, z]) {
 const hold = (on) => sections.flip(on);
 followKeys(
   {
-    ArrowDown: () => choose(chosen + 1),
-    ArrowUp: () => choose(chosen - 1),
-    m: () => findings[chosen]?.mends[0] && Object.keys(findings[chosen].mends[0].edits).length && apply(findings[chosen].mends[0].edits),
-    q: () => toggleStanding(),
-    "[": () => sections.raise(-0.1),
-    "]": () => sections.raise(0.1),
-    Enter: () => !$("mends").hidden && form.requestSubmit(),
-    Escape: () => (going ? stop() : standing ? toggleStanding(false) : (location.href = $("to-bench").href)),
+    after: () => choose(chosen + 1),
+    before: () => choose(chosen - 1),
+    fix: () => findings[chosen]?.mends[0] && Object.keys(findings[chosen].mends[0].edits).length && apply(findings[chosen].mends[0].edits),
+    stand: () => toggleStanding(),
+    lower: () => sections.raise(-0.1),
+    higher: () => sections.raise(0.1),
+    prove: () => !$("mends").hidden && form.requestSubmit(),
+    leave: () => (going ? stop() : standing ? toggleStanding(false) : (location.href = $("to-bench").href)),
   },
   { hold, undo: () => step(past, future), redo: () => step(future, past) },
 );

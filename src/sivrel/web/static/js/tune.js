@@ -5,7 +5,6 @@ import { followKeys } from "./keys.js";
 import { follow, post, watch } from "./post.js";
 
 const main = document.querySelector(".tune-places"), form = $("asked"), proof = main.dataset.proof;
-const PAGES = { "^": "ladder", $: "budget", "%": "match", "&": "advice" };
 let tuning = main.dataset.tuning, going = null, at = null, held = false;
 
 const say = (problem) => {
@@ -153,22 +152,20 @@ document.addEventListener("click", (event) => {
 const open = (name) => () => (location.href = `/proofs/${proof}/${name}`);
 followKeys(
   {
-    Enter: start,
-    Escape: () => (going ? stop() : (location.href = $("to-bench").href)),
-    ArrowRight: () => look(Number($("viewer")?.dataset.at ?? 0) + 1),
-    ArrowLeft: () => look(Number($("viewer")?.dataset.at ?? 0) - 1),
-    p: () => document.querySelector(".take.ink")?.click(),
-    ...Object.fromEntries(Object.entries(PAGES).map(([key, name]) => [key, open(name)])),
+    start,
+    leave: () => (going ? stop() : (location.href = $("to-bench").href)),
+    later: () => look(Number($("viewer")?.dataset.at ?? 0) + 1),
+    earlier: () => look(Number($("viewer")?.dataset.at ?? 0) - 1),
+    take: () => document.querySelector(".take.ink")?.click(),
+    ladder: open("ladder"), budget: open("budget"), advice: open("advice"),
     // If the facts do not decide, offer the match that would.
-    "%": () => (location.href = document.querySelector(".ink-link")?.href ?? `/proofs/${proof}/match`),
+    match: () => (location.href = document.querySelector(".ink-link")?.href ?? `/proofs/${proof}/match`),
   },
   {
     hold: (on) => {
       held = on;
       look(Number($("viewer")?.dataset.at ?? 0), false);
     },
-    undo: () => {},
-    redo: () => {},
   },
 );
 dress();

@@ -18,7 +18,13 @@ export function wayInWords(row) {
 
 export class WaysState {
   constructor(slug, recipe) {
-    this.slug = slug; this.recipe = recipe; this.timer = 0; this.asked = "";
+    this.slug = slug; this.recipe = recipe; this.timer = 0; this.asked = ""; this.rows = [];
+  }
+
+  /** Why a cache of this recipe is stale, as a sentence; empty if none is. */
+  stale() {
+    const row = this.rows.find((one) => !one.ready && !one.locked && one.seconds != null && one.because && one.because !== "settings");
+    return row ? wayInWords(row) : "";
   }
 
   /** The recipe may have changed. */
@@ -35,6 +41,7 @@ export class WaysState {
     const used = preparing.includes(value("gi.seen")) || (preparing.includes(value("gi.beyond")) && !beyond.hidden) || value("caustics.on") === "yes";
     if (!used) {
       this.asked = "";
+      this.rows = [];
       return holder.replaceChildren();
     }
     const fields = new URLSearchParams([...new FormData(this.recipe.form)].filter(([name]) => name !== "csrf_token").map(([name, value]) => [name, String(value)]));
@@ -42,7 +49,9 @@ export class WaysState {
     this.asked = fields.toString();
     try {
       const { ways } = await ask(`/shots/${this.slug}/ways`, fields);
-      if (this.asked === fields.toString()) holder.replaceChildren(...ways.map((row) => Object.assign(document.createElement("p"), { className: "note", textContent: wayInWords(row) })));
+      if (this.asked !== fields.toString()) return;
+      this.rows = ways;
+      holder.replaceChildren(...ways.map((row) => Object.assign(document.createElement("p"), { className: "note", textContent: wayInWords(row) })));
     } catch {
       holder.replaceChildren(); // a number is wrong, and its field says so
     }

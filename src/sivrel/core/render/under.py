@@ -1,0 +1,51 @@
+"""The surface under a pixel: where a lamp, a card or a portal is put when the picture is clicked."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..pack.objects import packed_meshes
+from ..trace.traverse import closest_hits
+from .film import camera_over
+from .prepare import Prepared
+
+FAR = np.float32(1e30)
+
+
+@dataclass(frozen=True)
+class Surface:
+    """object: name of the mesh; position in metres; normal: unit, of the triangle, on the camera's side; distance from the camera in metres."""
+
+    object: str
+    position: np.ndarray
+    normal: np.ndarray
+    distance: float
+
+
+def surface_under(prepared: Prepared, size: tuple[int, int], x: float, y: float) -> Surface | None:
+    """The first surface under pixel (x, y) of a frame of `size`, glass included; None where the ray leaves the scene."""
+    right, up, back, eye, film, shift, _ = camera_over(*2 * (prepared.camera,), *size)[:7]
+    across = right * (x / size[0] * 2.0 - 1.0 + shift[0]) * film[0] + up * (1.0 - y / size[1] * 2.0 + shift[1]) * film[1]
+    origin, way = (eye + across, -back) if film[2] > 0.0 else (eye, across - back)
+    way = way / np.linalg.norm(way)
+    bvh = prepared.arrays.bvh
+    hits, distances = closest_hits(bvh, origin[None].astype(np.float32), way[None].astype(np.float32), np.float32(0.0), FAR)
+    if not distances[0] < 0.999 * FAR:
+        return None
+    a, b, c = prepared.arrays.vertices.reshape(-1, 3, 3)[hits[0]].astype(float)
+    normal = np.cross(b - a, c - a)
+    normal /= max(float(np.linalg.norm(normal)), 1e-30)
+    name = packed_meshes(prepared.scene)[int(prepared.arrays.object_of[hits[0]])].name
+    return Surface(name, origin + way * float(distances[0]), normal if normal @ way < 0.0 else -normal, float(distances[0]))
+
+
+def placed(kind: str, surface: Surface) -> dict[str, Any]:
+    """Where something that is added stands on a surface, and which way it faces, as values of edits without their name. Flat lamps lie
+    just before the surface and face away from it; round ones float before it by their radius; a card stands up from it, facing the camera's
+    side; a portal lies in the surface and faces into the room."""
+    gap = {"sphere": 0.15, "point": 0.15, "cylinder": 0.15}.get(kind, max(0.002, 0.002 * surface.distance))
+    at = surface.position + surface.normal * gap
+    if kind in ("sphere", "point", "cylinder"):
+        return {"at": at}
+    return {"at": at, "towards": at + surface.normal}
