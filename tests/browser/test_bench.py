@@ -119,7 +119,7 @@ class Loop(BrowserTest):
     def test_open_render_cancel_change_render_compare(self):
         page = self.page
         page.goto(self.program.address)
-        self.assertEqual(page.locator(".shots li").count(), 6)  # four shots, pictures from elsewhere, and a scene of one's own
+        self.assertEqual(page.locator(".shots li").count(), 5)  # four shots, and what is opened
         page.click("text=Slipway")
         self.wait("sivrel.plate.pictures[0]?.finished")
         self.assertGreaterEqual(page.locator(".card").count(), 6)

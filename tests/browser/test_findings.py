@@ -117,8 +117,8 @@ class Findings(BrowserTest):
             path.write_bytes(data.getvalue())
             page = self.page
             page.goto(self.program.address)
-            page.set_input_files("#pictures", str(path))
-            page.click(".judge button")
+            page.set_input_files("#files", str(path))
+            page.click(".open button")
             self.wait("sivrel.chosen.a?.picture && sivrel.plate.pictures[0]?.finished")
         found = self.diagnose("grain")
         self.assertTrue(found["weak"])

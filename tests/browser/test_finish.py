@@ -48,10 +48,14 @@ class Finish(BrowserTest):
         page = self.page
         self.open("lamp-room")
         page.keyboard.press("e")
-        for values in ({}, {"temperature": 4300, "tint": 0.2, "highlights": 0.6, "contrast": 1.2, "saturation": 1.3, "sharpening": 0.5}):
+        for values in (
+            {},
+            {"temperature": 4300, "tint": 0.2, "highlights": 0.6, "shadows": 0.7, "contrast": 1.2, "saturation": 1.3, "sharpening": 0.5},
+        ):
             self.slide(**values)
             with page.expect_download() as saved:
                 page.click("[data-finish=save]")
+            self.assertEqual(saved.value.suggested_filename, "lamp-room-proof-21.png")
             png = np.asarray(Image.open(saved.value.path()).convert("RGB")).astype(int)
             seen = self.shown().astype(int)
             self.assertEqual(seen.shape, png.shape)

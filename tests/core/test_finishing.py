@@ -1,13 +1,17 @@
 """Finishing and the noise filter: neutral settings change nothing, each setting does what it says, the filter says what it smeared."""
 
+import io
 import unittest
 from dataclasses import replace
 
 import numpy as np
+import tifffile
+from PIL import Image
 
 from sivrel.core.errors import InputError
 from sivrel.core.finish.finishing import Finish, finish_from, finished, looked_up, measured_exposure, white_balance
-from sivrel.core.finish.view import to_display
+from sivrel.core.finish.saved import encoded, kind_of
+from sivrel.core.finish.view import to_bytes, to_display
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.edge_filter import edge_filtered
@@ -55,6 +59,27 @@ class Finishing(unittest.TestCase):
         self.assertTrue((held[0, ~dark] <= plain[0, ~dark] + 1e-6).all())
         self.assertLess(float(held[0, -10, 0]), 1.0)
         self.assertTrue((np.diff(held[0, :, 0]) >= -1e-6).all())
+
+    def test_shadows_are_lifted_and_the_rest_is_not(self):
+        plain, lifted = finished(GREYS, Finish(view="plain")), finished(GREYS, Finish(view="plain", shadows=1.0))
+        bright = GREYS[0, :, 0] >= 0.18
+        np.testing.assert_array_equal(plain[0, bright], lifted[0, bright])
+        dark = (GREYS[0, :, 0] > 1e-3) & (GREYS[0, :, 0] < 0.1)
+        self.assertTrue((lifted[0, dark] > plain[0, dark]).all())
+        self.assertTrue((np.diff(lifted[0, :, 0]) >= -1e-6).all())
+        np.testing.assert_array_equal(finished(np.zeros((1, 1, 3)), Finish(shadows=1.0)), finished(np.zeros((1, 1, 3)), Finish()))
+
+    def test_files_hold_what_is_shown(self):
+        shown = finished(np.random.default_rng(3).uniform(0.0, 1.2, (9, 14, 3)), Finish())
+        png, jpg = (np.asarray(Image.open(io.BytesIO(encoded(shown, kind)))) for kind in ("png", "jpg"))
+        np.testing.assert_array_equal(png, to_bytes(shown))
+        self.assertLess(float(np.abs(jpg.astype(float) - png).mean()), 4.0)
+        tif = tifffile.imread(io.BytesIO(encoded(shown, "tif")))
+        self.assertEqual((tif.dtype, tif.shape), (np.dtype(np.uint16), (9, 14, 3)))
+        np.testing.assert_allclose(tif / 65535.0, shown, atol=1.0 / 65535.0)
+        self.assertEqual((kind_of(".TIFF"), kind_of("jpeg")), ("tif", "jpg"))
+        with self.assertRaisesRegex(InputError, "use .png, .jpg or .tif"):
+            kind_of(".webp")
 
     def test_contrast_turns_about_middle_grey(self):
         grey = np.full((1, 1, 3), 0.18, np.float32)

@@ -31,6 +31,18 @@ class Finishing(WebTest):
         settings = {"exposure": 2.0, "contrast": 1.2, "temperature": 4500.0, "sharpening": 0.5, "highlights": 0.3, "view": "plain"}
         np.testing.assert_array_equal(self.png(**settings), to_bytes(finished(self.picture.beauty, Finish(**settings))))
 
+    def test_files_are_named_after_shot_and_proof(self):
+        proofs.say_name(self.db, self.proof.id, "Brass / final", "")
+        self.addCleanup(proofs.say_name, self.db, self.proof.id, "", "")
+        kinds = {"png": "image/png", "jpg": "image/jpeg", "tif": "image/tiff", "exr": "image/x-exr"}
+        for kind, media in kinds.items():
+            answer = self.client.get(f"/proofs/{self.proof.id}/picture.{kind}?contrast=1.2")
+            self.assertEqual((answer.status_code, answer.mimetype), (200, media))
+            self.assertIn(f"lamp-room-proof-{self.proof.id}-Brass_final.{kind}", answer.headers["Content-Disposition"])
+            answer.close()
+        self.assertIn("use .png, .jpg or .tif", self.client.get(f"/proofs/{self.proof.id}/picture.webp").text)
+        self.assertEqual(self.client.get("/proofs/99999/picture.png").status_code, 404)
+
     def test_a_wrong_setting_is_one_sentence(self):
         answer = self.client.get(f"/pictures/{self.proof.picture}.png?contrast=7", headers={"HX-Request": "true"})
         self.assertEqual(answer.status_code, 422)

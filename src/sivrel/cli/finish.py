@@ -1,4 +1,4 @@
-"""`sivrel finish`: a rendered picture as PNG, or with a filtered pass as EXR."""
+"""`sivrel finish`: a rendered picture as PNG, JPEG or TIFF, or with a filtered pass as EXR."""
 
 from pathlib import Path
 from typing import Any
@@ -9,24 +9,25 @@ from ..core.errors import InputError
 from .common import json_option, print_result, say, values_of
 
 
-@click.command(short_help="Finish a rendered picture as PNG, filtered if asked.")
+@click.command(short_help="Finish a rendered picture as PNG, JPEG or TIFF, filtered if asked.")
 @click.argument("picture", metavar="IN.exr")
-@click.option("-o", "--output", required=True, metavar="OUT.png|OUT.exr", help="File to write.")
+@click.option("-o", "--output", required=True, metavar="OUT.png|.jpg|.tif|.exr", help="File to write.")
 @click.option("--set", "assignments", multiple=True, metavar="KEY=VALUE", help="One of finish.exposure (a number or “measured”), finish.contrast, …")
 @click.option("--filter", "filtering", is_flag=True, help="Filter noise, guided by the picture's passes.")
 @json_option
 def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: bool, as_json: bool) -> None:
-    """Finish IN.exr, a picture that was rendered here, as PNG; or, with --filter, add the filtered picture to an EXR, and its filtered passes."""
-    from PIL import Image
-
+    """Finish IN.exr, a picture that was rendered here, as PNG, JPEG or TIFF; or, with --filter, add the filtered picture and passes to an EXR."""
     from ..core.finish.finishing import Finish, finish_from, finished, measured_exposure
-    from ..core.finish.view import to_bytes
+    from ..core.finish.saved import encoded, kind_of
     from ..core.pictures.exr import read_exr, write_exr
     from ..core.render.filter import filter_noise, filter_passes
 
     out = Path(output)
-    if out.suffix.lower() not in (".png", ".exr") or (out.suffix.lower() == ".exr" and not filtering):
-        raise InputError("A finished picture is a PNG; give a name with .png. (With --filter an EXR gets the filtered picture as a pass.)")
+    if out.suffix.lower() == ".exr":
+        if not filtering:
+            raise InputError("An EXR is not finished; give a name with .png, .jpg or .tif, or --filter to add the filtered picture to it.")
+    else:
+        kind_of(out.suffix)
     if not out.parent.is_dir():
         raise InputError(f"There is no folder {out.parent}; create it first.")
     given = read_exr(Path(picture))
@@ -54,7 +55,7 @@ def finish(picture: str, output: str, assignments: tuple[str, ...], filtering: b
     if out.suffix.lower() == ".exr":
         write_exr(out, given)
     else:
-        Image.fromarray(to_bytes(finished(shown, settings))).save(out)
+        out.write_bytes(encoded(finished(shown, settings), kind_of(out.suffix)))
     words = f"{out}: exposure {settings.exposure:+g}" + (f", filtered by {result['filter']}" if filtering else "")
     words += f", smeared {smeared:.1%}" if smeared is not None else ""
     if result.get("filter_error") is not None:

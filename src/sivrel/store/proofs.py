@@ -182,6 +182,14 @@ def newest_whole(db: sqlite3.Connection, shot_id: int, camera: str) -> Proof | N
     return next(iter(_proofs(found)), None)
 
 
+def pictures_by_shot(db: sqlite3.Connection) -> dict[int, list[str]]:
+    """Digests of the pictures of every shot, those of frames and of deleted proofs included."""
+    found: dict[int, list[str]] = {}
+    for row in db.execute("SELECT DISTINCT shot_id, picture FROM proofs WHERE picture IS NOT NULL"):
+        found.setdefault(row["shot_id"], []).append(row["picture"])
+    return found
+
+
 def say_name(db: sqlite3.Connection, proof_id: int, name: str, note: str) -> None:
     db.execute("UPDATE proofs SET name = ?, note = ? WHERE id = ?", (name.strip()[:80], note.strip()[:2000], proof_id))
 

@@ -95,13 +95,15 @@ def get(db: sqlite3.Connection, shot_id: int) -> Shot:
 
 
 def listed(db: sqlite3.Connection) -> list[tuple[Shot, int, str | None]]:
-    """Every shot with the number of its proofs and the newest finished picture."""
+    """Every shot with the number of its proofs and its cover, or else its newest finished picture; those worked on last come first."""
     rows = db.execute(
         """SELECT shots.*,
              (SELECT count(*) FROM proofs WHERE shot_id = shots.id AND deleted_at IS NULL AND sequence_id IS NULL) AS proofs,
-             (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL AND deleted_at IS NULL
-              ORDER BY sequence_id IS NOT NULL, width * height DESC, id DESC LIMIT 1) AS picture
-           FROM shots ORDER BY id"""
+             coalesce(
+               (SELECT picture FROM proofs WHERE id = cover_id AND deleted_at IS NULL),
+               (SELECT picture FROM proofs WHERE shot_id = shots.id AND picture IS NOT NULL AND region IS NULL AND deleted_at IS NULL
+                ORDER BY sequence_id IS NOT NULL, width * height DESC, id DESC LIMIT 1)) AS picture
+           FROM shots ORDER BY used_at DESC NULLS LAST, id"""
     )
     return [(_shot(row), row["proofs"], row["picture"]) for row in rows]
 
@@ -117,7 +119,12 @@ def set_finish(db: sqlite3.Connection, shot: Shot, finish: dict[str, Any]) -> No
 
 def opened(db: sqlite3.Connection, shot: Shot) -> None:
     """Mark a shot as open, so that the worker loads it ahead."""
-    db.execute("UPDATE shots SET opened_at = ? WHERE id = ?", (now(), shot.id))
+    db.execute("UPDATE shots SET opened_at = ?, used_at = ? WHERE id = ?", (now(), now(), shot.id))
+
+
+def set_cover(db: sqlite3.Connection, shot_id: int, proof_id: int) -> None:
+    """The proof whose picture stands for a shot."""
+    db.execute("UPDATE shots SET cover_id = ? WHERE id = ?", (proof_id, shot_id))
 
 
 def forget_opened(db: sqlite3.Connection) -> None:

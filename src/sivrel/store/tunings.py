@@ -79,6 +79,14 @@ def of_proof(db: sqlite3.Connection, proof_id: int, kind: str) -> list[Tuning]:
     return [_tuning(row) for row in db.execute("SELECT * FROM tunings WHERE proof_id = ? AND kind = ? ORDER BY id DESC", (proof_id, kind))]
 
 
+def of_shot(db: sqlite3.Connection, shot_id: int, kind: str) -> list[Tuning]:
+    """Those of all proofs of a shot, newest first."""
+    rows = db.execute(
+        "SELECT tunings.* FROM tunings JOIN proofs ON proofs.id = proof_id WHERE shot_id = ? AND kind = ? ORDER BY tunings.id DESC", (shot_id, kind)
+    )
+    return [_tuning(row) for row in rows]
+
+
 def apply(db: sqlite3.Connection, proof_id: int, tuning_id: int, words: str, predicted: dict[str, float]) -> None:
     db.execute("INSERT INTO applied (proof_id, tuning_id, words, predicted) VALUES (?, ?, ?, ?)", (proof_id, tuning_id, words, json.dumps(predicted)))
 

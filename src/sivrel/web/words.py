@@ -198,12 +198,23 @@ def way_in_words(note: dict[str, Any]) -> str:
     return " ".join(sentences)
 
 
+def bytes_in_words(count: float) -> str:
+    """A size as people read it: two digits or three."""
+    units = ["bytes", "kB", "MB", "GB", "TB"]
+    while count >= 1000 and len(units) > 1:
+        count /= 1000
+        del units[0]
+    unit = units[0]
+    return f"{count:.0f} {unit}" if count >= 100 or unit == "bytes" else f"{count:.2g} {unit}"
+
+
 def register_filters(app: Flask) -> None:
     app.add_template_filter(seconds)
     app.add_template_filter(percent)
     app.add_template_filter(noise_of)
     app.add_template_filter(share)
     app.add_template_filter(thousands)
+    app.add_template_filter(bytes_in_words, "bytes")
     app.add_template_filter(shown)
     app.add_template_filter(value_in_words)
     app.add_template_filter(seconds_against)

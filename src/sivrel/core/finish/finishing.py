@@ -1,6 +1,6 @@
 """Finishing: from scene-linear light to what is shown and saved as PNG, by the artist's hand.
 
-In this order: exposure, sharpening, white balance, highlight compression, contrast, saturation, view. The browser does the same,
+In this order: exposure, sharpening, white balance, highlight compression, lifted shadows, contrast, saturation, view. The browser does the same,
 operation for operation, in static/js/plate-gl.js; both look the view up in the same table. An EXR is never finished.
 """
 
@@ -16,6 +16,8 @@ from .view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS, lookup_table
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 KNEE = 0.6
 """Brightest channel, after exposure, above which highlights are compressed."""
+LIFT = 2.5
+"""Most by which shadows are brightened, less one: black by a factor of 3.5."""
 SHARPEST = 1.5
 """Most by which sharpening brightens a pixel, and one over the most by which it darkens it."""
 EYE_FLOOR = 1e-3
@@ -38,6 +40,10 @@ class Finish(Group):
     highlights: float = setting(
         0.0, "highlights held", "highlights held by {},", "Compresses what is brighter than the knee, its colour kept.", step=0.05, ge=0.0, le=1.0
     )
+    shadows: float = setting(
+        0.0, "shadows lifted", "shadows lifted by {},", "Brightens what is darker than middle grey, its colour kept; 1 lifts black by 1.8 stops.",
+        step=0.05, ge=0.0, le=1.0,
+    )  # fmt: skip
     contrast: float = setting(1.0, "contrast", "contrast {},", "About middle grey: above 1 harder, below softer.", step=0.05, ge=0.5, le=2.0)
     saturation: float = setting(1.0, "saturation", "saturation {},", "0 is grey, 1 as it was rendered.", step=0.05, ge=0.0, le=2.0)
     sharpening: float = setting(0.0, "sharpening", "sharpened by {},", "Raises what stands out from its eight neighbours.", step=0.05, ge=0.0, le=1.0)
@@ -125,6 +131,9 @@ def finished(linear: np.ndarray, settings: Finish) -> np.ndarray:
     most = c.max(axis=2, keepdims=True)
     over = np.maximum(most - KNEE, 0.0)
     c = c * np.where(over > 0.0, (KNEE + over / (1.0 + 2.0 * settings.highlights * over / KNEE)) / np.maximum(most, 1e-9), 1.0).astype(np.float32)
+    # The gain falls to one at middle grey; below 3 times it, brighter stays brighter.
+    dark = np.maximum(1.0 - c.max(axis=2, keepdims=True) / MIDDLE, 0.0)
+    c = c * (1.0 + LIFT * settings.shadows * dark * dark).astype(np.float32)
     c = MIDDLE * np.power(c / MIDDLE, settings.contrast, dtype=np.float32)
     light = (c @ LUMINANCE)[..., None]
     c = np.maximum(light + (c - light) * np.float32(settings.saturation), 0.0)

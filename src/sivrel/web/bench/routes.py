@@ -34,6 +34,7 @@ from ..numbers import whole_number
 from ..pictures.routes import LUT
 from ..queue.routes import seconds_left
 from ..words import meters_in_words, noise_of
+from .explain import explanation
 
 pages = Blueprint("bench", __name__, template_folder="templates")
 TILES_AT_ONCE = 96
@@ -194,6 +195,15 @@ def proof_json(proof_id: int) -> ResponseReturnValue:
         view=proof.view,
         worker=jobs.worker(db()).__dict__,
     )
+
+
+@pages.get("/explain.json")
+def explain() -> ResponseReturnValue:
+    """What the setting ?key= does, and what was measured of it on the shot of ?proof=."""
+    try:
+        return jsonify(explanation(db(), request.args.get("key", ""), proofs.get(db(), request.args.get("proof", 0, type=whole_number))))
+    except KeyError:
+        abort(404)
 
 
 @pages.get("/proofs/<int:proof_id>/noise.json")

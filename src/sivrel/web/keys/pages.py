@@ -14,6 +14,7 @@ GO = Group("Go to", (
 ))  # fmt: skip
 PAGE = Group("Page", (
     Command("paper", ("u t",), "light or dark theme", by_page=True, words="night mode colours"),
+    Command("printPage", ("u p",), "print this page, or save it as PDF", by_page=True, words="paper pdf export report"),
     Command("sheet", ("g k",), "this sheet of keys", by_page=True, words="help keyboard shortcuts"),
 ))  # fmt: skip
 _ZOOM = (
@@ -75,6 +76,7 @@ BENCH = (
         Command("select", ("m m",), "select this proof, or no more (Ctrl and a click on any)", words="multiple several mark"),
         Command("copySettings", ("m c",), "copy the settings of the form", of_scene=True, words="clipboard recipe values"),
         Command("pasteSettings", ("m v",), "paste copied settings, of this shot or another", of_scene=True, words="clipboard recipe values apply"),
+        Command("cover", ("m k",), "make this proof the cover of the shot", words="thumbnail poster picture"),
         Command("find", ("m f",), "search the proofs", words="find lineage filter"),
     )),
     Group("Lights", (
@@ -105,6 +107,7 @@ BENCH = (
         Command("accept", ("y",), "do what the line under the picture proposes", words="next step yes"),
         Command("nextLine", ("u n",), "the line under the picture that proposes the next step: away, or back", words="hint advice"),
         Command("ledger", ("u g",), "open the ledger, or make it a strip", words="time noise sources"),
+        Command("guide", ("g g",), "the first five minutes: be led through the loop", words="tour help tutorial start introduction"),
         *PAGE.commands,
     )),
 )  # fmt: skip

@@ -8,15 +8,18 @@ import numpy as np
 from flask import Blueprint, Response, abort, request, send_file
 from flask.typing import ResponseReturnValue
 from PIL import Image
+from werkzeug.utils import secure_filename
 
 from ...core.errors import InputError
 from ...core.finish.finishing import Finish, finish_from, finished, measured_exposure, white_balance
+from ...core.finish.saved import KINDS, encoded, kind_of
 from ...core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, VIEWS, lookup_table, to_bytes
 from ...core.measure.difference import compare
 from ...core.measure.verdict import judge
 from ...core.pictures.exr import Picture, read_exr
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, requests, shots
+from ..asked import proof_or_404
 from ..database import data, db
 from ..numbers import finite_number
 from ..words import percent
@@ -134,6 +137,28 @@ def png(digest: str) -> ResponseReturnValue:
     if "download" in request.args:
         headers["Content-Disposition"] = f'attachment; filename="{digest[:12]}.png"'
     return Response(buffer.getvalue(), mimetype="image/png", headers=headers)
+
+
+@pages.get("/proofs/<int:proof_id>/picture.<kind>")
+def saved(proof_id: int, kind: str) -> ResponseReturnValue:
+    """A proof's picture as a file named after its shot and itself: PNG, JPEG or TIFF finished by the query, or the EXR with its passes.
+    ?pass=filtered, or for an EXR ?filtered, is without grain, once that was requested."""
+    proof = proof_or_404(proof_id)
+    if proof.picture is None:
+        raise InputError("This proof has no picture yet; wait until it is done.")
+    shot = shots.get(db(), proof.shot_id)
+    filtered = request.args.get("pass") == "filtered" or "filtered" in request.args
+    words = [shot.slug if shot else "shot", f"proof-{proof.id}", *([proof.name] if proof.name else []), *(["filtered"] if filtered else [])]
+    name = secure_filename(f"{'-'.join(words)}.{kind}")
+    if kind == "exr":
+        path = (files.filtered_exr_path if filtered else files.picture_path)(data(), proof.picture)
+        if not path.is_file():
+            abort(404)
+        return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=name)
+    settings = finish_from({name: value for name, value in request.args.items() if name in Finish.model_fields})
+    linear = _filtered(proof.picture)["image"] if filtered else _picture(proof.picture).beauty
+    body = encoded(finished(linear, settings), kind_of(kind))
+    return Response(body, mimetype=KINDS[kind_of(kind)], headers={"Content-Disposition": f'attachment; filename="{name}"'})
 
 
 @pages.get("/pictures/<digest:digest>/exposure.json")

@@ -8,11 +8,13 @@ from flask import Blueprint, current_app, redirect, render_template, request, ur
 from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
-from ...store import jobs, shots
+from ...store import proofs, shots
 from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names, new_upload
 from ...work.outside import add_pictures, is_picture
+from ..asked import proof_or_404
 from ..database import data, db
 from ..numbers import finite_number
+from .disk import on_disk
 
 pages = Blueprint("shots", __name__, template_folder="templates")
 LONGEST_NAME = 240
@@ -29,7 +31,18 @@ def index() -> ResponseReturnValue:
 def _page(problem: str | None = None) -> str:
     listed = shots.listed(db())
     accept = ",".join((*SCENES, *BESIDE))
-    return render_template("shots.html", listed=listed, worker=jobs.worker(db()), problem=problem, accept=accept, scenes=SCENES, local=_local())
+    disk, sizes = on_disk(data(), proofs.pictures_by_shot(db()))
+    return render_template(
+        "shots.html", listed=listed, problem=problem, accept=accept, scenes=SCENES, local=_local(), disk=disk, sizes=sizes
+    )  # fmt: skip
+
+
+@pages.post("/proofs/<int:proof_id>/cover")
+def cover(proof_id: int) -> ResponseReturnValue:
+    """Make a proof's picture that of its shot on this page."""
+    proof = proof_or_404(proof_id)
+    shots.set_cover(db(), proof.shot_id, proof.id)
+    return "", 204
 
 
 def _local() -> bool:

@@ -1,13 +1,15 @@
 // The bench: what is chosen, what is rendered, and the keys for all of it.
 
+import { About } from "./about.js";
 import { CameraMover } from "./cameras.js";
 import { roundedStops, sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
-import { $ } from "./dom.js";
+import { $, scrollWithin } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
 import { inStops } from "./format.js";
+import { Guide } from "./guide.js";
 import { Hatching } from "./hatching.js";
 import { actOf, commands, followKeys, holdButton } from "./keys.js";
 import { sayLedger } from "./ledger.js";
@@ -26,6 +28,7 @@ import { Palette } from "./palette.js";
 import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
 import { sayPlate } from "./plate-words.js";
 import { followPointer } from "./pointer.js";
+import { post } from "./post.js";
 import { openQueue } from "./queue.js";
 import { RecipeForm } from "./recipe.js";
 import { followRecipes } from "./recipes.js";
@@ -79,6 +82,9 @@ const next = new NextStep(() => ({
   remedy: ({ finding, number }) => findings.proveRemedy(finding, number),
   whole: () => (recipe.setRegion(null), recipe.step()), double: () => rescale(recipe, 2),
 });
+let compared = false;
+const guide = outside ? null : new Guide(() => ({ proof: chosen.a?.id, picture: Boolean(chosen.a?.picture), compared, diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id }));
+new About(() => chosen.a?.id);
 followRecipes(recipe, () => chosen.a?.id);
 followCards($("lineage"), $("card-more"));
 
@@ -149,7 +155,7 @@ function mark() {
     else delete card.dataset.chosen;
     if (is === "a") card.querySelector(".choose").setAttribute("aria-current", "true");
     else card.querySelector(".choose").removeAttribute("aria-current");
-    if (is === "a") card.scrollIntoView({ block: "nearest" });
+    if (is === "a") scrollWithin(panels.state.arrange === "foot" ? $("lineage") : document.querySelector(".lineage"), card);
   }
   const query = new URLSearchParams();
   if (chosen.a) query.set("proof", chosen.a.id);
@@ -236,6 +242,7 @@ function setExposure(stops, byHand = true) {
 
 function setMode(mode) {
   plate.mode = plate.mode === mode ? SINGLE : mode;
+  compared = true;
   plate.draw();
 }
 
@@ -387,6 +394,7 @@ const DO = {
 
 function hold(on) {
   plate.held = on;
+  compared ||= on;
   plate.draw();
 }
 holdButton(document.querySelector("[data-do=flip]"), hold);
@@ -433,6 +441,7 @@ Object.assign(DO, {
   name: ofProof((id) => lineage.openName(id)),
   star: ofProof((id) => lineage.each(id, (one) => lineage.star(one))),
   putAside: ofProof((id) => lineage.remove(id)),
+  cover: ofProof(async (id) => (await post(`/proofs/${id}/cover`), say("This picture stands for the shot on the shots page."))),
   select: ofProof((id) => lineage.select(id)),
   copySettings: () => say(`${recipe.copy()} settings copied.`),
   pasteSettings: () => {
@@ -447,6 +456,7 @@ Object.assign(DO, {
   ledger: () => panels.ledger(),
   accept: () => next.take(),
   nextLine: () => next.toggle(),
+  guide: () => (panels.show("recipe"), guide?.begin()),
   lights: () => lights.show(!lights.shown),
   solo: () => lights.press("solo"),
   lightOn: () => lights.press("on"),

@@ -5,20 +5,28 @@ import { followKeys, showKeys } from "./keys.js";
 document.querySelector("[data-key-sheet]").addEventListener("click", showKeys);
 
 const PAPER = "sivrel.paper";
-if (localStorage.getItem(PAPER)) document.documentElement.dataset.paper = localStorage.getItem(PAPER);
-else if (matchMedia("(prefers-color-scheme: dark)").matches) document.documentElement.dataset.paper = "dark";
+const system = matchMedia("(prefers-color-scheme: dark)");
 
+/** Light or dark: as the user chose on these pages, otherwise as the system is, also while it changes. */
+function showPaper() {
+  document.documentElement.dataset.paper = localStorage.getItem(PAPER) ?? (system.matches ? "dark" : "light");
+  dispatchEvent(new Event("sivrel:paper"));
+}
+system.addEventListener("change", showPaper);
+showPaper();
+
+/** The other theme; that of the system is followed from then on. */
 export function turnPaper() {
   const paper = document.documentElement.dataset.paper === "dark" ? "light" : "dark";
-  document.documentElement.dataset.paper = paper;
-  localStorage.setItem(PAPER, paper);
-  dispatchEvent(new Event("sivrel:paper"));
+  if (paper === (system.matches ? "dark" : "light")) localStorage.removeItem(PAPER);
+  else localStorage.setItem(PAPER, paper);
+  showPaper();
 }
 
 /** Follow a link of the head, if the page has it. */
 const go = (name) => () => document.querySelector(`.head [data-go=${name}]:not([hidden])`)?.click();
 followKeys({
-  paper: turnPaper, sheet: showKeys, goShots: go("shots"), goBench: go("bench"), goSurvey: go("survey"), goSequences: go("sequences"),
+  paper: turnPaper, sheet: showKeys, printPage: () => print(), goShots: go("shots"), goBench: go("bench"), goSurvey: go("survey"), goSequences: go("sequences"),
   goRecipes: go("recipes"), goCaches: go("caches"),
 });
 

@@ -9,3 +9,10 @@ export function make(tag, properties = {}, ...inside) {
   element.append(...inside.filter((one) => one !== null));
   return element;
 }
+
+/** Scroll `holder`, and nothing about it, until one of its elements is seen. */
+export function scrollWithin(holder, element) {
+  const outer = holder.getBoundingClientRect(), inner = element.getBoundingClientRect();
+  holder.scrollTop += Math.max(0, inner.bottom - outer.bottom) - Math.max(0, outer.top - inner.top);
+  holder.scrollLeft += Math.max(0, inner.right - outer.right) - Math.max(0, outer.left - inner.left);
+}

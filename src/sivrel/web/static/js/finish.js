@@ -4,7 +4,7 @@ import { PLAIN } from "./plate.js";
 import { ask, post } from "./post.js";
 
 const KEPT_AFTER = 600; // milliseconds without a change
-const SLIDERS = ["temperature", "tint", "highlights", "contrast", "saturation", "sharpening"];
+const SLIDERS = ["temperature", "tint", "highlights", "shadows", "contrast", "saturation", "sharpening"];
 
 export class FinishPanel {
   /** `exposure(stops)` sets the plate's; `picture()` is the digest on it, `pass()` the shown pass. */
@@ -52,7 +52,7 @@ export class FinishPanel {
   /** Downloads of a proof besides its PNG. */
   offer(proof) {
     this.proof = proof;
-    for (const [kind, address] of [["exr", `/pictures/${proof?.picture}.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
+    for (const [kind, address] of [["exr", `/proofs/${proof?.id}/picture.exr`], ["recipe", `/proofs/${proof?.id}/recipe.json`]]) {
       const link = document.querySelector(`[data-take=${kind}]`);
       link.hidden = !proof || (kind === "exr" && !proof.picture);
       link.href = address;
@@ -85,18 +85,19 @@ export class FinishPanel {
     try {
       await ask(`/proofs/${proof.id}/filter`, { exr: "yes" });
       note.textContent = "";
-      Object.assign(document.createElement("a"), { href: `/pictures/${proof.picture}.exr?filtered`, download: "" }).click();
+      Object.assign(document.createElement("a"), { href: `/proofs/${proof.id}/picture.exr?filtered`, download: "" }).click();
     } catch (problem) {
       note.textContent = problem.message;
     }
   }
 
-  /** Save what is on the plate as PNG. */
+  /** Save what is on the plate, finished, under the names of its shot and proof. */
   save() {
-    if (!this.picture()) return;
+    if (!this.picture() || !this.proof) return;
     const filtered = this.pass() === "filtered" ? { pass: "filtered" } : {};
     const view = document.getElementById("view").value;
-    const query = new URLSearchParams({ ...this.values(), exposure: this.plate.exposure, view, download: "", ...filtered });
-    Object.assign(document.createElement("a"), { href: `/pictures/${this.picture()}.png?${query}`, download: "" }).click();
+    const query = new URLSearchParams({ ...this.values(), exposure: this.plate.exposure, view, ...filtered });
+    const kind = document.getElementById("save-kind").value;
+    Object.assign(document.createElement("a"), { href: `/proofs/${this.proof.id}/picture.${kind}?${query}`, download: "" }).click();
   }
 }

@@ -19,7 +19,7 @@ uniform int mode;          // 0 first, 1 second, 2 wipe, 3 difference
 uniform vec2 stops;
 uniform float middle, lutSize;
 uniform mat3 white;
-uniform float highlights, contrast, saturation, sharpening;
+uniform float highlights, shadows, contrast, saturation, sharpening;
 uniform vec3 booth;
 out vec4 colour;
 
@@ -66,6 +66,8 @@ vec3 shown(vec3 light, int which, vec2 at) {
   c = max(white * c, 0.0);
   float most = max(c.r, max(c.g, c.b)), over = most - KNEE;
   if (over > 0.0) c *= (KNEE + over / (1.0 + 2.0 * highlights * over / KNEE)) / most;
+  float dark = max(1.0 - max(c.r, max(c.g, c.b)) / middle, 0.0);
+  c *= 1.0 + 2.5 * shadows * dark * dark;
   c = middle * pow(c / middle, vec3(contrast));
   float grey = dot(c, LUMINANCE);
   return clamp(lookedUp(max(grey + (c - grey) * saturation, 0.0)), 0.0, 1.0);
@@ -184,7 +186,7 @@ export class PlateGL {
     gl.uniform1f(this.at("gain"), gain);
     gl.uniform1i(this.at("mode"), mode);
     gl.uniformMatrix3fv(this.at("white"), true, finish.white);
-    for (const name of ["highlights", "contrast", "saturation", "sharpening"]) gl.uniform1f(this.at(name), finish[name]);
+    for (const name of ["highlights", "shadows", "contrast", "saturation", "sharpening"]) gl.uniform1f(this.at(name), finish[name]);
     gl.uniform1i(this.at("hatched"), this.hatched ? 1 : 0);
     gl.uniform3f(this.at("booth"), ...booth);
     this.slots.forEach((p, i) => {

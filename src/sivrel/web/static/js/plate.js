@@ -49,7 +49,7 @@ export class Picture {
 }
 
 /** Neutral finishing. */
-export const PLAIN = { white: [1, 0, 0, 0, 1, 0, 0, 0, 1], temperature: 6504, tint: 0, highlights: 0, contrast: 1, saturation: 1, sharpening: 0 };
+export const PLAIN = { white: [1, 0, 0, 0, 1, 0, 0, 0, 1], temperature: 6504, tint: 0, highlights: 0, shadows: 0, contrast: 1, saturation: 1, sharpening: 0 };
 
 export class Plate {
   constructor(stage, canvas, lut, onChange) {

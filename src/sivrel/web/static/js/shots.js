@@ -1,7 +1,14 @@
-// Files dropped anywhere on the page open as a scene.
+// The shots page: files dropped anywhere on it are opened, and the list is searched.
 
-const form = document.querySelector(".open:not(.judge) form"), files = document.getElementById("files"), path = document.getElementById("path");
+const form = document.querySelector(".open form"), files = document.getElementById("files"), path = document.getElementById("path");
 const over = (on) => document.body.classList.toggle("dropping", on);
+const PICTURES = /\.(exr|png|hdr|jpe?g|tiff?)$/i;
+
+/** Ask what is known of pictures only where pictures were chosen, without a scene. */
+function chosen() {
+  const all = [...files.files];
+  document.getElementById("of-pictures").hidden = !all.length || !all.every((file) => PICTURES.test(file.name));
+}
 
 addEventListener("dragover", (event) => {
   event.preventDefault();
@@ -16,16 +23,19 @@ addEventListener("drop", (event) => {
   if (path) path.value = "";
   form.requestSubmit();
 });
-document.querySelector(".judge form").addEventListener("submit", (event) => {
-  const pictures = document.getElementById("pictures");
-  if (pictures.files.length) return;
-  event.preventDefault();
-  pictures.click();
-});
+files.addEventListener("change", chosen);
 form.addEventListener("submit", (event) => {
   if (!files.files.length && !path?.value.trim()) {
     event.preventDefault();
     files.focus();
     files.click();
   } else form.querySelector("button").textContent = "Reading…";
+});
+
+const find = document.getElementById("find-shot");
+find?.addEventListener("input", () => {
+  const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
+  const cards = [...document.querySelectorAll(".shots > li[data-find]")];
+  for (const card of cards) card.hidden = !words.every((word) => card.dataset.find.includes(word));
+  document.getElementById("no-shot").hidden = cards.some((card) => !card.hidden);
 });
