@@ -31,7 +31,7 @@ class Comfort(BrowserTest):
         small.press("ArrowUp")
         self.assertEqual(self.value("limits.diffuse_bounces"), 9)
         field.dblclick()
-        self.assertEqual(self.value("sampling.max"), 256)
+        self.assertEqual(self.value("sampling.max"), 64)
         page.keyboard.press("Escape")
         # Lights' numbers do the same.
         page.keyboard.press("l")

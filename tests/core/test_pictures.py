@@ -12,6 +12,8 @@ from sivrel.core.finish.view import LUT_SIZE, LUT_STOPS, MIDDLE, lookup_table, t
 from sivrel.core.formats.image import read_image
 from sivrel.core.measure.difference import compare, visible_difference
 from sivrel.core.measure.noise import noise_level
+from sivrel.core.measure.verdict import judge
+from sivrel.core.pictures.coarser import coarser
 from sivrel.core.pictures.exr import Picture, read_exr, write_exr
 from sivrel.core.render.film import DEPTH, DIRECT, FILM_COLUMNS, INDIRECT, VARIANCE
 from sivrel.core.render.frame import Frame
@@ -128,8 +130,51 @@ class Measures(unittest.TestCase):
         self.assertLess(visible_difference(a, trace).max(), 0.01)
 
     def test_different_pixels_are_not_compared(self):
-        with self.assertRaisesRegex(InputError, "render both with the same size and region"):
-            compare(picture(), picture(frame=Frame(40, 25)))
+        for other in (Frame(40, 25), Frame(40, 30, region=(0, 0, 9, 9))):
+            with self.assertRaisesRegex(InputError, "frames of one shape, with a common part"):
+                compare(picture(frame=Frame(40, 30, region=(20, 10, 30, 20))), picture(frame=other))
+
+    def test_a_region_and_its_enlargement_have_the_pixels_of_the_coarser(self):
+        """The mean of a ramp over a pixel is its value in the middle; the variance of a mean of n is a nth."""
+        for width, factor in ((20, 3.0), (22, 2.5)):
+            height = width * 3 // 4 if width == 20 else 11
+            fine = Frame(round(width * factor), round(height * factor), region=(3, 2, round(width * factor) - 4, round(height * factor) - 2))
+            x0, y0, x1, y1 = fine.window
+            ramp = np.broadcast_to(((np.arange(x0, x1) + 0.5) / factor)[None, :, None], (y1 - y0, x1 - x0, 3)).astype(np.float32)
+            numbers = np.arange(x0, x1)[None, :, None] + np.zeros((y1 - y0, 1, 1), np.float32)
+            passes = {
+                "beauty": np.concatenate([ramp, np.ones_like(ramp[..., :1])], 2), "variance": np.ones_like(ramp),
+                "samples": np.full_like(ramp[..., :1], 4.0), "object": numbers,
+            }  # fmt: skip
+            small = coarser(Picture(passes, fine), Frame(width, height))
+            left, top, right, bottom = small.frame.window
+            self.assertGreaterEqual(left * factor, x0 - 1e-6)
+            self.assertLessEqual(right * factor, x1 + 1e-6)
+            np.testing.assert_allclose(small.beauty[0, :, 0], np.arange(left, right) + 0.5, atol=1e-4 if factor == 3.0 else 0.03)
+            self.assertEqual(small.beauty.shape, (bottom - top, right - left, 4))
+            np.testing.assert_allclose(small.passes["samples"], 4.0 * factor * factor, rtol=1e-5)
+            if factor == 3.0:
+                np.testing.assert_allclose(small.passes["variance"], 1.0 / 9.0, rtol=1e-5)
+                np.testing.assert_array_equal(small.passes["object"][0, :, 0], np.arange(left, right) * 3 + 1)
+
+    def test_an_enlarged_render_of_the_same_shows_no_change(self):
+        light = np.random.default_rng(5)
+        coarse, fine = Frame(48, 27), Frame(96, 54, region=(20, 10, 80, 44))
+
+        def noisy(frame: Frame, samples: float, lit: float = 0.2) -> Picture:
+            x0, y0, x1, y1 = frame.window
+            shape = (y1 - y0, x1 - x0)
+            variance = 4e-4 / samples
+            beauty = np.ones((*shape, 4), np.float32)
+            beauty[..., :3] = lit + light.normal(0.0, variance**0.5, (*shape, 3))
+            return Picture(
+                {"beauty": beauty, "variance": np.full((*shape, 3), variance, np.float32), "samples": np.full((*shape, 1), samples, np.float32),
+                 "object": np.zeros((*shape, 1), np.float32)}, frame)  # fmt: skip
+
+        same = judge(noisy(coarse, 16.0), noisy(fine, 4.0))
+        self.assertEqual(same.share, 0.0, same.sentence)
+        self.assertEqual(same.window, (10, 5, 40, 22))
+        self.assertGreater(judge(noisy(coarse, 16.0), noisy(fine, 4.0, 0.3)).share, 0.9)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ import numpy as np
 from ..edits.edits import difference as edits_difference
 from ..errors import InputError
 from ..finish.view import to_display
+from ..pictures.coarser import coarser, same_shape
 from ..pictures.exr import Picture
 from ..render.recipe import difference as recipe_difference
 from .noise import relative_weights
@@ -54,15 +55,20 @@ def changed_settings(a: Picture, b: Picture) -> list[tuple[str, Any, Any]]:
 
 
 def shared_part(a: Picture, b: Picture) -> tuple[Picture, Picture]:
-    """The common parts of two pictures of one frame: the pictures themselves if they cover the same pixels. Raises InputError if their
-    frames differ in size, or they share no pixels."""
+    """The common parts of two pictures of one frame: the pictures themselves if they cover the same pixels. Of two frames of one aspect the finer
+    gets the pixels of the coarser, so that a region and its enlargement compare. Raises InputError if their frames differ in shape, or
+    they share no pixels."""
     if a.frame.window == b.frame.window and a.beauty.shape == b.beauty.shape and a.frame.width == b.frame.width:
         return a, b
+    if a.frame.width != b.frame.width and same_shape(a.frame, b.frame):
+        first, second = (coarser(a, b.frame), b) if a.frame.width > b.frame.width else (a, coarser(b, a.frame))
+        if first is not None and second is not None:
+            return shared_part(first, second)
     one, other = a.frame.window, b.frame.window
     box = (max(one[0], other[0]), max(one[1], other[1]), min(one[2], other[2]), min(one[3], other[3]))
     if (a.frame.width, a.frame.height) != (b.frame.width, b.frame.height) or box[0] >= box[2] or box[1] >= box[3]:
         sizes = [f"{p.beauty.shape[1]}x{p.beauty.shape[0]} at {p.frame.window[0]},{p.frame.window[1]}" for p in (a, b)]
-        raise InputError(f"The pictures cover different pixels ({sizes[0]} and {sizes[1]}); render both with the same size and region.")
+        raise InputError(f"The pictures cover different pixels ({sizes[0]} and {sizes[1]}); render both in frames of one shape, with a common part.")
     return _cut(a, box), _cut(b, box)
 
 

@@ -39,6 +39,7 @@ BENCH = (
         Command("sink", ("PageDown",), "the camera sinks", of_scene=True, words="down crane"),
         Command("half", ("m h",), "half size", of_scene=True, words="smaller resolution pixels"),
         Command("double", ("m d",), "double size", of_scene=True, words="larger bigger resolution pixels"),
+        Command("plateSize", ("m p",), "as many pixels as the picture has on the plate", of_scene=True, words="size resolution screen fill"),
         Command("oneByOne", ("m o",), "several changes: prove them one by one", of_scene=True, words="separately each"),
         Command("queue", ("g q",), "the queue: order, hold, give way", of_scene=True, words="jobs waiting renders priority"),
         Command("undo", ("Ctrl z",), "undo a change; with Shift redo", by_page=True, words="back history"),

@@ -253,8 +253,12 @@ def visible(a: str, b: str) -> ResponseReturnValue:
     """The visible difference of B against A as a picture of B's pixels, white where it is largest, at ?exposure= stops."""
     before, after = _picture(a), _picture(b)
     verdict = judge(before, after, _number("exposure"))
-    shown = np.zeros(after.beauty.shape[:2], np.float32)
-    left, top = after.frame.window[:2]
+    # The verdict has the pixels of the coarser picture.
+    left, top, right, bottom = after.frame.window
+    scale = min(1.0, before.frame.width / after.frame.width)
     x0, y0, x1, y1 = verdict.window
-    shown[y0 - top : y1 - top, x0 - left : x1 - left] = verdict.shown
+    across, down = (((np.arange(low, high) + 0.5) * scale).astype(int) for low, high in ((left, right), (top, bottom)))
+    inside = np.ix_((down >= y0) & (down < y1), (across >= x0) & (across < x1))
+    shown = np.zeros(after.beauty.shape[:2], np.float32)
+    shown[inside] = verdict.shown[np.ix_(down[(down >= y0) & (down < y1)] - y0, across[(across >= x0) & (across < x1)] - x0)]
     return Response(files.halves(np.repeat(shown[..., None], 3, axis=2)), mimetype="application/octet-stream")

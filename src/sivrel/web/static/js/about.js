@@ -49,7 +49,8 @@ export class About {
       ...(told.measured.length ? [make("ul", {}, ...told.measured.map((words) => make("li", { textContent: words })))] : []));
     this.draw(field);
     $("about").hidden = false;
-    field.scrollIntoView({ block: "nearest" });
+    // It covers the foot of the panel, and must not cover what it is about.
+    if (field.getBoundingClientRect().bottom > $("about").getBoundingClientRect().top) field.scrollIntoView({ block: "center" });
   }
 
   draw(field) {

@@ -33,7 +33,7 @@ import { openQueue } from "./queue.js";
 import { RecipeForm } from "./recipe.js";
 import { followRecipes } from "./recipes.js";
 import { followScrubs } from "./scrub.js";
-import { enlarge, rescale } from "./sizes.js";
+import { enlarge, fitToPlate, rescale } from "./sizes.js";
 import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
 import { WaysState } from "./ways.js";
@@ -467,6 +467,7 @@ Object.assign(DO, {
   pass: () => nextOf($("pass")),
   half: () => rescale(recipe, 0.5),
   double: () => rescale(recipe, 2),
+  plateSize: () => fitToPlate(recipe, plate),
   darker: () => setExposure(plate.exposure - 1 / 3),
   lighter: () => setExposure(plate.exposure + 1 / 3),
   asCamera: () => setExposure(cameraExposure),

@@ -20,6 +20,12 @@ export function rescale(recipe, factor) {
   return true;
 }
 
+/** Set width and height to the pixels that the picture has on the plate, so that one is one of the screen. */
+export function fitToPlate(recipe, plate) {
+  const [width, height] = recipe.size(), scale = Math.min(plate.canvas.width / width, plate.canvas.height / height);
+  return rescale(recipe, Math.floor(width * scale) / width);
+}
+
 /** Enlarge the region until it is as many pixels across as the whole frame, or undo that. Returns a message if there is no region. */
 export function enlarge(recipe) {
   const region = recipe.region(), [width] = recipe.size();
