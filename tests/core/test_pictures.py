@@ -137,7 +137,7 @@ class Measures(unittest.TestCase):
     def test_a_region_and_its_enlargement_have_the_pixels_of_the_coarser(self):
         """The mean of a ramp over a pixel is its value in the middle; the variance of a mean of n is a nth."""
         for width, factor in ((20, 3.0), (22, 2.5)):
-            height = width * 3 // 4 if width == 20 else 11
+            height = 15 if width == 20 else 12
             fine = Frame(round(width * factor), round(height * factor), region=(3, 2, round(width * factor) - 4, round(height * factor) - 2))
             x0, y0, x1, y1 = fine.window
             ramp = np.broadcast_to(((np.arange(x0, x1) + 0.5) / factor)[None, :, None], (y1 - y0, x1 - x0, 3)).astype(np.float32)
