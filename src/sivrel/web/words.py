@@ -119,6 +119,15 @@ def shown(key: str, value: Any) -> str:
     return "no shadows" if value == "off" and key.endswith("shadows.way") else value_in_words(value)
 
 
+def called(key: str) -> str:
+    """What a setting of the recipe or of an edit is called: “shadow rays”, “Sky shadow rays”."""
+    known = settings()
+    if key in known:
+        return known[key].name
+    group, name, field = split_key(key)
+    return f"{short(name)} {SETTINGS[group][field].name}"
+
+
 def _region(region: tuple[int, int, int, int] | None) -> str:
     return "whole" if region is None else f"{region[2] - region[0]}×{region[3] - region[1]} px"
 
@@ -216,5 +225,6 @@ def register_filters(app: Flask) -> None:
     app.add_template_filter(thousands)
     app.add_template_filter(bytes_in_words, "bytes")
     app.add_template_filter(shown)
+    app.add_template_filter(called)
     app.add_template_filter(value_in_words)
     app.add_template_filter(seconds_against)

@@ -3,6 +3,7 @@
 import csv
 import io
 import re
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, send_file
@@ -10,6 +11,7 @@ from flask.typing import ResponseReturnValue
 
 from ...core.edits.edits import apart, with_edits
 from ...core.errors import InputError
+from ...core.render.frame import Frame
 from ...core.render.recipe import with_values
 from ...store import files, findings, jobs, proofs, requests, shots
 from ...store.database import transaction
@@ -53,6 +55,7 @@ def diagnosis_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[
         {
             **one.body,
             "id": one.id,
+            "share_of_region": round(share_of(region_about(one.body["box"], proof.frame), proof.frame), 4),
             "dismissed": waved.get(one.key, ""),
             "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
         }
@@ -90,7 +93,8 @@ def dismiss(finding_id: int) -> ResponseReturnValue:
 
 @pages.post("/findings/<int:finding_id>/prove")
 def prove(finding_id: int) -> ResponseReturnValue:
-    """Render a remedy (`remedy`: its number in the list) as a child of its proof; the finding is measured again on it."""
+    """Render a remedy (`remedy`: its number in the list) as a child of its proof, with `region` only about the finding; it is measured again
+    on it."""
     kept, proof = _finding_or_404(finding_id)
     scene_or_refuse(shots.get(db(), proof.shot_id))
     remedies, number = kept.body["remedies"], request.form.get("remedy", 0, type=whole_number)
@@ -102,12 +106,34 @@ def prove(finding_id: int) -> ResponseReturnValue:
         raise InputError("This is done without a render; there is nothing to prove.")
     recipe = with_values(proof.recipe, apart(values)[0])
     laid = with_edits(proof.edits, edits)
+    frame, guess = proof.frame, remedy["seconds"]
+    if "region" in request.form:
+        region = region_about(kept.body["box"], proof.frame)
+        if guess is not None:
+            guess *= share_of(region, proof.frame)
+        frame = replace(frame, region=region)
     with transaction(db()):
-        child = jobs.add_proof(
-            db(), proof.shot_id, proof.id, recipe, proof.camera, proof.frame, edits=laid, note=remedy["words"], guess=remedy["seconds"]
-        )
+        child = jobs.add_proof(db(), proof.shot_id, proof.id, recipe, proof.camera, frame, edits=laid, note=remedy["words"], guess=guess)
         findings.add_retest(db(), finding_id, child, remedy)
     return jsonify(proof=child)
+
+
+def region_about(box: list[int], frame: Frame) -> tuple[int, int, int, int]:
+    """A part of a frame's window with a finding's box and half of its size about it, at least an eighth of the frame across and down: what
+    is beside a flaw shows whether a remedy does harm."""
+    x0, y0, x1, y1 = frame.window
+    spans = []
+    for low, high, first, last, whole in ((box[0], box[2], x0, x1, frame.width), (box[1], box[3], y0, y1, frame.height)):
+        half = max((high - low) * 0.75, whole / 16.0)
+        middle = (low + high) / 2.0
+        spans.append((max(first, int(middle - half)), min(last, int(middle + half) + 1)))
+    return spans[0][0], spans[1][0], spans[0][1], spans[1][1]
+
+
+def share_of(region: tuple[int, int, int, int], frame: Frame) -> float:
+    """A region's share of the pixels of a frame's window."""
+    x0, y0, x1, y1 = frame.window
+    return (region[2] - region[0]) * (region[3] - region[1]) / ((x1 - x0) * (y1 - y0))
 
 
 @pages.get("/trials/<name>.png")

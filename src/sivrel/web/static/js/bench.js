@@ -76,11 +76,11 @@ const panels = new Panels(places);
 const next = new NextStep(() => ({
   proof: chosen.a, running: watcher.following || moments.shown, changes: recipe.changed().length + recipe.changedEdits().length,
   forecast: $("forecast")?.textContent ?? "", stale: ways.stale(), diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id,
-  diagnosing: Boolean(findings.going), findings: findings.list, outside,
+  diagnosing: Boolean(findings.going), findings: findings.list, outside, retests: findings.of === chosen.a?.id ? findings.retests : [],
 }), {
   prove: () => recipe.prove(), resume: () => resume(), findings: () => findings.press(), finish: () => openLeaf("finish"),
-  remedy: ({ finding, number }) => findings.proveRemedy(finding, number),
-  whole: () => (recipe.setRegion(null), recipe.step()), double: () => rescale(recipe, 2),
+  remedy: ({ finding, number, region }) => findings.proveRemedy(finding, number, region),
+  whole: () => (recipe.setRegion(null), recipe.step(), recipe.prove()), double: () => rescale(recipe, 2),
 });
 let compared = false;
 const guide = outside ? null : new Guide(() => ({ proof: chosen.a?.id, picture: Boolean(chosen.a?.picture), compared, diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id }));
@@ -231,6 +231,8 @@ function say(text) {
   clearTimeout(slipped);
   slipped = setTimeout(() => ($("slip").hidden = true), 6000);
 }
+
+document.addEventListener("sivrel:say", ({ detail }) => say(detail));
 
 function setExposure(stops, byHand = true) {
   plate.exposure = roundedStops(stops);

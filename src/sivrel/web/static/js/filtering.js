@@ -29,6 +29,8 @@ function words({ smeared, by, level }, shown) {
   return `${done}${error}${by ? ` Filtered by ${by}.` : ""}`;
 }
 
+const SOON = 1500; // milliseconds that a finished picture waits to be seen filtered at once
+
 export class NoiseFilter {
   /** `chosen` are the two proofs on the plate, `show(slot, proof)` puts one there, `parent(proof)` fetches where it came from; `again()` starts to
    * watch the running render anew. */
@@ -37,6 +39,7 @@ export class NoiseFilter {
     this.unfilteredRender = null; // the running render that the artist wants to see as it is
     this.picture = null; // the picture that is looked at filtered
     this.kept = new Map(); // what filtering said, by picture
+    this.asked = {}; // promises of what is being filtered
     this.declined = null; // the picture that the artist wants to see as it is
     this.box = /** @type {HTMLInputElement | null} */ (document.getElementById("filter-drafts"));
     if (!this.box) return;
@@ -53,7 +56,10 @@ export class NoiseFilter {
 
   /** What filtering a proof said, which is done now if it was not; null where it can't be. */
   async made(proof) {
-    if (!this.kept.has(proof.picture)) this.kept.set(proof.picture, await ask(`/proofs/${proof.id}/filter`, {}).catch(() => null));
+    if (!this.kept.has(proof.picture)) {
+      this.asked[proof.picture] ??= ask(`/proofs/${proof.id}/filter`, {}).catch(() => null);
+      this.kept.set(proof.picture, await this.asked[proof.picture]);
+    }
     return this.kept.get(proof.picture);
   }
 
@@ -80,16 +86,20 @@ export class NoiseFilter {
     if (this.unfilteredRender === proof.id) this.declined = proof.picture;
   }
 
-  /** Called before a proof is put on the plate: it is then shown filtered at once, if that is wanted; returns whether. */
+  /** Called before a proof is put on the plate: it is then shown filtered at once, if that is wanted and soon done; returns whether. */
   async before(proof) {
-    const answer = this.due(proof) && (await this.made(proof));
+    const late = new Promise((on) => setTimeout(on, SOON));
+    const answer = this.due(proof) && (await Promise.race([this.made(proof), late]));
     if (answer) this.turnOn(proof, answer);
     return Boolean(answer);
   }
 
   /** Show a proof filtered as soon as it is there, if the artist wants that. What is measured is always the unfiltered one. */
   async draft(proof) {
-    const answer = this.due(proof) && (await this.made(proof));
+    if (!this.due(proof)) return;
+    $("filter-note").textContent = "Filtering…";
+    if (!this.kept.has(proof.picture)) document.dispatchEvent(new CustomEvent("sivrel:say", { detail: "This picture is being filtered; it is shown as it is meanwhile." }));
+    const answer = await this.made(proof);
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
     this.turnOn(proof, answer);
     const beside = this.chosen.b;

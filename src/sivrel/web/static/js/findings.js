@@ -92,10 +92,11 @@ export class Findings {
     if (!this.about && !this.going) await this.diagnose();
   }
 
-  async proveRemedy(one, number) {
+  /** Render a remedy, of the whole picture or only about its finding. */
+  async proveRemedy(one, number, region = false) {
     this.problem = "";
     try {
-      const { proof } = await post(`/findings/${one.id}/prove`, { remedy: number });
+      const { proof } = await post(`/findings/${one.id}/prove`, { remedy: number, ...(region ? { region: "yes" } : {}) });
       await this.started(proof);
     } catch (problem) {
       this.problem = problem.message;
@@ -226,7 +227,10 @@ export class Findings {
     const first = one.remedies.findIndex((other) => this.changes(other).length) === number;
     const button = make("button", { type: "button", className: "remedy" }, ...words, first ? make("kbd", { textContent: named.proveFirst?.shown[0] ?? "" }) : null);
     button.addEventListener("click", () => this.proveRemedy(one, number));
-    return button;
+    if (remedy.seconds == null || remedy.seconds < 10 || !(one.share_of_region < 0.5)) return button;
+    const part = make("button", { type: "button", className: "link", textContent: `only here, about ${roughly(remedy.seconds * one.share_of_region)}` });
+    part.addEventListener("click", () => this.proveRemedy(one, number, true));
+    return make("div", {}, button, part);
   }
 
   tried(tried) {

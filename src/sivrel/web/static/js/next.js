@@ -7,7 +7,7 @@ import { named } from "./keys.js";
 const KEPT = "sivrel.next";
 
 /** What to do next with a proof, or null: {what, why, does}. `facts` are: proof, running, changes (their number), forecast (words),
- * stale (a sentence, if a cache is), diagnosed, diagnosing, findings, accepts (seconds that a remedy may take), outside. */
+ * stale (a sentence, if a cache is), retests, diagnosed, diagnosing, findings, accepts (seconds that a remedy may take), outside. */
 export function nextStep(facts) {
   const { proof, findings } = facts;
   if (facts.running || facts.diagnosing) return null;
@@ -17,19 +17,25 @@ export function nextStep(facts) {
     return { what: `Prove ${it}`, why: `${are} not proven yet${facts.forecast ? `; ${facts.forecast}` : ""}`, does: "prove" };
   }
   if (!proof.picture) return proof.state === "cancelled" ? { what: "Resume the render", why: "it was cancelled; its finished tiles are kept", does: "resume" } : null;
+  const [x0, y0, x1, y1] = proof.window, part = (x1 - x0) * (y1 - y0) < proof.width * proof.height;
+  const cured = facts.retests.find((one) => ["gone", "smaller"].includes(one.result?.verdict));
+  if (facts.retests.some((one) => !one.result)) return null; // it is being measured
+  if (part && cured) return { what: "Render the whole frame with it", why: `${cured.result.verdict}: ${cured.finding.replace(/\.$/, "")}`, does: "whole" };
   if (facts.stale) return { what: "Prove it again", why: facts.stale, does: "prove" };
   if (!facts.diagnosed) return { what: "Find what is wrong with it", why: "this proof is not diagnosed yet; trials take about 20 s", does: "findings" };
-  const left = findings.filter((one) => !one.dismissed);
-  for (const one of left) {
-    const number = one.remedies.findIndex((remedy) => Object.keys({ ...remedy.values, ...remedy.edits }).length && (remedy.seconds ?? 0) <= facts.accepts);
+  const left = findings.filter((one) => !one.dismissed), title = (one) => one.title.replace(/\.$/, "");
+  const accepts = Math.max(facts.accepts, 1.3 * (proof.seconds ?? 0)); // who waited so long for this picture does so for its cure
+  for (const region of [false, true]) for (const one of left) {
+    const cost = (remedy) => (remedy.seconds ?? 0) * (region ? one.share_of_region ?? 1 : 1);
+    const number = one.remedies.findIndex((remedy) => Object.keys({ ...remedy.values, ...remedy.edits }).length && cost(remedy) <= accepts);
     if (number < 0 || !one.id || one.retests?.some((retest) => retest.remedy === number)) continue;
     const remedy = one.remedies[number], after = remedy.seen != null && remedy.seen < one.threshold ? ", then invisible" : "";
-    return { what: remedy.words, why: `${one.title}${remedy.seconds == null ? "" : `: about ${roughly(remedy.seconds)}`}${after}`, does: "remedy", finding: one, number };
+    const time = remedy.seconds == null ? "" : `: about ${roughly(cost(remedy))}${region ? " for this part only" : ""}`;
+    return { what: remedy.words.replace(/\.$/, ""), why: `${title(one)}${time}${after}`, does: "remedy", finding: one, number, region };
   }
-  if (left.length) return { what: "Read why", why: `${left[0].title}; no untried remedy takes less than ${roughly(facts.accepts)}`, does: "findings" };
+  if (left.length) return { what: "Read why", why: `${title(left[0])}; no untried remedy takes less than ${roughly(accepts)}`, does: "findings" };
   if (facts.outside) return null;
-  const [x0, y0, x1, y1] = proof.window;
-  if ((x1 - x0) * (y1 - y0) < proof.width * proof.height) return { what: "Render the whole frame", why: "nothing is wrong in this region", does: "whole" };
+  if (part) return { what: "Render the whole frame", why: "nothing is wrong in this region", does: "whole" };
   if (proof.width < 1280) return { what: "Render it at twice the size", why: `nothing is wrong at ${proof.width} × ${proof.height}`, does: "double" };
   return { what: "Save it", why: "nothing is wrong that an eye would see: this can be the final", does: "finish" };
 }
