@@ -9,7 +9,7 @@ from playwright.sync_api import sync_playwright
 from .pages import SHOT, site
 
 SIZES = ((480, 270), (1280, 720), (1920, 1080), (3840, 2160))
-FRAMES = 60
+FRAMES = 40
 """Pictures of each movement."""
 DROPPED = 1.5
 """Times the screen's own interval from which a picture is late."""

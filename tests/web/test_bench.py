@@ -12,8 +12,9 @@ from PIL import Image
 from sivrel import web
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.stored import RECIPE
-from sivrel.store import files, jobs, moments, pins, proofs, recipes, shots
+from sivrel.store import files, jobs, moments, pins, proofs, recipes, shots, tunings
 from sivrel.web.keys.own import keys_of
+from sivrel.web.shots.disk import on_disk
 from tests.web.test_web import WebTest
 
 
@@ -259,6 +260,43 @@ class Sheets(BenchTest):
         self.assertTrue(self.client.get(f"/shots/slipway/sheet.pdf?proofs={numbers}").data.startswith(b"%PDF"))
         self.assertIn("star some finished proofs", self.client.get("/shots/keepers-kitchen/sheet.png").text)
         self.assertIn("png or pdf", self.client.get("/shots/slipway/sheet.doc").text)
+
+
+class Explained(BenchTest):
+    def test_a_setting_says_what_was_measured_of_it_here(self):
+        proof = next(one for one in self.of("keepers-kitchen") if one.parent_id and one.recipe.sampling.max == 256)
+        told = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
+        self.assertEqual((told["name"], told["default"]), ("samples", "16"))
+        self.assertIn("halve the grain", told["trades"])
+        self.assertRegex(told["measured"][0], r"^In this picture camera rays takes \d.* % of the time and makes .* % of the noise\.$")
+        self.assertTrue([words for words in told["measured"] if words.startswith(f"Proof {proof.id}: 64 → 256 took")])
+        number = tunings.add(self.db, proof.id, "ladder", {"key": "sampling.max"})
+        tunings.keep(self.db, number, {"take": {"sampling.max": 128}})
+        told = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
+        self.assertIn(f"A ladder on proof {proof.id} found 128 enough.", told["measured"])
+
+    def test_without_a_proof_it_says_what_it_trades_and_no_setting_is_not_found(self):
+        self.assertEqual(self.client.get("/explain.json?key=gi.seen").json["measured"], [])
+        self.assertEqual(self.client.get("/explain.json?key=gi.nothing").status_code, 404)
+
+
+class ShotsPage(BenchTest):
+    def test_a_cover_is_chosen_and_last_work_comes_first(self):
+        first = self.of("slipway")[0]
+        self.post(f"/proofs/{first.id}/cover", status=204)
+        self.assertEqual(next(picture for shot, _, picture in shots.listed(self.db) if shot.slug == "slipway"), first.picture)
+        self.client.get("/shots/lamp-room")
+        page = self.client.get("/").text
+        self.assertLess(page.index("/shots/lamp-room"), page.index("/shots/keepers-kitchen"))
+        self.assertTrue(f"/thumbnails/{first.picture}.png" in page)
+
+    def test_what_is_on_disk_is_counted(self):
+        disk, sizes = on_disk(self.data, proofs.pictures_by_shot(self.db))
+        files_of = [path for path in self.data.rglob("*") if path.is_file()]
+        self.assertAlmostEqual(disk.pictures + disk.caches + disk.rest, sum(path.stat().st_size for path in files_of), delta=2e6)
+        self.assertEqual(sum(sizes.values()), disk.pictures)
+        slipway = shots.find(self.db, "slipway")
+        self.assertGreater(sizes[slipway.id], files.picture_path(self.data, self.of("slipway")[0].picture).stat().st_size)
 
 
 class Commands(WebTest):

@@ -121,6 +121,16 @@ class Findings(FindingsTest):
         for wrong in (1, 7):
             self.assertEqual(self.post(f"/findings/{number}/prove", remedy=wrong).status_code, 422)
 
+    def test_a_remedy_is_proven_only_about_its_finding(self):
+        found = self.listed()["findings"][0]
+        child = self.post(f"/findings/{found['id']}/prove", remedy=0, region="yes").json["proof"]
+        whole, frame = proofs.get(self.db, self.proof).frame, proofs.get(self.db, child).frame
+        x0, y0, x1, y1 = frame.window
+        self.assertEqual((frame.width, frame.height), (whole.width, whole.height))
+        left, top, right, bottom = FINDING["box"]
+        self.assertTrue(x0 <= left < right <= x1 and y0 <= top < bottom <= y1, (frame.window, FINDING["box"]))
+        self.assertAlmostEqual(found["share_of_region"], (x1 - x0) * (y1 - y0) / (whole.width * whole.height), places=3)
+
     def test_the_report_has_all_of_it(self):
         number = self.listed()["findings"][0]["id"]
         child = self.post(f"/findings/{number}/prove", remedy=0).json["proof"]

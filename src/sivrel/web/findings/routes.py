@@ -55,7 +55,7 @@ def diagnosis_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[
         {
             **one.body,
             "id": one.id,
-            "share_of_region": round(share_of(region_about(one.body["box"], proof.frame), proof.frame), 4),
+            "share_of_region": round(share_of(region_about(one.body["box"], proof.frame), proof.frame), 4) if "box" in one.body else 1.0,
             "dismissed": waved.get(one.key, ""),
             "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
         }

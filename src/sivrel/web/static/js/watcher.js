@@ -97,7 +97,7 @@ export class Watcher {
     else if (now.worker.phase === "making") text = `making the ${now.worker.message}, ${now.worker.done} %`;
     else if (now.worker.phase === "compiling" && now.worker.message && !now.worker.total) text = `compiling ${now.worker.message}, once after an update`;
     else if (now.worker.phase === "compiling") text = `preparing the renderer, once after an update: ${now.worker.done} of ${now.worker.total || "…"} kernels`;
-    else if (now.worker.held || now.held) text = `held at ${text}; resume it in the queue (U)`;
+    else if (now.worker.held || now.held) text = `held at ${text}; resume it in the queue (G Q)`;
     else if (now.state === "waiting") text = `waiting for its turn${now.left == null ? "" : `; it will take about ${inSeconds(now.left)}`}`;
     else if (now.left != null) text += ` · about ${inSeconds(now.left)} left`;
     $("progress-text").textContent = text;
