@@ -49,6 +49,23 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         return json.loads(done.stdout), out
 
+    def test_mattes_and_keys(self):
+        out = self.folder / "mattes.exr"
+        done = sivrel("mattes", "demo:slipway", "-o", str(out), "--by", "surface", "--rays", "4", "--size", "32x18", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        names = json.loads(done.stdout)["mattes"]
+        self.assertGreater(len(names), 3)
+        self.assertTrue(out.is_file())
+        for wrong, says in ((("--rays", "5"), "do not make a square"), (("-o", "x.png"), "mattes are written as EXR")):
+            done = sivrel("mattes", "demo:slipway", "-o", str(out), "--size", "32x18", *wrong)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(says.lower(), done.stderr.lower())
+        (self.folder / "keys.json").write_text('{"wipe": "d"}')
+        done = sivrel("keys", "--data", str(self.folder), "--json")
+        result = json.loads(done.stdout)
+        self.assertEqual(result["pages"]["bench"]["ladder"], ["t l"])
+        self.assertIn("would be both", result["problems"][0])
+
     def test_frames_of_a_moving_shot(self):
         scene, out = write_usda(self.folder / "walk.usda", frames=5), self.folder / "out"
         out.mkdir()

@@ -7,7 +7,7 @@ and the share that is done, and `cancel`, a `Cancel` that may be set from anothe
 import time
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypedDict, Unpack
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, Unpack
 
 from .core.caches import CacheFolder
 from .core.edits.edits import Edits, apart, with_edits
@@ -112,6 +112,18 @@ class Shot:
         )  # fmt: skip
         made.prepare_seconds = prepared
         return made
+
+    def mattes(
+        self, by: Literal["object", "surface"] = "object", *, rays: int = 16, progress: Progress | None = None, cancel: Cancel | None = None,
+        **view: Unpack[View],
+    ) -> Picture:  # fmt: skip
+        """How much of each pixel every object, or every surface, covers, as passes “matte.NAME” for compositing; from `rays` points of each pixel, a
+        square number. Save it with `sivrel.core.pictures.exr.save_exr`."""
+        from .core.render.mattes import mattes
+
+        settings, edits = recipe_and_edits(None, view.get("edits"))
+        frame, task = self._frame(view), _task(progress, cancel)
+        return mattes(self._prepare(_lights_alone(settings), edits, view.get("camera"), frame, task), frame, by, rays, task)
 
     def survey(
         self, recipe: RecipeLike = None, *, edits: EditsLike = None, camera: str | None = None, progress: Progress | None = None,

@@ -4,6 +4,7 @@ import json
 import threading
 import time
 
+from sivrel.core.formats.exr_file import open_exr
 from sivrel.core.measure.ledger import NOT_LIGHTS
 from sivrel.store import files, proofs, requests, shots
 from sivrel.work.handlers import handle_requests
@@ -128,6 +129,28 @@ class Answers(WithWorker):
         self.assertGreater(place[1], float(card["at"].split(",")[1]))  # a lamp floats over the table, a card lies on it
         self.assertIn("towards", card)
         self.assertIn("not something that is put", self.post("/shots/keepers-kitchen/place", kind="dome", **at).text)
+
+    def test_mattes_of_a_proof_as_a_file(self):
+        proof = next(one for one in proofs.of_shot(self.db, shots.find(self.db, "slipway").id) if one.picture)
+        asked = self.client.post(f"/proofs/{proof.id}/mattes", data={"csrf_token": self.token(), "by": "object"})
+        for _ in range(2000):
+            result = self.client.get(f"/questions/{asked.json['question']}.json").json["answer"]
+            if result and result.get("made"):
+                break
+            time.sleep(0.05)
+        answer = self.client.get(f"/proofs/{proof.id}/mattes-object.exr")
+        self.assertIn(f"slipway-proof-{proof.id}-mattes-object.exr", answer.headers["Content-Disposition"])
+        path = self.data / "mattes.exr"
+        path.write_bytes(answer.data)
+        answer.close()
+        _, planes = open_exr(path, "mattes")
+        covered = sum(plane for name, plane in planes.items() if name.startswith("matte."))
+        self.assertEqual(covered.shape, (proof.frame.height, proof.frame.width))
+        self.assertLessEqual(float(covered.max()), 1.0 + 1e-4)
+        self.assertGreater(float(covered.mean()), 0.5)
+        wrong = self.client.post(f"/proofs/{proof.id}/mattes", data={"csrf_token": self.token(), "by": "colour"})
+        self.assertEqual(wrong.status_code, 422)
+        self.assertEqual(self.client.get(f"/proofs/{proof.id}/mattes-surface.exr").status_code, 404)
 
     def test_plan_and_elevation(self):
         result = self.answer("/shots/slipway/plan", {"light.Lamp.kind": "sphere", "light.Lamp.at": "1,2,3"}).json["answer"]

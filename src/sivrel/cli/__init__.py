@@ -10,7 +10,26 @@ import click
 
 from .. import __version__
 from ..core.errors import InputError
-from . import advise, budget, caches, compare, diagnose, export, finish, keys, ladder, layer, match, recipes, render, sequence, serve, survey, warm
+from . import (
+    advise,
+    budget,
+    caches,
+    compare,
+    diagnose,
+    export,
+    finish,
+    keys,
+    ladder,
+    layer,
+    match,
+    mattes,
+    recipes,
+    render,
+    sequence,
+    serve,
+    survey,
+    warm,
+)
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110}, no_args_is_help=False)
@@ -20,7 +39,8 @@ def cli() -> None:
 
 
 for _command in (
-    serve.demo, serve.serve, render.render, sequence.sequence, layer.layer, survey.survey, diagnose.diagnose, ladder.ladder, budget.budget,
+    serve.demo, serve.serve, render.render, sequence.sequence, layer.layer,
+    mattes.mattes, survey.survey, diagnose.diagnose, ladder.ladder, budget.budget,
     match.match, advise.advise, export.export, recipes.recipes, caches.caches, finish.finish, compare.compare, keys.keys, warm.warm,
 ):  # fmt: skip
     cli.add_command(_command)

@@ -58,6 +58,11 @@ def filtered_exr_path(data: Path, digest: str) -> Path:
     return data / "filtered" / f"{digest}.exr"
 
 
+def mattes_path(data: Path, digest: str, by: str) -> Path:
+    """Mattes of a picture by object or surface."""
+    return data / "filtered" / f"{digest}-{by}-mattes.exr"
+
+
 def focus_path(data: Path, digest: str) -> Path:
     """The part of a picture that changed most, small."""
     return data / "thumbnails" / f"{digest}-focus.png"
@@ -100,7 +105,12 @@ def moment_path(data: Path, client: str) -> Path:
 def all_of_picture(data: Path, digest: str) -> list[Path]:
     """Every file that may stand for a picture: they are deleted together."""
     paths = (picture_path, thumbnail_path, focus_path, filtered_path, filtered_exr_path, in_time_path)
-    return [*(path(data, digest) for path in paths), flicker_path(data, digest), flicker_path(data, f"{digest}-in-time")]
+    return [
+        *(path(data, digest) for path in paths),
+        flicker_path(data, digest),
+        flicker_path(data, f"{digest}-in-time"),
+        *(mattes_path(data, digest, by) for by in ("object", "surface")),
+    ]
 
 
 LARGEST_HALF = 65504.0

@@ -41,6 +41,7 @@ HANDLERS = {
     "caches": Handler(cache_handlers.cache_state),
     "preview": Handler(cache_handlers.preview),
     "filter": Handler(picture_handlers.filter_picture, takes_seconds=True),
+    "mattes": Handler(picture_handlers.mattes_of, takes_seconds=True),
     "pins": Handler(picture_handlers.pins_read, takes_seconds=True),
     "diagnose": Handler(diagnosis_handlers.diagnose_proof, takes_seconds=True),
     "retest": Handler(diagnosis_handlers.retest_proof, takes_seconds=True),

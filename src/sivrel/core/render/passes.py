@@ -57,10 +57,10 @@ that met the triangle they left. half: the mean of every second sample, and how 
 surface that is neither glass nor a mirror, for the noise filter. filtered, smeared and filter_error: see core.render.filter."""
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
-LIGHT, SHADOW, NOISE, FILTERED = "light.", "shadow.", "noise.", "filtered."
-"""Prefixes. FILTERED: of passes for compositing without grain (`core.render.filter.filter_passes`). The others are of passes of each light: its
-direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the
-variance of the pixel's mean luminance, Y, averaged over a neighbourhood (only few samples are paired to measure it)."""
+LIGHT, SHADOW, NOISE, FILTERED, MATTE = "light.", "shadow.", "noise.", "filtered.", "matte."
+"""Prefixes. MATTE: see core.render.mattes. FILTERED: of passes for compositing without grain (`core.render.filter.filter_passes`). The others are
+of passes of each light: its direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the variance of the pixel's
+mean luminance, Y, averaged over a neighbourhood (only few samples are paired to measure it)."""
 NOISE_CAMERA, NOISE_WITHIN = "noise.camera", "noise.within"
 """The variance of the mean luminance caused by the camera rays, and the rest with them held fixed."""
 NOISE_BOUNCED = ("noise.bounced", "noise.gloss", "noise.glass")
@@ -73,7 +73,7 @@ def channels_of(name: str) -> Sequence[str]:
     """The names of a pass's channels."""
     if name == "beauty":
         return "RGBA"
-    if name.startswith((LIGHT, SHADOW, NOISE, FILTERED)):
+    if name.startswith((LIGHT, SHADOW, NOISE, FILTERED, MATTE)):
         return "RGB" if name.startswith((LIGHT, FILTERED)) else "Y"
     return PASSES[name]
 

@@ -19,7 +19,7 @@ from ...core.measure.verdict import judge
 from ...core.pictures.exr import Picture, read_exr
 from ...core.render.filter import SMEARED
 from ...store import files, proofs, requests, shots
-from ..asked import proof_or_404
+from ..asked import proof_or_404, scene_or_refuse
 from ..database import data, db
 from ..numbers import finite_number
 from ..words import percent
@@ -27,6 +27,7 @@ from ..words import percent
 pages = Blueprint("pictures", __name__)
 LUT = {"size": LUT_SIZE, "stops": LUT_STOPS, "middle": MIDDLE}
 """Layout of a view's look-up table, for the page that draws with it."""
+MATTES = ("object", "surface")
 FOREVER = "private, max-age=31536000, immutable"
 FILTERED = {"filtered": "image", "smeared": "smear", "filter_error": "error"}
 """Passes of the noise filter, and their names in its file."""
@@ -159,6 +160,29 @@ def saved(proof_id: int, kind: str) -> ResponseReturnValue:
     linear = _filtered(proof.picture)["image"] if filtered else _picture(proof.picture).beauty
     body = encoded(finished(linear, settings), kind_of(kind))
     return Response(body, mimetype=KINDS[kind_of(kind)], headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+@pages.post("/proofs/<int:proof_id>/mattes")
+def make_mattes(proof_id: int) -> ResponseReturnValue:
+    """Request mattes of a proof by `by`, object or surface; the answer comes at /questions/N.json, the file at /proofs/N/mattes-BY.exr."""
+    proof, by = proof_or_404(proof_id), request.form.get("by", "object")
+    if by not in MATTES:
+        raise InputError(f"There are no mattes by “{by}”; choose object or surface.")
+    if proof.picture is None:
+        raise InputError("This proof has no picture yet; wait until it is done.")
+    scene_or_refuse(shots.get(db(), proof.shot_id))
+    return {"question": requests.ask(db(), "mattes", proof.shot_id, {"proof": proof.id, "by": by})}
+
+
+@pages.get("/proofs/<int:proof_id>/mattes-<by>.exr")
+def taken_mattes(proof_id: int, by: str) -> ResponseReturnValue:
+    proof = proof_or_404(proof_id)
+    path = files.mattes_path(data(), proof.picture or "", by)
+    if by not in MATTES or proof.picture is None or not path.is_file():
+        abort(404)
+    shot = shots.get(db(), proof.shot_id)
+    name = secure_filename(f"{shot.slug}-proof-{proof.id}-mattes-{by}.exr")
+    return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=name)
 
 
 @pages.get("/pictures/<digest:digest>/exposure.json")

@@ -2,19 +2,20 @@
 
 import { About } from "./about.js";
 import { CameraMover } from "./cameras.js";
-import { roundedStops, sayCaption, sayVerdict } from "./captions.js";
+import { sayCaption, sayVerdict } from "./captions.js";
 import { openLeaf, sayStatus } from "./common.js";
 import { $, scrollWithin } from "./dom.js";
 import { NoiseFilter } from "./filtering.js";
 import { Findings } from "./findings.js";
 import { FinishPanel } from "./finish.js";
-import { inStops } from "./format.js";
+import { foundOnBench } from "./found.js";
 import { Guide } from "./guide.js";
 import { Hatching } from "./hatching.js";
-import { actOf, commands, followKeys, holdButton } from "./keys.js";
+import { followKeys, holdButton } from "./keys.js";
 import { sayLedger } from "./ledger.js";
 import { LightsPanel } from "./lights.js";
 import { Lineage } from "./lineage.js";
+import { Looking } from "./looking.js";
 import { Marks } from "./marks.js";
 import { Moments } from "./moments.js";
 import { NextStep } from "./next.js";
@@ -25,7 +26,7 @@ import { Pins } from "./pins.js";
 import { Placing } from "./placing.js";
 import { Plan } from "./plan.js";
 import { Palette } from "./palette.js";
-import { DIFFERENCE, OTHER, Picture, Plate, SINGLE, WIPE } from "./plate.js";
+import { OTHER, Picture, Plate, SINGLE } from "./plate.js";
 import { sayPlate } from "./plate-words.js";
 import { followPointer } from "./pointer.js";
 import { post } from "./post.js";
@@ -33,6 +34,7 @@ import { openQueue } from "./queue.js";
 import { RecipeForm } from "./recipe.js";
 import { followRecipes } from "./recipes.js";
 import { followScrubs } from "./scrub.js";
+import { say } from "./say.js";
 import { enlarge, fitToPlate, rescale } from "./sizes.js";
 import { Spots } from "./spots.js";
 import { Watcher, json } from "./watcher.js";
@@ -43,8 +45,6 @@ const slug = places.dataset.shot;
 const outside = places.dataset.outside !== undefined; // pictures from elsewhere have no scene: what needs one is not there
 const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
 const parentOf = async (proof) => (proof?.parent ? json(`/proofs/${proof.parent}.json`).catch(() => null) : null);
-let cameraExposure = 0;
-let exposureMoved = false;
 
 const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut), () => {
   marks.draw();
@@ -52,17 +52,18 @@ const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut),
   pins.draw();
   sayPlate(plate, recipe, { boxing: pointer.boxing, reach: spots.on, pin: pins.on, walk: mover.on, live: moments.on });
 });
+const looking = new Looking(plate);
 const recipe = new RecipeForm();
 const lights = new LightsPanel(slug, recipe, () => chosen.a?.id);
 const plan = new Plan($("plan"), slug, recipe, () => edited(), (name) => openLight(name), () => marks.inSpace(), () => findings.paths());
-const finish = new FinishPanel(slug, plate, { exposure: (stops) => setExposure(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
+const finish = new FinishPanel(slug, plate, { exposure: (stops) => looking.expose(stops), picture: () => chosen.a?.picture, pass: () => $("pass").value });
 const hatching = new Hatching(plate, () => chosen.a);
 const marks = new Marks(plate);
 const outlines = new Outlines(plate, $("outlines"));
 const ways = new WaysState(slug, recipe);
 const unproven = () => ({ proof: chosen.a?.id ?? "", edits: recipe.field("edits").value, camera: recipe.field("camera").value });
 const spots = new Spots(plate, slug, unproven, (name) => openLight(name));
-const placing = new Placing(plate, slug, unproven, (text) => say(text));
+const placing = new Placing(plate, slug, unproven);
 lights.place = (kind, put) => placing.start(kind, put);
 const pins = new Pins(plate, slug, () => chosen.a, (id) => choose(id));
 const moments = new Moments(plate, slug, recipe, () => show("a", chosen.a));
@@ -82,8 +83,7 @@ const next = new NextStep(() => ({
   remedy: ({ finding, number, region }) => findings.proveRemedy(finding, number, region),
   whole: () => (recipe.setRegion(null), recipe.step(), recipe.prove()), double: () => rescale(recipe, 2),
 });
-let compared = false;
-const guide = outside ? null : new Guide(() => ({ proof: chosen.a?.id, picture: Boolean(chosen.a?.picture), compared, diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id }));
+const guide = outside ? null : new Guide(() => ({ proof: chosen.a?.id, picture: Boolean(chosen.a?.picture), compared: looking.compared, diagnosed: Boolean(findings.about) && findings.of === chosen.a?.id }));
 new About(() => chosen.a?.id);
 followRecipes(recipe, () => chosen.a?.id);
 followCards($("lineage"), $("card-more"));
@@ -106,8 +106,7 @@ async function show(slot, proof) {
     plate.isLight = isLight($("pass").value);
   }
   const number = slot === "a" ? 0 : 1;
-  if (slot === "a" && proof && !exposureMoved) setExposure(proof.exposure, false);
-  if (slot === "a" && proof) cameraExposure = proof.exposure;
+  if (slot === "a" && proof) looking.follow(proof.exposure);
   if (!proof) plate.setPicture(number, null);
   else if (proof.picture) {
     const picture = await load(proof);
@@ -222,47 +221,9 @@ addEventListener("unhandledrejection", (event) => {
 
 // ---- looking --------------------------------------------------------------------------------------------------
 
-let slipped = 0;
-
-/** Show a message for a while. */
-function say(text) {
-  $("slip").textContent = text;
-  $("slip").hidden = !text;
-  clearTimeout(slipped);
-  slipped = setTimeout(() => ($("slip").hidden = true), 6000);
-}
-
-document.addEventListener("sivrel:say", ({ detail }) => say(detail));
-
-function setExposure(stops, byHand = true) {
-  plate.exposure = roundedStops(stops);
-  exposureMoved ||= byHand;
-  $("exposure").value = plate.exposure;
-  $("exposure-value").textContent = inStops(plate.exposure);
-  plate.draw();
-}
-
-function setMode(mode) {
-  plate.mode = plate.mode === mode ? SINGLE : mode;
-  compared = true;
-  plate.draw();
-}
-
-async function setView(name) {
-  $("view").value = name;
-  const answer = await fetch(`/views/${name}.lut`);
-  plate.painter.setView(new Uint16Array(await answer.arrayBuffer()), name);
-  plate.draw();
-}
-
 async function reload() {
   plate.isLight = isLight($("pass").value);
   for (const slot of ["a", "b"]) if (chosen[slot]?.picture) await show(slot, chosen[slot]);
-}
-
-function nextOf(select) {
-  select.selectedIndex = (select.selectedIndex + 1) % select.options.length;
-  select.dispatchEvent(new Event("change"));
 }
 
 // ---- lights, plan, sources ---------------------------------------------------------------------------------------
@@ -375,8 +336,6 @@ function compareSideBySide() {
 }
 
 const DO = {
-  wipe: () => setMode(WIPE),
-  difference: () => setMode(DIFFERENCE),
   compare: compareSideBySide,
   region: toggleRegion,
   enlarge: () => say(enlarge(recipe)),
@@ -394,16 +353,10 @@ const DO = {
   resume,
 };
 
-function hold(on) {
-  plate.held = on;
-  compared ||= on;
-  plate.draw();
-}
+const hold = (on) => looking.hold(on);
 holdButton(document.querySelector("[data-do=flip]"), hold);
 addEventListener("blur", () => hold(false));
 
-$("exposure").addEventListener("input", () => setExposure(Number($("exposure").value)));
-$("view").addEventListener("change", () => setView($("view").value));
 $("pass").addEventListener("change", reload);
 for (const tab of document.querySelectorAll(".leaves [role=tab]")) tab.addEventListener("click", () => openLeaf(tab.id.replace("leaf-", "")));
 document.addEventListener("sivrel:leaf", (event) => {
@@ -428,8 +381,8 @@ function tune(kind) {
 
 const ofProof = (act) => () => chosen.a && act(chosen.a.id);
 const walkOr = (steps, act) => () => (mover.on ? (mover.walk(...steps), mover.rest()) : act());
-// What each command of web/bench/commands.py does, by its name; its buttons and keys are declared there.
-Object.assign(DO, {
+// What each command of web/keys/pages.py does, by its name; its buttons and keys are declared there.
+Object.assign(DO, looking.commands(), {
   findings: () => findings.press(),
   findingBefore: () => findings.turn(-1),
   findingAfter: () => findings.turn(1),
@@ -465,19 +418,9 @@ Object.assign(DO, {
   finish: () => openLeaf($("finish").hidden ? "finish" : "recipe"),
   measure: () => finish.measure(),
   hatch: () => hatching.next(),
-  view: () => nextOf($("view")),
-  pass: () => nextOf($("pass")),
   half: () => rescale(recipe, 0.5),
   double: () => rescale(recipe, 2),
   plateSize: () => fitToPlate(recipe, plate),
-  darker: () => setExposure(plate.exposure - 1 / 3),
-  lighter: () => setExposure(plate.exposure + 1 / 3),
-  asCamera: () => setExposure(cameraExposure),
-  weaker: () => { plate.gain /= 2; plate.draw(); },
-  stronger: () => { plate.gain *= 2; plate.draw(); },
-  zoomIn: () => plate.zoomTo(plate.zoom * 1.5),
-  zoomOut: () => plate.zoomTo(plate.zoom / 1.5),
-  pixels: () => plate.zoomTo(devicePixelRatio || 1),
   before: walkOr([1, 0, 0], () => lineage.step(-1)),
   after: walkOr([-1, 0, 0], () => lineage.step(1)),
   fold: walkOr([0, -1, 0], () => lineage.toggleFold(chosen.a?.id, true)),
@@ -491,29 +434,7 @@ Object.assign(DO, {
 
 // ---- the palette ----------------------------------------------------------------------------------------------
 
-/** What the palette finds: commands, settings with their values, lights, findings, proofs, pages. */
-function entries() {
-  const actions = commands.filter((one) => one.name !== "palette" && !one.held).map((one) => ({
-    kind: "Actions", title: one.says[0].toUpperCase() + one.says.slice(1), keys: one.shown, words: one.words,
-    act: one.name === "undo" ? () => recipe.undo() : actOf(one.name),
-  }));
-  const settings = [...recipe.holder.querySelectorAll("[name*='.'], [name=camera], [name=width], [name=height], [name=seed], [name=time]")]
-    .filter((field) => !field.closest("[hidden]")).map((field) => ({
-      kind: "Settings", title: field.ariaLabel, note: `now ${field.selectedOptions?.[0]?.textContent || field.value || "empty"}`, words: `${field.name} ${field.title}`,
-      act: () => (openLeaf("recipe"), field.focus(), field.select?.()),
-    }));
-  const named = (outside ? [] : JSON.parse(places.dataset.lights)).map((name) => ({ kind: "Lights", title: name, note: "open its settings", words: "light lamp", act: () => openLight(name) }));
-  const flaws = findings.list.map((one, k) => ({ kind: "Findings", title: one.title ?? one.kind, note: one.says ?? "", act: () => (openLeaf("findings"), findings.turn(k - findings.at)) }));
-  const cards = [...document.querySelectorAll(".card[data-proof]")].map((card) => ({
-    kind: "Proofs", title: `Proof ${card.dataset.proof}${card.dataset.name ? `: ${card.dataset.name}` : ""}`, note: card.querySelector(".said")?.textContent.trim() ?? "",
-    act: () => choose(Number(card.dataset.proof)),
-  }));
-  const links = [...document.querySelectorAll(".head nav a:not([hidden])")].map((link) => ({
-    kind: "Pages", title: link.textContent, note: link.title, act: () => (location.href = link.href),
-  }));
-  return [...actions, ...settings, ...named, ...flaws, ...cards, ...links];
-}
-const palette = new Palette(entries);
+const palette = new Palette(() => foundOnBench({ recipe, findings, lights: outside ? [] : JSON.parse(places.dataset.lights), openLight, choose: (id) => choose(id) }));
 
 /** Escape leaves the last mode. */
 function leave() {
@@ -544,7 +465,7 @@ recipe.onChange = () => {
 };
 recipe.holder.addEventListener("input", () => changing(false));
 if (!outside) ways.renew();
-setView($("view").value);
+looking.view($("view").value);
 lineage.fold();
 pins.load();
 if (places.dataset.proof) choose(Number(places.dataset.proof), Number(places.dataset.with) || undefined);

@@ -4,6 +4,7 @@ import { $ } from "./dom.js";
 import { offerPasses } from "./passes.js";
 import { SINGLE, WIPE } from "./plate.js";
 import { ask } from "./post.js";
+import { say } from "./say.js";
 
 const KEPT = "sivrel:filter-drafts";
 const FEW = 512; // samples: a proof with fewer has grain to take off
@@ -98,7 +99,7 @@ export class NoiseFilter {
   async draft(proof) {
     if (!this.due(proof)) return;
     $("filter-note").textContent = "Filtering…";
-    if (!this.kept.has(proof.picture)) document.dispatchEvent(new CustomEvent("sivrel:say", { detail: "This picture is being filtered; it is shown as it is meanwhile." }));
+    if (!this.kept.has(proof.picture)) say("This picture is being filtered; it is shown as it is meanwhile.");
     const answer = await this.made(proof);
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
     this.turnOn(proof, answer);

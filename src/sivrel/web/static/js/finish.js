@@ -1,7 +1,7 @@
 // Finishing: how the picture is shown and saved. It applies to the plate at once and is stored with the shot.
 
 import { PLAIN } from "./plate.js";
-import { ask, post } from "./post.js";
+import { ask, post, watch } from "./post.js";
 
 const KEPT_AFTER = 600; // milliseconds without a change
 const SLIDERS = ["temperature", "tint", "highlights", "shadows", "contrast", "saturation", "sharpening"];
@@ -86,6 +86,20 @@ export class FinishPanel {
       await ask(`/proofs/${proof.id}/filter`, { exr: "yes" });
       note.textContent = "";
       Object.assign(document.createElement("a"), { href: `/proofs/${proof.id}/picture.exr?filtered`, download: "" }).click();
+    } catch (problem) {
+      note.textContent = problem.message;
+    }
+  }
+
+  /** Make and save mattes for compositing. */
+  async mattes() {
+    const proof = this.proof, note = document.getElementById("filter-note"), by = document.getElementById("mattes-by").value;
+    if (!proof?.picture) return;
+    note.textContent = "Tracing mattes…";
+    try {
+      await watch(`/proofs/${proof.id}/mattes`, { by }).done((part) => (note.textContent = `Tracing mattes, ${Math.round(100 * part.share)} %`));
+      note.textContent = "";
+      Object.assign(document.createElement("a"), { href: `/proofs/${proof.id}/mattes-${by}.exr`, download: "" }).click();
     } catch (problem) {
       note.textContent = problem.message;
     }

@@ -2,11 +2,12 @@
 
 import { $ } from "./dom.js";
 import { ask } from "./post.js";
+import { say } from "./say.js";
 
 export class Placing {
-  /** `fields()` are the request's fields besides the point; `say(text)` shows a message for a while. */
-  constructor(plate, slug, fields, say) {
-    this.plate = plate; this.slug = slug; this.fields = fields; this.say = say; this.kind = ""; this.put = null;
+  /** `fields()` are the request's fields besides the point. */
+  constructor(plate, slug, fields) {
+    this.plate = plate; this.slug = slug; this.fields = fields; this.kind = ""; this.put = null;
   }
 
   get on() {
@@ -34,11 +35,11 @@ export class Placing {
     try {
       const { object, values } = await ask(`/shots/${this.slug}/place`, { ...this.fields(), kind, x, y, width, height });
       if (kind !== this.kind) return;
-      if (!object) return this.say(`Nothing is seen there: click on a surface${kind === "portal" ? ", such as the window's pane or its frame" : ""}.`);
+      if (!object) return say(`Nothing is seen there: click on a surface${kind === "portal" ? ", such as the window's pane or its frame" : ""}.`);
       this.stop();
       put(values);
     } catch (problem) {
-      this.say(problem.message);
+      say(problem.message);
     }
   }
 }

@@ -54,15 +54,7 @@ float sharpened(int which, vec2 at) {
 }
 vec3 lookedUp(vec3 c) {
   vec3 t = (log2(max(c, 1e-9) / middle) - stops.x) / (stops.y - stops.x);
-  vec3 at = clamp(t, 0.0, 1.0) * (lutSize - 1.0);
-  ivec3 low = min(ivec3(at), ivec3(int(lutSize) - 2));
-  vec3 share = at - vec3(low), sum = vec3(0.0);
-  for (int corner = 0; corner < 8; corner++) {
-    ivec3 step_ = ivec3(corner & 1, (corner >> 1) & 1, corner >> 2);
-    vec3 weight = mix(1.0 - share, share, vec3(step_));
-    sum += weight.x * weight.y * weight.z * texelFetch(lut, low + step_, 0).rgb;
-  }
-  return sum;
+  return texture(lut, (clamp(t, 0.0, 1.0) * (lutSize - 1.0) + 0.5) / lutSize).rgb; // mixed trilinearly, as core/finish/finishing.py does
 }
 vec3 shown(vec3 light, int which, vec2 at) {
 #ifdef COMPOSING
@@ -74,7 +66,7 @@ vec3 shown(vec3 light, int which, vec2 at) {
   if (over > 0.0) c *= (KNEE + over / (1.0 + 2.0 * highlights * over / KNEE)) / most;
   float dark = max(1.0 - max(c.r, max(c.g, c.b)) / middle, 0.0);
   c *= 1.0 + 2.5 * shadows * dark * dark;
-  c = middle * pow(c / middle, vec3(contrast));
+  if (contrast != 1.0) c = middle * pow(c / middle, vec3(contrast));
   float grey = dot(c, LUMINANCE);
   return clamp(lookedUp(max(grey + (c - grey) * saturation, 0.0)), 0.0, 1.0);
 #endif
@@ -171,7 +163,7 @@ export class PlateGL {
     gl.activeTexture(gl.TEXTURE2);
     gl.bindTexture(gl.TEXTURE_3D, this.textures[2]);
     gl.texImage3D(gl.TEXTURE_3D, 0, gl.RGBA16F, n, n, n, 0, gl.RGBA, gl.HALF_FLOAT, halves);
-    for (const [key, value] of [["MIN_FILTER", "NEAREST"], ["MAG_FILTER", "NEAREST"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"], ["WRAP_R", "CLAMP_TO_EDGE"]])
+    for (const [key, value] of [["MIN_FILTER", "LINEAR"], ["MAG_FILTER", "LINEAR"], ["WRAP_S", "CLAMP_TO_EDGE"], ["WRAP_T", "CLAMP_TO_EDGE"], ["WRAP_R", "CLAMP_TO_EDGE"]])
       gl.texParameteri(gl.TEXTURE_3D, gl[`TEXTURE_${key}`], gl[value]);
     this.view += 1;
   }
