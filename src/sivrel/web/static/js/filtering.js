@@ -99,8 +99,9 @@ export class NoiseFilter {
   async draft(proof) {
     if (!this.due(proof)) return;
     $("filter-note").textContent = "Filtering…";
-    if (!this.kept.has(proof.picture)) say("This picture is being filtered; it is shown as it is meanwhile.");
+    const slow = setTimeout(() => say("This picture is being filtered; it is shown as it is meanwhile."), SOON);
     const answer = await this.made(proof);
+    clearTimeout(slow);
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
     this.turnOn(proof, answer);
     const beside = this.chosen.b;

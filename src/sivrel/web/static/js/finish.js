@@ -20,16 +20,22 @@ export class FinishPanel {
     return this.holder.querySelector(`[name=${name}]`);
   }
 
+  /** Whether a slider is where it changes nothing, which may lie between two of its steps. */
+  isPlain(name) {
+    const field = this.field(name);
+    return Math.abs(Number(field.value) - Number(field.dataset.plain)) < Number(field.step) / 2;
+  }
+
   /** The current values. */
   values() {
-    return Object.fromEntries(SLIDERS.map((name) => [name, Number(this.field(name).value)]));
+    return Object.fromEntries(SLIDERS.map((name) => [name, this.isPlain(name) ? Number(this.field(name).dataset.plain) : Number(this.field(name).value)]));
   }
 
   async moved(byHand = true) {
     const values = this.values();
     for (const name of SLIDERS) {
-      const field = this.field(name), changed = Number(field.value) !== Number(field.dataset.plain);
-      field.parentElement.querySelector("output").textContent = field.value;
+      const field = this.field(name), changed = !this.isPlain(name);
+      field.parentElement.querySelector("output").textContent = String(values[name]);
       field.parentElement.classList.toggle("changed", changed);
     }
     this.plate.finish = { ...values, white: this.plate.finish.white };
