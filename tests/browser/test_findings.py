@@ -107,7 +107,7 @@ class Findings(BrowserTest):
         self.wait("sivrel.chosen.a?.picture && sivrel.plate.pictures[0]?.finished && sivrel.chosen.a.width === 240")
         return page.evaluate("() => sivrel.chosen.a.id")
 
-    def test_a_render_from_elsewhere_is_judged_and_waved_off(self):
+    def test_a_render_from_elsewhere_is_judged_and_dismissed(self):
         rng = np.random.default_rng(8)
         pixels = (np.full((90, 160, 3), 110.0) + rng.normal(0.0, 22.0, (90, 160, 3))).clip(0, 255).astype(np.uint8)
         with tempfile.TemporaryDirectory() as folder:
@@ -123,9 +123,9 @@ class Findings(BrowserTest):
         found = self.diagnose("grain")
         self.assertTrue(found["weak"])
         self.assertIn("four times the shadow samples", page.locator("#findings .settles").first.inner_text())
-        page.fill("#findings .wave input", "wanted grain")
+        page.fill("#findings .dismissal input", "wanted grain")
         page.keyboard.press("Enter")
-        page.wait_for_selector("#findings li.waved")
+        page.wait_for_selector("#findings li.dismissed")
         self.assertIn("wanted grain", page.locator("#findings").inner_text())
 
 

@@ -53,7 +53,7 @@ class Palette(BrowserTest):
         page.keyboard.press("Escape")
         self.typed("rename")
         page.keyboard.press("Enter")
-        self.wait("document.getElementById('name-sheet').open")
+        self.wait("document.activeElement?.name === 'name'")
         page.keyboard.press("Escape")
         found = self.typed("difference")
         page.keyboard.press("ArrowDown")

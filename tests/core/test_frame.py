@@ -71,7 +71,7 @@ class Passes(unittest.TestCase):
         self.assertTrue(np.isinf(film[..., DEPTH]).all())
         np.testing.assert_allclose(film[..., :3], 3.0)
 
-    def test_variance_foretells_the_spread_of_repeats(self):
+    def test_variance_predicts_the_spread_of_repeats(self):
         """Over seeds, pixel means spread no more than the variance pass says, and not vastly less."""
         films = np.stack([render(ROOM, CAMERA, (12, 12), seed=s, sampling__max=16) for s in range(24)]).astype(float)
         beauty = films[..., 0:3] + films[..., 3:6]

@@ -77,12 +77,12 @@ class Findings(StoreTest):
         self.assertIsNone(findings.get(self.db, leak.id).place)
         self.assertEqual(findings.retests_of_proof(self.db, child)[0].finding_id, leak.id)
 
-    def test_what_is_waved_off_is_so_in_all_proofs_until_it_is_taken_back(self):
+    def test_what_is_dismissed_is_so_in_all_proofs_until_it_is_taken_back(self):
         shot = self.shot()
         findings.dismiss(self.db, shot.id, "grain whole", "it is film")
         findings.dismiss(self.db, shot.id, "leak wall", "x" * 999)
-        waved = findings.dismissed(self.db, shot.id)
-        self.assertEqual((waved["grain whole"], len(waved["leak wall"])), ("it is film", 300))
+        dismissed = findings.dismissed(self.db, shot.id)
+        self.assertEqual((dismissed["grain whole"], len(dismissed["leak wall"])), ("it is film", 300))
         findings.dismiss(self.db, shot.id, "grain whole", "")
         self.assertEqual(set(findings.dismissed(self.db, shot.id)), {"leak wall"})
         self.assertEqual(findings.dismissed(self.db, shot.id + 1), {})

@@ -99,7 +99,7 @@ class Findings(FindingsTest):
         findings.keep(self.db, self.proof, {**OUTCOME, "findings": []})
         self.assertEqual(self.listed()["findings"], [])
 
-    def test_waved_off_with_a_reason_in_the_whole_shot(self):
+    def test_dismissed_with_a_reason_in_the_whole_shot(self):
         number = self.listed()["findings"][0]["id"]
         self.post(f"/findings/{number}/dismiss", reason="wanted grain")
         other = self.proven()

@@ -212,7 +212,7 @@ class Shown(SequencesTest):
             self.assertEqual(self.client.get(f"/sequences/{number}/export/{name}").status_code, 404)
         self.assertIsNone(files.export_path(self.data, number, "../x"))
 
-    def test_a_foretelling_is_asked_with_the_forms_recipe(self):
+    def test_a_prediction_is_asked_with_the_forms_recipe(self):
         question = self.post("/shots/stairwell/sequences/predict", **{"frames": "1-9", "from": "start:exterior", "width": "32", "height": "18"})
         self.assertEqual(question.status_code, 200, question.text)
         taken = requests.take(self.db)

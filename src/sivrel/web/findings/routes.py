@@ -50,13 +50,13 @@ def of_proof(proof_id: int) -> ResponseReturnValue:
 def diagnosis_of(proof: proofs.Proof) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
     """A proof's diagnosis, and its findings with numbers, reasons of dismissal, and retests."""
     about, kept = findings.of_proof(db(), proof.id)
-    waved = findings.dismissed(db(), proof.shot_id)
+    dismissed = findings.dismissed(db(), proof.shot_id)
     listed = [
         {
             **one.body,
             "id": one.id,
             "share_of_region": round(share_of(region_about(one.body["box"], proof.frame), proof.frame), 4) if "box" in one.body else 1.0,
-            "dismissed": waved.get(one.key, ""),
+            "dismissed": dismissed.get(one.key, ""),
             "retests": [{"proof": r.proof_id, "remedy": r.remedy, "result": r.result} for r in findings.retests_of_finding(db(), one.id)],
         }
         for one in kept

@@ -61,7 +61,7 @@ def part() -> ResponseReturnValue:
 
 
 @pages.post("/shots/<slug>/forecast")
-def foretell(slug: str) -> ResponseReturnValue:
+def forecast_of(slug: str) -> ResponseReturnValue:
     """The forecast for the form's render, in words; empty if nothing similar was timed."""
     shot = shot_or_404(slug)
     recipe, edits, camera = made_as_asked(shot, request.form)

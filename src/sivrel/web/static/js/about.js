@@ -34,19 +34,19 @@ export class About {
   async show(field) {
     const key = this.key;
     if (!key) return;
-    let told = { name: field.ariaLabel, trades: field.title, measured: [] };
+    let info = { name: field.ariaLabel, trades: field.title, measured: [] };
     if (!field.dataset.edit) {
       const address = `/explain.json?${new URLSearchParams({ key, proof: String(this.proof() ?? "") })}`;
-      this.known[address] ??= fetch(address).then((answer) => (answer.ok ? answer.json() : told)).catch(() => told);
-      told = await this.known[address];
+      this.known[address] ??= fetch(address).then((answer) => (answer.ok ? answer.json() : info)).catch(() => info);
+      info = await this.known[address];
       if (this.key !== key) return;
     }
     const close = make("button", { type: "button", textContent: "×", ariaLabel: "close" });
     close.dataset.close = "";
     $("about").replaceChildren(
-      make("p", {}, make("b", { textContent: told.name }), told.range ? ` ${told.range}${told.default ? `; ${told.default} as shipped` : ""}` : ""), close,
-      make("div", { className: "drawing" }), make("p", { textContent: told.trades }),
-      ...(told.measured.length ? [make("ul", {}, ...told.measured.map((words) => make("li", { textContent: words })))] : []));
+      make("p", {}, make("b", { textContent: info.name }), info.range ? ` ${info.range}${info.default ? `; ${info.default} as shipped` : ""}` : ""), close,
+      make("div", { className: "drawing" }), make("p", { textContent: info.trades }),
+      ...(info.measured.length ? [make("ul", {}, ...info.measured.map((words) => make("li", { textContent: words })))] : []));
     this.draw(field);
     $("about").hidden = false;
     // It covers the foot of the panel, and must not cover what it is about.

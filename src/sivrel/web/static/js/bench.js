@@ -43,7 +43,7 @@ import { WaysState } from "./ways.js";
 const places = document.querySelector(".places");
 const slug = places.dataset.shot;
 const outside = places.dataset.outside !== undefined; // pictures from elsewhere have no scene: what needs one is not there
-const chosen = { a: null, b: null }; // proofs as /proofs/N.json tells them
+const chosen = { a: null, b: null }; // proofs as in /proofs/N.json
 const parentOf = async (proof) => (proof?.parent ? json(`/proofs/${proof.parent}.json`).catch(() => null) : null);
 
 const plate = new Plate($("stage"), $("canvas"), JSON.parse(places.dataset.lut), () => {

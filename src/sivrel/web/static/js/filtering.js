@@ -99,7 +99,8 @@ export class NoiseFilter {
   async draft(proof) {
     if (!this.due(proof)) return;
     $("filter-note").textContent = "Filtering…";
-    const slow = setTimeout(() => say("This picture is being filtered; it is shown as it is meanwhile."), SOON);
+    // A message that is there stays: it may offer to restore what was deleted.
+    const slow = setTimeout(() => $("slip").hidden && say("This picture is being filtered; it is shown as it is meanwhile."), SOON);
     const answer = await this.made(proof);
     clearTimeout(slow);
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;

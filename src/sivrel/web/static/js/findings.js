@@ -177,7 +177,7 @@ export class Findings {
       this.at = k;
       this.say();
     });
-    const line = make("li", { className: `${is ? "chosen" : ""} ${one.dismissed ? "waved" : ""}` }, head);
+    const line = make("li", { className: `${is ? "chosen" : ""} ${one.dismissed ? "dismissed" : ""}` }, head);
     if (is) line.append(this.body(one));
     line.dataset.kind = one.kind;
     line.dataset.cause = one.cause_key ?? "";
@@ -196,7 +196,7 @@ export class Findings {
     for (const [number, remedy] of one.remedies.entries()) parts.push(this.remedy(one, remedy, number));
     for (const question of one.settles ?? []) parts.push(make("p", { className: "settles", textContent: question }));
     for (const tried of one.retests ?? []) parts.push(this.tried(tried));
-    if (one.id) parts.push(this.wave(one));
+    if (one.id) parts.push(this.dismissal(one));
     return make("div", { className: "finding-body" }, ...parts);
   }
 
@@ -239,14 +239,14 @@ export class Findings {
     return make("p", { className: `retested ${tried.result?.verdict ?? "waits"}` }, link, `: ${tried.result?.said ?? "on its way."}`);
   }
 
-  wave(one) {
+  dismissal(one) {
     if (one.dismissed) {
       const back = make("button", { type: "button", className: "link", textContent: "undo" });
       back.addEventListener("click", () => this.dismiss(one, ""));
       return make("p", { className: "note" }, `Dismissed in this shot: ${one.dismissed} `, back);
     }
     const reason = make("input", { placeholder: "wanted, because…", ariaLabel: "reason to dismiss this finding", maxLength: 300 });
-    const form = make("form", { className: "wave" }, reason, make("button", { className: "link", textContent: "dismiss" }));
+    const form = make("form", { className: "dismissal" }, reason, make("button", { className: "link", textContent: "dismiss" }));
     form.addEventListener("submit", (event) => {
       event.preventDefault();
       if (reason.value.trim()) this.dismiss(one, reason.value);

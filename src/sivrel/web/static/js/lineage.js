@@ -25,7 +25,10 @@ export class Lineage {
     $("thin").addEventListener("click", () => this.thin());
     $("flaw").addEventListener("change", () => this.renew());
     $("lineage").addEventListener("click", (event) => this.click(event));
-    $("name-sheet").addEventListener("close", () => this.named());
+    $("naming").addEventListener("submit", (event) => this.named(event));
+    $("naming").addEventListener("keydown", (event) => event.key === "Escape" && this.closeName());
+    $("lineage").addEventListener("dblclick", (event) => event.target.closest(".choose") && this.openName(event.target.closest(".card").dataset.proof));
+    $("caption-a").addEventListener("dblclick", () => this.chosen() && this.openName(this.chosen()));
   }
 
   get key() {
@@ -162,21 +165,28 @@ export class Lineage {
     button.setAttribute("aria-pressed", String(starred));
   }
 
+  /** Give a proof a name and a note, in the line under the plate. */
   openName(id) {
-    const card = this.card(id), sheet = $("name-sheet");
+    const card = this.card(id), form = $("naming");
     if (!card) return;
-    sheet.dataset.proof = id;
-    sheet.returnValue = "";
-    sheet.querySelector("[name=name]").value = card.dataset.name ?? "";
-    sheet.querySelector("[name=note]").value = card.dataset.note ?? "";
-    sheet.showModal();
+    form.dataset.proof = id;
+    form.elements.name.value = card.dataset.name ?? "";
+    form.elements.note.value = card.dataset.note ?? "";
+    this.closeName(false);
+    form.elements.name.select();
   }
 
-  async named() {
-    const sheet = $("name-sheet");
-    if (sheet.returnValue !== "keep") return;
-    const value = (name) => sheet.querySelector(`[name=${name}]`).value;
-    await post(`/proofs/${sheet.dataset.proof}/name`, { name: value("name"), note: value("note") });
+  closeName(hidden = true) {
+    $("naming").hidden = hidden;
+    $("caption-a").hidden = !hidden;
+  }
+
+  async named(event) {
+    event.preventDefault();
+    const { dataset, elements } = $("naming");
+    this.closeName();
+    $("stage").focus({ preventScroll: true });
+    await post(`/proofs/${dataset.proof}/name`, { name: elements.name.value, note: elements.note.value });
     await this.renew();
   }
 

@@ -13,7 +13,7 @@ export function sayPlate(plate, recipe, on) {
     tool(name).disabled = !both;
   }
   for (const name of ["flip", "compare"]) tool(name).disabled = !both;
-  tool("region").setAttribute("aria-pressed", String(on.boxing && !on.pin));
+  tool("region")?.setAttribute("aria-pressed", String(on.boxing && !on.pin));
   for (const name of ["reach", "pin", "walk", "live"]) tool(name).setAttribute("aria-pressed", String(on[name]));
   const scale = devicePixelRatio || 1;
   $("zoom").textContent = `${Math.round((plate.zoom / scale) * 100)} %`;

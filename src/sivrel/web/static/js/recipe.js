@@ -206,13 +206,13 @@ export class RecipeForm {
           : `${count} changes against its parent; one at a time shows more`;
     document.getElementById("one-by-one").hidden = !parent || count < 2;
     this.sayHistory();
-    clearTimeout(this.foretelling);
-    this.foretelling = setTimeout(() => this.foretell(), TYPING_REST);
+    clearTimeout(this.forecasting);
+    this.forecasting = setTimeout(() => this.forecast(), TYPING_REST);
     this.onChange();
   }
 
   /** Show the forecast of the render beside the button. */
-  async foretell() {
+  async forecast() {
     const place = document.getElementById("forecast"), asked = new FormData(this.form);
     if (!place) return;
     const forecast = await post(place.dataset.address, asked).catch(() => ({ says: "", why: "" })); // a wrong number is red already
