@@ -14,7 +14,7 @@ export function sayPlate(plate, recipe, on) {
   }
   for (const name of ["flip", "compare"]) tool(name).disabled = !both;
   tool("region")?.setAttribute("aria-pressed", String(on.boxing && !on.pin));
-  for (const name of ["reach", "pin", "walk", "live"]) tool(name).setAttribute("aria-pressed", String(on[name]));
+  for (const name of ["reach", "pin", "walk", "live"]) tool(name)?.setAttribute("aria-pressed", String(on[name]));
   const scale = devicePixelRatio || 1;
   $("zoom").textContent = `${Math.round((plate.zoom / scale) * 100)} %`;
   const [left, top, width, height] = plate.place().map((v) => v / scale);
