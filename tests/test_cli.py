@@ -252,13 +252,16 @@ class CommandLine(unittest.TestCase):
         result = json.loads(done.stdout)
         self.assertEqual((result["finish"]["contrast"], result["filtered"]), (1.2, True))
         self.assertEqual(Image.open(png).size, (96, 54))
+        for name in ("f.jpg", "f.tif"):
+            self.assertEqual(sivrel("finish", str(out), "-o", str(self.folder / name)).returncode, 0)
+            self.assertEqual(Image.open(self.folder / name).size, (96, 54))
         kept = self.folder / "kept.exr"
         self.assertEqual(sivrel("finish", str(out), "-o", str(kept), "--filter").returncode, 0)
         before, after = read_exr(out), read_exr(kept)
         np.testing.assert_array_equal(before.beauty, after.beauty)
         self.assertEqual({"filtered", "smeared"} - set(after.passes), set())
         for arguments, part in (
-            ((str(out), "-o", str(self.folder / "f.jpg")), "is a PNG"),
+            ((str(out), "-o", str(self.folder / "f.webp")), "use .png, .jpg or .tif"),
             ((str(out), "-o", str(png), "--set", "finish.contrast=9"), "from 0.5 to 2"),
             ((str(self.folder / "none.exr"), "-o", str(png)), "no picture"),
         ):
