@@ -47,6 +47,7 @@ class Finish(BrowserTest):
     def test_the_saved_png_is_what_is_seen_within_one_level(self):
         page = self.page
         self.open("lamp-room")
+        self.wait("sivrel.plate.pictures[0].pass === 'filtered'")
         page.keyboard.press("e")
         for values in (
             {},

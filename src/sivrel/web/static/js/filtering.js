@@ -30,6 +30,7 @@ function words({ smeared, by, level }, shown) {
   return `${done}${error}${by ? ` Filtered by ${by}.` : ""}`;
 }
 
+const WAITS = "This picture is being filtered; it is shown as it is meanwhile.";
 const SOON = 1500; // milliseconds that a finished picture waits to be seen filtered at once
 
 export class NoiseFilter {
@@ -100,9 +101,10 @@ export class NoiseFilter {
     if (!this.due(proof)) return;
     $("filter-note").textContent = "Filtering…";
     // A message that is there stays: it may offer to restore what was deleted.
-    const slow = setTimeout(() => $("slip").hidden && say("This picture is being filtered; it is shown as it is meanwhile."), SOON);
+    const slow = setTimeout(() => $("slip").hidden && say(WAITS), SOON);
     const answer = await this.made(proof);
     clearTimeout(slow);
+    if ($("slip").textContent === WAITS) say("");
     if (!answer || this.chosen.a !== proof || $("pass").value !== "beauty") return;
     this.turnOn(proof, answer);
     const beside = this.chosen.b;
