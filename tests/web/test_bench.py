@@ -265,15 +265,15 @@ class Sheets(BenchTest):
 class Explained(BenchTest):
     def test_a_setting_says_what_was_measured_of_it_here(self):
         proof = next(one for one in self.of("keepers-kitchen") if one.parent_id and one.recipe.sampling.max == 256)
-        told = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
-        self.assertEqual((told["name"], told["default"]), ("samples", "16"))
-        self.assertIn("halve the grain", told["trades"])
-        self.assertRegex(told["measured"][0], r"^In this picture camera rays takes \d.* % of the time and makes .* % of the noise\.$")
-        self.assertTrue([words for words in told["measured"] if words.startswith(f"Proof {proof.id}: 64 → 256 took")])
+        info = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
+        self.assertEqual((info["name"], info["default"]), ("samples", "16"))
+        self.assertIn("halve the grain", info["trades"])
+        self.assertRegex(info["measured"][0], r"^In this picture camera rays takes \d.* % of the time and makes .* % of the noise\.$")
+        self.assertTrue([words for words in info["measured"] if words.startswith(f"Proof {proof.id}: 64 → 256 took")])
         number = tunings.add(self.db, proof.id, "ladder", {"key": "sampling.max"})
         tunings.keep(self.db, number, {"take": {"sampling.max": 128}})
-        told = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
-        self.assertIn(f"A ladder on proof {proof.id} found 128 enough.", told["measured"])
+        info = self.client.get(f"/explain.json?key=sampling.max&proof={proof.id}").json
+        self.assertIn(f"A ladder on proof {proof.id} found 128 enough.", info["measured"])
 
     def test_without_a_proof_it_says_what_it_trades_and_no_setting_is_not_found(self):
         self.assertEqual(self.client.get("/explain.json?key=gi.seen").json["measured"], [])

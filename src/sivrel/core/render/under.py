@@ -7,7 +7,7 @@ import numpy as np
 
 from ..pack.objects import packed_meshes
 from ..trace.traverse import closest_hits
-from .film import camera_over
+from .preparation import camera_rays
 from .prepare import Prepared
 
 FAR = np.float32(1e30)
@@ -25,10 +25,8 @@ class Surface:
 
 def surface_under(prepared: Prepared, size: tuple[int, int], x: float, y: float) -> Surface | None:
     """The first surface under pixel (x, y) of a frame of `size`, glass included; None where the ray leaves the scene."""
-    right, up, back, eye, film, shift, _ = camera_over(*2 * (prepared.camera,), *size)[:7]
-    across = right * (x / size[0] * 2.0 - 1.0 + shift[0]) * film[0] + up * (1.0 - y / size[1] * 2.0 + shift[1]) * film[1]
-    origin, way = (eye + across, -back) if film[2] > 0.0 else (eye, across - back)
-    way = way / np.linalg.norm(way)
+    origins, ways = camera_rays(prepared.camera, *size, np.array([x]), np.array([y]))
+    origin, way = origins[0], ways[0]
     bvh = prepared.arrays.bvh
     hits, distances = closest_hits(bvh, origin[None].astype(np.float32), way[None].astype(np.float32), np.float32(0.0), FAR)
     if not distances[0] < 0.999 * FAR:
