@@ -302,14 +302,15 @@ class ShotsPage(BenchTest):
 class Commands(WebTest):
     def test_one_declaration_makes_buttons_sheet_and_bindings(self):
         page = self.client.get("/shots/slipway").text
-        script = (Path(web.__file__).parent / "static" / "js" / "bench.js").read_text()
+        scripts = Path(web.__file__).parent / "static" / "js"
+        script = (scripts / "bench.js").read_text() + (scripts / "looking.js").read_text()
         for command in keys_of("bench").commands:
             for key in command.shown:
                 self.assertIn(f"<kbd>{escape(key)}</kbd>", page)
             if command.label:
                 self.assertIn(f'data-do="{command.name}"', page)
             if not command.by_page and not command.held:
-                self.assertRegex(script, rf"\n  {command.name}[:,]", f"bench.js does nothing for {command.name}")
+                self.assertRegex(script, rf"\n +{command.name}[:,]", f"the bench does nothing for {command.name}")
         self.assertEqual(json.loads(unescape(re.search(r"data-keys='([^']*)'", page)[1])), keys_of("bench").listed())
         outside = keys_of("bench", outside=True).by_name
         self.assertNotIn("prove", outside)
