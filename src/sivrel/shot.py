@@ -119,7 +119,7 @@ class Shot:
     ) -> Picture:  # fmt: skip
         """How much of each pixel every object, or every surface, covers, as passes “matte.NAME” for compositing; from `rays` points of each pixel, a
         square number. Save it with `sivrel.core.pictures.exr.save_exr`."""
-        from .core.render.mattes import mattes
+        from .core.pictures.mattes import mattes
 
         settings, edits = recipe_and_edits(None, view.get("edits"))
         frame, task = self._frame(view), _task(progress, cancel)

@@ -6,8 +6,8 @@ from dataclasses import replace
 import numpy as np
 
 from sivrel.core.errors import InputError
+from sivrel.core.pictures.mattes import mattes
 from sivrel.core.render.frame import Frame
-from sivrel.core.render.mattes import mattes
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Scene

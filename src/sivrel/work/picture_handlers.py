@@ -5,7 +5,7 @@ from typing import Any
 
 from ..core.errors import InputError
 from ..core.pictures.exr import save_exr
-from ..core.render.mattes import mattes
+from ..core.pictures.mattes import mattes
 from ..core.render.recipe import with_values
 from ..store import files, proofs
 from .filtering import keep_filtered_exr, kept_filtered

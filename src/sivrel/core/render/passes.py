@@ -58,7 +58,7 @@ surface that is neither glass nor a mirror, for the noise filter. filtered, smea
 OPTIONAL = ("clamped", "beyond", "ended_in_glass", "self_hits", "glass", "gloss")
 """Passes that are left out if they are black."""
 LIGHT, SHADOW, NOISE, FILTERED, MATTE = "light.", "shadow.", "noise.", "filtered.", "matte."
-"""Prefixes. MATTE: see core.render.mattes. FILTERED: of passes for compositing without grain (`core.render.filter.filter_passes`). The others are
+"""Prefixes. MATTE: see core.pictures.mattes. FILTERED: of passes for compositing without grain (`core.render.filter.filter_passes`). The others are
 of passes of each light: its direct light, R G B; the unshadowed share of it, Y; and, for each source, its part of the variance of the pixel's
 mean luminance, Y, averaged over a neighbourhood (only few samples are paired to measure it)."""
 NOISE_CAMERA, NOISE_WITHIN = "noise.camera", "noise.within"

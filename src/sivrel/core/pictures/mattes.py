@@ -7,14 +7,14 @@ import numpy as np
 
 from ..errors import InputError
 from ..pack.objects import packed_meshes
-from ..pictures.exr import Picture
+from ..render.frame import Frame
+from ..render.passes import MATTE, layer_of
+from ..render.preparation import camera_rays
+from ..render.prepare import Prepared
 from ..scene.arrays import BY_CAMERA, FLAGS, OPACITY
 from ..task import Task
 from ..trace.traverse import closest_hits
-from .frame import Frame
-from .passes import MATTE, layer_of
-from .preparation import camera_rays
-from .prepare import Prepared
+from .exr import Picture
 
 By = Literal["object", "surface"]
 FAR = np.float32(1e30)
