@@ -154,7 +154,8 @@ class Verdicts(unittest.TestCase):
         self.assertAlmostEqual(verdict.places[0].light, 1 / 1.5, delta=0.15)  # the place reaches a little past the patch
         self.assertEqual(verdict.places[0].where, "upper right")
         self.assertAlmostEqual(compare(part, picture()).mean_light, 1.0)
-        for other in (picture(region=(0, 50, 40, 60)), picture(size=(48, 32))):
+        self.assertEqual(judge(part, picture(size=(48, 32))).window, (25, 0, 48, 20))  # of one shape: in the pixels of the coarser
+        for other in (picture(region=(0, 50, 40, 60)), picture(size=(48, 40))):
             with self.assertRaisesRegex(InputError, "different pixels"):
                 judge(part, other)
 
