@@ -12,21 +12,19 @@ from .serve import data_option
 @data_option
 @json_option
 def keys(data: str, as_json: bool) -> None:
-    """List the commands with their keys. Own keys go into keys.json of the data folder: {"wipe": "w", "survey": ["j", "g s"]}.
+    """List the commands with their keys. Own keys go into keys.json of the data folder: {"wipe": "b", "compare": ["w", "m b"]}.
     A key is a letter, a digit, two of them pressed one after the other ("g s"), or a named one such as Enter or ArrowUp."""
     from ..web.keys.own import CHANGEABLE, keys_of
     from ..web.keys.pages import PAGES
 
-    pages, problems = {}, []
-    for page in PAGES:
-        found = keys_of(page, Path(data))
-        pages[page or "every other page"] = {one.name: list(one.keys) for one in found.commands}
-        problems += [problem for problem in found.problems if problem not in problems]
+    found = {page or "every other page": keys_of(page, Path(data)) for page in PAGES}
+    problems = list(dict.fromkeys(problem for one in found.values() for problem in one.problems))
     lines = []
-    for page, commands in pages.items():
-        says = {one.name: one.says for one in keys_of("" if page == "every other page" else page, Path(data)).commands}
+    for page, of_page in found.items():
         lines += ["", page[0].upper() + page[1:]]
-        lines += [f"  {name:<14} {' or '.join(bound):<12} {says[name]}{'' if name in CHANGEABLE else ' (fixed)'}" for name, bound in commands.items()]
+        for one in of_page.commands:
+            lines.append(f"  {one.name:<14} {' or '.join(one.keys):<12} {one.says}{'' if one.name in CHANGEABLE else ' (fixed)'}")
     for problem in problems:
         click.echo(problem, err=True)
+    pages = {page: {one.name: list(one.keys) for one in of_page.commands} for page, of_page in found.items()}
     print_result(as_json, {"pages": pages, "problems": problems}, lambda: "\n".join(lines).strip())

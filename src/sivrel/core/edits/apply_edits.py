@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import InputError, did_you_mean
-from ..lights.daylight import SUN_ANGLE, daylight
+from ..lights.daylight import SUN_ANGLE, daylight, direction
 from ..scene.cards import make_card
 from ..scene.frames import upright_frame
 from ..scene.model import Camera, Light, Mesh, Profile, Scene, Texture
@@ -214,18 +214,12 @@ def _place(light: Light, edit: LightEdit) -> None:
     if light.kind == "sun" and not (edit.elevation is None and edit.bearing is None):
         elevation, bearing = sun_angles(light.frame[2])
         light.frame = upright_frame(
-            towards_sun(elevation if edit.elevation is None else edit.elevation, bearing if edit.bearing is None else edit.bearing)
+            direction(elevation if edit.elevation is None else edit.elevation, bearing if edit.bearing is None else edit.bearing)
         )
 
 
-def towards_sun(elevation: float, bearing: float) -> np.ndarray:
-    """Unit vector to a sun: elevation above the horizon (y up) and bearing from -z over +x, in degrees."""
-    high, turned = math.radians(elevation), math.radians(bearing)
-    return np.array([math.cos(high) * math.sin(turned), math.sin(high), -math.cos(high) * math.cos(turned)])
-
-
 def sun_angles(way: np.ndarray) -> tuple[float, float]:
-    """The inverse of `towards_sun`: elevation and bearing in degrees, the bearing from 0 to 360."""
+    """The inverse of `daylight.direction`: elevation and bearing in degrees, the bearing from 0 to 360."""
     x, y, z = (float(v) for v in np.asarray(way, float) / np.linalg.norm(way))
     return math.degrees(math.asin(max(-1.0, min(1.0, y)))), math.degrees(math.atan2(x, -z)) % 360.0
 

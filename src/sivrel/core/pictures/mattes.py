@@ -1,6 +1,7 @@
 """Mattes for compositing: how much of each pixel every object, or every surface, covers."""
 
 import math
+from collections import defaultdict
 from typing import Literal
 
 import numpy as np
@@ -36,8 +37,9 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
         raise InputError(f"{rays} rays a pixel do not make a square; give 4, 9, 16, 25, 36, 49 or 64, at most {MOST_RAYS}.")
     task = task or Task()
     names, number_of = _things(prepared, by)
+    hidden = _hidden(prepared)
     x0, y0, x1, y1 = frame.window
-    counts: dict[int, np.ndarray] = {}  # of what is in sight only: a scene may have thousands of things
+    counts = defaultdict(lambda: np.zeros((y1 - y0, x1 - x0), np.uint16))  # of what is in sight only: a scene may have thousands of things
     inside = (np.arange(side) + 0.5) / side
     rows = max(1, STRIP // ((x1 - x0) * rays))
     for top in range(y0, y1, rows):
@@ -45,11 +47,11 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
         py = (np.arange(top, bottom)[:, None] + inside).reshape(-1)
         px = (np.arange(x0, x1)[:, None] + inside).reshape(-1)
         down, across = (plane.reshape(-1) for plane in np.meshgrid(py, px, indexing="ij"))
-        seen = _seen(prepared, *camera_rays(prepared.camera, frame.width, frame.height, across, down), number_of)
+        seen = _seen(prepared, *camera_rays(prepared.camera, frame.width, frame.height, across, down), hidden)
+        seen = np.where(seen >= 0, number_of[seen], -1)
         seen = seen.reshape(bottom - top, side, x1 - x0, side).transpose(0, 2, 1, 3).reshape(bottom - top, x1 - x0, rays)
         for number in map(int, np.unique(seen[seen >= 0])):
-            plane = counts.setdefault(number, np.zeros((y1 - y0, x1 - x0), np.uint16))
-            plane[top - y0 : bottom - y0] = (seen == number).sum(axis=2)
+            counts[number][top - y0 : bottom - y0] = (seen == number).sum(axis=2)
         task.report("tracing mattes", (bottom - y0) / (y1 - y0))
     passes: dict[str, np.ndarray] = {}
     for k in sorted(counts, key=lambda number: (-int(counts[number].sum()), number))[:MOST]:
@@ -66,11 +68,16 @@ def _things(prepared: Prepared, by: By) -> tuple[list[str], np.ndarray]:
     return [surface.name for surface in prepared.scene.surfaces], prepared.arrays.surface_of.astype(np.int64) // 2  # each surface is packed twice
 
 
-def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray, number_of: np.ndarray) -> np.ndarray:
-    """int64 [n]: the number of what each ray meets first, -1 for nothing."""
+def _hidden(prepared: Prepared) -> np.ndarray:
+    """bool by triangle: whether the camera looks through it."""
     arrays = prepared.arrays
     flags = arrays.objects[arrays.object_of.astype(np.int64), FLAGS].astype(np.int64)
-    hidden = (flags & BY_CAMERA == 0) | (arrays.surfaces[arrays.surface_of.astype(np.int64), OPACITY] <= 0.0)
+    return (flags & BY_CAMERA == 0) | (arrays.surfaces[arrays.surface_of.astype(np.int64), OPACITY] <= 0.0)
+
+
+def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray, hidden: np.ndarray) -> np.ndarray:
+    """int64 [n]: the first triangle that each ray meets and the camera sees, -1 for none."""
+    arrays = prepared.arrays
     found, going, o = np.full(len(d), -1), np.arange(len(d)), origins.copy()
     for _ in range(MOST_PASSED):
         if not len(going):
@@ -79,7 +86,7 @@ def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray, number_of: np.
         met = distances < 0.999 * FAR
         going, hits, distances = going[met], hits[met].astype(np.int64), distances[met].astype(float)
         stays = ~hidden[hits]
-        found[going[stays]] = number_of[hits[stays]]
+        found[going[stays]] = hits[stays]
         going, distances = going[~stays], distances[~stays]
         o[going] += d[going] * (distances + 4.0 * arrays.offset)[:, None]
     return found

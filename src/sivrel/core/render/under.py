@@ -26,11 +26,10 @@ class Surface:
 def surface_under(prepared: Prepared, size: tuple[int, int], x: float, y: float) -> Surface | None:
     """The first surface under pixel (x, y) of a frame of `size`, glass included; None where the ray leaves the scene."""
     origins, ways = camera_rays(prepared.camera, *size, np.array([x]), np.array([y]))
-    origin, way = origins[0], ways[0]
-    bvh = prepared.arrays.bvh
-    hits, distances = closest_hits(bvh, origin[None].astype(np.float32), way[None].astype(np.float32), np.float32(0.0), FAR)
+    hits, distances = closest_hits(prepared.arrays.bvh, origins.astype(np.float32), ways.astype(np.float32), np.float32(0.0), FAR)
     if not distances[0] < 0.999 * FAR:
         return None
+    origin, way = origins[0], ways[0]
     a, b, c = prepared.arrays.vertices.reshape(-1, 3, 3)[hits[0]].astype(float)
     normal = np.cross(b - a, c - a)
     normal /= max(float(np.linalg.norm(normal)), 1e-30)
@@ -40,8 +39,7 @@ def surface_under(prepared: Prepared, size: tuple[int, int], x: float, y: float)
 
 def placed(kind: str, surface: Surface) -> dict[str, Any]:
     """Where something that is added stands on a surface, and which way it faces, as values of edits without their name. Flat lamps lie
-    just before the surface and face away from it; round ones float before it by their radius; a card stands up from it, facing the camera's
-    side; a portal lies in the surface and faces into the room."""
+    just before the surface and face away from it; round ones float before it; cards and portals lie on it, facing the camera's side."""
     gap = {"sphere": 0.15, "point": 0.15, "cylinder": 0.15}.get(kind, max(0.002, 0.002 * surface.distance))
     at = surface.position + surface.normal * gap
     if kind in ("sphere", "point", "cylinder"):
