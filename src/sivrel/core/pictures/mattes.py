@@ -39,7 +39,8 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
     names, number_of = _things(prepared, by)
     hidden = _hidden(prepared)
     x0, y0, x1, y1 = frame.window
-    counts = defaultdict(lambda: np.zeros((y1 - y0, x1 - x0), np.uint16))  # of what is in sight only: a scene may have thousands of things
+    # Of what is in sight only: a scene may have thousands of things.
+    counts: dict[int, np.ndarray] = defaultdict(lambda: np.zeros((y1 - y0, x1 - x0), np.uint16))
     inside = (np.arange(side) + 0.5) / side
     rows = max(1, STRIP // ((x1 - x0) * rays))
     for top in range(y0, y1, rows):

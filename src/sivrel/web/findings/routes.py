@@ -132,8 +132,7 @@ def region_about(box: list[int], frame: Frame) -> tuple[int, int, int, int]:
 
 def share_of(region: tuple[int, int, int, int], frame: Frame) -> float:
     """A region's share of the pixels of a frame's window."""
-    x0, y0, x1, y1 = frame.window
-    return (region[2] - region[0]) * (region[3] - region[1]) / ((x1 - x0) * (y1 - y0))
+    return replace(frame, region=region).pixels / frame.pixels
 
 
 @pages.get("/trials/<name>.png")
