@@ -10,7 +10,7 @@ import time
 import unittest
 from pathlib import Path
 
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import TimeoutError, sync_playwright
 
 CHROMIUM = shutil.which("chromium")
 ARGUMENTS = [
@@ -69,6 +69,9 @@ class BrowserTest(unittest.TestCase):
         self.errors: list[str] = []
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.page.on("request", lambda request: self.outside(request.url))
+        self.failed: list[str] = []
+        self.page.on("requestfailed", lambda request: self.failed.append(f"{request.url} {request.failure}"))
+        self.page.on("response", lambda answer: answer.status >= 400 and self.failed.append(f"{answer.url} {answer.status}"))
         self.addCleanup(self.page.close)
 
     def outside(self, url: str) -> None:
@@ -85,7 +88,19 @@ class BrowserTest(unittest.TestCase):
         self.wait(f"sivrel.plate.pictures[0]?.finished && sivrel.chosen.a.id === {number}")
 
     def wait(self, condition: str):
-        return self.page.wait_for_function(f"() => window.sivrel && ({condition})", timeout=PATIENCE)
+        try:
+            return self.page.wait_for_function(f"() => window.sivrel && ({condition})", timeout=PATIENCE)
+        except TimeoutError as late:
+            raise AssertionError(f"{condition} did not come true. The page then: {self.state()}") from late
+
+    def state(self) -> str:
+        """What the page shows, for the message of a failure."""
+        said = self.page.evaluate("""() => ({
+            proof: window.sivrel?.chosen.a?.id, state: window.sivrel?.chosen.a?.state, picture: window.sivrel?.chosen.a?.picture,
+            plate: window.sivrel?.plate.pictures.map((one) => one && [one.id, one.pass, one.finished]), moments: window.sivrel?.moments.shown,
+            progress: document.getElementById("progress-text")?.textContent, slip: document.getElementById("slip")?.textContent,
+            status: document.querySelector(".status")?.textContent })""")
+        return f"{self.page.url} {said} {self.errors} {self.failed}"
 
     def pixel(self, x: int, y: int) -> list[int]:
         """Colour of the drawn plate at a pixel of the frame."""
@@ -120,7 +135,7 @@ class Loop(BrowserTest):
         page = self.page
         page.goto(self.program.address)
         self.assertEqual(page.locator(".shots li").count(), 5)  # four shots, and what is opened
-        page.click("text=Slipway")
+        page.click(".shots >> text=Slipway")  # the status may say “reading Slipway”
         self.wait("sivrel.plate.pictures[0]?.finished")
         self.assertGreaterEqual(page.locator(".card").count(), 6)
 
