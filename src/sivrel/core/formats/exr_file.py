@@ -1,7 +1,9 @@
 """An OpenEXR file as header and planes, limited to a size that fits in memory; the meaning of its layers is up to the caller."""
 
 import contextlib
+import functools
 import io
+import os
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +15,20 @@ from .hdr import MOST_PIXELS
 
 MOST_SAMPLES = 1 << 30
 """Values in all channels together: 4 GB."""
+LARGE = 1 << 24
+"""Values from which a file is read and written by several threads."""
+
+
+@functools.cache
+def _start_threads() -> None:
+    OpenEXR.set_global_thread_count(os.cpu_count() or 1)
+
+
+def share_work(samples: int) -> None:
+    """Called before a file of that many values is read or written: the library then does it on all cores. Its threads start with the first large
+    file, so that a process that only sees small ones has none and may fork."""
+    if samples >= LARGE:
+        _start_threads()
 
 
 def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
@@ -30,6 +46,7 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
         raise InputError(f"{name} is {wide} x {high} pixels; give a picture of 1 to {MOST_PIXELS >> 20} million pixels.")
     if not samples <= MOST_SAMPLES:
         raise InputError(f"{name} holds {samples / 2**28:.0f} GB in its channels; save it with fewer passes, or smaller.")
+    share_work(samples)
     planes: dict[str, np.ndarray] = {}
     said = io.StringIO()
     try:
@@ -43,7 +60,7 @@ def open_exr(path: Path, name: str, *, parts: bool = False) -> tuple[dict[str, A
             for channel_name, channel in part.channels.items():
                 if channel.pixels.shape != (high, wide):
                     continue
-                plane = channel.pixels.astype(np.float32)
+                plane = channel.pixels.astype(np.float32, copy=False)
                 planes[channel_name if channel_name not in planes else f"{prefix}.{channel_name}"] = plane
                 if parts and prefix and "." not in channel_name:
                     planes.setdefault(f"{prefix}.{channel_name}", plane)

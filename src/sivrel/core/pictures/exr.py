@@ -3,6 +3,7 @@
 import errno
 import json
 import shutil
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ from ... import __version__
 from ..edits import edits as scene_edits
 from ..edits.edits import Edits
 from ..errors import InputError
-from ..formats.exr_file import box_of, open_exr
+from ..formats.exr_file import box_of, open_exr, share_work
 from ..json_text import parse_json
 from ..render.frame import Frame
 from ..render.passes import FILTERED, LIGHT, NOISE, PASSES, SHADOW, channels_of
@@ -83,6 +84,7 @@ def write_exr(path: Path, picture: Picture, *, half: bool = False) -> None:
             if half:  # finite values stay finite
                 plane = np.where(np.isfinite(plane), np.clip(plane, -LARGEST_HALF, LARGEST_HALF), plane)
             channels[channel] = np.ascontiguousarray(plane, depth)
+    share_work(sum(plane.size for plane in channels.values()))
     try:
         OpenEXR.File(header, channels).write(str(path))
     except RuntimeError:
@@ -106,8 +108,9 @@ def save_exr(path: Path, picture: Picture) -> None:
         write_exr(beside, picture)
 
 
-def read_exr(path: Path) -> Picture:
-    """Read a picture; passes that this program does not know are left out. Raises InputError."""
+def read_exr(path: Path, only: Collection[str] | None = None) -> Picture:
+    """Read a picture, or only the beauty and some of its passes, which is faster; passes that this program does not know are left out. Raises
+    InputError."""
     if not path.is_file():
         raise InputError(f"There is no picture {path}; check the name.")
     header, planes = open_exr(path, str(path))
@@ -117,7 +120,7 @@ def read_exr(path: Path) -> Picture:
     layers = {channel.rpartition(".")[0] for channel in planes}
     for name in [*PASSES, *sorted(layer for layer in layers if layer.startswith((LIGHT, SHADOW, NOISE, FILTERED)))]:
         letters = channels_of(name)
-        if all(f"{name}.{letter}" in planes for letter in letters):
+        if (only is None or name in only) and all(f"{name}.{letter}" in planes for letter in letters):
             passes[name] = np.stack([planes[f"{name}.{letter}"] for letter in letters], axis=2)
     return _with_header(Picture(passes, Frame()), header, path)
 

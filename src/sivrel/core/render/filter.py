@@ -26,6 +26,8 @@ their spread, in standard deviations."""
 SMEARED = 1.0
 AROUND = 9
 """Side of the window over which the squared error of the filter is averaged."""
+LARGE = 300_000
+"""Pixels of a picture above which light is filtered by the balanced network, which takes 0.4 of the time of the best one."""
 GLOWING, DARK, MOST_ERROR = 0.01, 0.05, 1.0
 """Share of emission from which a pixel is left out of the error; luminance, relative to the mean, below which errors are judged against it; the
 largest relative error of a pixel that counts."""
@@ -104,7 +106,7 @@ def filter_quickly(parts: np.ndarray) -> np.ndarray:
     if learned_filter() is None:
         return parts[..., LIGHT]
     guides = {"albedo": np.clip(parts[..., ALBEDO], 0.0, 1.0), "normal": np.clip(parts[..., NORMAL], -1.0, 1.0)}
-    return _light(parts[..., LIGHT], guides, clean=False)
+    return _light(parts[..., LIGHT], guides, clean=False, fast=True)
 
 
 def filter_film(film: np.ndarray, arrays: SceneArrays, light: np.ndarray | None = None) -> np.ndarray:
@@ -144,11 +146,12 @@ def _guides(passes: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     surfaces."""
     albedo = np.clip(passes.get("guide_albedo", passes["albedo"])[..., :3], 0.0, 1.0).astype(np.float32)
     normal = np.clip(passes.get("guide_normal", passes["normal"])[..., :3], -1.0, 1.0).astype(np.float32)
-    return {"albedo": _run({"albedo": albedo}), "normal": _run({"normal": normal})}
+    return {"albedo": _run({"albedo": albedo}, fast=True), "normal": _run({"normal": normal}, fast=True)}
 
 
-def _run(images: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
-    """One run of the learned filter. images: what to filter first, then its guides, float32 [rows, columns, 3]; clean: whether guides lack grain."""
+def _run(images: dict[str, np.ndarray], clean: bool = True, fast: bool = False) -> np.ndarray:
+    """One run of the learned filter. images: what to filter first, then its guides, float32 [rows, columns, 3]; clean: whether guides lack grain;
+    fast: by the smallest network, which guides lose nothing by (docs/benchmarks.md)."""
     oidn, first = learned_filter(), next(iter(images.values()))
     result = np.empty_like(first, order="C")
     kept = {name: np.ascontiguousarray(image) for name, image in images.items()}
@@ -158,6 +161,8 @@ def _run(images: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
             for name, image in kept.items():
                 one.set_image(name, image, oidn.OIDN_FORMAT_FLOAT3)
             one.set_image("output", result, oidn.OIDN_FORMAT_FLOAT3)
+            best = oidn.OIDN_QUALITY_BALANCED if first[..., 0].size > LARGE else oidn.OIDN_QUALITY_HIGH
+            one.set_quality(oidn.OIDN_QUALITY_FAST if fast else best)
             if "color" in images:
                 one.set_bool("hdr", True)
                 one.set_bool("cleanAux", clean and len(images) > 1)
@@ -169,10 +174,10 @@ def _run(images: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
     return result
 
 
-def _light(image: np.ndarray, guides: dict[str, np.ndarray], clean: bool = True) -> np.ndarray:
+def _light(image: np.ndarray, guides: dict[str, np.ndarray], clean: bool = True, fast: bool = False) -> np.ndarray:
     """Light filtered; what is not finite or negative counts as black."""
     sound = np.where(np.isfinite(image), np.maximum(image, 0.0), 0.0).astype(np.float32)
-    return np.maximum(_run({"color": sound, **guides}, clean), 0.0)
+    return np.maximum(_run({"color": sound, **guides}, clean, fast), 0.0)
 
 
 def _by_parts(passes: dict[str, np.ndarray], beauty: np.ndarray, guides: dict[str, np.ndarray]) -> np.ndarray:

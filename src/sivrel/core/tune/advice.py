@@ -207,7 +207,11 @@ def _ways(facts: Facts, chosen: Guess, guesses: list[Guess], purpose: str, recip
     if chosen is not plain:
         because += f"; brute force to {plain.total:.1%}."
         share = facts.noise.get("bounced light", 0.0)
-        unless = f"with much more time per frame, brute force: it has no bias. Bounced light causes {share:.0%} of its noise."
+        if chosen.bias:
+            unless = f"with much more time per frame, brute force: it has no bias. Bounced light causes {share:.0%} of its noise."
+        else:
+            because += f" Like brute force it has no bias, and {facts.spikes:.0%} of the noise lies in a hundredth of the pixels: rare paths."
+            unless = "fewer rare paths: each of its samples costs more."
     elif purpose == "Moving shot":
         because = "Caches at the first hit are remade as the camera moves, and flicker; paths do not."
         unless = "a still, for which the other card applies."

@@ -33,6 +33,8 @@ CLOSE = 0.06
 """Relative error of a plan's time above which another level is tried."""
 WORTH, WORTH_TRYING = 0.03, 1.1
 """Least relative improvement of a plan over an even raise; and least predicted improvement of a split for it to be tried."""
+STATED = 1.25
+"""Ratio of the noise that a proof's card states to the budget's above which both are given."""
 AGAIN = 21, 22
 """Seeds of the blocks that check a plan."""
 
@@ -125,12 +127,15 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
         best = uniform
     budget.chosen = budget.plans.index(best)
     say("checking the plan on other blocks", 0.85)
+    stated = best.stated
     got = bench.measure(best, AGAIN)
+    best.stated = float(np.hypot(best.stated, stated)) / 2.0**0.5
     forecast = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
     off = {"seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
     budget.check = {"seconds": got[0], "noise": got[1], **forecast, **off}
     # The mean of both sets of blocks is closer to the frame than either.
-    for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, AGAIN))]:
+    for plan in {id(best): best, id(uniform): uniform}.values():
+        found = got if plan is best else bench.measure(plan, AGAIN)
         plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
         best, budget.chosen = uniform, 0
@@ -237,4 +242,5 @@ def _why(budget: Budget, recipe: Recipe, best: Plan) -> list[str]:
 
 def _sentence(budget: Budget, best: Plan, uniform: Plan) -> str:
     gain = "" if best is uniform or budget.gain is None else f", {budget.gain:.1f} times less noise variance than an even raise in the same time"
-    return f"{best.does[0].upper()}{best.does[1:]}: {best.seconds:.3g} s a frame, {best.noise:.1%} noise{gain}."
+    card = f" Its card will state about {best.stated:.0%}, which counts each firefly in full." if best.stated > STATED * best.noise else ""
+    return f"{best.does[0].upper()}{best.does[1:]}: {best.seconds:.3g} s a frame, {best.noise:.1%} noise{gain}.{card}"

@@ -26,7 +26,7 @@ SAMPLES, FEWER = 16, 4
 SIDES = 1, 2, 4
 """Side in pixels of the cells that predict the noise of more samples."""
 SEEDS, SEEDS_HELD = (1, 2), (3, 4)
-TRYING, HELD = (10.0, 20.0), 0.25
+TRYING, HELD = (10.0, 30.0), 0.25
 """Approximate least and most seconds of all pilots, otherwise as many as the frame may take; and the additional share of brute
 force as their reference."""
 BRANCHED = 2.0
@@ -38,7 +38,9 @@ SMALL = 240 * 135
 GROWTH = 0.5
 """Exponent of the seconds of records in the frame's pixels."""
 RATES = dict(sorted(((name, seconds) for way in (*WAYS, *EXTRAS) for name, seconds in way.pilots.items()), key=lambda one: one[1]))
-"""The ways to try, in order, and the seconds of their caches relative to one sample per pixel of a small frame."""
+"""The ways to try, cheapest first, and the seconds of their caches relative to one sample per pixel of a small frame."""
+FOR_RARE_PATHS = {name for way in EXTRAS for name in way.pilots}
+"""Of these the ones that find light which paths from the camera find rarely: where that is the noise, they come first after brute force."""
 Pair = tuple[Taken, Taken]
 
 
@@ -88,7 +90,8 @@ def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known
     renderer.task.report("rendering brute force as the reference", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(renderer, blocks, facts.pace / SMALL, HELD * trying), work_time()
-    for k, (name, rates) in enumerate(RATES.items()):
+    order = sorted(RATES.items(), key=lambda one: one[1] > 0.0 and facts.sparkles and one[0] not in FOR_RARE_PATHS)
+    for k, (name, rates) in enumerate(order):
         left = trying - (work_time() - begun)
         if name.endswith(CAUSTICS) and not facts.sparkles:
             continue  # nothing to find

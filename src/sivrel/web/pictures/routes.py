@@ -35,10 +35,11 @@ IN_MOTION = ("in_time", "flicker", "flicker_in_time")
 """Of frames of a sequence: filtered through time; and how their flicker is seen, as they are and filtered so."""
 
 
-def _picture(digest: str) -> Picture:
+def _picture(digest: str, only: tuple[str, ...] | None = None) -> Picture:
+    """A stored picture, or only its beauty and some passes."""
     if not proofs.has_picture(db(), digest):
         abort(404)
-    return read_exr(files.picture_path(data(), digest))
+    return read_exr(files.picture_path(data(), digest), only)
 
 
 def _number(name: str) -> float:
@@ -86,8 +87,9 @@ def half(digest: str) -> ResponseReturnValue:
     name = request.args.get("pass", "beauty")
     if name in IN_MOTION:
         return _of_motion(digest, name)
-    picture = _picture(digest)
     if name in FILTERED:
+        if not proofs.has_picture(db(), digest):
+            abort(404)
         kept = _filtered(digest)
         if FILTERED[name] not in kept:
             abort(404)
@@ -96,7 +98,7 @@ def half(digest: str) -> ResponseReturnValue:
             plane = np.clip(plane / (2.0 * SMEARED), 0.0, 1.0)
         plane = plane if plane.ndim == 3 else plane[..., None]
     else:
-        found = picture.passes.get(name)
+        found = _picture(digest, (name,)).passes.get(name)
         if found is None:
             abort(404)
         plane = shown_pass(name, found)
@@ -130,8 +132,8 @@ def flicker_tones(seen: np.ndarray) -> np.ndarray:
 def png(digest: str) -> ResponseReturnValue:
     """The beauty, or its filtered version, finished by the query: ?exposure=&contrast=… and ?view=."""
     values = {name: value for name, value in request.args.items() if name in Finish.model_fields}
-    settings, picture = finish_from(values), _picture(digest)
-    linear = _filtered(digest)["image"] if request.args.get("pass") == "filtered" else picture.beauty
+    settings, beauty = finish_from(values), _picture(digest, ()).beauty
+    linear = _filtered(digest)["image"] if request.args.get("pass") == "filtered" else beauty
     buffer = io.BytesIO()
     Image.fromarray(to_bytes(finished(linear, settings))).save(buffer, "PNG")
     headers = {"Cache-Control": FOREVER}
@@ -157,7 +159,7 @@ def saved(proof_id: int, kind: str) -> ResponseReturnValue:
             abort(404)
         return send_file(path.absolute(), mimetype="image/x-exr", as_attachment=True, download_name=name)
     settings = finish_from({name: value for name, value in request.args.items() if name in Finish.model_fields})
-    linear = _filtered(proof.picture)["image"] if filtered else _picture(proof.picture).beauty
+    linear = _filtered(proof.picture)["image"] if filtered else _picture(proof.picture, ()).beauty
     body = encoded(finished(linear, settings), kind_of(kind))
     return Response(body, mimetype=KINDS[kind_of(kind)], headers={"Content-Disposition": f'attachment; filename="{name}"'})
 
@@ -188,7 +190,7 @@ def taken_mattes(proof_id: int, by: str) -> ResponseReturnValue:
 @pages.get("/pictures/<digest:digest>/exposure.json")
 def exposure(digest: str) -> ResponseReturnValue:
     """A picture's automatic exposure, in stops."""
-    return {"exposure": measured_exposure(_picture(digest).beauty)}
+    return {"exposure": measured_exposure(_picture(digest, ()).beauty)}
 
 
 @pages.get("/white.json")
