@@ -168,3 +168,50 @@ class Small(BrowserTest):
         page.emulate_media(color_scheme="light", media="print")
         self.assertGreater(page.locator("#stage").bounding_box()["height"], 200)
         self.assertFalse(page.locator(".tools").is_visible())
+
+
+class Touch(BrowserTest):
+    """Fingers, on a tablet: nothing here uses a mouse or a keyboard."""
+
+    def setUp(self):
+        super().setUp()
+        context = self.browser.new_context(viewport={"width": 1180, "height": 820}, has_touch=True, is_mobile=False)
+        self.addCleanup(context.close)
+        self.page = context.new_page()
+        self.page.set_default_timeout(60_000)
+        self.page.on("pageerror", lambda error: self.errors.append(str(error)))
+        self.fingers = context.new_cdp_session(self.page)
+
+    def touch(self, kind: str, *points: tuple[float, float]) -> None:
+        at = [{"x": x, "y": y, "id": k} for k, (x, y) in enumerate(points)]
+        self.fingers.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": at})
+
+    def drag(self, *paths: tuple[tuple[float, float], tuple[float, float]]) -> None:
+        """Fingers go down together, move in steps, and are lifted."""
+        self.touch("touchStart", *(first for first, _ in paths))
+        for k in range(1, 5):
+            self.touch("touchMove", *((a[0] + (b[0] - a[0]) * k / 4, a[1] + (b[1] - a[1]) * k / 4) for a, b in paths))
+        self.touch("touchEnd")
+
+    def test_two_fingers_zoom_one_moves_and_taps_do_the_rest(self):
+        page = self.page
+        self.open("slipway")
+        box = page.locator("#stage").bounding_box()
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        before = page.evaluate("sivrel.plate.zoom")
+        self.drag(((x - 50, y), (x - 150, y)), ((x + 50, y), (x + 150, y)))
+        zoom = page.evaluate("sivrel.plate.zoom")
+        self.assertAlmostEqual(zoom, 3.0 * before, delta=0.5 * before)
+        left = page.evaluate("sivrel.plate.place()[0]")
+        self.drag(((x, y), (x + 80, y + 20)))
+        self.assertAlmostEqual(page.evaluate("sivrel.plate.place()[0]") - left, 80, delta=12)
+        # A tool of the row, a region drawn by a finger, a card, the palette and an action of it.
+        page.locator("[data-do=region]").first.tap()
+        self.drag(((x - 60, y - 40), (x + 60, y + 40)))
+        self.assertEqual(len(page.input_value("[name='region']").split(",")), 4)
+        page.locator(".card[data-proof='14']").tap()
+        self.wait("sivrel.chosen.a.id === 14 && sivrel.plate.pictures[0].finished")
+        page.locator("[data-palette-open]").first.tap()
+        page.fill("#palette-field", "difference")
+        page.locator("#palette-list [role=option]").first.tap()
+        self.wait("sivrel.plate.mode !== 0 && !document.getElementById('palette').open")

@@ -5,6 +5,7 @@ import { wantsFiltered } from "./filtering.js";
 import { post } from "./post.js";
 import { Picture } from "./plate.js";
 
+const MOST = 2_100_000; // pixels of a preview that fills the plate: those of 1920 x 1080
 const HEAD = 32; // bytes: number, width, height, window as int32, samples as a float
 
 export class Moments {
@@ -46,6 +47,7 @@ export class Moments {
       try {
         const fields = new FormData(this.recipe.form);
         if (wantsFiltered()) fields.set("filtered", "1");
+        if (!fields.get("region") || rough) this.fill(fields);
         if (rough) {
           fields.set("draft", "1");
           fields.set("region", "");
@@ -60,6 +62,16 @@ export class Moments {
       }
     }
     this.sending = false;
+  }
+
+  /** Let the whole frame have the pixels of the plate: the first pictures are coarse whatever its size, so that this costs no waiting. */
+  fill(fields) {
+    const { plate } = this, [width, height] = this.recipe.size();
+    if (!plate.fitted) return;
+    const scale = Math.min(plate.canvas.width / width, plate.canvas.height / height, Math.sqrt(MOST / (width * height)));
+    if (scale <= 1) return;
+    fields.set("width", String(Math.floor(width * scale)));
+    fields.set("height", String(Math.floor(height * scale)));
   }
 
   async begin() {
@@ -94,7 +106,7 @@ export class Moments {
     const picture = new Picture({ width, height, window, halves: new Uint16Array(bytes, HEAD) });
     this.plate.setPicture(0, picture);
     const fine = this.samples < 1 ? `one sample for ${Math.round(1 / this.samples)} pixels` : `${this.samples} of ${this.most()} samples`;
-    this.say(`Of the moment, ${fine}${wantsFiltered() ? ", filtered" : ""}; not kept: ⏎ proves it.`);
+    this.say(`Live at ${width} × ${height}, ${fine}${wantsFiltered() ? ", filtered" : ""}; not kept: ⏎ proves it.`);
   }
 
   say(text) {
