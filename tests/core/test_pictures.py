@@ -57,6 +57,9 @@ class Exr(unittest.TestCase):
         write_exr(self.folder / "p.exr", original)
         back = read_exr(self.folder / "p.exr")
         self.assertEqual((back.recipe, back.frame, back.shot, back.camera), (recipe, original.frame, "shot", "camera"))
+        some = read_exr(self.folder / "p.exr", ("direct", "no such pass"))
+        self.assertEqual((list(some.passes), some.frame, some.recipe), (["beauty", "direct"], original.frame, recipe))
+        np.testing.assert_array_equal(some.passes["direct"], original.passes["direct"])
         for name, plane in original.passes.items():
             np.testing.assert_array_equal(back.passes[name], plane)
         names = set(OpenEXR.File(str(self.folder / "p.exr"), separate_channels=True).channels())

@@ -15,13 +15,16 @@ from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.finish.strip import write_strip
 from sivrel.core.gi.ways import SEEN
+from sivrel.core.measure.noise import measure_noise
+from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.frame import Frame
+from sivrel.core.render.passes import film_passes
 from sivrel.core.render.recipe import Recipe, settings, with_values
 from sivrel.core.scene.model import Light, Scene
 from sivrel.core.task import Task
 from sivrel.core.tune.advice import advise
 from sivrel.core.tune.allocation import Source, best_split, cost_of, variance_of
-from sivrel.core.tune.blocks import noise_of, weights_of
+from sivrel.core.tune.blocks import noise_of, stated_noise, weights_of
 from sivrel.core.tune.budget import plan_budget
 from sivrel.core.tune.candidates import candidate, candidates, usual
 from sivrel.core.tune.error import Error, Reference, error_of, noise_of_mean, squared_bias_of_blocks
@@ -30,7 +33,7 @@ from sivrel.core.tune.fits import fit_power
 from sivrel.core.tune.guesses import guesses_of, shrunk
 from sivrel.core.tune.ladder import Ladder, Rung, climb, judge
 from sivrel.core.tune.match import Entrant, Match, Point, rank, run_match
-from sivrel.core.tune.pilots import Pilot, curve_of
+from sivrel.core.tune.pilots import Pilot, curve_of, in_turn
 from sivrel.core.tune.render import scattered, take
 from sivrel.core.tune.varied import Varied, is_taste, varied
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, sky
@@ -270,6 +273,14 @@ class Budgets(unittest.TestCase):
         self.assertAlmostEqual(made.check["noise_off"], 0.0, delta=0.35)
         with_edits(Edits(), best.edits), with_values(Recipe(), best.values)
 
+    def test_the_noise_that_a_card_will_state_is_that_of_the_picture(self):
+        ready, recipe = renderer(ROOM, sampling__max=16).truth()
+        whole = take(ready, recipe, Frame(64, 48), Task())
+        stated = measure_noise(Picture(film_passes(whole.film, ready.passes, ready.arrays), Frame(64, 48))).level
+        self.assertAlmostEqual(stated_noise([whole]) / stated, 1.0, delta=1e-3)
+        some = take(ready, recipe, scattered(Frame(64, 48), 1600, 1), Task())
+        self.assertAlmostEqual(stated_noise([some]) / stated, 1.0, delta=0.3)
+
     def test_no_time_for_pixels_is_said(self):
         made = plan_budget(renderer(ROOM), Frame(4096, 4096), seconds=1.0)
         self.assertIn("leave no time for pixels", made.says)
@@ -423,6 +434,15 @@ class AdviceTest(unittest.TestCase):
         for facts in (room, glass):
             for one in advise(facts, Recipe(), seconds=30.0).recipes:
                 with_values(Recipe(), one.values)
+
+    def test_ways_for_rare_paths_are_tried_first_where_they_are_the_noise(self):
+        noise = {"gloss and glass": 1.0}
+        glass, plain = (Facts(0.9, 0.03, share, 0.2, True, 1, 0.0, noise, 2.0, 0.99) for share in (0.7, 0.0))
+        names = [name for name, _ in in_turn(glass)]
+        self.assertEqual(names[:3], ["brute_force", "brute_force+bidirectional", "brute_force+caustics"])
+        rates = [rate for _, rate in in_turn(plain)]
+        self.assertEqual(rates, sorted(rates))
+        self.assertEqual(sorted(names), sorted(name for name, _ in in_turn(plain)))
 
     def test_what_was_not_tried_is_said_and_never_lost_to(self):
         curve = [(4.0, 0.2), (16.0, 0.1), (64.0, 0.05)]

@@ -31,7 +31,7 @@ TARGET_SAMPLES = 64
 @dataclass
 class Plan:
     """One way to spend the time. name, does: in words; values, edits: its changes; seconds, noise: of the frame, as predicted from its blocks;
-    stated: the noise that the proof's card will state, see `stated_noise`; preparing: of the seconds, those of caches; samples a pixel in the mean."""
+    stated: the noise that the proof's card will state, see `stated_noise`; preparing: of the seconds, those of caches; samples: mean of a pixel."""
 
     name: str
     does: str

@@ -81,6 +81,11 @@ class Known:
     weights: list[np.ndarray]
 
 
+def in_turn(facts: "Facts") -> list[tuple[str, float]]:
+    """RATES in the order of trying: cheapest first; where rare paths are the noise, those for rare paths right after brute force."""
+    return sorted(RATES.items(), key=lambda one: one[1] > 0.0 and facts.sparkles and one[0] not in FOR_RARE_PATHS)
+
+
 def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known, seconds: float) -> None:
     """Try the ways in turn on blocks of a frame that may take that many seconds, as the facts so far suggest, and add their pilots to these, or
     to the untried if TRYING has no time left. known: of the blocks. Time is processor time, so a busy machine makes the same pilots.
@@ -90,8 +95,7 @@ def fly(renderer: TrialRenderer, blocks: Scattered, facts: "Facts", known: Known
     renderer.task.report("rendering brute force as the reference", 0.2, facts)
     trying = min(max(seconds, TRYING[0]), TRYING[1])
     held, begun = _held(renderer, blocks, facts.pace / SMALL, HELD * trying), work_time()
-    order = sorted(RATES.items(), key=lambda one: one[1] > 0.0 and facts.sparkles and one[0] not in FOR_RARE_PATHS)
-    for k, (name, rates) in enumerate(order):
+    for k, (name, rates) in enumerate(in_turn(facts)):
         left = trying - (work_time() - begun)
         if name.endswith(CAUSTICS) and not facts.sparkles:
             continue  # nothing to find

@@ -38,6 +38,7 @@ class Line:
     proofs: list[int]
     kept: bool
     locked: bool
+    picture: str | None
 
     @property
     def holds(self) -> str:
@@ -72,8 +73,10 @@ def _page(problem: str = "", status: int = 200) -> ResponseReturnValue:
         shot = all_shots.get(cache.subject)
         if shot is None and numbers:
             shot = by_id.get(used_in[numbers[-1]])
+        newest = proofs.get(db(), numbers[-1]) if numbers else None
+        picture = newest.picture if newest else None
         size = path.stat().st_size / 1e6
-        lines.append(Line(digest, cache, shot, size, _age(path), numbers, folder.marked(digest, "kept"), folder.marked(digest, "locked")))
+        lines.append(Line(digest, cache, shot, size, _age(path), numbers, folder.marked(digest, "kept"), folder.marked(digest, "locked"), picture))
     total = sum(line.megabytes for line in lines)
     return render_template("caches.html", lines=lines, total=total, problem=problem), status
 

@@ -131,7 +131,7 @@ SEQUENCES = (
     Group("Judge", (
         Command("wipe", ("w",), "wipe between the two sequences"), Command("flip", ("f",), "hold to see the other", held=True),
         Command("map", ("m",), "where it flickers: grey is not seen, amber ten times what is just seen"),
-        Command("inTime", ("n",), "filtered with what the neighbouring frames know"), Command("worst", ("j",), "jump to the worst frame"),
+        Command("inTime", ("n",), "filtered with the help of the neighbouring frames"), Command("worst", ("j",), "jump to the worst frame"),
         Command("leave", ("Escape",), "back to the bench"),
     )), _PLATE, GO, PAGE,
 )  # fmt: skip
