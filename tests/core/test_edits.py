@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -201,6 +202,26 @@ class ManyLights(unittest.TestCase):
         film = render(base, looking_down(), (4, 4), gi__seen="off")
         parts = film[..., FILM_COLUMNS:].reshape(4, 4, 26, 6)[..., :3].sum(axis=2)
         np.testing.assert_allclose(parts, film[..., :3], rtol=1e-4)
+
+    def test_many_lights_share_passes_by_the_tree_of_the_file(self):
+        lights = [replace(light, group=f"Town/street{k // 10}/house{k % 10}") for k, light in enumerate(self.lanterns(60))]
+        lights[7].group = "Town/park"
+        base = Scene("town", [floor(6.0)], [lambert(0.8)], [*lights, SUN])
+        names = pass_names(base)
+        streets = [f"lights in Town/street{k}" for k in range(6)]
+        self.assertEqual(names, ["glow", streets[0], lights[7].name, *streets[1:], SUN.name])
+        film = render(base, looking_down(), (4, 4), gi__seen="off")
+        alone = render(replace(base, lights=lights[10:20]), looking_down(), (4, 4), gi__seen="off")
+        passes = film[..., FILM_COLUMNS:].reshape(4, 4, len(names), 6)[..., :3]
+        np.testing.assert_allclose(passes.sum(axis=2), film[..., :3], rtol=1e-4)
+        np.testing.assert_allclose(passes[:, :, 3].mean(), alone[..., :3].mean(), rtol=0.02)
+        # More groups than passes: the strongest have their own.
+        many = [
+            replace(light, group=f"Town/street{k // 2}", color=(1.0,) * 3, radius=0.05, intensity=1.0 + k // 2)
+            for k, light in enumerate(self.lanterns(60))
+        ]
+        expected = [*(f"lights in Town/street{k}" for k in range(6, 30)), "other lights"]
+        self.assertEqual(pass_names(replace(base, lights=many))[1:], expected)
 
     def test_links_are_packed_as_bits(self):
         arrays = pack_lights(pack_geometry(scene()), edited("light.Sun.link=-Ground"))

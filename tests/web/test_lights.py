@@ -1,14 +1,22 @@
 """The lights panel and what hangs on it, over a real store; what a worker would answer is answered by one here."""
 
+import html
 import json
+import re
 import threading
 import time
 
 from sivrel.core.formats.exr_file import open_exr
 from sivrel.core.measure.ledger import NOT_LIGHTS
+from sivrel.core.scene.model import Light, Scene
 from sivrel.store import files, proofs, requests, shots
+from sivrel.store.database import transaction
+from sivrel.web.lights.many import grouped
+from sivrel.web.lights.panel import Line
+from sivrel.work.facts import facts_of
 from sivrel.work.handlers import handle_requests
 from sivrel.work.worker import Worker
+from tests.scenes import floor, lambert, looking_down
 from tests.web.test_web import WebTest
 
 
@@ -45,6 +53,38 @@ class Panel(LightsTest):
         self.assertIn('data-remove="light.Fill"', page)
         self.assertIn('data-remove="card.Leaves"', page)
         self.assertIn('data-edit="light.Fill.width"', page)
+
+    def test_many_lights_are_listed_in_groups_searched_and_sorted(self):
+        lights = [
+            Light(f"lamp{k}", "sphere", group=f"Town/street{k // 10}" if k < 100 else "Town/park", radius=0.1, exposure=k / 10.0) for k in range(103)
+        ]
+        quad = floor(1.0)
+        facts = facts_of(Scene("town", [quad], [lambert(0.5)], lights, [looking_down()]))
+        with transaction(self.db):
+            shots.add(self.db, "town", "Town", "", self.data / "town.usda", **facts)
+        page = self.post("/shots/town/lights").text
+        self.assertEqual(page.count("data-group-name"), 11)
+        self.assertNotIn('data-open-light="lamp', page)
+        self.assertIn("103 shadow rays", page)
+        opened = self.post("/shots/town/lights", group="Town/park").text
+        self.assertEqual(re.findall(r'data-open-light="(\w+)"', opened), ["lamp100", "lamp101", "lamp102"])
+        names = json.loads(html.unescape(re.search(r'data-group-name="Town/park"[^>]* data-lights="([^"]*)"', opened)[1]))
+        self.assertEqual(names, [["lamp100", 10.0], ["lamp101", 10.1], ["lamp102", 10.2]])
+        self.assertIn('data-edit="light.lamp57.radius"', self.post("/shots/town/lights", open="lamp57").text)
+        found = self.post("/shots/town/lights", find="street5 lamp57").text
+        self.assertEqual(re.findall(r'data-open-light="(\w+)"', found), ["lamp57"])
+        self.assertIn("No light matches", self.post("/shots/town/lights", find="sun").text)
+
+    def test_groups_are_in_the_order_of_what_they_bring(self):
+        def line(name: str, place: str, light: float) -> Line:
+            measure = {"light": light, "noise": 1.0 - light, "time": 0.1}
+            return Line("light", name, "a sphere", True, False, measure, [], False, place=place)
+
+        lines = [line("a", "x", 0.1), line("b", "x", 0.2), line("c", "y", 0.5), line("d", "", 0.05)]
+        self.assertEqual([g.name for g in grouped(lines, {}, "file", "", False)], ["x", "y", "in no group"])
+        self.assertEqual([g.name for g in grouped(lines, {}, "light", "", False)], ["y", "x", "in no group"])
+        first = grouped(lines, {"lights in x": {"light": 0.9}}, "light", "b", False)[0]
+        self.assertEqual((first.name, first.open, [one.name for one in first.lines]), ("x", True, ["b", "a"]))
 
     def test_bad_edits_are_a_sentence(self):
         answer = self.post("/shots/slipway/lights", {"light.NoonSun.angle": "wide"})

@@ -1,13 +1,17 @@
 """Files that somebody gave, damaged or made to do harm: one sentence, soon, and nothing else harmed."""
 
+import os
 import resource
 import struct
+import subprocess
+import sys
 import tempfile
 import time
 import unittest
 import zipfile
 import zlib
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -48,6 +52,35 @@ class LookingIn(unittest.TestCase):
         self.assertEqual((result["triangles"], len(result["cameras"])), (1, 1))
         demo = find_shot("demo:lamp-room")
         self.assertGreater(inspect_sandboxed(demo, demo.parent)["triangles"], 50_000)
+
+    def test_honest_files_that_are_much_work_are_read_on_a_busy_machine(self):
+        side = 40
+        points = ", ".join(f"({x}, {y}, {(x * y) % 3})" for y in range(side) for x in range(side))
+        corners = [y * side + x for y in range(side - 1) for x in range(side - 1)]
+        indices = ", ".join(f"{c}, {c + 1}, {c + side + 1}, {c + side}" for c in corners)
+        mesh = f'def Mesh "M"\n{{\n int[] faceVertexCounts = [{", ".join("4" for _ in corners)}]\n int[] faceVertexIndices = [{indices}]\n'
+        mesh += f" point3f[] points = [{points}]\n}}\n"
+        places = ", ".join(f"({60 * k}, 0, 0)" for k in range(300))
+        instancer = f" rel prototypes = </P/M>\n int[] protoIndices = [{', '.join(['0'] * 300)}]\n point3f[] positions = [{places}]\n{mesh}"
+        self.write("forest.usda", HEAD.format("") + f'def PointInstancer "P"\n{{\n{instancer}}}\n')
+        lamps = "".join(f'def SphereLight "L{k}"\n{{\n float inputs:radius = 0.1\n}}\n' for k in range(3000))
+        self.write("lamps.usda", HEAD.format("") + TRIANGLE + f'def Xform "Street"\n{{\n{lamps}}}\n')
+        busy = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(4)]
+        try:
+            forest, lit = (inspect_sandboxed(self.folder / name, self.folder) for name in ("forest.usda", "lamps.usda"))
+        finally:
+            for one in busy:
+                one.kill()
+                one.wait()
+        self.assertEqual((forest["triangles"], forest["notes"][0][:8]), (300 * 2 * (side - 1) ** 2, "There is"))
+        self.assertEqual((len(lit["lights"]), {light["group"] for light in lit["lights"]}), (3000, {"Street"}))
+
+    def test_work_is_limited_and_said_without_blame(self):
+        lamps = "".join(f'def SphereLight "L{k}" {{}}\n' for k in range(30_000))
+        self.write("lamps.usda", HEAD.format("") + TRIANGLE + lamps)
+        with mock.patch.dict(os.environ, {"SIVREL_LOOK_SECONDS": "1"}), self.assertRaises(InputError) as caught:
+            inspect_sandboxed(self.folder / "lamps.usda", self.folder)
+        self.assertRegex(str(caught.exception), r"takes more than 1 s of work to read\. If it is a large scene, split it")
 
     def test_hostile_files_end_soon_in_one_sentence(self):
         texture = (

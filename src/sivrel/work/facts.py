@@ -50,6 +50,7 @@ def light_facts(scene: Scene) -> list[dict[str, Any]]:
                 "profile": "the file's" if shape.profile else "",
                 "panorama": "the file's" if light.picture else "", "rotation": light.rotation, "diffuse": light.diffuse, "specular": light.specular,
                 "link": _link(light.lit), "shadow_link": _link(light.shadowing), "shadows.way": light.shadow.way or "", "mesh": False,
+                "group": light.group,
             }
         )  # fmt: skip
     for mesh in scene.meshes:

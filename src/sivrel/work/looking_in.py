@@ -18,14 +18,15 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import InputError
+from ..core.render.frame import memory_free
 
-PATIENCE, BYTES_PER_SECOND = 6.0, 6 << 20
-"""Processor time of an inspection in seconds, and the bytes of files for each further second."""
-IDLE = 20.0
-"""Wall time for each second of processor time: a machine may be busy, but an inspection that hangs is ended."""
-MEMORY, MEMORY_PER_BYTE = 800 << 20, 24
-"""Memory of an inspection in bytes besides the program's own, and for each byte of the files."""
-PICTURE_SECONDS, PICTURE_MEMORY = 40.0, 3 << 30
+PATIENCE, BYTES_PER_SECOND = 60.0, 2 << 20
+"""Processor time of an inspection in seconds, and the bytes of files for each further second. A small file may place one mesh many thousand times."""
+IDLE = 120.0
+"""Seconds by the clock in which an inspection that does not use the processor counts as hanging: a machine may be busy."""
+MEMORY, MEMORY_PER_BYTE, SHARE = 800 << 20, 24, 0.6
+"""Memory of an inspection in bytes besides the program's own, and for each byte of the files; or that share of what is free, if it is more."""
+PICTURE_SECONDS, PICTURE_MEMORY = 60.0, 3 << 30
 """The same for a picture, which is unpacked and rewritten as a whole: its pixels are counted first, and its file may be small."""
 READY = "ready"
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
@@ -48,8 +49,9 @@ def inspect_cache_sandboxed(path: Path) -> str:
 
 
 def _look(arguments: list[str], path: Path, size: int, memory: int, patience: float = PATIENCE) -> dict[str, Any]:
-    seconds = patience + size / BYTES_PER_SECOND
-    bounds = {"SIVREL_LOOK_BYTES": str(memory + MEMORY_PER_BYTE * size), "SIVREL_LOOK_SECONDS": str(seconds)}
+    seconds = float(os.environ.get("SIVREL_LOOK_SECONDS") or patience + size / BYTES_PER_SECOND)
+    memory = max(memory + MEMORY_PER_BYTE * size, int(SHARE * memory_free()))
+    bounds = {"SIVREL_LOOK_BYTES": str(memory), "SIVREL_LOOK_SECONDS": str(seconds)}
     if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
         raise InputError("Other files are being checked; try again in a minute.")
     try:
@@ -58,7 +60,7 @@ def _look(arguments: list[str], path: Path, size: int, memory: int, patience: fl
         with subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=environment) as process:
             try:
                 assert process.stdout is not None
-                text = _heard(process.stdout.fileno(), IDLE * seconds)
+                text = _heard(process)
                 code = process.wait(timeout=5.0) if text is not None else None
             except subprocess.TimeoutExpired:
                 code = None
@@ -67,30 +69,47 @@ def _look(arguments: list[str], path: Path, size: int, memory: int, patience: fl
     finally:
         AT_A_TIME.release()
     if text is None or code == -signal.SIGXCPU:
-        raise InputError(f"{path.name} takes more than {seconds:.0f} s of work to read, far more than its size explains; it may be damaged.")
+        raise InputError(
+            f"{path.name} takes more than {seconds:.0f} s of work to read. If it is a large scene, split it, or open it from the command line with "
+            "SIVREL_LOOK_SECONDS set to more; otherwise it may be damaged."
+        )
     try:
         answer = json.loads(text)
     except ValueError:
-        raise InputError(f"{path.name} could not be read: it takes more memory than its size explains, or it is damaged.") from None
+        raise InputError(_too_large(path, memory)) from None
     if "problem" in answer:
         raise InputError(answer["problem"])
     return answer
 
 
-def _heard(pipe: int, patience: float) -> bytes | None:
-    """The process's output after it is ready; None on a timeout."""
-    heard, until = b"", time.monotonic() + 120.0  # to start the program
-    started = False
+def _too_large(path: Path, memory: int) -> str:
+    return f"{path.name} takes more than {memory / 2**30:.1f} GB of memory to read, which is what may be used here; split it, unless it is damaged."
+
+
+def _work_done(number: int) -> float:
+    """Processor time of a process so far, in ticks; always 0 where the system does not say."""
+    try:
+        fields = Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()
+        return float(fields[11]) + float(fields[12])
+    except (OSError, ValueError, IndexError):
+        return 0.0
+
+
+def _heard(process: "subprocess.Popen[bytes]") -> bytes | None:
+    """The process's output after it is ready; None if it hangs. Its work is limited by `bound_this_process`."""
+    assert process.stdout is not None
+    pipe, heard, done, since = process.stdout.fileno(), b"", -1.0, time.monotonic()
     while True:
-        if not started and heard.startswith(READY.encode()):
-            started, until = True, time.monotonic() + patience
-        left = until - time.monotonic()
-        if left <= 0.0 or not select.select([pipe], [], [], left)[0]:
+        if select.select([pipe], [], [], 1.0)[0]:
+            part = os.read(pipe, 1 << 20)
+            if not part:
+                return heard.removeprefix(READY.encode())
+            heard += part
+        now = _work_done(process.pid)
+        if now != done:
+            done, since = now, time.monotonic()
+        elif time.monotonic() - since > IDLE:
             return None
-        part = os.read(pipe, 1 << 20)
-        if not part:
-            return heard.removeprefix(READY.encode())
-        heard += part
 
 
 def _size(path: Path, folder: Path | None) -> int:
@@ -132,8 +151,10 @@ def look(arguments: list[str]) -> dict[str, Any]:
         return facts_of(read_scene(path, confine_to=folder, frame=frame))
     except InputError as error:
         return {"problem": str(error)}
-    except (MemoryError, RecursionError):
-        return {"problem": f"{path.name} takes more memory than its size explains; it may be damaged."}
+    except RecursionError:
+        return {"problem": f"{path.name} nests deeper than can be read; it is damaged."}
+    except MemoryError:
+        return {"problem": _too_large(path, int(os.environ.get("SIVREL_LOOK_BYTES", MEMORY)))}
     except OSError as error:
         return {"problem": f"{path.name} can't be read ({error.strerror or error})."}
     except Exception:  # any error that a damaged file causes in a reader is reported, and ends here

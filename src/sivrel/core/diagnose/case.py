@@ -12,7 +12,7 @@ from ..measure.difference import PIXELS_PER_DEGREE
 from ..measure.ledger import NOT_LIGHTS
 from ..measure.noise import DARK, LUMINANCE
 from ..measure.verdict import where_in
-from ..pack.lights import GLOW, OTHERS
+from ..pack.lights import GLOW, is_shared
 from ..pictures.exr import Picture
 from ..render.recipe import Recipe
 from ..scene.model import Shadow
@@ -104,7 +104,12 @@ class Case:
     @property
     def lights(self) -> list[str]:
         """Lights that rays are aimed at and that have a row of their own in the ledger."""
-        return [row["name"] for row in self.ledger if row["name"] not in (*NOT_LIGHTS, GLOW, OTHERS)]
+        return [row["name"] for row in self.ledger if row["name"] not in (*NOT_LIGHTS, GLOW) and not is_shared(row["name"])]
+
+    @property
+    def shares_passes(self) -> bool:
+        """Whether there are so many lights that some share a row of the ledger."""
+        return any(is_shared(row["name"]) for row in self.ledger)
 
     def against(self, truth: Coarse) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Luminance of the coarse cells, brute force's, and the variance of their difference: of the picture itself, or of its paired render,

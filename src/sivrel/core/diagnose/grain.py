@@ -11,7 +11,7 @@ from scipy import ndimage
 
 from ..edits.edits import apart, is_edit
 from ..measure.ledger import BOUNCED, CAMERA, CROSS, MEASURING, NOT_LIGHTS, noise_of_region
-from ..pack.lights import GLOW, OTHERS
+from ..pack.lights import GLOW, is_shared
 from ..survey.finding import short
 from ..survey.idle_lights import MANY
 from .case import Case, placed, tidied
@@ -92,8 +92,8 @@ SETTLES = [
 
 def called(source: str) -> str:
     """A source as sentences name it."""
-    words = {name: name for name in BOUNCED} | {CAMERA: "the camera's rays", CROSS: "sources that share rays", GLOW: "what glows", OTHERS: OTHERS}
-    return words.get(source, f"the soft shadow of {short(source)}")
+    words = {name: name for name in BOUNCED} | {CAMERA: "the camera's rays", CROSS: "sources that share rays", GLOW: "what glows"}
+    return words.get(source, source if is_shared(source) else f"the soft shadow of {short(source)}")
 
 
 def shares_in(case: Case, mask: np.ndarray) -> list[tuple[str, float]]:
@@ -121,7 +121,7 @@ def knob(case: Case, source: str) -> tuple[str, int]:
         return "sampling.glossy_rays", flat["sampling.glossy_rays"]
     if source == GLOW:  # chance finds it: the rays that bounce, and those of the camera
         return "sampling.gi_rays", flat["sampling.gi_rays"]
-    if source in (CAMERA, CROSS, OTHERS):
+    if source in (CAMERA, CROSS) or is_shared(source):
         return "sampling.max", flat["sampling.max"]
     edit = case.edits.lights.get(source)
     rays = edit.shadows.rays if edit is not None else None
@@ -171,7 +171,7 @@ def _aim(case: Case, finding: Finding, glow: float) -> Remedy:
     """Aim at surfaces that only glow, so they need not be found by chance. A twentieth of their variance is predicted to stay."""
     names = case.glowing
     what = short(names[0]) if len(names) == 1 else f"the {len(names)} objects that glow"
-    values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY else {}
+    values = {"lights.seen": "chosen"} if len(names) + len(case.lights) >= MANY or case.shares_passes else {}
     left = 1.0 - glow * (1.0 - AIMED_LEAVES)
     return Remedy(
         f"Aim at {what}, like at lights" + (", chosen by importance." if values else "."), dict(values),

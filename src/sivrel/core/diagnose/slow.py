@@ -8,6 +8,7 @@ import numpy as np
 
 from ..edits.edits import apart
 from ..measure.ledger import CAMERA, CROSS, MEASURING
+from ..pack.lights import is_shared
 from ..survey.finding import short
 from .case import Case, placed
 from .detector import Detector, Kept
@@ -55,15 +56,16 @@ def find(case: Case) -> list[Finding]:
                 ),
             )
         )
-    lights = [r for r in rows if r["name"] in case.lights]
+    lights = [r for r in rows if r["name"] in case.lights or is_shared(r["name"])]
     spent = sum(r["time"] for r in lights)
-    if len(lights) >= MANY_LIGHTS and spent > 0.45 and case.recipe.lights.seen == "all":
+    many = f"More than {len(lights)}" if case.shares_passes else str(len(lights))
+    if (len(lights) >= MANY_LIGHTS or case.shares_passes) and spent > 0.45 and case.recipe.lights.seen == "all":
         idle = sum(1 for r in lights if r["light"] < 0.01)
         found.append(
             _made(
                 case,
-                f"{len(lights)} lights are aimed at from every point: they take {spent:.0%} of the time.",
-                f"{idle} of them add less than a hundredth of the light.",
+                f"{many} lights are aimed at from every point: they take {spent:.0%} of the time.",
+                f"{idle} of {len(lights)} {'groups' if case.shares_passes else 'them'} add less than a hundredth of the light.",
                 "lights",
                 spent * 0.7,
                 Remedy(
@@ -106,7 +108,7 @@ def _amount(finding: Kept, case: Case, truth: Coarse | None, parent: Case | None
     name = finding["about"]
     now = next((row["time"] for row in case.ledger if row["name"] == name and row.get("time") is not None), 0.0)
     if name == "lights":
-        now = sum(row["time"] or 0.0 for row in case.ledger if row["name"] in case.lights) * 0.7
+        now = sum(row["time"] or 0.0 for row in case.ledger if row["name"] in case.lights or is_shared(row["name"])) * 0.7
     seconds = finding["evidence"].get("seconds") or case.seconds or 1.0
     kept = (case.seconds or seconds) / seconds
     return max(0.0, min(1.0, now * kept)), 0.0

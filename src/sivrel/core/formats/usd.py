@@ -10,7 +10,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
-from ..scene.model import LAST_TIME, Camera, FrameRange, Mesh, Scene
+from ..scene.model import LAST_TIME, Camera, FrameRange, Light, Mesh, Scene
 from .framing import framing_camera
 from .usd_assets import open_stage, refuse_clips
 from .usd_lights import LightReader
@@ -70,6 +70,7 @@ class _Reader:
             turn = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0], [0.0, -1.0, 0.0]])
         self.lights = LightReader(self.metres, z_up, time, confine_to, self.surfaces.of_light, scene.notes.append)
         self.linked: list[Any] = []
+        self.names: set[str] = set()  # of the lights
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
         self.triangles = 0
@@ -109,10 +110,8 @@ class _Reader:
                 if mesh is not None and prim.HasAPI(UsdLux.MeshLightAPI):
                     mesh.aimed = True
                     light = self.lights.read_mesh(prim, mesh, self.surfaces.add)
-                    # Copies of one mesh are one light.
-                    if not any(other.mesh == light.mesh for other in self.scene.lights):
-                        self.scene.lights.append(light)
-                        self.linked.append((prim, light))
+                    if light.name not in self.names:  # copies of one mesh are one light
+                        self._add(prim, light)
             elif prim.HasAPI(UsdLux.LightAPI):
                 self._light(prim, extra)
             elif prim.IsA(UsdGeom.Camera):
@@ -181,10 +180,15 @@ class _Reader:
     def _light(self, prim: Usd.Prim, extra: np.ndarray | None) -> None:
         light = self.lights.read(prim, self._to_world(prim, extra))
         if light is not None:
-            if any(other.name == light.name for other in self.scene.lights):
+            if light.name in self.names:
                 light.name = str(prim.GetPath()) if extra is None else f"{prim.GetPath()} {len(self.scene.lights)}"
-            self.scene.lights.append(light)
-            self.linked.append((prim, light))
+            self._add(prim, light)
+
+    def _add(self, prim: Usd.Prim, light: Light) -> None:
+        self.names.add(light.name)
+        light.group = str(prim.GetParent().GetPath()).strip("/")
+        self.scene.lights.append(light)
+        self.linked.append((prim, light))
 
     def _camera(self, camera: UsdGeom.Camera, extra: np.ndarray | None) -> None:
         matrix = self._to_world(camera.GetPrim(), extra)

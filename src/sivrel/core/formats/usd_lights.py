@@ -1,5 +1,6 @@
 """UsdLux lights: shapes, quantities, shaping, shadows and links as the schema defines them, in metres."""
 
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -21,6 +22,7 @@ KINDS = {
 # A dome's picture has its middle at +z and its pole at y, as ours; see lights/panorama.py.
 POLE_IN_Z = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
 """Columns: where x, y and z of a dome's picture lie when its pole is z (UsdLux DomeLight_1)."""
+ROUND, ROUND_WITHIN = np.eye(3), 1e-4
 NOT_READ: dict[str, tuple[str, tuple[float, ...] | float]] = {
     "inputs:shadow:color": ("the colour of its shadows", (0.0, 0.0, 0.0)),
     "inputs:shadow:distance": ("the distance at which its shadows end", -1.0),
@@ -77,11 +79,12 @@ class LightReader:
 
     def _name_what_is_left_out(self, prim: Usd.Prim) -> None:
         left_out = []
+        authored = set(prim.GetAuthoredPropertyNames())
         for attribute, (what, plain) in NOT_READ.items():
-            value = prim.GetAttribute(attribute).Get(self.time) if prim.HasAttribute(attribute) else None
+            value = prim.GetAttribute(attribute).Get(self.time) if attribute in authored else None
             if value is not None and not np.allclose(np.array(value, float), plain):
                 left_out.append(what)
-        if prim.GetRelationship("light:filters").GetForwardedTargets():
+        if "light:filters" in authored and prim.GetRelationship("light:filters").GetForwardedTargets():
             left_out.append("its light filters")
         left_out += [f"the connection of its {i.GetBaseName()}" for i in UsdLux.LightAPI(prim).GetInputs() if i.HasConnectedSource()]
         if left_out:
@@ -188,14 +191,18 @@ def flat_frame(axes: np.ndarray) -> np.ndarray:
 
 def turned_frame(axes: np.ndarray) -> np.ndarray:
     """Orthonormal rows x, y, z closest to the axes: x is kept, z is made perpendicular to it."""
-    x = axes[:, 0] / max(float(np.linalg.norm(axes[:, 0])), 1e-30)
+    x = axes[:, 0] / max(math.hypot(*axes[:, 0]), 1e-30)
     z = axes[:, 2] - x * float(axes[:, 2] @ x)
-    if np.linalg.norm(z) < 1e-12:
+    length = math.hypot(*z)
+    if length < 1e-12:
         return np.eye(3)
-    z /= np.linalg.norm(z)
-    return np.array([x, np.cross(z, x), z])
+    z /= length
+    # Without np.cross, which takes longer than all the rest: a file may have thousands of lights.
+    y = z[1] * x[2] - z[2] * x[1], z[2] * x[0] - z[0] * x[2], z[0] * x[1] - z[1] * x[0]
+    return np.array([x, y, z])
 
 
 def _stretch(matrix: np.ndarray) -> np.ndarray | None:
     """The matrix of a stretched light, or None if it only rotates: the light is round."""
-    return None if np.allclose(matrix @ matrix.T, np.eye(3), atol=1e-4) or np.linalg.det(matrix) == 0.0 else matrix
+    is_round = float(np.abs(matrix @ matrix.T - ROUND).max()) <= ROUND_WITHIN
+    return None if is_round or np.linalg.det(matrix) == 0.0 else matrix

@@ -1,6 +1,7 @@
 """Packs lights into the arrays that the kernels read, on top of a scene's geometry."""
 
 import math
+from collections import Counter
 from dataclasses import replace
 from typing import Any
 
@@ -76,9 +77,9 @@ from ..vector import LUMINANCE
 from .objects import TexturePool, object_flags, packed_meshes
 
 MOST_PASSES = 24
-"""Most lights with a pass of their own; the weakest share one."""
-GLOW, OTHERS = "glow", "other lights"
-"""Names of the pass of surfaces that only glow, and of the pass that lights share."""
+"""Most light passes. Of more lights those of one group of the file share a pass, or else the weakest ones."""
+GLOW, OTHERS, GROUPED = "glow", "other lights", "lights in "
+"""Names of the pass of surfaces that only glow, and of the pass that the weakest lights share; and how the names of groups begin."""
 DEFAULT_SHADOW = Shadow("traced", 1, 1024, 2.0, 2.0)
 
 
@@ -119,12 +120,31 @@ def active_lights(scene: Scene) -> list[Light]:
 
 
 def pass_names(scene: Scene) -> list[str]:
-    """Names of the light passes by slot: glowing surfaces, then a light each, the strongest first, then the others."""
-    lights = active_lights(scene)
-    order = sorted(range(len(lights)), key=lambda i: (-_rough_strength(lights[i]), i))
+    """Names of the light passes by slot: glowing surfaces, then those of `passes_of_lights`."""
+    names = dict.fromkeys(passes_of_lights(active_lights(scene)))
+    return [GLOW, *sorted(names, key=lambda name: name == OTHERS)]
+
+
+def is_shared(name: str) -> bool:
+    """Whether a light pass is that of several lights."""
+    return name == OTHERS or name.startswith(GROUPED)
+
+
+def passes_of_lights(lights: list[Light]) -> list[str]:
+    """The name of each light's pass: its own; of more than MOST_PASSES lights that of its group, at the deepest level of the file's tree that
+    has few enough. Where no level has, the strongest groups, or lights of a file without a tree, have passes, and all others share one."""
     if len(lights) <= MOST_PASSES:
-        return [GLOW, *(lights[i].name for i in sorted(order))]
-    return [GLOW, *(lights[i].name for i in sorted(order[:MOST_PASSES])), OTHERS]
+        return [light.name for light in lights]
+    paths = [(*light.group.split("/"), light.name) if light.group else (light.name,) for light in lights]
+    levels = [[path[:depth] for path in paths] for depth in range(max(len(path) for path in paths), 0, -1)]
+    several = [level for level in levels if len(set(level)) >= 2]
+    level = next((level for level in several if len(set(level)) <= MOST_PASSES), several[-1] if several else levels[0])
+    size, strength = Counter(level), dict.fromkeys(level, 0.0)
+    for light, path in zip(lights, level, strict=True):
+        strength[path] += _rough_strength(light)
+    strong = set(sorted(strength, key=lambda path: -strength[path])[:MOST_PASSES])
+    names = {path: OTHERS if path not in strong else GROUPED + "/".join(path) if size[path] > 1 else "" for path in strength}
+    return [names[path] or light.name for light, path in zip(lights, level, strict=True)]
 
 
 def _rough_strength(light: Light) -> float:
@@ -135,7 +155,8 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     """`geometry` with the lights of `scene` on it; `shadow`: the setting of lights that leave it to the recipe."""
     meshes = packed_meshes(scene)
     lights = active_lights(scene)
-    names = pass_names(scene)
+    names, of_lights = pass_names(scene), passes_of_lights(lights)
+    slots = {name: slot for slot, name in enumerate(names)}
     tables = _Tables()
     # A panorama's texels come after those of the surfaces; geometry is packed without panoramas, so that it can be reused.
     pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
@@ -143,10 +164,10 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     emitters = _Emitters(geometry, meshes)
     mesh_lights = {m.name for m in meshes if m.aimed} | {light.mesh for light in scene.lights if light.kind == "mesh"}
     rows: list[np.ndarray] = []
-    for light in lights:
+    for light, own in zip(lights, of_lights, strict=True):
         row = _row(light, shadow, tables, pool)
         row[LIT], row[SHADOWING] = links.number(light.lit), links.number(light.shadowing)
-        row[SLOT] = names.index(light.name) if light.name in names[1:] else names.index(OTHERS)
+        row[SLOT] = slots[own]
         if light.kind == "mesh":
             emitters.add(light, row, len(rows))
         rows.append(row)

@@ -174,6 +174,7 @@ class Light:
     mesh: name of the mesh of a mesh light; tints: whether the light's colour multiplies what its surface emits, or stands alone
     diffuse, specular: factors on its light by the base and by the glossy layer
     lit, shadowing: names of the meshes that it lights, and that block its light; None means all
+    group: its place in the file's tree, names from the root joined by /; empty where the file has none
     """
 
     name: str
@@ -205,6 +206,7 @@ class Light:
     specular: float = 1.0
     lit: frozenset[str] | None = None
     shadowing: frozenset[str] | None = None
+    group: str = ""
 
 
 @dataclass

@@ -61,7 +61,8 @@ class Control:
 
 @dataclass(frozen=True)
 class Line:
-    """One light, object or card. measure: its effect on the proof on the plate, if measured."""
+    """One light, object or card. measure: its effect on the proof on the plate, if measured; sentences: of the one that is open; place: in the
+    file's tree; rays: to it at each point, if it is aimed at; exposure: in the file."""
 
     group: str
     name: str
@@ -73,6 +74,9 @@ class Line:
     added: bool
     note: str = ""
     map: dict[str, Any] | None = None
+    place: str = ""
+    rays: int = 0
+    exposure: float = 0.0
 
     @property
     def short(self) -> str:
@@ -121,8 +125,8 @@ def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any]
     return tuple(field for field in fields if field not in left_out)
 
 
-def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = False) -> list[Line]:
-    """The file's lights, added lights, and glowing meshes. `mapped`: the recipe's shadow way is a depth map."""
+def light_lines(shot: Shot, proof: Proof | None, edits: Edits, opened: str, mapped: bool = False) -> list[Line]:
+    """The file's lights, added lights, and glowing meshes. opened: the one whose settings are shown; mapped: shadows are depth maps."""
     flat = edits.flat()
     measures = {m["name"]: m for m in proof.lights} if proof else {}
     maps = {m["light"]: m for m in proof.maps} if proof else {}
@@ -132,10 +136,14 @@ def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = Fa
     facts += [{"name": name, "kind": edit.kind} for name, edit in edits.lights.items() if edit.kind and name not in known]
     for fact in facts:
         name, kind = fact["name"], fact["kind"]
-        if kind == "sun":
-            fact = {**fact, **_sun_angles(fact, flat)}
-        used = [_in_use(fields, name, kind, fact, flat, mapped) for fields in SENTENCES[kind]]
-        sentences = [_controls("light", name, fields, fact, flat) for fields in used if fields]
+        sentences = []
+        if name == opened:
+            if kind == "sun":
+                fact = {**fact, **_sun_angles(fact, flat)}
+            used = [_in_use(fields, name, kind, fact, flat, mapped) for fields in SENTENCES[kind]]
+            sentences = [_controls("light", name, fields, fact, flat) for fields in used if fields]
+        own_way = flat.get(f"light.{name}.shadows.way", fact.get("shadows.way")) or ("depth_map" if mapped else "traced")
+        rays = int(flat.get(f"light.{name}.shadows.rays") or 1) if kind != "portal" and own_way == "traced" else 1
         # A daylight is two lights in the picture: the sky, and its sun.
         measure = measures.get(name)
         if kind == "daylight" and f"{name} sun" in measures and measure:
@@ -143,7 +151,8 @@ def light_lines(shot: Shot, proof: Proof | None, edits: Edits, mapped: bool = Fa
         lines.append(
             Line(
                 "light", name, NOUNS[kind], flat.get(f"light.{name}.on", True) is not False, bool(flat.get(f"light.{name}.solo")),
-                measure, sentences, name not in known, map=maps.get(name) or maps.get(f"{name} sun"),
+                measure, sentences, name not in known, map=maps.get(name) or maps.get(f"{name} sun"), place=fact.get("group", ""), rays=rays,
+                exposure=float(fact.get("exposure") or 0.0),
             )
         )  # fmt: skip
     glow = measures.get("glow")
@@ -177,8 +186,9 @@ def _glowing(fact: dict[str, Any], measures: dict[str, Any], glow: dict[str, Any
         note = f"only glows: no ray is aimed at its {fact['triangles']} triangles; found when a bounced ray happens to hit it"
     on, solo = flat.get(f"light.{name}.on", True) is not False, bool(flat.get(f"light.{name}.solo"))
     return Line(
-        "light" if aimed else "object", name, NOUNS["mesh"], on, solo, measures.get(name) or (None if aimed else glow), sentences, False, note
-    )
+        "light" if aimed else "object", name, NOUNS["mesh"], on, solo, measures.get(name) or (None if aimed else glow), sentences, False, note,
+        place=name.strip("/").rpartition("/")[0], rays=int(flat.get(f"light.{name}.shadows.rays") or 1),
+    )  # fmt: skip
 
 
 def other_lines(edits: Edits, shown: str | None) -> list[Line]:

@@ -17,6 +17,7 @@ from ...store import proofs, requests
 from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
 from ..database import data, db
 from ..numbers import finite_number
+from .many import MANY, MOST_GROUPS, MOST_LINES, ORDERS, found, grouped
 from .panel import light_lines, other_lines
 
 PLACED = (*(kind for kind in ADDED_KINDS if kind not in ("sun", "dome", "daylight")), *CARD_PATTERNS)
@@ -29,23 +30,23 @@ def panel(slug: str) -> ResponseReturnValue:
     """The panel for the form's edits; `open` is the light whose settings are shown."""
     shot = shot_or_404(slug)
     proof, edits, opened = proof_of_form(shot), edits_of(request.form.get("edits", "")), request.form.get("open", "")
-    lines = light_lines(shot, proof, edits, request.form.get("way") == "depth_map")
+    find, order, group = (request.form.get(name, "") for name in ("find", "order", "group"))
+    lines = light_lines(shot, proof, edits, opened, request.form.get("way") == "depth_map")
+    fitting = found(lines, find)
+    measures = {m["name"]: m for m in proof.lights} if proof else {}
+    groups = grouped(fitting, measures, order, group or opened, bool(find)) if len(lines) > MANY else []
     bounced = next((m for m in proof.lights if m["name"] == "bounced light"), None) if proof else None
     shown = opened.removeprefix("object:") if opened.startswith("object:") else None
     return render_template(
         "lights.html", shot=shot, proof=proof, lines=lines, others=other_lines(edits, shown), opened=opened.removeprefix("object:"),
+        groups=groups, fitting=fitting, find=find, order=order, orders=ORDERS, most_lines=MOST_LINES, most_groups=MOST_GROUPS,
         bounced=bounced, kinds=ADDED_KINDS, patterns=CARD_PATTERNS, rays=_rays(lines),
     )  # fmt: skip
 
 
 def _rays(lines: list[Any]) -> int:
     """Shadow rays at each point that the camera sees, over all lights that are on."""
-    total = 0
-    for line in lines:
-        if line.group == "light" and line.on:
-            own = [c.value for s in line.sentences for c in s if c.key.endswith(".shadows.rays")]
-            total += int(own[0]) if own and own[0] else 1
-    return total
+    return sum(line.rays for line in lines if line.group == "light" and line.on)
 
 
 @pages.post("/shots/<slug>/plan")

@@ -9,12 +9,22 @@ export class LightsPanel {
   constructor(slug, recipe, proof) {
     this.slug = slug; this.recipe = recipe; this.proof = proof;
     this.holder = $("lights");
-    this.opened = "";
+    this.opened = ""; this.group = ""; this.find = ""; this.order = "file";
     this.onEdit = () => {};
     this.place = (kind, put) => {};
     this.holder.addEventListener("click", (event) => this.clicked(event));
-    this.holder.addEventListener("input", (event) => event.target.dataset.edit && this.typed(event.target, true));
-    this.holder.addEventListener("change", (event) => event.target.dataset.edit && this.typed(event.target, false));
+    this.holder.addEventListener("input", (event) => {
+      if (event.target.dataset.edit) this.typed(event.target, true);
+      if (event.target.id === "find-light") this.search(event.target);
+    });
+    this.holder.addEventListener("change", (event) => {
+      if (event.target.dataset.edit) this.typed(event.target, false);
+      if ("groupStops" in event.target.dataset) this.brighten(event.target);
+      if (event.target.id === "order-lights") {
+        this.order = event.target.value;
+        this.load();
+      }
+    });
     document.addEventListener("sivrel:leaf", (event) => event.detail === "lights" && this.load());
   }
 
@@ -29,15 +39,50 @@ export class LightsPanel {
   async load() {
     if (!this.shown) return;
     const mine = (this.loading = {});
-    const fields = { proof: this.proof() ?? "", edits: this.recipe.field("edits").value, open: this.opened, way: this.recipe.field("shadows.way").value };
+    const fields = { proof: this.proof() ?? "", edits: this.recipe.field("edits").value, open: this.opened, way: this.recipe.field("shadows.way").value, find: this.find, order: this.order, group: this.group };
     const headers = { "X-CSRFToken": document.querySelector("meta[name=csrf]").content, "HX-Request": "true" };
     const answer = await fetch(`/shots/${this.slug}/lights`, { method: "POST", headers, body: new URLSearchParams(fields) });
     const text = await answer.text();
     if (mine !== this.loading) return;
     if (!answer.ok) return void ($("problem").innerHTML = text);
     $("problem").replaceChildren();
+    const typing = document.activeElement?.id === "find-light";
     this.holder.innerHTML = text;
+    if (typing) {
+      const field = /** @type {HTMLInputElement} */ ($("find-light"));
+      field.focus();
+      field.setSelectionRange(field.value.length, field.value.length);
+    }
     this.mark();
+  }
+
+  /** Search once the typing rests. */
+  search(field) {
+    this.find = field.value;
+    clearTimeout(this.resting);
+    this.resting = setTimeout(() => this.load(), 200);
+  }
+
+  /** The lights of a group's line: name and exposure in the file of each. */
+  lightsOf(element) {
+    return JSON.parse(element.closest("[data-lights]").dataset.lights);
+  }
+
+  switchGroup(button) {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    this.recipe.setEdits(Object.fromEntries(this.lightsOf(button).map(([name]) => [`light.${name}.on`, on ? "" : "off"])));
+    this.onEdit();
+    return this.load();
+  }
+
+  brighten(field) {
+    const stops = Number(field.value.replace(",", "."));
+    field.classList.toggle("wrong", !Number.isFinite(stops));
+    if (!Number.isFinite(stops)) return;
+    const edits = this.lightsOf(field).map(([name, exposure]) => [`light.${name}.exposure`, stops ? String(Number((exposure + stops).toFixed(4))) : ""]);
+    this.recipe.setEdits(Object.fromEntries(edits));
+    this.mark();
+    this.onEdit();
   }
 
   /** Changes from the parent are red. */
@@ -70,6 +115,7 @@ export class LightsPanel {
   }
 
   open(name) {
+    if (name.startsWith("lights in ")) return (this.group = name.slice(10)), this.load();
     this.opened = this.opened === name ? "" : name;
     return this.load();
   }
@@ -93,6 +139,13 @@ export class LightsPanel {
   clicked(event) {
     const at = (selector) => event.target.closest(selector);
     if (at("[data-toggle]")) return this.toggle(at("[data-toggle]").dataset.toggle);
+    if (at("[data-group-on]")) return this.switchGroup(at("[data-group-on]"));
+    if (at("[data-open-group]")) {
+      const { openGroup } = at("[data-open-group]").dataset;
+      this.group = this.group === openGroup ? "" : openGroup;
+      this.opened = "";
+      return this.load();
+    }
     if (at("[data-open-light]")) {
       const button = at("[data-open-light]");
       return this.open(button.dataset.as + button.dataset.openLight);
