@@ -13,6 +13,7 @@ from pxr import Gf, Usd, UsdGeom, UsdShade
 from sivrel.core.errors import InputError
 from sivrel.core.formats.faces import is_closed, triangulate
 from sivrel.core.formats.scenes import read_scene
+from sivrel.core.formats.udim import joined_tiles
 from sivrel.core.lights.radiance import emitted
 
 SQUARE = """def Mesh "%s" (%s)
@@ -217,6 +218,38 @@ class Surfaces(UsdTest):
         s = self.material(inputs, "./t.png").surfaces[0]
         np.testing.assert_allclose(s.base_color_map.texture.texels[0, 0, :3], (1.0, 0.2158605, 0.0), atol=1e-5)
         self.assertEqual((s.roughness_map.channel, s.base_color_map.texture.wrap[0], s.base_color_map.texture.scale[0]), (1, "mirror", 0.5))
+
+    def test_tiles_are_one_texture_that_lies_where_they_do(self):
+        colours = {1001: (255, 0, 0), 1002: (0, 255, 0), 1011: (0, 0, 255)}
+        for number, colour in colours.items():
+            Image.new("RGB", (4 if number == 1002 else 8, 8), colour).save(self.folder / f"t.{number}.png")
+        inputs = "color3f inputs:diffuseColor.connect = </Mat/T.outputs:rgb>"
+        scene = self.material(inputs, "./t.<UDIM>.png", confine_to=self.folder)
+        texture = scene.surfaces[0].base_color_map.texture
+        self.assertEqual((texture.texels.shape, texture.wrap), ((16, 16, 4), ("black", "black")))
+        for number, (u, v) in {1001: (0.5, 0.5), 1002: (1.5, 0.4), 1011: (0.3, 1.6), None: (1.5, 1.5)}.items():
+            x, y = texture.transform @ (u, v, 1.0)
+            texel = texture.texels[int((1.0 - y) * 16), int(x * 16)]
+            expected = (0.0,) * 4 if number is None else (*(np.array(colours[number]) / 255.0), 1.0)
+            np.testing.assert_allclose(texel, expected, atol=1e-6)
+        # Nothing outside the folder is opened, and none found is said.
+        self.assertIsNone(self.material(inputs, "./none.<UDIM>.png").surfaces[0].base_color_map)
+        inside = self.folder / "in"
+        inside.mkdir()
+        (inside / "scene.usda").write_text((self.folder / "scene.usda").read_text().replace("./none.", "../t."))
+        confined = read_scene(inside / "scene.usda", confine_to=inside)
+        self.assertIsNone(confined.surfaces[0].base_color_map)
+        self.assertIn("not given with the scene", " ".join(confined.notes))
+
+    def test_tiles_share_a_limit(self):
+        tiles = {1001: np.ones((64, 64, 4), np.float32), 1004: np.zeros((32, 64, 4), np.float32)}
+        texels, place = joined_tiles(tiles, most=64 * 64)
+        self.assertEqual(texels.shape, (32, 128, 4))
+        np.testing.assert_allclose(place, [[0.25, 0, 0], [0, 1, 0]])
+        np.testing.assert_allclose(texels[:, :32], 1.0)
+        for wrong in ({}, {7: tiles[1001]}):
+            with self.assertRaises(InputError):
+                joined_tiles(wrong)
 
     def test_missing_texture_is_said_and_the_rest_stands(self):
         scene = self.material("color3f inputs:diffuseColor.connect = </Mat/T.outputs:rgb>")

@@ -5,13 +5,14 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Usd, UsdGeom, UsdShade
+from pxr import Sdf, Usd, UsdGeom, UsdShade
 
 from ..errors import InputError
 from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
 from .faces import is_closed
 from .image import read_image
-from .usd_assets import asset_bytes
+from .udim import joined_tiles
+from .usd_assets import asset_bytes, is_within
 
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
 WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}
@@ -164,16 +165,33 @@ class SurfaceReader:
         if asset is None or not asset.path:
             return None
         encoding = str(self._constant(shader, "sourceColorSpace", "auto"))
+        tiled = UsdShade.UdimUtils.IsUdimIdentifier(asset.path)
+        place = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
         try:
-            texels = read_image(asset_bytes(asset, self.confine_to), asset.path, encoding)
+            if tiled:
+                texels, place = joined_tiles(self._tiles(shader, asset.path, encoding))
+            else:
+                texels = read_image(asset_bytes(asset, self.confine_to), asset.path, encoding)
         except InputError as error:
             self._note(f"{error} The surface's plain value is used instead.")
             return None
         scale, bias = ([float(x) for x in self._constant(shader, name, (value,) * 4)] for name, value in (("scale", 1.0), ("bias", 0.0)))
-        wraps = [WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
+        wraps = ["black" if tiled else WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
         texture = Texture(texels, (wraps[0], wraps[1]), (scale[0], scale[1], scale[2], scale[3]), (bias[0], bias[1], bias[2], bias[3]))
-        texture.transform = self._transform(shader)
+        texture.transform = place[:, :2] @ self._transform(shader)
         return texture
+
+    def _tiles(self, shader: UsdShade.Shader, path: str, encoding: str) -> dict[int, np.ndarray]:
+        """The pictures of a path with <UDIM> in it, by their numbers. Raises InputError where there is none, or one can't be read."""
+        layer = next(spec.layer for spec in shader.GetInput("file").GetAttr().GetPropertyStack(self.time))
+        pattern = Sdf.ComputeAssetPathRelativeToLayer(layer, path)
+        if self.confine_to is not None and not is_within(pattern, self.confine_to):
+            raise InputError(f"The file {path[:200]} was not given with the scene.")
+        found = UsdShade.UdimUtils.ResolveUdimTilePaths(pattern, layer)
+        if not found:
+            raise InputError(f"No tile of {path[:200]} was found.")
+        assets = {int(number): Sdf.AssetPath(resolved, resolved) for resolved, number in found}
+        return {number: read_image(asset_bytes(one, self.confine_to), one.path, encoding) for number, one in assets.items()}
 
     def of_light(self, asset: Any, wrap: str, without: str) -> Texture | None:
         """The texture of a light, with the wrap mode `wrap` at its left and right edge; None after a note, which ends with `without`."""
