@@ -211,11 +211,18 @@ def darkened(scene: Scene, mesh: Mesh, brightest: float) -> Mesh:
 def scaled(scene: Scene, factor: float) -> None:
     """Scale everything in a scene of one's own about its origin. Lights keep what they emit: a unit of the file is larger by as much, so
     normalized ones too; a point's light falls off over longer ways."""
-    scene.meshes[:] = [replace(m, vertices=(m.vertices * factor).astype(np.float32)) for m in scene.meshes]
+    scene.meshes[:] = [_scaled_mesh(mesh, factor) for mesh in scene.meshes]
     scene.lights[:] = [_scaled_light(light, factor) for light in scene.lights]
     scene.cameras[:] = [_scaled_camera(camera, factor) for camera in scene.cameras]
     for number, surface in enumerate(scene.surfaces):
         scene.surfaces[number] = replace(surface, attenuation_distance=surface.attenuation_distance * factor)
+
+
+def _scaled_mesh(mesh: Mesh, factor: float) -> Mesh:
+    vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.cage
+    if cage is not None and cage.made is mesh.vertices:
+        cage = replace(cage, points=cage.points * factor, made=vertices, kept=None)
+    return replace(mesh, vertices=vertices, cage=cage)
 
 
 def _scaled_light(light: Light, factor: float) -> Light:

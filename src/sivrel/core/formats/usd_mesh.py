@@ -1,11 +1,12 @@
 """One UsdGeomMesh as triangles in scene space: polygons triangulated, normals and coordinates expanded to corners."""
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pxr import Usd, UsdGeom
 
 from ..scene.model import Mesh
+from ..scene.subdivide import Cage, boundary_points
 from .faces import triangulate
 
 
@@ -61,14 +62,70 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
     uvs = _coordinates(mesh, corners, faces, indices, len(points), time)
     if turned:
         triangles, normals, uvs = triangles[:, ::-1], normals[:, ::-1], uvs[:, ::-1]
+    vertices = np.ascontiguousarray(triangles, np.float32)
     return Mesh(
         str(mesh.GetPath()),
-        np.ascontiguousarray(triangles, np.float32),
+        vertices,
         np.ascontiguousarray(normals, np.float32),
         np.ascontiguousarray(uvs, np.float32),
         faces.astype(np.uint32),
         bool(mesh.GetDoubleSidedAttr().Get(time)),
+        cage=_cage(mesh, world, counts, indices, holes, turned, vertices, faces, time),
     )
+
+
+BOUNDARIES: dict[str, Literal["none", "edges", "edges_and_corners"]] = {
+    "none": "none", "edgeOnly": "edges", "edgeAndCorner": "edges_and_corners",
+}  # fmt: skip
+
+
+def _cage(
+    mesh: Any, world: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int], turned: bool, vertices: np.ndarray,
+    faces: np.ndarray, time: Any,
+) -> Cage | None:  # fmt: skip
+    """The cage of a subdivision surface (UsdGeomMesh, "subdivisionScheme"), or None for a mesh of polygons, and for a scheme that its faces do not
+    fit. A mesh that does not say its scheme, and has normals, counts as polygons: the schema's fallback would drop them."""
+    scheme = mesh.GetSubdivisionSchemeAttr()
+    if scheme.Get(time) not in ("catmullClark", "loop") or (not scheme.HasAuthoredValue() and len(mesh.GetNormalsAttr().Get(time) or [])):
+        return None
+    if counts.min() < 3 or (scheme.Get(time) == "loop" and counts.max() > 3):
+        return None
+    face = np.repeat(np.arange(len(counts)), counts)
+    starts = np.repeat(np.cumsum(counts) - counts, counts)
+    following = starts + (np.arange(len(indices)) - starts + 1) % counts[face]
+    if (indices == indices[following]).any():
+        return None  # a face that touches itself
+    hole = np.isin(np.arange(len(counts)), list(holes))
+    boundary = BOUNDARIES.get(str(mesh.GetInterpolateBoundaryAttr().Get(time)), "edges_and_corners")
+    if boundary == "none":
+        hole |= np.isin(np.arange(len(counts)), face[np.isin(indices, boundary_points(indices, indices[following]))])
+    edges, sharpness = _creases(mesh, len(world), time)
+    corners = np.array(mesh.GetCornerIndicesAttr().Get(time) or [], np.int64)
+    sharp = np.array(mesh.GetCornerSharpnessesAttr().Get(time) or [], float)
+    if len(corners) != len(sharp):
+        corners, sharp = corners[:0], sharp[:0]
+    known = (corners >= 0) & (corners < len(world)) & np.isfinite(sharp)
+    uvs = _coordinates(mesh, np.arange(len(indices))[:, None], face, indices, len(world), time)[:, 0]
+    return Cage(
+        world, counts, indices, uvs, np.arange(len(counts)), hole, edges, sharpness, corners[known], sharp[known],
+        "loop" if scheme.Get(time) == "loop" else "catmull_clark", boundary, turned, vertices, faces,
+    )  # fmt: skip
+
+
+def _creases(mesh: Any, points: int, time: Any) -> tuple[np.ndarray, np.ndarray]:
+    """(ends [n, 2], sharpness [n]) of the edges of all creases, which have one sharpness each, or one for every edge; none where their numbers do
+    not add up."""
+    along = np.array(mesh.GetCreaseIndicesAttr().Get(time) or [], np.int64)
+    lengths = np.array(mesh.GetCreaseLengthsAttr().Get(time) or [], np.int64)
+    sharp = np.array(mesh.GetCreaseSharpnessesAttr().Get(time) or [], float)
+    none = np.zeros((0, 2), np.int64), np.zeros(0)
+    if not len(lengths) or lengths.min() < 2 or lengths.sum() != len(along) or len(sharp) not in (len(lengths), int((lengths - 1).sum())):
+        return none
+    if along.min() < 0 or along.max() >= points or not np.isfinite(sharp).all():
+        return none
+    last = np.cumsum(lengths) - 1
+    first = np.setdiff1d(np.arange(len(along)), last)
+    return np.column_stack([along[first], along[first + 1]]), sharp if len(sharp) == len(first) else np.repeat(sharp, lengths - 1)
 
 
 def _array(values: object, width: int) -> np.ndarray:
@@ -87,10 +144,10 @@ def _is_smooth(mesh: UsdGeom.Mesh, time: Usd.TimeCode) -> bool:
 def _spread(
     values: np.ndarray, interpolation: str, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int
 ) -> np.ndarray | None:
-    """Values [n, 3, width] at the corners of every triangle, or None if their number does not match."""
+    """Values [n, corners, width] at the `corners` [n, corners] of every face, or None if their number does not match."""
     needed = {
         UsdGeom.Tokens.constant: (1, np.zeros_like(corners)),
-        UsdGeom.Tokens.uniform: (int(faces.max()) + 1, np.repeat(faces[:, None], 3, axis=1)),
+        UsdGeom.Tokens.uniform: (int(faces.max()) + 1, np.broadcast_to(faces[:, None], corners.shape)),
         UsdGeom.Tokens.vertex: (point_count, indices[corners]),
         UsdGeom.Tokens.varying: (point_count, indices[corners]),
         UsdGeom.Tokens.faceVarying: (len(indices), corners),
@@ -133,4 +190,4 @@ def _coordinates(mesh: Any, corners: np.ndarray, faces: np.ndarray, indices: np.
             spread = _spread(values, primvar.GetInterpolation(), corners, faces, indices, point_count)
             if spread is not None and np.isfinite(spread).all():
                 return spread
-    return np.zeros((len(corners), 3, 2))
+    return np.zeros((*corners.shape, 2))

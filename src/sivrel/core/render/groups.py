@@ -384,3 +384,27 @@ class SurfaceSettings(Group):
         "For lighting fast: costly ones are glass, coats, metals, gloss and cut-outs. An object can be given one by itself. The picture is not "
         "final until they are gone.",
     )
+    subdivide: float = setting(
+        4.0,
+        "subdivided edges",
+        "Subdivision surfaces are refined until their edges are at most {}",
+        "Longer edges show as corners in outlines and in the ends of shadows; half as long, there are four times the triangles. 0 renders the cages "
+        "as they are.",
+        ge=0.0,
+        le=1e4,
+    )
+    subdivide_unit: Literal["px", "m"] = setting(
+        "px",
+        "unit of subdivided edges",
+        "{} long,",
+        "Pixels follow the picture: near surfaces get more triangles. Metres are the same from every camera and in every frame, as bakes and moving "
+        "shots need.",
+    )
+    subdivide_levels: int = setting(
+        4,
+        "levels of subdivision",
+        "in at most {} steps.",
+        "Each step makes four faces of one. All together make at most eight million triangles: above, the largest surfaces stay coarser.",
+        ge=1,
+        le=7,
+    )

@@ -19,6 +19,7 @@ from ..pack.geometry import pack_geometry
 from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
 from ..pack.objects import packed_meshes
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
+from ..scene.finer import levels_of, with_subdivided
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
@@ -76,7 +77,7 @@ class MapNote:
 class Prepared:
     """scene: with its edits applied; passes: names of the light passes by slot; stand_ins: number of plain
     stand-ins; maps, ways: notes on the caches of depth maps and of ways of finding bounced light; shutter: the spans of its time where motion is
-    blurred, and blur: a sentence on it."""
+    blurred, and blur: a sentence on it; levels: of subdivision by mesh."""
 
     scene: Scene
     arrays: SceneArrays
@@ -88,6 +89,7 @@ class Prepared:
     ways: list[CacheNote] = field(default_factory=list)
     shutter: list[Span] = field(default_factory=list)
     blur: str = ""
+    levels: dict[str, int] = field(default_factory=dict)
 
     @property
     def placed(self) -> Placed:
@@ -140,8 +142,8 @@ def prepare(
     be applied, and as `Task.check`."""
     edits, files, caches, task, frame = edits or Edits(), files or Files(), caches or CacheFolder(), task or Task(), frame or Frame()
 
-    def stage(of: Scene, packed: Geometry | None, at: Frame) -> tuple[Prepared, Preparation]:
-        staged = _stage(of, recipe, edits, camera, packed, like, files, caches, task)
+    def stage(of: Scene, packed: Geometry | None, at: Frame, levels: dict[str, int] | None = None) -> tuple[Prepared, Preparation]:
+        staged = _stage(of, recipe, edits, camera, packed, like, files, caches, task, at, levels)
         return staged, Preparation(staged.scene, staged.arrays, recipe, staged.camera, at, task, only)
 
     def other(time: float) -> Staged:
@@ -156,7 +158,7 @@ def prepare(
     prepared.ways = prepare_ways(job, prepared.geometry.surfaces_hash(), prepared.geometry.hash(), caches, given)
     prepared.arrays = job.arrays
     if moving is not None and frame.time is not None and recipe.motion.blur == "on":
-        _open_shutter(prepared, job, moving, edits, files, caches, lambda of, at: stage(of, None, at))
+        _open_shutter(prepared, job, moving, edits, files, caches, lambda of, at: stage(of, None, at, prepared.levels))
     return prepared
 
 
@@ -198,27 +200,31 @@ def _open_shutter(
 
 def _stage(
     scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, geometry: Geometry | None, like: Geometry | None, files: Files,
-    caches: CacheFolder, task: Task,
+    caches: CacheFolder, task: Task, frame: Frame, levels: dict[str, int] | None,
 ) -> Prepared:  # fmt: skip
-    """The shot with its edits, packed, with its lights and their depth maps."""
+    """The shot with its edits, packed, with its lights and their depth maps. levels: of subdivision, if they are not this frame's own."""
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     check_edited(edited)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)
+    if levels is None:
+        wanted = recipe.surfaces
+        levels = levels_of(edited, edited.camera(camera), frame.width, wanted.subdivide, wanted.subdivide_unit == "px", wanted.subdivide_levels)
+    edited = with_subdivided(edited, levels)
     chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
-    made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects])
+    made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects, sorted(levels.items())])
     if geometry is None or geometry.made_of != made_of:
         check_extent(edited)
         geometry = Geometry(pack_geometry(edited, like.arrays if like is not None else None), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
-    prepared = Prepared(edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins)
+    prepared = Prepared(edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins, levels=levels)
     _add_maps(prepared, recipe, caches, task)
     return prepared
 
 
-def placed_at(scene: Scene, edits: Edits, camera: str | None, files: Files | None = None) -> Placed:
-    """Where surfaces and camera of a shot with its edits are; as packed, without making it ready to render."""
+def placed_at(scene: Scene, edits: Edits, camera: str | None, files: Files | None = None, levels: dict[str, int] | None = None) -> Placed:
+    """Where surfaces and camera of a shot with its edits are; as packed, with those levels of subdivision, without making it ready to render."""
     files = files or Files()
-    edited = apply_edits(scene, edits, files.profile, files.panorama)
+    edited = with_subdivided(apply_edits(scene, edits, files.profile, files.panorama), levels or {})
     meshes = packed_meshes(edited)
     vertices = [mesh.vertices.reshape(-1, 9) for mesh in meshes] or [np.zeros((0, 9))]
     numbers = np.repeat(np.arange(len(meshes), dtype=np.uint32), [len(mesh.vertices) for mesh in meshes])

@@ -8,6 +8,8 @@ from typing import Literal
 
 import numpy as np
 
+from .subdivide import Cage
+
 Colour = tuple[float, float, float]
 
 
@@ -90,6 +92,7 @@ class Mesh:
     seen_by_camera, casts_shadows, seen_by_bounced: which rays can hit it
     aimed: an emitting surface is aimed at, as a light; otherwise it only glows
     stand_in: whether plain stand-ins replace its surfaces; refine: refining passes of a bake, None for the recipe's
+    cage: of a subdivision surface, whose polygons the triangles fill
     """
 
     name: str
@@ -104,6 +107,7 @@ class Mesh:
     aimed: bool = False
     stand_in: bool = False
     refine: int | None = None
+    cage: Cage | None = None
 
 
 @dataclass

@@ -1,0 +1,95 @@
+"""Subdivides the cages of a scene as finely as its picture needs, or as finely as asked for in metres."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from .model import Camera, Mesh, Scene
+from .subdivide import Cage, corner_normals, limit_points, refine
+
+MOST_TRIANGLES = 8_000_000
+"""Most triangles of all subdivided meshes together: above, those with most are made coarser."""
+SHARE = 0.98
+"""Share of a cage's edges that are no longer than asked for after subdividing; the longest are few."""
+
+
+def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pixels: bool, most: int) -> dict[str, int]:
+    """Steps of subdivision of each mesh with a cage, by its name: until edges are `longest` metres or, `in_pixels`, pixels of a picture that is
+    `columns` wide; at most `most`."""
+    levels: dict[str, int] = {}
+    sizes: dict[str, int] = {}
+    for mesh in scene.meshes:
+        if mesh.cage is None or mesh.cage.made is not mesh.vertices or longest <= 0.0:
+            continue
+        lengths = _lengths(mesh.cage, camera, columns) if in_pixels else _metres(mesh.cage)[0]
+        long = float(np.quantile(lengths, SHARE)) if len(lengths) else 0.0
+        level = min(max(math.ceil(math.log2(long / longest)), 0), most) if long > longest else 0
+        levels[mesh.name] = max(level, levels.get(mesh.name, 0))
+        sizes[mesh.name] = len(mesh.cage.corners)
+    while sum(2 * sizes[name] * 4 ** max(level - 1, 0) for name, level in levels.items()) > MOST_TRIANGLES and any(levels.values()):
+        largest = max(levels, key=lambda name: (levels[name] > 0) * sizes[name] * 4 ** levels[name])
+        levels[largest] -= 1
+    return levels
+
+
+def _metres(cage: Cage) -> tuple[np.ndarray, np.ndarray]:
+    """Lengths of the edges around all faces in metres, and their middles."""
+    starts = np.repeat(np.cumsum(cage.counts) - cage.counts, cage.counts)
+    within = np.arange(len(cage.corners)) - starts
+    following = starts + (within + 1) % np.repeat(cage.counts, cage.counts)
+    a, b = cage.points[cage.corners], cage.points[cage.corners[following]]
+    return np.linalg.norm(b - a, axis=1), 0.5 * (a + b)
+
+
+def _lengths(cage: Cage, camera: Camera, columns: int) -> np.ndarray:
+    """The same in pixels, as long as edges can look from where they are, whichever way they and the camera turn: so a mesh does not change as it
+    leaves the picture."""
+    lengths, middles = _metres(cage)
+    if camera.orthographic:
+        return lengths * columns / (2.0 * camera.half_width)
+    away = np.linalg.norm(middles - camera.to_world[:, 3], axis=1)
+    return lengths * columns / (2.0 * camera.half_width) / np.maximum(away, lengths)
+
+
+def with_subdivided(scene: Scene, levels: dict[str, int]) -> Scene:
+    """`scene` with its cages subdivided by so many steps."""
+    if not levels:
+        return scene
+    return replace(scene, meshes=[subdivided(mesh, levels[mesh.name]) if _is_caged(mesh, levels) else mesh for mesh in scene.meshes])
+
+
+def _is_caged(mesh: Mesh, levels: dict[str, int]) -> bool:
+    return mesh.cage is not None and mesh.cage.made is mesh.vertices and levels.get(mesh.name, 0) > 0
+
+
+def subdivided(mesh: Mesh, level: int) -> Mesh:
+    """A mesh with its cage subdivided, its points on the limit surface where the scheme is Catmull and Clark's, as triangles. The last result of
+    each cage is kept, since a picture is often prepared again from the same place."""
+    cage = mesh.cage
+    assert cage is not None
+    if cage.kept is None or cage.kept[0] != level:
+        fine = cage
+        for _ in range(level):
+            fine = refine(fine)
+        cage.kept = level, *_triangles(fine)
+    _, vertices, normals, uvs, faces = cage.kept
+    # Its surfaces may have been changed since it was read: each face takes that of its first triangle.
+    of_face = np.zeros(int(cage.triangle_face.max(initial=0)) + 1, np.uint32)
+    of_face[cage.triangle_face[::-1]] = mesh.surfaces[::-1]
+    return replace(mesh, vertices=vertices, normals=normals, uvs=uvs, surfaces=of_face[faces])
+
+
+def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """(vertices, normals, uvs as in Mesh, the face of the first cage that each triangle came from)."""
+    points = limit_points(fine) if fine.scheme == "catmull_clark" else fine.points
+    normals, sides = corner_normals(fine), int(fine.counts[0])
+    at = np.arange(len(fine.corners)).reshape(-1, sides)[~fine.hole]
+    faces = fine.face_of[~fine.hole]
+    if sides == 4:
+        at, faces = np.stack([at[:, [0, 1, 2]], at[:, [0, 2, 3]]], axis=1).reshape(-1, 3), np.repeat(faces, 2)
+    if fine.turned:
+        at, normals = at[:, ::-1], -normals
+    parts = points[fine.corners[at]], normals[at], fine.uvs[at]
+    vertices, normals, uvs = (np.ascontiguousarray(part, np.float32) for part in parts)
+    return vertices, normals, uvs, faces
