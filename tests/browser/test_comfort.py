@@ -192,6 +192,8 @@ class Touch(BrowserTest):
         for k in range(1, 5):
             self.touch("touchMove", *((a[0] + (b[0] - a[0]) * k / 4, a[1] + (b[1] - a[1]) * k / 4) for a, b in paths))
         self.touch("touchEnd")
+        # The page is given time to hear of it: events of fingers come with its frames.
+        self.page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
 
     def test_two_fingers_zoom_one_moves_and_taps_do_the_rest(self):
         page = self.page
@@ -200,15 +202,18 @@ class Touch(BrowserTest):
         x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
         before = page.evaluate("sivrel.plate.zoom")
         self.drag(((x - 50, y), (x - 150, y)), ((x + 50, y), (x + 150, y)))
+        self.wait(f"sivrel.plate.zoom > {2.0 * before}")
         zoom = page.evaluate("sivrel.plate.zoom")
         self.assertAlmostEqual(zoom, 3.0 * before, delta=0.5 * before)
         left = page.evaluate("sivrel.plate.place()[0]")
         self.drag(((x, y), (x + 80, y + 20)))
+        self.wait(f"sivrel.plate.place()[0] > {left + 60}")
         self.assertAlmostEqual(page.evaluate("sivrel.plate.place()[0]") - left, 80, delta=12)
         # A tool of the row, a region drawn by a finger, a card, the palette and an action of it.
         page.locator("[data-do=region]").first.tap()
+        page.wait_for_selector("#stage.region")
         self.drag(((x - 60, y - 40), (x + 60, y + 40)))
-        self.assertEqual(len(page.input_value("[name='region']").split(",")), 4)
+        self.wait("sivrel.recipe.field('region').value.split(',').length === 4")
         page.locator(".card[data-proof='14']").tap()
         self.wait("sivrel.chosen.a.id === 14 && sivrel.plate.pictures[0].finished")
         page.locator("[data-palette-open]").first.tap()

@@ -16,7 +16,7 @@ def shot(*lights: dict) -> Shot:
 
 def line_of(*lights: dict, values: dict | None = None, proof=None, mapped: bool = False):
     edits = with_edits(Edits(), values or {})
-    return light_lines(shot(*lights), proof, edits, mapped)[0]
+    return light_lines(shot(*lights), proof, edits, lights[0]["name"], mapped)[0]
 
 
 def fields(line) -> set[str]:
@@ -82,7 +82,7 @@ class LinesTest(unittest.TestCase):
         line = line_of(key, values={"light.Key.on": False, "light.Key.solo": True})
         self.assertEqual((line.on, line.solo), (False, True))
         edits = with_edits(Edits(), {"light.Fill.kind": "disk", "light.Fill.intensity": 3})
-        lines = light_lines(shot(key), None, edits)
+        lines = light_lines(shot(key), None, edits, "")
         self.assertEqual([(one.name, one.added, one.noun) for one in lines], [("Key", False, "a rectangle"), ("Fill", True, "a disk")])
 
     def test_a_daylight_is_sky_and_sun_together(self):
