@@ -47,7 +47,7 @@ class Caches(WithWorker):
         return {**PHOTONS, "camera": shots.find(self.db, "slipway").cameras[0]["name"], "seed": "0", "edits": "{}", **fields}
 
     def test_from_a_first_proof_to_a_stale_cache(self):
-        self.assertIn("Nothing is prepared yet", self.page())
+        self.assertIn("There are no caches yet", self.page())
         before = self.answer("/shots/slipway/ways", **self.form())["ways"]
         self.assertEqual([(row["way"], row["ready"], row["seconds"]) for row in before], [("photon_map", False, None)])
         first = self.proven()
