@@ -181,6 +181,31 @@ class Gltf(InAFolder):
         for words in ("KHR_materials_sheen", "rest pose", "Points and lines"):
             self.assertIn(words, notes)
 
+    def test_instances_are_placed(self):
+        turns = np.array([(0, 0, 0, 32767), (0, 0, 23170, 23170)], "<i2").tobytes()  # none, and a quarter about z
+        places, sizes = np.array([(5, 0, 0), (0, 7, 0)], "<f4").tobytes(), np.array([(1, 1, 1), (2, 2, 2)], "<f4").tobytes()
+
+        def described(**attributes) -> dict:
+            views = [(0, 36), (36, 24), (60, 16), (76, 24)]
+            accessors = [(5126, 3, "VEC3"), (5126, 2, "VEC3"), (5122, 2, "VEC4"), (5126, 2, "VEC3")]
+            node = {"mesh": 0, "name": "Tree", "translation": [0, 0, 1], "extensions": {"EXT_mesh_gpu_instancing": {"attributes": attributes}}}
+            return self.parts(
+                buffers=[{"byteLength": 100}], bufferViews=[{"buffer": 0, "byteOffset": at, "byteLength": size} for at, size in views],
+                accessors=[{"bufferView": k, "componentType": kind, "count": count, "type": shape, "normalized": kind == 5122}
+                           for k, (kind, count, shape) in enumerate(accessors)],
+                nodes=[node], extensionsUsed=["EXT_mesh_gpu_instancing"],
+            )  # fmt: skip
+
+        whole = described(TRANSLATION=1, ROTATION=2, SCALE=3)
+        scene = read_scene(self.write("a.glb", glb(whole, self.points + places + turns + sizes)))
+        self.assertEqual([mesh.name for mesh in scene.meshes], ["/Tree/0", "/Tree/1"])
+        np.testing.assert_allclose(scene.meshes[0].vertices[0], [(5, 0, 1), (6, 0, 1), (5, 1, 1)], atol=1e-5)
+        np.testing.assert_allclose(scene.meshes[1].vertices[0], [(0, 7, 1), (0, 9, 1), (-2, 7, 1)], atol=1e-4)
+        self.assertEqual(scene.notes, [])
+        for wrong in ({"TRANSLATION": 0, "SCALE": 3}, {"TRANSLATION": 2}, {}, {"TRANSLATION": 9}, {"TRANSLATION": [1]}):
+            with self.subTest(wrong), self.assertRaises(InputError):
+                read_scene(self.write("a.glb", glb(described(**wrong), self.points + places + turns + sizes)))
+
     def test_bad_files_end_in_one_sentence(self):
         good = self.parts()
         deep = self.parts(nodes=[{"mesh": 0, "children": [1]}, {"children": [0]}], scenes=[{"nodes": [0]}])

@@ -7,6 +7,7 @@ import base64
 import binascii
 import json
 import struct
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -29,8 +30,9 @@ TRIANGLES, STRIP, FAN = 4, 5, 6
 EXTENSIONS = {
     "KHR_lights_punctual", "KHR_materials_emissive_strength", "KHR_materials_transmission", "KHR_materials_volume", "KHR_materials_ior",
     "KHR_materials_clearcoat", "KHR_materials_specular", "KHR_texture_transform", "KHR_mesh_quantization",
+    "EXT_mesh_gpu_instancing",
 }  # fmt: skip
-MOST_TRIANGLES, MOST_NODES = 20_000_000, 1_000_000
+MOST_TRIANGLES, MOST_NODES, MOST_INSTANCES = 20_000_000, 1_000_000, 500_000
 
 
 def read_gltf(path: Path, *, confine_to: Path | None = None, frame: float | None = None) -> Scene:
@@ -48,7 +50,7 @@ def read_gltf(path: Path, *, confine_to: Path | None = None, frame: float | None
     scene = Scene(path.stem)
     try:
         _Reader(path.name, file, binary, beside, scene).read()
-    except (IndexError, ValueError, OverflowError, RecursionError):
+    except (IndexError, TypeError, ValueError, OverflowError, RecursionError):
         raise InputError(f"{path.name} refers to missing parts; it is damaged.") from None
     return scene
 
@@ -82,6 +84,7 @@ class _Reader:
         self.visited: set[int] = set()
         self.noted: set[str] = set()
         self.triangles = 0
+        self.names: set[str] = set()  # of the meshes
         self.lights = file.extensions.get("KHR_lights_punctual", {}).get("lights", []) if isinstance(file.extensions, dict) else []
 
     def read(self) -> None:
@@ -103,15 +106,17 @@ class _Reader:
                 raise InputError(f"{self.name} has more than {MOST_NODES:,} nodes.")
             node = file.nodes[number]
             matrix, path = parent @ _matrix(node), f"{path}/{(node.name or f'node{number}').replace('/', '_')}"[-2000:]
-            if node.mesh is not None:
+            instancing = node.extensions.get("EXT_mesh_gpu_instancing")
+            if node.mesh is not None and isinstance(instancing, dict):
+                for k, place in enumerate(self._instances(instancing)):
+                    self._mesh(node, matrix @ place, f"{path}/{k}")
+            elif node.mesh is not None:
                 self._mesh(node, matrix, path)
             if node.camera is not None:
                 self._camera(file.cameras[node.camera], matrix, node.name)
             light = node.extensions.get("KHR_lights_punctual")
             if isinstance(light, dict):
-                self._light(self.lights[int(light["light"])] if "light" in light else {}, matrix, node.name)
-            if "EXT_mesh_gpu_instancing" in node.extensions:
-                self._note(f"The instances of {node.name or path} are left out: only one is shown.")
+                self._light(self.lights[int(light["light"])] if "light" in light else {}, matrix, node.name, path)
             waiting += [(child, matrix, path) for child in reversed(node.children)]
         if not scene.triangle_count():
             raise InputError(f"{scene.name} has nothing to render; give it at least one mesh of triangles.")
@@ -200,9 +205,26 @@ class _Reader:
                 if attribute.startswith("COLOR_"):
                     self._note(f"The colours at the points of {node.name or path} are left out; its material's colour is shown.")
             name = path if len(primitives) == 1 else f"{path}/{k}"
-            while any(mesh.name == name for mesh in self.scene.meshes):
+            while name in self.names:
                 name += "_"
+            self.names.add(name)
             self._primitive(primitive, matrix, name)
+
+    def _instances(self, described: dict[str, Any]) -> list[np.ndarray]:
+        """4 x 4 matrices, for columns, from each instance of a node's mesh to the node (EXT_mesh_gpu_instancing)."""
+        attributes = described.get("attributes")
+        if not isinstance(attributes, dict):
+            raise ValueError("no attributes")
+        of = {name: self._numbers(int(attributes[name])) for name in ("TRANSLATION", "ROTATION", "SCALE") if name in attributes}
+        counts = {len(values) for values in of.values()}
+        if len(counts) != 1 or any(values.shape[1] != (4 if name == "ROTATION" else 3) for name, values in of.items()):
+            raise ValueError("attributes of several lengths")
+        count = counts.pop()
+        if count > MOST_INSTANCES:
+            raise InputError(f"{self.name} places a mesh {count:,} times; more than {MOST_INSTANCES:,} can't be read.")
+        moved, turned = of.get("TRANSLATION", np.zeros((count, 3))), of.get("ROTATION", np.tile([0.0, 0.0, 0.0, 1.0], (count, 1)))
+        sized = of.get("SCALE", np.ones((count, 3)))
+        return [_placed(t, r, s) for t, r, s in zip(moved.tolist(), turned.tolist(), sized.tolist(), strict=True)]
 
     def _primitive(self, primitive: model.Primitive, matrix: np.ndarray, name: str) -> None:
         points = self._numbers(primitive.attributes["POSITION"])[:, :3] @ matrix[:3, :3].T + matrix[:3, 3]
@@ -246,7 +268,7 @@ class _Reader:
         name = self._free(name or camera.name or "camera", [c.name for c in self.scene.cameras])
         self.scene.cameras.append(Camera(name, np.column_stack([axes, matrix[:3, 3]]), half, orthographic=orthographic))
 
-    def _light(self, described: dict[str, Any], matrix: np.ndarray, name: str) -> None:
+    def _light(self, described: dict[str, Any], matrix: np.ndarray, name: str, path: str) -> None:
         """A punctual light: candela for point and spot, lux for a directional one."""
         kind = {"point": "point", "spot": "point", "directional": "sun"}.get(str(described.get("type")))
         if kind is None:
@@ -258,6 +280,7 @@ class _Reader:
             self._free(name or str(described.get("name") or "light"), [other.name for other in self.scene.lights]), kind,  # type: ignore[arg-type]
             (r, g, b), (x, y, z), upright_frame(matrix[:3, 2]), float(described.get("intensity", 1.0)),
         )  # fmt: skip
+        light.group = path.rpartition("/")[0].strip("/")
         if described.get("type") == "spot":
             spot = described.get("spot") or {}
             outer, inner = float(spot.get("outerConeAngle", np.pi / 4.0)), float(spot.get("innerConeAngle", 0.0))
@@ -306,14 +329,19 @@ def _matrix(node: model.Node) -> np.ndarray:
     """4 x 4 for columns, from the node's space to its parent's."""
     if node.matrix is not None:
         return np.array(node.matrix).reshape(4, 4).T
-    x, y, z, w = np.array(node.rotation) / max(float(np.linalg.norm(node.rotation)), 1e-12)
+    return _placed(node.translation, node.rotation, node.scale)
+
+
+def _placed(translation: Sequence[float], rotation: Sequence[float], scale: Sequence[float]) -> np.ndarray:
+    """4 x 4 matrix, for columns, that scales, turns by a quaternion x, y, z, w, and moves."""
+    x, y, z, w = np.array(rotation) / max(float(np.linalg.norm(rotation)), 1e-12)
     matrix = np.eye(4)
     matrix[:3, :3] = np.array([
         [1.0 - 2.0 * (y * y + z * z), 2.0 * (x * y - z * w), 2.0 * (x * z + y * w)],
         [2.0 * (x * y + z * w), 1.0 - 2.0 * (x * x + z * z), 2.0 * (y * z - x * w)],
         [2.0 * (x * z - y * w), 2.0 * (y * z + x * w), 1.0 - 2.0 * (x * x + y * y)],
-    ]) * np.array(node.scale)  # fmt: skip
-    matrix[:3, 3] = node.translation
+    ]) * np.array(scale)  # fmt: skip
+    matrix[:3, 3] = translation
     return matrix
 
 
