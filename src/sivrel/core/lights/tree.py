@@ -107,6 +107,9 @@ def build_tree(lights: np.ndarray, mesh_boxes: dict[int, np.ndarray]) -> tuple[n
     if not placed:
         return np.zeros((0, NODE_COLUMNS)), leaf_of, distant
     bounds = {i: light_bounds(lights[i], mesh_boxes.get(i)) for i in placed}
+    lows, highs = np.zeros((len(lights), 3)), np.zeros((len(lights), 3))
+    for i in placed:
+        lows[i], highs[i] = bounds[i][:2]
     # Built in the order of a stack, so that ten thousand lights need no recursion; merged from the leaves up.
     waiting = [(placed, -1, LEFT, 0)]
     while waiting:
@@ -123,7 +126,7 @@ def build_tree(lights: np.ndarray, mesh_boxes: dict[int, np.ndarray]) -> tuple[n
             row[[THETA_O, THETA_E, NODE_POWER, LEAF]] = theta_o, theta_e, lights[i, POWER], i
             leaf_of[i] = number
         else:
-            left, right = _split(members, bounds, lights, depth)
+            left, right = _split(members, lows, highs, lights[:, POWER], depth)
             waiting += [(right, number, RIGHT, depth + 1), (left, number, LEFT, depth + 1)]
     for number, row in reversed(list(enumerate(nodes))):
         # Nodes are in order of traversal: SKIP is the next node after a node's branch.
@@ -140,33 +143,43 @@ def build_tree(lights: np.ndarray, mesh_boxes: dict[int, np.ndarray]) -> tuple[n
     return table, leaf_of, distant
 
 
-def _split(members, bounds, lights, depth):
-    """Two halves of `members`: at the binned plane with the least area times power, or in the middle if there is none."""
-    centres = np.array([(bounds[i][0] + bounds[i][1]) / 2.0 for i in members])
+def _split(members: list[int], lows: np.ndarray, highs: np.ndarray, power: np.ndarray, depth: int) -> tuple[list[int], list[int]]:
+    """Two halves of `members`: at the binned plane with the least area times power, or in the middle if there is none. lows, highs [lights, 3]
+    and power [lights]: of all lights."""
+    numbers = np.array(members)
+    lows, highs, power = lows[numbers], highs[numbers], power[numbers] + 1e-12
+    centres = (lows + highs) / 2.0
     low, high = centres.min(axis=0), centres.max(axis=0)
-    power = lights[members, POWER] + 1e-12
-    lows, highs = np.array([bounds[i][0] for i in members]), np.array([bounds[i][1] for i in members])
     best, cut = np.inf, None
     for axis in range(3):
         extent = high[axis] - low[axis]
         if extent <= 1e-9 or depth >= DEEPEST:
             continue
         place = np.minimum(((centres[:, axis] - low[axis]) / extent * BINS).astype(int), BINS - 1)
-        for plane in range(1, BINS):
-            left = place < plane
-            if left.any() and not left.all():
-                cost = sum(
-                    power[side].sum() * (0.01 + np.linalg.norm(highs[side].max(axis=0) - lows[side].min(axis=0)) ** 2) for side in (left, ~left)
-                )
-                # A long thin node should be cut across its length.
-                cost *= float(np.max(high - low)) / extent
-                if cost < best:
-                    best, cut = cost, left
+        costs = _costs_of_planes(place, lows, highs, power) * (float(np.max(high - low)) / extent)  # a long thin node is cut across its length
+        plane = int(np.argmin(costs))
+        if costs[plane] < best:
+            best, cut = costs[plane], place <= plane
     if cut is None:
         order = np.argsort(centres[:, int(np.argmax(high - low))], kind="stable")
         cut = np.zeros(len(members), bool)
         cut[order[: len(members) // 2]] = True
-    return [m for m, c in zip(members, cut, strict=True) if c], [m for m, c in zip(members, cut, strict=True) if not c]
+    return numbers[cut].tolist(), numbers[~cut].tolist()
+
+
+def _costs_of_planes(place: np.ndarray, lows: np.ndarray, highs: np.ndarray, power: np.ndarray) -> np.ndarray:
+    """Area times power of both sides of the plane after each bin but the last; infinite where a side is empty."""
+    counts, powers = np.bincount(place, minlength=BINS), np.bincount(place, power, BINS)
+    low, high = np.full((BINS, 3), np.inf), np.full((BINS, 3), -np.inf)
+    np.minimum.at(low, place, lows)
+    np.maximum.at(high, place, highs)
+    cost, both = np.zeros(BINS - 1), np.cumsum(counts)[:-1]
+    for turn in (slice(None), slice(None, None, -1)):
+        size = np.maximum.accumulate(high[turn])[:-1] - np.minimum.accumulate(low[turn])[:-1]
+        with np.errstate(invalid="ignore"):
+            own = np.cumsum(powers[turn])[:-1] * (0.01 + (size * size).sum(axis=1))
+        cost += own[turn]
+    return np.where((both > 0) & (both < len(place)), cost, np.inf)
 
 
 @kernel
