@@ -276,7 +276,7 @@ class CommandLine(unittest.TestCase):
             done = subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True, text=True)
             self.assertIn(wanted, done.stdout, done.stderr)
 
-    def test_stand_ins_are_told(self):
+    def test_stand_ins_are_reported(self):
         result, _ = self.render("s.exr", "--set", "surfaces.stand_ins=costly", "--set", "object.Chair.stand_in=on", shot="demo:lamp-room")
         self.assertGreater(result["meters"]["stand_ins"], 8)
 

@@ -71,7 +71,7 @@ class Faults(BrowserTest):
         self.page.keyboard.press("Enter")
         self.wait(f"sivrel.chosen.a?.id > {number} && sivrel.plate.pictures[0]?.finished")
 
-    def test_a_full_disk_is_told_and_over_when_there_is_room(self):
+    def test_a_full_disk_is_reported_and_over_when_there_is_room(self):
         if self.disk is None:
             self.skipTest("this machine lets nobody mount a small disk")
         program = Program(self.disk / "data")
@@ -107,7 +107,7 @@ class Faults(BrowserTest):
             self.page.click(f".card[data-proof='{proof.id}'] .choose")
             self.wait(f"sivrel.chosen.a.id === {proof.id} && sivrel.plate.pictures[0]?.finished")
 
-    def test_a_server_that_is_gone_is_told_and_the_page_goes_on(self):
+    def test_a_server_that_is_gone_is_reported_and_the_page_goes_on(self):
         self.open("slipway")
         port = int(self.program.address.rsplit(":", 1)[1].strip("/"))
         self.program.stop(signal.SIGKILL)

@@ -37,7 +37,7 @@ class Ambient(unittest.TestCase):
         film = self.film(floor(), CARD, ambient__near=0, ambient__reach=1, ambient__samples=8, ambient__contrast=2)
         np.testing.assert_allclose(film[..., INDIRECT].mean(), 0.15 * (0.25 + 2.0 * 0.25 * np.log(2.0)), rtol=2e-3)
 
-    def test_direct_light_stays_unless_told(self):
+    def test_direct_light_stays_unless_set(self):
         sun = Light("sun", "sun", (np.pi,) * 3)
         wall = quad((0.01, -50, 0), (0.01, 50, 0), (0.01, 50, 50), (0.01, -50, 50))
         plain = self.film(floor(), wall, lights=[sun], ambient__samples=16)

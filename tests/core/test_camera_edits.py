@@ -25,7 +25,7 @@ def camera(values, name="main"):
 
 
 class Moved(unittest.TestCase):
-    def test_it_stands_and_looks_where_it_is_told_with_a_level_horizon(self):
+    def test_it_stands_and_looks_where_it_is_aimed_with_a_level_horizon(self):
         moved = camera({"camera.main.at": "1,2,5", "camera.main.towards": "1,1,1", "camera.main.view": 60})
         np.testing.assert_allclose(moved.to_world[:, 3], (1, 2, 5))
         np.testing.assert_allclose(-moved.to_world[:, 2], np.array([0, -1, -4]) / math.sqrt(17), atol=1e-12)

@@ -88,7 +88,7 @@ class Targets(unittest.TestCase):
         behind = np.abs(photons[:, :2] - (3.0, -2.0)).max(axis=1) < 1.5
         self.assertAlmostEqual(float(photons[behind, 6].sum()), math.pi * 0.25 * 0.9, delta=math.pi * 0.25 * 0.1)
 
-    def test_few_that_land_are_told(self):
+    def test_few_that_land_are_reported(self):
         notes = {"radius": 1.0, "last_radius": 0.5, "wanted": 100_000}
         self.assertIn("only 9,051 landed", caustics.WAY.says({**notes, "fewest": 9051}))
         self.assertNotIn("landed", caustics.WAY.says({**notes, "fewest": 99_000}))

@@ -74,7 +74,7 @@ class Toy(unittest.TestCase):
 
 
 class Retests(unittest.TestCase):
-    def test_a_cure_is_told_from_the_same_proof_again(self):
+    def test_a_cure_is_distinguished_from_the_same_proof_again(self):
         planted = flaws.dim_by_bounces(room(4), 0.5)
         case, renderer = replace(planted, size=(96, 54)).render()
         found = next(f for f in diagnose(case, renderer, seconds=6.0).findings if f.kind in planted.kinds)

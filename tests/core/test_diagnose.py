@@ -67,7 +67,7 @@ class Eye(unittest.TestCase):
         self.assertAlmostEqual(float(sensitivity(BEST)), 1.0)
         self.assertLess(float(sensitivity(33.0)), 0.2)
 
-    def test_what_is_just_told_counts_once(self):
+    def test_what_is_just_seen_counts_once(self):
         size = 67.0 / (2.0 * BEST)
         self.assertAlmostEqual(times_threshold(0.005, size), 1.0, places=2)
         self.assertGreater(times_threshold(0.05, size), times_threshold(0.05, 1.0))
@@ -117,7 +117,7 @@ class Grain(unittest.TestCase):
         grainless = 0.5 + 0.1 * np.sin(x / 2.2) * np.sin(y / 3.1)
         self.assertLess(float(np.median(estimated_error(grainless))), 0.006)
 
-    def test_grain_is_told_where_it_is_seen(self):
+    def test_grain_is_reported_where_it_is_seen(self):
         rng = np.random.default_rng(5)
         light = np.full((270, 480), 0.3)
         error = 0.03
@@ -200,7 +200,7 @@ class Grain(unittest.TestCase):
 
 
 class Shares(unittest.TestCase):
-    def test_what_falls_with_more_of_something_is_told_from_what_stays(self):
+    def test_what_falls_with_more_of_something_is_distinguished_from_what_stays(self):
         for of_chance in (0.0, 0.5, 0.9, 1.0):  # of the square
             after = (1.0 - of_chance + of_chance / 8.0) ** 0.5
             made = brings(Amount(1.0, 0.05), Amount(after, 0.05), 8.0)

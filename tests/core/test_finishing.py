@@ -107,7 +107,7 @@ class Finishing(unittest.TestCase):
         self.assertAlmostEqual(measured_exposure(speckled), 1.0)
         self.assertEqual(measured_exposure(np.zeros((4, 4, 3), np.float32)), 0.0)
 
-    def test_bad_settings_are_told_in_one_sentence(self):
+    def test_bad_settings_are_reported_in_one_sentence(self):
         for values, part in (
             ({"contrast": "9"}, "0.5 to 2"),
             ({"glow": "1"}, "no finishing setting"),
@@ -168,7 +168,7 @@ class Filter(unittest.TestCase):
         np.testing.assert_allclose(half.mean(), passes["beauty"][..., :3].mean(), rtol=0.2)
         self.assertNotIn("half", self.passes(1))
 
-    def test_what_is_smeared_is_told(self):
+    def test_what_is_smeared_is_reported(self):
         """Fine stripes that no guide shows, averaged away because the picture was said to be noisier than it is."""
         passes = self.passes(64)
         striped = passes["beauty"].copy()

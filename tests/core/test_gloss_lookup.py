@@ -38,11 +38,11 @@ class GlossLookup(unittest.TestCase):
         meters = [measure_meters(film, ["box"], np.zeros(12, np.int64)) for film in films["looked_up"]]
         total = np.mean([light(film)[0].mean() for film in films["looked_up"]])
         added = (np.mean(means["looked_up"]) - np.mean(means["traced"])) / total
-        told, error = np.mean([m["gloss_lookup"] for m in meters]), math.hypot(*(m["gloss_error"] for m in meters)) / 3.0
+        stated, error = np.mean([m["gloss_lookup"] for m in meters]), math.hypot(*(m["gloss_error"] for m in meters)) / 3.0
         spread = math.hypot(*(np.std(mean, ddof=1) / math.sqrt(3.0) for mean in means.values())) / total
         self.assertGreater(error, 0.0)
         self.assertLess(error, 0.02)
-        self.assertAlmostEqual(told, added, delta=3.0 * math.hypot(error, spread) + 0.002)
+        self.assertAlmostEqual(stated, added, delta=3.0 * math.hypot(error, spread) + 0.002)
 
     def test_it_takes_the_grain_of_gloss(self):
         def grain(gloss: str) -> float:

@@ -95,7 +95,7 @@ class Stated(unittest.TestCase):
         self.assertIsNone(noise.level)
         self.assertIn("one pixel that found rare light; the rest has 0.2%", noise.why)
 
-    def test_the_tail_is_told(self):
+    def test_the_tail_is_reported(self):
         beauty = np.full((60, 60, 4), 0.5, np.float32)
         variance = np.full((60, 60, 3), 1e-4, np.float32)
         variance[20:40, 20:40] = 0.04

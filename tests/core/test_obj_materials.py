@@ -71,7 +71,7 @@ class Shapes(InAFolder):
     def scene(self, text: str):
         return read_scene(self.write("a.obj", text))
 
-    def test_parts_are_told_apart_by_object_group_and_material(self):
+    def test_parts_are_distinguished_by_object_group_and_material(self):
         scene = self.scene(f"{TRIANGLE}o Boat\nf 1 2 3\ng deck\nf 1 2 3\nf 1 2 3\no Quay side\nf 1 2 3\no Boat\nf 3 2 1\n")
         self.assertEqual({m.name: len(m.vertices) for m in scene.meshes}, {"/Boat": 2, "/Boat/deck": 2, "/Quay_side": 1})
         scene = self.scene(f"{TRIANGLE}o Boat\nusemtl a\nf 1 2 3\nusemtl b\nf 1 2 3\n")

@@ -35,7 +35,7 @@ class Echoes(unittest.TestCase):
         _, truth, paired = rendered({**deep, "sampling.gi_rays": 4, "shadows.rays": 8}, 1)
         np.testing.assert_allclose(paired.apart(truth).value, 0.0, atol=1e-7)
 
-    def test_what_a_clamp_takes_is_told_apart_from_chance(self):
+    def test_what_a_clamp_takes_is_distinguished_from_chance(self):
         renderer, truth, paired = rendered({"limits.indirect_clamp": 0.15})
         apart, inside = paired.apart(truth), truth.grid.inside()
         other = Coarse(truth.grid, 777)

@@ -191,7 +191,7 @@ class Mesh(unittest.TestCase):
         np.testing.assert_allclose(finer.direct[new].mean(), whole.direct[new].mean(), rtol=0.1)
         self.assertGreater(float(np.abs(finer.direct[new] - whole.direct[new]).max()), 0.0)  # looked at anew, by fewer looks
 
-    def test_a_wrong_scale_is_told(self):
+    def test_a_wrong_scale_is_reported(self):
         scene = replace(Scene("far", [floor(4000.0)], [lambert(0.5)], [Light("sun", "sun", (1.0,) * 3)]), cameras=[CAMERA])
         for edge, part in ((0.5, "set baked.max_edge to"), (9999.0, "more than the whole scene")):
             with self.assertRaisesRegex(InputError, part):

@@ -193,7 +193,7 @@ class Films(unittest.TestCase):
 class Promises(unittest.TestCase):
     PROMISED = promise_of({"level": 8.0, "time": 3.0, "box": [0, 0, 4, 4]}, {"level": 2.0, "seconds": 5.0})
 
-    def test_what_became_of_a_remedy_is_told_in_words(self):
+    def test_what_became_of_a_remedy_is_reported_in_words(self):
         expected = {1.9: ("kept", "as promised"), 1.2: ("better", "better than promised"), 4.0: ("short", "less than promised"),
                     7.9: ("failed", "did not help")}  # fmt: skip
         for level, (state, words) in expected.items():

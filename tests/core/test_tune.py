@@ -109,7 +109,7 @@ class Allocation(unittest.TestCase):
 
 
 class Measuring(unittest.TestCase):
-    def test_noise_and_bias_are_told_apart(self):
+    def test_noise_and_bias_are_distinguished(self):
         rng = np.random.default_rng(5)
         truth = rng.uniform(0.5, 1.5, (60, 60)).repeat(2, axis=1)
 
@@ -370,7 +370,7 @@ class AdviceTest(unittest.TestCase):
         self.assertFalse(facts.inside)
         self.assertLess(facts.indirect, 0.01)
 
-    def test_what_moves_is_told(self):
+    def test_what_moves_is_reported(self):
         moved = Scene(
             "room", ROOM.meshes, ROOM.surfaces, [Light("lamp", "sphere", (30.0, 20.0, 10.0), (0.4, 0.2, 0.4), radius=0.1)], cameras=[CAMERA]
         )
@@ -380,7 +380,7 @@ class AdviceTest(unittest.TestCase):
         self.assertEqual(motion_between(ROOM, away, CAMERA.name), Motion(camera=True))
         self.assertEqual(motion_between(ROOM, away, "put up beside the file"), Motion())
 
-    def test_noise_of_more_samples_is_told_by_cells(self):
+    def test_noise_of_more_samples_is_reported_by_cells(self):
         at, blocks = renderer(ROOM), scattered(Frame(96, 64), 2000, 1)
         ready, recipe = at.truth()
         weights = weights_of(ready, recipe, blocks, at.task)

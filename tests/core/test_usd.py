@@ -97,7 +97,7 @@ class Looks(UsdTest):
         )[0]
         np.testing.assert_allclose((look.coat, look.coat_roughness, *look.specular), (0.8, 0.1, 0.2, 0.3, 0.4), rtol=1e-6)
 
-    def test_closed_meshes_are_told_from_open_ones(self):
+    def test_closed_meshes_are_distinguished_from_open_ones(self):
         corners = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], np.float32)
         closed = corners[np.array([(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)])]
         self.assertTrue(is_closed(closed))
@@ -334,7 +334,7 @@ class Lights(UsdTest):
         self.assertIsNone(gone.lights[0].picture)
         self.assertTrue(any("none.exr" in note for note in gone.notes))
 
-    def test_two_lights_of_one_name_are_told_apart(self):
+    def test_two_lights_of_one_name_are_distinguished(self):
         scene = self.read(square() + 'def Xform "A" { def RectLight "L" {} }\ndef Xform "B" { def RectLight "L" {} }')
         self.assertEqual([light.name for light in scene.lights], ["L", "/B/L"])
 

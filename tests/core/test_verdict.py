@@ -48,7 +48,7 @@ class Verdicts(unittest.TestCase):
         self.assertTrue(left <= 78 and top <= 48 and right >= 90 and bottom >= 60)
         self.assertLess(verdict.share, 0.1)
 
-    def test_the_lighter_is_told_from_the_darker(self):
+    def test_the_lighter_is_distinguished_from_the_darker(self):
         first, second = picture(), picture(level=0.1)
         darker, lighter = judge(first, second).places[0], judge(second, first).places[0]
         self.assertAlmostEqual(darker.light, 0.5, places=3)
@@ -104,7 +104,7 @@ class Verdicts(unittest.TestCase):
         self.assertEqual({place.name for place in verdict.places}, {"Corner"})
         self.assertIn("distributed differently", " ".join(place.said for place in verdict.places))
 
-    def test_each_object_is_told_apart(self):
+    def test_each_object_is_distinguished(self):
         before, after = picture(noise=0.02, seed=1), picture(noise=0.02, seed=2)
         after.passes["beauty"][:, :48, :3] *= 1.3
         after.passes["beauty"][:, 48:, :3] *= 0.7
@@ -139,7 +139,7 @@ class Verdicts(unittest.TestCase):
         verdict = judge(picture(noise=0.08, seed=1), picture(noise=0.08, seed=2))
         self.assertRegex(verdict.sentence, r"hide a change of light below about \d")
 
-    def test_it_is_seen_as_the_camera_exposes_unless_told_otherwise(self):
+    def test_it_is_seen_as_the_camera_exposes_unless_set_otherwise(self):
         before, after = picture(level=0.004), picture(level=0.0012)
         self.assertEqual(judge(before, after).places, [], "black on black at no exposure")
         before.exposure = 6.0

@@ -62,7 +62,7 @@ class ChartTest(unittest.TestCase):
         self.assertGreaterEqual(min(b - a for a, b in zip(heights, heights[1:], strict=False)), NAME_HEIGHT - 0.2)
         self.assertLessEqual(heights[-1], 300)
 
-    def test_lines_are_told_apart_without_colour(self):
+    def test_lines_are_distinguished_without_colour(self):
         tree = drawn(*[Line(f"way {k}", [(1.0, 0.1 * (k + 1)), (10.0, 0.01 * (k + 1))]) for k in range(6)])
         dashes = [e.get("stroke-dasharray") for e in of_class(tree, "path", "curve")]
         self.assertEqual(len(set(dashes)), 6)

@@ -86,7 +86,7 @@ class Finishing(WebTest):
         without = self.client.get(f"/proofs/{self.proof.id}/noise.json?region=0,0,100,100").json
         self.assertEqual(without["rows"], [])  # its noise passes do not ship
 
-    def test_stand_ins_and_glass_are_told_in_words(self):
+    def test_stand_ins_and_glass_are_reported_in_words(self):
         by_note = {p.note: p for p in proofs.of_shot(self.db, self.shot.id)}
         plain = self.client.get(f"/proofs/{by_note['plain stand-ins, to light by'].id}.json").json
         self.assertGreater(plain["stand_ins"], 5)

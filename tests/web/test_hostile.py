@@ -181,7 +181,7 @@ class Forms(Hostile):
             answer = self.hostile.post("/shots", data={"path": path})
             self.assertEqual(answer.status_code, 422, path)
 
-    def test_more_files_than_a_form_may_have_are_not_told_to_be_too_large(self):
+    def test_more_files_than_a_form_may_have_are_not_called_too_large(self):
         many = {"files": [(io.BytesIO(b"x"), f"{k}.png") for k in range(1200)]}
         self.assertAnswered(self.hostile.post("/shots/slipway/pictures", data=many, content_type="multipart/form-data"), "1200 files")
 
@@ -350,7 +350,7 @@ class Windows(WebTest):
         for text in (" " * 6000, "<" * 6000, "a and " * 3000, "over " * 4000):
             self.assertEqual(self.client.get("/shots/slipway/lineage", query_string={"find": text}).status_code, 200)
 
-    def test_pins_are_told_of_the_last_proofs_and_the_chosen_one(self):
+    def test_pins_are_read_on_the_last_proofs_and_the_chosen_one(self):
         from sivrel.store import pins
 
         shot = shots.find(self.db, "slipway")

@@ -206,7 +206,7 @@ class Answers(WithWorker):
         self.assertEqual(self.post("/shots/slipway/reach", x="here").status_code, 422)
         self.assertEqual(self.client.get("/questions/999999.json").status_code, 422)
 
-    def test_a_rendered_depth_map_is_kept_told_and_shown(self):
+    def test_a_rendered_depth_map_is_kept_noted_and_shown(self):
         edits = {"light.NoonSun.shadows.way": "depth_map", "light.NoonSun.shadows.resolution": "64"}
         self.prove(edits=json.dumps(edits), width="32", height="18")
         proof = self.newest()

@@ -46,7 +46,7 @@ class LookingIn(unittest.TestCase):
         path.write_bytes(data if isinstance(data, bytes) else data.encode())
         return path
 
-    def test_a_good_file_is_told(self):
+    def test_a_good_file_is_reported(self):
         self.write("a.usda", HEAD.format("") + TRIANGLE)
         result = inspect_sandboxed(self.folder / "a.usda", self.folder)
         self.assertEqual((result["triangles"], len(result["cameras"])), (1, 1))

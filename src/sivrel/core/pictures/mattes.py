@@ -57,7 +57,7 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
     passes: dict[str, np.ndarray] = {}
     for k in sorted(counts, key=lambda number: (-int(counts[number].sum()), number))[:MOST]:
         name = f"{MATTE}{layer_of(names[k])}"
-        # Two that differ only by what a layer's name can't hold are told apart.
+        # Two that differ only by what a layer's name can't hold are kept apart.
         passes[name if name not in passes else f"{name}_{k}"] = (counts[k] / np.float32(rays))[..., None]
     return Picture(passes, frame, camera=prepared.camera.name)
 
