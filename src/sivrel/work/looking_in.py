@@ -28,6 +28,7 @@ MEMORY, MEMORY_PER_BYTE, SHARE = 800 << 20, 24, 0.6
 """Memory of an inspection in bytes besides the program's own, and for each byte of the files; or that share of what is free, if it is more."""
 PICTURE_SECONDS, PICTURE_MEMORY = 60.0, 3 << 30
 """The same for a picture, which is unpacked and rewritten as a whole: its pixels are counted first, and its file may be small."""
+MOST_SECONDS = 1e6
 READY = "ready"
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
 """One inspection at a time, to limit memory; seconds that another waits for its turn."""
@@ -49,7 +50,9 @@ def inspect_cache_sandboxed(path: Path) -> str:
 
 
 def _look(arguments: list[str], path: Path, size: int, memory: int, patience: float = PATIENCE) -> dict[str, Any]:
-    seconds = float(os.environ.get("SIVREL_LOOK_SECONDS") or patience + size / BYTES_PER_SECOND)
+    seconds = patience + size / BYTES_PER_SECOND
+    with contextlib.suppress(ValueError):
+        seconds = max(1.0, min(float(os.environ.get("SIVREL_LOOK_SECONDS", "")), MOST_SECONDS))
     memory = max(memory + MEMORY_PER_BYTE * size, int(SHARE * memory_free()))
     bounds = {"SIVREL_LOOK_BYTES": str(memory), "SIVREL_LOOK_SECONDS": str(seconds)}
     if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
