@@ -184,6 +184,15 @@ class InShots(unittest.TestCase):
         broken = self.scene(more=" int[] creaseIndices = [4, 99]\n int[] creaseLengths = [7]\n float[] creaseSharpnesses = [10]\n")
         self.assertEqual(len(broken.meshes[0].cage.edges), 0)
 
+    def test_without_a_boundary_rule_the_faces_there_are_left_out(self):
+        sides = ", ".join(str(k) for face in SQUARES[:5] for k in face)  # a box without a side
+        scene = self.scene(more=' uniform token interpolateBoundary = "none"\n')
+        self.assertFalse(scene.meshes[0].cage.hole.any())
+        text = (self.folder / "cube.usda").read_text().replace("[4, 4, 4, 4, 4, 4]", "[4, 4, 4, 4, 4]")
+        corners = ", ".join(str(k) for face in SQUARES for k in face)
+        (self.folder / "open.usda").write_text(text.replace(corners, sides))
+        self.assertEqual(read_scene(self.folder / "open.usda").meshes[0].cage.hole.tolist(), [True] * 4 + [False])
+
     def test_changed_meshes_have_no_cage_and_scaled_ones_do(self):
         scene = self.scene()
         recipe = with_values(Recipe(), {"surfaces.subdivide": 0.5, "surfaces.subdivide_unit": "m"})

@@ -26,9 +26,10 @@ IDLE = 120.0
 """Seconds by the clock in which an inspection that does not use the processor counts as hanging: a machine may be busy."""
 MEMORY, MEMORY_PER_BYTE, SHARE = 800 << 20, 24, 0.6
 """Memory of an inspection in bytes besides the program's own, and for each byte of the files; or that share of what is free, if it is more."""
-PICTURE_SECONDS, PICTURE_MEMORY = 60.0, 3 << 30
+PICTURE_MEMORY = 3 << 30
 """The same for a picture, which is unpacked and rewritten as a whole: its pixels are counted first, and its file may be small."""
 MOST_SECONDS = 1e6
+"""Most seconds that SIVREL_LOOK_SECONDS may set."""
 READY = "ready"
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
 """One inspection at a time, to limit memory; seconds that another waits for its turn."""
@@ -41,7 +42,7 @@ def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = Non
 
 def inspect_picture_sandboxed(path: Path, out: Path) -> dict[str, Any]:
     """Unpack a picture from elsewhere to the EXR file `out`; returns the result of `facts_of_picture`. Raises InputError with one sentence."""
-    return _look(["picture", str(path), str(out)], path, _size(path, None), PICTURE_MEMORY, PICTURE_SECONDS)
+    return _look(["picture", str(path), str(out)], path, _size(path, None), PICTURE_MEMORY)
 
 
 def inspect_cache_sandboxed(path: Path) -> str:
@@ -49,8 +50,8 @@ def inspect_cache_sandboxed(path: Path) -> str:
     return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
 
 
-def _look(arguments: list[str], path: Path, size: int, memory: int, patience: float = PATIENCE) -> dict[str, Any]:
-    seconds = patience + size / BYTES_PER_SECOND
+def _look(arguments: list[str], path: Path, size: int, memory: int) -> dict[str, Any]:
+    seconds = PATIENCE + size / BYTES_PER_SECOND
     with contextlib.suppress(ValueError):
         seconds = max(1.0, min(float(os.environ.get("SIVREL_LOOK_SECONDS", "")), MOST_SECONDS))
     memory = max(memory + MEMORY_PER_BYTE * size, int(SHARE * memory_free()))

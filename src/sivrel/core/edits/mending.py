@@ -219,8 +219,8 @@ def scaled(scene: Scene, factor: float) -> None:
 
 
 def _scaled_mesh(mesh: Mesh, factor: float) -> Mesh:
-    vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.cage
-    if cage is not None and cage.made is mesh.vertices:
+    vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.own_cage
+    if cage is not None:
         cage = replace(cage, points=cage.points * factor, made=vertices, kept=None)
     return replace(mesh, vertices=vertices, cage=cage)
 

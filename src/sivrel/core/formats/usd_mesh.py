@@ -6,7 +6,7 @@ import numpy as np
 from pxr import Usd, UsdGeom
 
 from ..scene.model import Mesh
-from ..scene.subdivide import Cage, boundary_points
+from ..scene.subdivide import Cage, around_faces, at_boundary
 from .faces import triangulate
 
 
@@ -90,15 +90,11 @@ def _cage(
         return None
     if counts.min() < 3 or (scheme.Get(time) == "loop" and counts.max() > 3):
         return None
-    face = np.repeat(np.arange(len(counts)), counts)
-    starts = np.repeat(np.cumsum(counts) - counts, counts)
-    following = starts + (np.arange(len(indices)) - starts + 1) % counts[face]
+    face, following, _ = around_faces(counts)
     if (indices == indices[following]).any():
         return None  # a face that touches itself
     hole = np.isin(np.arange(len(counts)), list(holes))
     boundary = BOUNDARIES.get(str(mesh.GetInterpolateBoundaryAttr().Get(time)), "edges_and_corners")
-    if boundary == "none":
-        hole |= np.isin(np.arange(len(counts)), face[np.isin(indices, boundary_points(indices, indices[following]))])
     edges, sharpness = _creases(mesh, len(world), time)
     corners = np.array(mesh.GetCornerIndicesAttr().Get(time) or [], np.int64)
     sharp = np.array(mesh.GetCornerSharpnessesAttr().Get(time) or [], float)
@@ -106,10 +102,13 @@ def _cage(
         corners, sharp = corners[:0], sharp[:0]
     known = (corners >= 0) & (corners < len(world)) & np.isfinite(sharp)
     uvs = _coordinates(mesh, np.arange(len(indices))[:, None], face, indices, len(world), time)[:, 0]
-    return Cage(
+    cage = Cage(
         world, counts, indices, uvs, np.arange(len(counts)), hole, edges, sharpness, corners[known], sharp[known],
         "loop" if scheme.Get(time) == "loop" else "catmull_clark", boundary, turned, vertices, faces,
     )  # fmt: skip
+    if boundary == "none":
+        cage.hole |= at_boundary(cage)
+    return cage
 
 
 def _creases(mesh: Any, points: int, time: Any) -> tuple[np.ndarray, np.ndarray]:

@@ -121,8 +121,11 @@ def active_lights(scene: Scene) -> list[Light]:
 
 def pass_names(scene: Scene) -> list[str]:
     """Names of the light passes by slot: glowing surfaces, then those of `passes_of_lights`."""
-    names = dict.fromkeys(passes_of_lights(active_lights(scene)))
-    return [GLOW, *sorted(names, key=lambda name: name == OTHERS)]
+    return _in_order(passes_of_lights(active_lights(scene)))
+
+
+def _in_order(passes: list[str]) -> list[str]:
+    return [GLOW, *sorted(dict.fromkeys(passes), key=lambda name: name == OTHERS)]
 
 
 def is_shared(name: str) -> bool:
@@ -155,8 +158,8 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     """`geometry` with the lights of `scene` on it; `shadow`: the setting of lights that leave it to the recipe."""
     meshes = packed_meshes(scene)
     lights = active_lights(scene)
-    names, of_lights = pass_names(scene), passes_of_lights(lights)
-    slots = {name: slot for slot, name in enumerate(names)}
+    of_lights = passes_of_lights(lights)
+    slots = {name: slot for slot, name in enumerate(_in_order(of_lights))}
     tables = _Tables()
     # A panorama's texels come after those of the surfaces; geometry is packed without panoramas, so that it can be reused.
     pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
@@ -199,7 +202,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
         mesh_nodes=np.concatenate([geometry.mesh_nodes, *emitters.nodes]),
         mesh_links=np.concatenate([geometry.mesh_links, *emitters.links]),
         needs_shadow_query=filtered or bool(len(table) and ((table[:, WAY] != TRACED) | (table[:, SHADOWING] >= 0)).any()),
-        slots=len(names),
+        slots=len(slots),
     )
 
 

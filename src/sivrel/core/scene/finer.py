@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from .model import Camera, Mesh, Scene
-from .subdivide import Cage, corner_normals, limit_points, refine
+from .subdivide import Cage, around_faces, corner_normals, limit_points, refine
 
 MOST_TRIANGLES = 8_000_000
 """Most triangles of all subdivided meshes together: above, those with most are made coarser."""
@@ -19,14 +19,13 @@ def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pix
     `columns` wide; at most `most`."""
     levels: dict[str, int] = {}
     sizes: dict[str, int] = {}
-    for mesh in scene.meshes:
-        if mesh.cage is None or mesh.cage.made is not mesh.vertices or longest <= 0.0:
-            continue
-        lengths = _lengths(mesh.cage, camera, columns) if in_pixels else _metres(mesh.cage)[0]
-        long = float(np.quantile(lengths, SHARE)) if len(lengths) else 0.0
-        level = min(max(math.ceil(math.log2(long / longest)), 0), most) if long > longest else 0
-        levels[mesh.name] = max(level, levels.get(mesh.name, 0))
-        sizes[mesh.name] = len(mesh.cage.corners)
+    for mesh in scene.meshes if longest > 0.0 else []:
+        cage = mesh.own_cage
+        if cage is not None:
+            long = float(np.quantile(_lengths(cage, camera, columns) if in_pixels else _metres(cage)[0], SHARE))
+            level = min(math.ceil(math.log2(long / longest)), most) if long > longest else 0
+            levels[mesh.name] = max(level, levels.get(mesh.name, 0))
+            sizes[mesh.name] = len(cage.corners)
     while sum(2 * sizes[name] * 4 ** max(level - 1, 0) for name, level in levels.items()) > MOST_TRIANGLES and any(levels.values()):
         largest = max(levels, key=lambda name: (levels[name] > 0) * sizes[name] * 4 ** levels[name])
         levels[largest] -= 1
@@ -35,10 +34,7 @@ def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pix
 
 def _metres(cage: Cage) -> tuple[np.ndarray, np.ndarray]:
     """Lengths of the edges around all faces in metres, and their middles."""
-    starts = np.repeat(np.cumsum(cage.counts) - cage.counts, cage.counts)
-    within = np.arange(len(cage.corners)) - starts
-    following = starts + (within + 1) % np.repeat(cage.counts, cage.counts)
-    a, b = cage.points[cage.corners], cage.points[cage.corners[following]]
+    a, b = cage.points[cage.corners], cage.points[cage.corners[around_faces(cage.counts)[1]]]
     return np.linalg.norm(b - a, axis=1), 0.5 * (a + b)
 
 
@@ -56,18 +52,15 @@ def with_subdivided(scene: Scene, levels: dict[str, int]) -> Scene:
     """`scene` with its cages subdivided by so many steps."""
     if not levels:
         return scene
-    return replace(scene, meshes=[subdivided(mesh, levels[mesh.name]) if _is_caged(mesh, levels) else mesh for mesh in scene.meshes])
-
-
-def _is_caged(mesh: Mesh, levels: dict[str, int]) -> bool:
-    return mesh.cage is not None and mesh.cage.made is mesh.vertices and levels.get(mesh.name, 0) > 0
+    return replace(scene, meshes=[subdivided(mesh, levels.get(mesh.name, 0)) for mesh in scene.meshes])
 
 
 def subdivided(mesh: Mesh, level: int) -> Mesh:
-    """A mesh with its cage subdivided, its points on the limit surface where the scheme is Catmull and Clark's, as triangles. The last result of
-    each cage is kept, since a picture is often prepared again from the same place."""
-    cage = mesh.cage
-    assert cage is not None
+    """A mesh with its cage, if it has one, subdivided by so many steps, its points on the limit surface where the scheme is Catmull and Clark's, as
+    triangles. The last result of each cage is kept, since a picture is often prepared again from the same place."""
+    cage = mesh.own_cage
+    if cage is None or level == 0:
+        return mesh
     if cage.kept is None or cage.kept[0] != level:
         fine = cage
         for _ in range(level):

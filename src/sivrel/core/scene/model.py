@@ -109,6 +109,11 @@ class Mesh:
     refine: int | None = None
     cage: Cage | None = None
 
+    @property
+    def own_cage(self) -> Cage | None:
+        """Its cage, unless its shape was changed since."""
+        return self.cage if self.cage is not None and self.cage.made is self.vertices else None
+
 
 @dataclass
 class Profile:

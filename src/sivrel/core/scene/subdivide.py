@@ -63,13 +63,17 @@ class _Net:
     before: np.ndarray
 
 
-def _net(cage: Cage) -> _Net:
-    counts, corners, points = cage.counts, cage.corners, len(cage.points)
+def around_faces(counts: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(face, next corner, corner before) of every corner of faces with so many corners each."""
     face = np.repeat(np.arange(len(counts)), counts)
-    starts = np.cumsum(counts) - counts
-    within = np.arange(len(corners)) - starts[face]
-    following = starts[face] + (within + 1) % counts[face]
-    before = starts[face] + (within - 1) % counts[face]
+    starts = (np.cumsum(counts) - counts)[face]
+    within = np.arange(len(face)) - starts
+    return face, starts + (within + 1) % counts[face], starts + (within - 1) % counts[face]
+
+
+def _net(cage: Cage) -> _Net:
+    corners, points = cage.corners, len(cage.points)
+    face, following, before = around_faces(cage.counts)
     pairs = np.sort(np.column_stack([corners, corners[following]]), axis=1)
     keys, of_corner, faces = np.unique(pairs[:, 0] * points + pairs[:, 1], return_inverse=True, return_counts=True)
     ends = np.column_stack([keys // points, keys % points])
@@ -90,11 +94,10 @@ def _net(cage: Cage) -> _Net:
     return _Net(ends, of_corner, faces, sharpness, point_sharpness, face, following, before)
 
 
-def boundary_points(starts: np.ndarray, ends: np.ndarray) -> np.ndarray:
-    """The points of edges, from start to end around their faces, that belong to one face alone."""
-    pairs = np.sort(np.column_stack([starts, ends]), axis=1)
-    known, number = np.unique(pairs, axis=0, return_counts=True)
-    return np.unique(known[number == 1])
+def at_boundary(cage: Cage) -> np.ndarray:
+    """bool [faces]: whether a face has a point on the boundary."""
+    net = _net(cage)
+    return np.isin(np.arange(len(cage.counts)), net.face[np.isin(cage.corners, net.ends[net.faces == 1])])
 
 
 def _mean_by(values: np.ndarray, at: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:

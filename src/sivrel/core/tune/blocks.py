@@ -151,13 +151,12 @@ class Blocks:
             self.lying[blocks] = scattered(self.frame, self.pixels, blocks, self.worth)
         return self._take(values, edits, replace(self.lying[blocks], seed=seed))
 
-    def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS) -> tuple[float, float, float]:
-        """(seconds of the frame, noise, samples a pixel) of a plan; with one seed its noise is unknown, and 0."""
+    def measure(self, plan: Plan, seeds: tuple[int, ...] = SEEDS) -> tuple[float, float, float, float]:
+        """(seconds of the frame, noise, samples a pixel, stated noise) of a plan; with one seed its noise is unknown, and 0."""
         taken = []
         for seed in seeds:
             one, plan.preparing = self.run(plan.values, plan.edits, seed, seeds[0])
             taken.append(one)
         seconds = float(np.mean([self.seconds_of(one) for one in taken])) + plan.preparing
         noise = noise_of(taken[0], taken[1]) if len(taken) > 1 else 0.0
-        plan.stated = stated_noise(taken)
-        return seconds, noise, float(np.mean([one.samples for one in taken]))
+        return seconds, noise, float(np.mean([one.samples for one in taken])), stated_noise(taken)

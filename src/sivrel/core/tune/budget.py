@@ -127,16 +127,14 @@ def _plan(renderer: TrialRenderer, frame: Frame, budget: Budget) -> None:
         best = uniform
     budget.chosen = budget.plans.index(best)
     say("checking the plan on other blocks", 0.85)
-    stated = best.stated
     got = bench.measure(best, AGAIN)
-    best.stated = float(np.hypot(best.stated, stated)) / 2.0**0.5
     forecast = {"predicted_seconds": best.seconds, "predicted_noise": best.noise}
     off = {"seconds_off": best.seconds / got[0] - 1.0, "noise_off": best.noise / max(got[1], 1e-9) - 1.0}
     budget.check = {"seconds": got[0], "noise": got[1], **forecast, **off}
     # The mean of both sets of blocks is closer to the frame than either.
-    for plan in {id(best): best, id(uniform): uniform}.values():
-        found = got if plan is best else bench.measure(plan, AGAIN)
-        plan.seconds, plan.noise = (plan.seconds + found[0]) / 2.0, float(np.hypot(plan.noise, found[1])) / 2.0**0.5
+    for plan, found in [(best, got)] if best is uniform else [(best, got), (uniform, bench.measure(uniform, AGAIN))]:
+        plan.seconds = (plan.seconds + found[0]) / 2.0
+        plan.noise, plan.stated = (float(np.hypot(*pair)) / 2.0**0.5 for pair in ((plan.noise, found[1]), (plan.stated, found[3])))
     if _score(budget, best) > _score(budget, uniform) * (1.0 - WORTH):
         best, budget.chosen = uniform, 0
     budget.gain = _score(budget, uniform) / max(_score(budget, best), 1e-12)
@@ -163,7 +161,7 @@ def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) ->
     value, whole = start, key == "sampling.max"
     # Assumed powers of time and noise in the value, until two values are measured.
     usual = (1.0 if whole else -1.0) if budget.seconds is not None else (-0.5 if whole else 0.5)
-    tried: dict[float, tuple[float, tuple[float, float, float]]] = {}  # by value: ratio to the request, and the measurement
+    tried: dict[float, tuple[float, tuple[float, float, float, float]]] = {}  # by value: ratio to the request, and the measurement
     for _ in range(ROUNDS):
         value = min(max(round(value), 1), MOST_SAMPLES) if whole else min(max(float(f"{value:.3g}"), 0.1), 100.0)
         if value in tried:
@@ -177,10 +175,10 @@ def _level(bench: Blocks, budget: Budget, plan: Plan, key: str, start: float) ->
         value = _nearer([(v, times) for v, (times, _) in tried.items()], usual)
     nearest = min(tried, key=lambda v: abs(math.log(tried[v][0])))
     plan.values[key] = nearest
-    plan.seconds, plan.noise, plan.samples = bench.measure(plan) if budget.noise is None else tried[nearest][1]
+    plan.seconds, plan.noise, plan.samples, plan.stated = bench.measure(plan) if budget.noise is None else tried[nearest][1]
 
 
-def _times_asked(budget: Budget, plan: Plan, measured: tuple[float, float, float]) -> float:
+def _times_asked(budget: Budget, plan: Plan, measured: tuple[float, float, float, float]) -> float:
     """The pixels' time, or the noise, relative to the request."""
     if budget.seconds is not None:
         return (measured[0] - plan.preparing) / (budget.seconds - plan.preparing)

@@ -50,17 +50,13 @@ def grouped(lines: list[Line], measures: dict[str, dict[str, Any]], order: str, 
     for name, own in places.items():
         measure = measures.get(GROUPED + name) or _sum([line.measure for line in own])
         is_open = all_open or opened == name or any(line.name == opened for line in own)
-        groups.append(Group(name, ordered(own, order), measure, is_open))
-    return sorted(groups, key=lambda group: _key(group.measure, order)) if order in ("light", "noise", "time") else groups
-
-
-def ordered(lines: list[Line], order: str) -> list[Line]:
-    """Lines in an order of ORDERS."""
-    return sorted(lines, key=lambda line: _key(line.measure, order)) if order in ("light", "noise", "time") else lines
+        groups.append(Group(name, sorted(own, key=lambda line: _key(line.measure, order)), measure, is_open))
+    return sorted(groups, key=lambda group: _key(group.measure, order))
 
 
 def _key(measure: dict[str, Any] | None, order: str) -> float:
-    return -float((measure or {}).get(order) or 0.0)
+    """Sorts by a measure of ORDERS, most first; what has none, like all by “file”, stays as it is."""
+    return -float((measure or {}).get(order) or 0.0) if order in ORDERS else 0.0
 
 
 def _sum(measures: list[dict[str, Any] | None]) -> dict[str, Any] | None:

@@ -125,10 +125,15 @@ def _in_use(fields: tuple[str, ...], name: str, kind: str, facts: dict[str, Any]
     return tuple(field for field in fields if field not in left_out)
 
 
+def measures_of(proof: Proof | None) -> dict[str, dict[str, Any]]:
+    """The rows of a proof's ledger by their names; none without a proof."""
+    return {row["name"]: row for row in proof.lights} if proof else {}
+
+
 def light_lines(shot: Shot, proof: Proof | None, edits: Edits, opened: str, mapped: bool = False) -> list[Line]:
     """The file's lights, added lights, and glowing meshes. opened: the one whose settings are shown; mapped: shadows are depth maps."""
     flat = edits.flat()
-    measures = {m["name"]: m for m in proof.lights} if proof else {}
+    measures = measures_of(proof)
     maps = {m["light"]: m for m in proof.maps} if proof else {}
     lines = []
     facts = [fact for fact in shot.lights if not fact["mesh"]]

@@ -18,7 +18,7 @@ from ..asked import ask_worker, edits_of, proof_of_form, shot_or_404
 from ..database import data, db
 from ..numbers import finite_number
 from .many import MANY, MOST_GROUPS, MOST_LINES, ORDERS, found, grouped
-from .panel import light_lines, other_lines
+from .panel import light_lines, measures_of, other_lines
 
 PLACED = (*(kind for kind in ADDED_KINDS if kind not in ("sun", "dome", "daylight")), *CARD_PATTERNS)
 """What is put where the picture is clicked; suns and skies are everywhere."""
@@ -33,13 +33,13 @@ def panel(slug: str) -> ResponseReturnValue:
     find, order, group = (request.form.get(name, "") for name in ("find", "order", "group"))
     lines = light_lines(shot, proof, edits, opened, request.form.get("way") == "depth_map")
     fitting = found(lines, find)
-    measures = {m["name"]: m for m in proof.lights} if proof else {}
-    groups = grouped(fitting, measures, order, group or opened, bool(find)) if len(lines) > MANY else []
+    many = len(lines) > MANY
+    groups = grouped(fitting, measures_of(proof), order, group or opened, bool(find)) if many else []
     bounced = next((m for m in proof.lights if m["name"] == "bounced light"), None) if proof else None
     shown = opened.removeprefix("object:") if opened.startswith("object:") else None
     return render_template(
         "lights.html", shot=shot, proof=proof, lines=lines, others=other_lines(edits, shown), opened=opened.removeprefix("object:"),
-        groups=groups, fitting=fitting, find=find, order=order, orders=ORDERS, most_lines=MOST_LINES, most_groups=MOST_GROUPS,
+        many=many, groups=groups, fitting=fitting, find=find, order=order, orders=ORDERS, most_lines=MOST_LINES, most_groups=MOST_GROUPS,
         bounced=bounced, kinds=ADDED_KINDS, patterns=CARD_PATTERNS, rays=_rays(lines),
     )  # fmt: skip
 
