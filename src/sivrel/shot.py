@@ -108,7 +108,7 @@ class Shot:
         ready = self._prepare(settings, edits, camera, frame, task)
         prepared = time.monotonic() - begun
         made = render_prepared(
-            ready, settings, frame, self.name, edits, threads=threads, task=task, neighbours=self._neighbours(edits, camera, ready.levels),
+            ready, settings, frame, self.name, edits, threads=threads, task=task, neighbours=self._neighbours(edits, camera, ready),
         )  # fmt: skip
         made.prepare_seconds = prepared
         return made
@@ -265,15 +265,15 @@ class Shot:
         chosen = tuple(frames) if frames is not None else every_frame(self.scene.frames)
         return Moving(lambda time: read_scene(path, frame=time, confine_to=confine_to), chosen, f"{path} {path.stat().st_mtime_ns}")
 
-    def _neighbours(self, edits: Edits, camera: str | None, levels: dict[str, int]) -> "Neighbours | None":
-        """Where things, subdivided by those levels, are in the neighbouring frames, for the passes of motion, if a frame of a moving shot was
+    def _neighbours(self, edits: Edits, camera: str | None, ready: "Prepared") -> "Neighbours | None":
+        """Where the things of a picture are in the neighbouring frames, for the passes of motion, if a frame of a moving shot was
         requested."""
         moving = self.moving() if self.frame is not None else None
         if moving is None or self.frame is None:
             return None
         from .core.sequence.render import neighbours_of
 
-        return neighbours_of(moving, self.frame, edits, camera, self._files, levels)
+        return neighbours_of(moving, self.frame, edits, camera, self._files, ready)
 
     def sequence(
         self, frames: str | Iterable[float], recipe: RecipeLike = None, *, threads: int = 0, progress: Progress | None = None,

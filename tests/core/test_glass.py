@@ -197,7 +197,7 @@ class ThroughGlass(unittest.TestCase):
         self.assertGreater(lost, 0.9)
         self.assertGreater(float(shallow[..., ENDED_IN_GLASS].mean()), 0.9)
         self.assertLess(float(deep[..., ENDED_IN_GLASS].mean()), 0.01)
-        meters = measure_meters(shallow, ["floor", "slab"], np.array([0] * 2 + [1] * 12))
+        meters = measure_meters(shallow, ["floor", "slab"], np.array([0] * 2 + [1] * 12).__getitem__)
         self.assertAlmostEqual(meters["beyond"]["glass"], lost, delta=4 * meters["beyond_error"] * (1 - lost) + 0.02)
 
     def test_glass_is_seen_through_without_bounced_light(self):

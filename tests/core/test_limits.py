@@ -26,7 +26,7 @@ class Beyond(unittest.TestCase):
         for bounces in (0, 1, 4):
             film = render(BOX, CAMERA, (32, 32), sampling__max=256, limits__diffuse_bounces=bounces)
             rest = GLOW * ALBEDO ** (bounces + 2) / (1.0 - ALBEDO)
-            meters = measure_meters(film, ["box"], OF_BOX)
+            meters = measure_meters(film, ["box"], OF_BOX.__getitem__)
             whole = GLOW / (1.0 - ALBEDO)
             self.assertAlmostEqual(meters["beyond"]["diffuse"], rest / whole, delta=3.5 * meters["beyond_error"] + 1e-4)
             self.assertLess(meters["beyond_error"], 0.05 * rest / whole + 0.002)
@@ -38,14 +38,14 @@ class Beyond(unittest.TestCase):
 
     def test_the_total_ends_paths_of_every_kind(self):
         film = render(BOX, CAMERA, (16, 16), sampling__max=256, limits__diffuse_bounces=64, limits__total=1)
-        meters = measure_meters(film, ["box"], OF_BOX)["beyond"]
+        meters = measure_meters(film, ["box"], OF_BOX.__getitem__)["beyond"]
         self.assertEqual(meters["diffuse"], 0.0)
         self.assertAlmostEqual(meters["total"], ALBEDO**3, delta=0.02)
 
     def test_reflections_count_apart(self):
         """A glowing box of white metal: a mirror's limit leaves what the next reflections would bring."""
         metal = Scene("box", [box_inside()], [Surface("metal", (ALBEDO,) * 3, 0.3, 1.0, emission=(GLOW,) * 3)], [])
-        meters = measure_meters(render(metal, CAMERA, (16, 16), sampling__max=128, limits__reflections=1), ["box"], OF_BOX)["beyond"]
+        meters = measure_meters(render(metal, CAMERA, (16, 16), sampling__max=128, limits__reflections=1), ["box"], OF_BOX.__getitem__)["beyond"]
         self.assertGreater(meters["mirror"], 0.05)
 
     def test_off_is_a_choice_and_not_a_limit(self):
@@ -70,7 +70,7 @@ class Clamp(unittest.TestCase):
         self.assertGreater(taken, 0.02 * luminance(free, INDIRECT))
         self.assertAlmostEqual(float(clamped[..., CLAMPED].mean()), taken, delta=1e-3 * luminance(free, INDIRECT))
         self.assertEqual(float(free[..., CLAMPED].sum()), 0.0)
-        meters = measure_meters(clamped, ["/Ground", "/Wall"], np.array([0, 0, 1, 1]))
+        meters = measure_meters(clamped, ["/Ground", "/Wall"], np.array([0, 0, 1, 1]).__getitem__)
         self.assertAlmostEqual(meters["clamped"], taken / (luminance(free, DIRECT) + luminance(free, INDIRECT)), delta=1e-3)
         self.assertEqual(meters["clamped_most"][0], "/Ground")
 
@@ -91,7 +91,7 @@ class Offset(unittest.TestCase):
         scene = Scene("cone", [mesh(ring)], [lambert(0.8)], [Light("sky", "dome")])
         camera = looking_down(height=4.0, half_width=0.3, at=(far, 0.0))
         films = [render(scene, camera, sampling__max=64, limits__ray_offset=o) for o in (1e-9, 0.0)]
-        tiny, safe = (measure_meters(film, ["cone"], OF_BOX)["self_hits"] for film in films)
+        tiny, safe = (measure_meters(film, ["cone"], OF_BOX.__getitem__)["self_hits"] for film in films)
         self.assertGreater(tiny, 0.05)
         self.assertEqual(safe, 0.0)
 

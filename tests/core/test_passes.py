@@ -105,7 +105,7 @@ class Fireflies(unittest.TestCase):
         panel = quad((0.0, 0.0, 0.95), (0.0, 0.12, 0.95), (0.12, 0.12, 0.95), (0.12, 0.0, 0.95), 1)
         scene = Scene("glow", [box_inside(), panel], [lambert(0.4), lambert(0.0, (400.0,) * 3)], [])
         film = render(scene, looking_down(0.5, half_width=0.3), (48, 48), sampling__max=16, limits__diffuse_bounces=1)
-        meters = measure_meters(film, ["room", "panel"], pack_scene(scene).object_of)
+        meters = measure_meters(film, ["room", "panel"], pack_scene(scene).object_of.__getitem__)
         self.assertGreater(meters["fireflies"], 0.002)
         self.assertEqual(meters["firefly_kind"][0].split(" → ")[0], "diffuse")
         self.assertTrue(meters["firefly_kind"][0].endswith("a glow met by chance"))

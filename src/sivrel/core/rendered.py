@@ -23,6 +23,7 @@ from .render.frame import Frame, assemble, render_tiles
 from .render.passes import Placed, film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
+from .scene.triangles import objects_at
 from .task import Task
 
 
@@ -75,7 +76,7 @@ class Render:
         return {
             "lights": [row.as_dict() for row in self.lights],
             "meters": {
-                **measure_meters(self.film, self.picture.objects, self.ready.arrays.object_of),
+                **measure_meters(self.film, self.picture.objects, functools.partial(objects_at, self.ready.arrays)),
                 "noise": self.noise.as_dict() if self.noise is not None else None,
                 "samples": float(self.film[..., SAMPLES].mean()),
                 "stand_ins": self.ready.stand_ins,

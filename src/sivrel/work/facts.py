@@ -53,8 +53,9 @@ def light_facts(scene: Scene) -> list[dict[str, Any]]:
                 "group": light.group,
             }
         )  # fmt: skip
+    worn = {id(mesh.surfaces): np.unique(mesh.surfaces) for mesh in scene.meshes}
     for mesh in scene.meshes:
-        glow = [s for s in np.unique(mesh.surfaces) if max(scene.surfaces[s].emission) > 0.0 or scene.surfaces[s].emission_map]
+        glow = [s for s in worn[id(mesh.surfaces)] if max(scene.surfaces[s].emission) > 0.0 or scene.surfaces[s].emission_map]
         if glow:
             count = int(np.isin(mesh.surfaces, glow).sum())
             facts.append({"name": mesh.name, "kind": "mesh", "mesh": True, "aimed": mesh.aimed, "triangles": count})

@@ -152,13 +152,13 @@ class Worker:
 
         return Moving(scene_at, frames or every_frame(shot.frames), str(self._version(shot)))
 
-    def neighbours(self, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, levels: dict[str, int]) -> Neighbours | None:
-        """Where things, subdivided by those levels, are in the frames before and after a proof of a moving shot."""
+    def neighbours(self, db: sqlite3.Connection, shot: shots.Shot, proof: proofs.Proof, ready: Prepared) -> Neighbours | None:
+        """Where the things of a picture are in the frames before and after a proof of a moving shot."""
         with self.scene_lock:
             moving = self.moving(db, shot)
             if moving is None or proof.frame.time is None:
                 return None
-            return neighbours_of(moving, proof.frame.time, proof.edits, proof.camera, self.scene_of(db, shot, proof.frame.time)[1], levels)
+            return neighbours_of(moving, proof.frame.time, proof.edits, proof.camera, self.scene_of(db, shot, proof.frame.time)[1], ready)
 
     @staticmethod
     def _version(shot: shots.Shot, time: float | None = None) -> tuple[Any, ...]:
@@ -332,7 +332,7 @@ class Worker:
             when_there_is_room(lambda: self._stop(job, *stopped), lambda: True)
             return
         seconds, pixel_seconds = spent()
-        picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits, self.neighbours(self.db, shot, proof, ready.levels))
+        picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits, self.neighbours(self.db, shot, proof, ready))
         if sequence is not None:
             picture = without_lights(picture)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)

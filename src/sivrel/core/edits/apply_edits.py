@@ -74,14 +74,16 @@ def _mend(scene: Scene, name: str, edit: ObjectEdit) -> None:
     members = _members(scene.meshes, name)
     if not members:
         raise _no_object(scene, name)
+    darker: dict[int, int] = {}
+    shapes: dict[int, Mesh] = {}
     for k in reversed(members):
         old = scene.meshes[k]
         if edit.out:
             del scene.meshes[k]
             continue
         if edit.brightest is not None:
-            old = darkened(scene, old, edit.brightest)
-        parts = mended(old, edit)
+            old = darkened(scene, old, edit.brightest, darker)
+        parts = mended(old, edit, shapes)
         scene.meshes[k : k + 1] = parts
         if len(parts) > 1 or parts[0].name != old.name:
             names = frozenset(part.name for part in parts)
@@ -129,7 +131,7 @@ def _edit_object(scene: Scene, name: str, edit: ObjectEdit) -> None:
             value = getattr(edit, field)
             if value is not None:
                 changes[attribute] = value
-        mesh = scene.meshes[k] = replace(scene.meshes[k], **changes)
+        mesh = scene.meshes[k] = scene.meshes[k].changed(**changes)
         if mesh.aimed and not any(max(scene.surfaces[s].emission) > 0.0 or scene.surfaces[s].emission_map for s in np.unique(mesh.surfaces)):
             raise InputError(f"The object “{mesh.name}” does not glow, so it can't be aimed at.")
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..errors import InputError
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
+from ..scene.placed_mesh import PlacedMesh
 from ..scene.topology import facets, topology, turned_triangles, volume
 from ..vector import LUMINANCE
 from .edits import ObjectEdit
@@ -20,8 +21,15 @@ PARALLEL = 0.03
 """Share of the largest eigenvalue below which the normals round a vertex do not determine a direction."""
 
 
-def mended(mesh: Mesh, edit: ObjectEdit) -> list[Mesh]:
-    """What an edit makes of a mesh: in the order thickness, turning, shape, triangles, edges, splitting. Raises InputError."""
+def mended(mesh: Mesh, edit: ObjectEdit, shapes: dict[int, Mesh] | None = None) -> list[Mesh]:
+    """What an edit makes of a mesh: in the order thickness, turning, shape, triangles, edges, splitting. Raises InputError. shapes: those that were
+    mended already for other placements, by the shape's identity, and receive this one."""
+    in_metres = edit.thickness or edit.longest_edge is not None or edit.split
+    if isinstance(mesh, PlacedMesh) and not in_metres and (edit.turned or edit.shape or edit.triangles is not None):
+        shapes = {} if shapes is None else shapes
+        if id(mesh.shape) not in shapes:
+            shapes[id(mesh.shape)] = mended(mesh.shape, edit)[0]
+        return [mesh.with_shape(shapes[id(mesh.shape)])]
     if edit.thickness:
         mesh = thickened(mesh, edit.thickness)
     if edit.turned:
@@ -95,7 +103,7 @@ def split(mesh: Mesh, how: str) -> list[Mesh]:
         order = np.argsort(-np.bincount(part), kind="stable")
         groups = {f"part{k + 1}": part == number for k, number in enumerate(order)}
     return [
-        replace(mesh, name=f"{mesh.name}/{name}", vertices=mesh.vertices[m], normals=mesh.normals[m], uvs=mesh.uvs[m], surfaces=mesh.surfaces[m])
+        mesh.changed(name=f"{mesh.name}/{name}", vertices=mesh.vertices[m], normals=mesh.normals[m], uvs=mesh.uvs[m], surfaces=mesh.surfaces[m])
         for name, m in groups.items()
         if m.any()
     ]
@@ -189,10 +197,14 @@ def mean_base_color(surface: Surface) -> np.ndarray:
     return texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
 
 
-def darkened(scene: Scene, mesh: Mesh, brightest: float) -> Mesh:
-    """The mesh in surfaces, added to a scene of one's own, whose base colour reflects `brightest` at most (luminance, textures on the mean)."""
+def darkened(scene: Scene, mesh: Mesh, brightest: float, darker: dict[int, int]) -> Mesh:
+    """The mesh in surfaces, added to a scene of one's own, whose base colour reflects `brightest` at most (luminance, textures on the mean). darker:
+    the number of each surface that was darkened already."""
     surfaces = mesh.surfaces.copy()
-    for number in np.unique(mesh.surfaces):
+    for number in np.unique(mesh.surfaces).tolist():
+        if number in darker:
+            surfaces[mesh.surfaces == number] = darker[number]
+            continue
         surface = scene.surfaces[number]
         use = surface.base_color_map
         albedo = float(mean_base_color(surface) @ LUMINANCE)
@@ -203,9 +215,9 @@ def darkened(scene: Scene, mesh: Mesh, brightest: float) -> Mesh:
         if use is not None:
             scale, bias = (tuple(v * by if k < 3 else v for k, v in enumerate(four)) for four in (use.texture.scale, use.texture.bias))
             use = replace(use, texture=replace(use.texture, scale=scale, bias=bias))
-        surfaces[mesh.surfaces == number] = len(scene.surfaces)
+        surfaces[mesh.surfaces == number] = darker[number] = len(scene.surfaces)
         scene.surfaces.append(replace(surface, base_color=(r, g, b), base_color_map=use))
-    return replace(mesh, surfaces=surfaces)
+    return mesh.changed(surfaces=surfaces)
 
 
 def scaled(scene: Scene, factor: float) -> None:
@@ -219,10 +231,12 @@ def scaled(scene: Scene, factor: float) -> None:
 
 
 def _scaled_mesh(mesh: Mesh, factor: float) -> Mesh:
+    if isinstance(mesh, PlacedMesh):
+        return mesh.changed(to_world=mesh.to_world * factor)
     vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.own_cage
     if cage is not None:
         cage = replace(cage, points=cage.points * factor, made=vertices, kept=None)
-    return replace(mesh, vertices=vertices, cage=cage)
+    return mesh.changed(vertices=vertices, cage=cage)
 
 
 def _scaled_light(light: Light, factor: float) -> Light:
@@ -255,8 +269,7 @@ def _turned_over(mesh: Mesh, which: np.ndarray) -> Mesh:
 
 
 def _made(mesh: Mesh, vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray, surfaces: np.ndarray) -> Mesh:
-    return replace(
-        mesh,
+    return mesh.changed(
         vertices=np.ascontiguousarray(vertices, np.float32),
         normals=np.ascontiguousarray(normals, np.float32),
         uvs=np.ascontiguousarray(uvs, np.float32),

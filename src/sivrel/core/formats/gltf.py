@@ -7,6 +7,7 @@ import base64
 import binascii
 import json
 import struct
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from . import gltf_model as model
 from .asset_resolver import AssetResolver
 from .framing import framing_camera
 from .gltf_surface import SurfaceReader
+from .shapes import Shapes, can_place, settle
 
 MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -76,6 +78,21 @@ def _chunks(data: bytes, name: str) -> tuple[bytes, bytes]:
     return parts[JSON_CHUNK], parts.get(BINARY_CHUNK, b"")
 
 
+class Names:
+    """Names that are given once: those that are taken get a number."""
+
+    def __init__(self) -> None:
+        self.wanted: dict[str, int] = {}
+
+    def free(self, name: str) -> str:
+        free = name
+        while free in self.wanted:
+            self.wanted[name] += 1
+            free = f"{name} {self.wanted[name]}"
+        self.wanted[free] = 1
+        return free
+
+
 class _Reader:
     def __init__(self, name: str, file: model.Gltf, binary: bytes, beside: AssetResolver, scene: Scene) -> None:
         self.name, self.file, self.binary, self.beside, self.scene = name, file, binary, beside, scene
@@ -84,7 +101,11 @@ class _Reader:
         self.visited: set[int] = set()
         self.noted: set[str] = set()
         self.triangles = 0
-        self.names: set[str] = set()  # of the meshes
+        self.mesh_names, self.camera_names, self.light_names = Names(), Names(), Names()
+        self.shapes = Shapes()
+        uses = Counter(node.mesh for node in file.nodes)
+        several = {node.mesh for node in file.nodes if uses[node.mesh] > 1 or "EXT_mesh_gpu_instancing" in node.extensions}
+        self.repeated = {id(primitive) for k, mesh in enumerate(file.meshes) if k in several for primitive in mesh.primitives}
         self.lights = file.extensions.get("KHR_lights_punctual", {}).get("lights", []) if isinstance(file.extensions, dict) else []
 
     def read(self) -> None:
@@ -118,6 +139,7 @@ class _Reader:
             if isinstance(light, dict):
                 self._light(self.lights[int(light["light"])] if "light" in light else {}, matrix, node.name, path)
             waiting += [(child, matrix, path) for child in reversed(node.children)]
+        settle(scene)
         if not scene.triangle_count():
             raise InputError(f"{scene.name} has nothing to render; give it at least one mesh of triangles.")
         if not scene.cameras:
@@ -204,11 +226,15 @@ class _Reader:
             for attribute in primitive.attributes:
                 if attribute.startswith("COLOR_"):
                     self._note(f"The colours at the points of {node.name or path} are left out; its material's colour is shown.")
-            name = path if len(primitives) == 1 else f"{path}/{k}"
-            while name in self.names:
-                name += "_"
-            self.names.add(name)
-            self._primitive(primitive, matrix, name)
+            self._primitive(primitive, matrix, self.mesh_names.free(path if len(primitives) == 1 else f"{path}/{k}"))
+
+    def _primitive(self, primitive: model.Primitive, matrix: np.ndarray, name: str) -> None:
+        if id(primitive) in self.repeated and can_place(matrix):
+            mesh: Mesh | None = self.shapes.placed(id(primitive), name, matrix, lambda mirrored: self._shape(primitive, np.eye(4), name, mirrored))
+        else:
+            mesh = self._shape(primitive, matrix, name)
+        if mesh is not None:
+            self.scene.meshes.append(mesh)
 
     def _instances(self, described: dict[str, Any]) -> list[np.ndarray]:
         """4 x 4 matrices, for columns, from each instance of a node's mesh to the node (EXT_mesh_gpu_instancing)."""
@@ -226,7 +252,9 @@ class _Reader:
         sized = of.get("SCALE", np.ones((count, 3)))
         return [_placed(t, r, s) for t, r, s in zip(moved.tolist(), turned.tolist(), sized.tolist(), strict=True)]
 
-    def _primitive(self, primitive: model.Primitive, matrix: np.ndarray, name: str) -> None:
+    def _shape(self, primitive: model.Primitive, matrix: np.ndarray, name: str, to_be_mirrored: bool = False) -> Mesh | None:
+        """The triangles of a primitive in the scene, or in its own space where the matrix is the identity: then clockwise where it is
+        `to_be_mirrored` by its placements. None if it has none."""
         points = self._numbers(primitive.attributes["POSITION"])[:, :3] @ matrix[:3, :3].T + matrix[:3, 3]
         index = np.arange(len(points)) if primitive.indices is None else self._numbers(primitive.indices)[:, 0].astype(np.int64)
         corners = _corners(index, primitive.mode)
@@ -234,7 +262,7 @@ class _Reader:
         if self.triangles > MOST_TRIANGLES:
             raise InputError(f"{self.name} has more than {MOST_TRIANGLES:,} triangles; split it.")
         if not len(corners):
-            return
+            return None
         if corners.min() < 0 or corners.max() >= len(points) or not np.isfinite(points).all() or np.abs(points).max() > 1e15:
             raise InputError(f"{self.name} has faces with missing points; it is damaged.")
         mirrored = np.linalg.det(matrix[:3, :3]) < 0.0
@@ -252,11 +280,11 @@ class _Reader:
         if f"TEXCOORD_{coordinates}" in primitive.attributes:
             uv = np.nan_to_num(self._numbers(primitive.attributes[f"TEXCOORD_{coordinates}"])[:, :2].astype(float))[corners]
             uv = np.stack([uv[..., 0], 1.0 - uv[..., 1]], axis=-1)  # glTF's v runs down the picture, ours up
-        if mirrored:
+        if mirrored != to_be_mirrored:
             v, n, uv = v[:, ::-1], n[:, ::-1], uv[:, ::-1]
         surfaces = np.full(len(v), surface, np.uint32)
         vertices, normals, uvs = (np.ascontiguousarray(column, np.float32) for column in (v, n, uv))
-        self.scene.meshes.append(Mesh(name, vertices, normals, uvs, surfaces, double_sided=both))
+        return Mesh(name, vertices, normals, uvs, surfaces, double_sided=both)
 
     def _camera(self, camera: model.Camera, matrix: np.ndarray, name: str) -> None:
         axes = matrix[:3, :3] / np.maximum(np.linalg.norm(matrix[:3, :3], axis=0), 1e-30)
@@ -265,7 +293,7 @@ class _Reader:
             half = abs(camera.orthographic.xmag) or 1.0
         elif camera.perspective:
             half = float(np.tan(min(camera.perspective.yfov, 3.0) / 2.0)) * (camera.perspective.aspectRatio or 16.0 / 9.0)
-        name = self._free(name or camera.name or "camera", [c.name for c in self.scene.cameras])
+        name = self.camera_names.free(name or camera.name or "camera")
         self.scene.cameras.append(Camera(name, np.column_stack([axes, matrix[:3, 3]]), half, orthographic=orthographic))
 
     def _light(self, described: dict[str, Any], matrix: np.ndarray, name: str, path: str) -> None:
@@ -277,7 +305,7 @@ class _Reader:
         x, y, z = (float(c) for c in matrix[:3, 3])
         r, g, b = (float(c) for c in (described.get("color") or (1.0, 1.0, 1.0)))
         light = Light(
-            self._free(name or str(described.get("name") or "light"), [other.name for other in self.scene.lights]), kind,  # type: ignore[arg-type]
+            self.light_names.free(name or str(described.get("name") or "light")), kind,  # type: ignore[arg-type]
             (r, g, b), (x, y, z), upright_frame(matrix[:3, 2]), float(described.get("intensity", 1.0)),
         )  # fmt: skip
         light.group = path.rpartition("/")[0].strip("/")
@@ -288,14 +316,6 @@ class _Reader:
         if described.get("range") is not None:
             self._note(f"The range of the light {light.name} is left out: its light does not end.")
         self.scene.lights.append(light)
-
-    @staticmethod
-    def _free(name: str, taken: list[str]) -> str:
-        number, free = 1, name
-        while free in taken:
-            number += 1
-            free = f"{name} {number}"
-        return free
 
 
 def _from_data_address(uri: str, name: str) -> bytes:

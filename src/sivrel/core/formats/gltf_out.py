@@ -9,6 +9,7 @@ import numpy as np
 
 from ..lights.radiance import emitted
 from ..scene.model import Camera, Light, Mesh, Scene, Surface, Texture, TextureUse
+from ..scene.placed_mesh import PlacedMesh
 from .gltf import glb
 
 ASPECT = 16.0 / 9.0
@@ -37,6 +38,7 @@ class _Writer:
             "asset": {"version": "2.0", "generator": "Sivrel"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [], "meshes": [], "accessors": [],
             "bufferViews": [], "materials": [], "textures": [], "images": [], "samplers": [], "cameras": [],
         }  # fmt: skip
+        self.shapes: dict[tuple[int, bool, bool], int] = {}
         self.lights: list[dict[str, Any]] = []
         self.materials: dict[tuple[int, bool], int] = {}
         self.pictures: dict[Any, int] = {}
@@ -44,7 +46,7 @@ class _Writer:
 
     def whole(self) -> bytes:
         for mesh in self.scene.meshes:
-            if len(mesh.vertices):
+            if mesh.count:
                 self._mesh(mesh)
         for camera in self.scene.cameras:
             self._camera(camera)
@@ -77,6 +79,31 @@ class _Writer:
         self.entry["nodes"].append(entry)
 
     def _mesh(self, mesh: Mesh) -> None:
+        node: dict[str, Any] = {"mesh": self._shape(mesh), "name": mesh.name.strip("/")}
+        if isinstance(mesh, PlacedMesh):
+            node["matrix"] = np.vstack([mesh.to_world, [0.0, 0.0, 0.0, 1.0]]).T.reshape(-1).tolist()
+        self._node(node)
+        for attribute, what in (("seen_by_camera", "hidden from the camera"), ("casts_shadows", "casting no shadow"),
+                                ("seen_by_bounced", "hidden from bounced light")):  # fmt: skip
+            if not getattr(mesh, attribute):
+                self.left_out.append(f"glTF can't express that {mesh.name} is {what}; this was left out.")
+        if mesh.aimed:
+            self.left_out.append(f"glTF can't express that {mesh.name} is aimed at as a light; it only glows there.")
+
+    def _shape(self, mesh: Mesh) -> int:
+        """Number of the mesh in the file: one for all placements of a shape."""
+        if not isinstance(mesh, PlacedMesh):
+            return self._triangles(mesh)
+        mirrored = np.linalg.det(mesh.to_world[:, :3]) < 0.0
+        key = id(mesh.shape), bool(mirrored), mesh.double_sided
+        if key not in self.shapes:
+            shape = mesh.shape.changed(name=mesh.name, double_sided=mesh.double_sided)
+            # A mirroring node turns triangles round (glTF 2.0, section 3.7.4), as they already are in a shape that is mirrored.
+            columns = {name: getattr(shape, name)[:, ::-1] for name in ("vertices", "normals", "uvs")} if mirrored else {}
+            self.shapes[key] = self._triangles(shape.changed(**columns))
+        return self.shapes[key]
+
+    def _triangles(self, mesh: Mesh) -> int:
         primitives = []
         for number in np.unique(mesh.surfaces):
             mine = mesh.surfaces == number
@@ -93,13 +120,7 @@ class _Writer:
             indices = self._accessor(index.astype("<u4").reshape(-1), UNSIGNED, "SCALAR", 34963)
             primitives.append({"attributes": attributes, "indices": indices, "material": self._material(int(number), mesh.double_sided)})
         self.entry["meshes"].append({"primitives": primitives, "name": mesh.name})
-        self._node({"mesh": len(self.entry["meshes"]) - 1, "name": mesh.name.strip("/")})
-        for attribute, what in (("seen_by_camera", "hidden from the camera"), ("casts_shadows", "casting no shadow"),
-                                ("seen_by_bounced", "hidden from bounced light")):  # fmt: skip
-            if not getattr(mesh, attribute):
-                self.left_out.append(f"glTF can't express that {mesh.name} is {what}; this was left out.")
-        if mesh.aimed:
-            self.left_out.append(f"glTF can't express that {mesh.name} is aimed at as a light; it only glows there.")
+        return len(self.entry["meshes"]) - 1
 
     def _material(self, number: int, both: bool) -> int:
         if (number, both) not in self.materials:

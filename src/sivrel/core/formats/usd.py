@@ -11,7 +11,9 @@ from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from ..errors import InputError
 from ..scene.model import LAST_TIME, Camera, FrameRange, Light, Mesh, Scene
+from ..scene.placed_mesh import PlacedMesh
 from .framing import framing_camera
+from .shapes import Shapes, can_place, settle
 from .usd_assets import open_stage, refuse_clips
 from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
@@ -73,6 +75,7 @@ class _Reader:
         self.names: set[str] = set()  # of the lights
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
+        self.shapes = Shapes()
         self.triangles = 0
         self.skipped: list[str] = []
         self.left_out: dict[str, int] = {}
@@ -80,6 +83,7 @@ class _Reader:
     def read(self) -> None:
         self._walk(Usd.PrimRange.Stage(self.stage, Usd.TraverseInstanceProxies()))
         scene = self.scene
+        settle(scene)
         names = [mesh.name for mesh in scene.meshes]
         for prim, light in self.linked:
             self.lights.link(prim, light, names)
@@ -137,16 +141,33 @@ class _Reader:
         prim = mesh.GetPrim()
         if self.triangles > MOST_TRIANGLES:
             raise InputError(f"{self.scene.name} has more than {MOST_TRIANGLES:,} triangles; split it.")
+        matrix = self._to_world(prim, extra)
         try:
-            part: Mesh = read_mesh(mesh, self._to_world(prim, extra), self.time)
+            part: Mesh | None = self._placed(mesh, matrix) if self._is_shared(prim, extra) and can_place(matrix) else self._read(mesh, matrix)
         except MeshError as error:
             self.skipped.append(f"{prim.GetPath()} {error}")
             return None
-        self.triangles += len(part.vertices)
+        if part is not None:
+            self.scene.meshes.append(part)
+        return part
+
+    @staticmethod
+    def _is_shared(prim: Usd.Prim, extra: np.ndarray | None) -> bool:
+        return (extra is not None or prim.IsInstanceProxy()) and not prim.HasAPI(UsdLux.MeshLightAPI)
+
+    def _placed(self, mesh: UsdGeom.Mesh, matrix: np.ndarray) -> PlacedMesh | None:
+        """A placement of a mesh that others place too; what is bound above an instance may differ from one to the next."""
+        prim = mesh.GetPrim()
+        source = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+        key = str(source.GetPath()), self.surfaces.whole(mesh)
+        return self.shapes.placed(key, str(prim.GetPath()), matrix, lambda mirrored: self._read(mesh, np.eye(4), mirrored))
+
+    def _read(self, mesh: UsdGeom.Mesh, matrix: np.ndarray, to_be_mirrored: bool = False) -> Mesh:
+        part = read_mesh(mesh, matrix, self.time, to_be_mirrored)
+        self.triangles += part.count
         faces = part.surfaces  # read_mesh stores the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
         self.surfaces.make_solid(part)
-        self.scene.meshes.append(part)
         return part
 
     def _instances(self, instancer: UsdGeom.PointInstancer, extra: np.ndarray | None) -> None:
@@ -164,6 +185,7 @@ class _Reader:
             self.skipped.append(f"{instancer.GetPath()} has instances without a prototype or a position")
             return
         kept = [i for k, i in enumerate(indices) if not mask or mask[k]]
+        of_prototype: dict[tuple[int, bool], list[PlacedMesh] | None] = {}
         for index, matrix in zip(kept, matrices, strict=True):
             root = self.stage.GetPrimAtPath(prototypes[index])
             if not root:
@@ -175,7 +197,32 @@ class _Reader:
             except np.linalg.LinAlgError:
                 self.skipped.append(f"{prototypes[index]} has a transform that can't be inverted")
                 break
-            self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
+            key = index, bool(np.linalg.det(place[:3, :3]) < 0.0)
+            if not self._again(of_prototype.get(key), place):
+                before = self._counts()
+                self._walk(Usd.PrimRange(root, Usd.TraverseInstanceProxies()), place)
+                of_prototype[key] = self._relative(before, place)
+
+    def _counts(self) -> tuple[int, ...]:
+        return len(self.scene.meshes), len(self.scene.lights), len(self.scene.cameras), len(self.skipped), sum(self.left_out.values())
+
+    def _relative(self, before: tuple[int, ...], place: np.ndarray) -> list[PlacedMesh] | None:
+        """What a prototype has added to the scene since `before`, relative to its place; None if that was more than placed meshes, or can't be
+        repeated without walking it."""
+        added = self.scene.meshes[before[0] :]
+        placed = [mesh for mesh in added if isinstance(mesh, PlacedMesh)]
+        if len(placed) < len(added) or self._counts()[1:] != before[1:] or not can_place(self.to_scene @ place):
+            return None
+        back = np.linalg.inv(self.to_scene @ place)[:3]
+        return [mesh.moved(back) for mesh in placed]
+
+    def _again(self, relative: list[PlacedMesh] | None, place: np.ndarray) -> bool:
+        """Adds what a prototype holds at another place, if that is known."""
+        matrix = self.to_scene @ place
+        if relative is None or not can_place(matrix):
+            return False
+        self.scene.meshes += [mesh.moved(matrix[:3]) for mesh in relative]
+        return True
 
     def _light(self, prim: Usd.Prim, extra: np.ndarray | None) -> None:
         light = self.lights.read(prim, self._to_world(prim, extra))

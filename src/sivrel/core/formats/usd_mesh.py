@@ -14,8 +14,9 @@ class MeshError(ValueError):
     """Why a mesh can't be used, as the end of a sentence that begins with its path."""
 
 
-def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mesh:
-    """The mesh in scene space (`matrix` is 4 x 4 for columns). `surfaces` holds each triangle's face number.
+def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode, to_be_mirrored: bool = False) -> Mesh:
+    """The mesh in scene space (`matrix` is 4 x 4 for columns), or in its own where that is the identity: then with triangles that run clockwise where
+    it is `to_be_mirrored` by its placements. `surfaces` holds each triangle's face number.
 
     Raises MeshError when indices or points are broken.
     """
@@ -42,10 +43,11 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode) -> Mes
 
     # A left-handed orientation and a mirroring transform each flip the front of a face.
     mirrored = np.linalg.det(matrix[:3, :3]) < 0.0
-    turned = (mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded) != mirrored
+    inwards = (mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded) != mirrored
+    turned = inwards != to_be_mirrored
     normals = _normals(mesh, corners, faces, indices, len(points), matrix, time)
     facets = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
-    if turned:
+    if inwards:
         facets = -facets
     if normals is None:
         if _is_smooth(mesh, time):

@@ -46,12 +46,14 @@ class SurfaceReader:
         self.thin_walled: dict[int, bool | None] = {}
         self.solid: dict[int, int] = {}
 
+    def whole(self, mesh: UsdGeom.Mesh) -> int:
+        """Surface number of a mesh as a whole: its material, or its display colour."""
+        bound = self._bound(mesh.GetPrim())
+        return self._from_display_colour(mesh) if bound is None else bound
+
     def assign(self, mesh: UsdGeom.Mesh, faces: np.ndarray) -> np.ndarray:
-        """Surface number uint32 of every triangle, from its face number: the mesh's material, or its subset's."""
-        whole = self._bound(mesh.GetPrim())
-        if whole is None:
-            whole = self._from_display_colour(mesh)
-        of_face = np.full(int(faces.max()) + 1, whole, np.uint32)
+        """Surface number uint32 of every triangle, from its face number: the mesh's, or its subset's."""
+        of_face = np.full(int(faces.max()) + 1, self.whole(mesh), np.uint32)
         for subset in UsdShade.MaterialBindingAPI(mesh.GetPrim()).GetMaterialBindSubsets():
             number = self._bound(subset.GetPrim())
             members = np.array(subset.GetIndicesAttr().Get(self.time) or [], np.int64)

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..errors import InputError
 from ..kernel import called_kernel, kernel
+from ..scene.triangles import bounds, triangle_count
 from ..settings import Group, setting
 from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
@@ -151,6 +152,7 @@ def _lookup(prepared, scene, memory, spot):
 
 
 def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    _refuse_placed(job)
     longest = wanted.max_edge or edge_for(job.arrays, ELEMENTS)
     least = wanted.min_edge or longest / 4.0
     _check_scale(job, longest)
@@ -198,11 +200,21 @@ def _quartered(mesh: ElementMesh, score: np.ndarray, least: float) -> tuple[Elem
     return mesh, parents
 
 
+def _refuse_placed(job: Any) -> None:
+    """Raises InputError where shapes are shared: a bake needs a place for the light of every triangle."""
+    count = triangle_count(job.arrays)
+    if len(job.arrays.bvh.placements.first):
+        raise InputError(
+            f"Baked light needs triangles of its own for each placed object, {count:,} in this scene; choose another way, or raise "
+            f"surfaces.copied to {count:,} if there is memory for it."
+        )
+
+
 def _check_scale(job: Any, longest: float) -> None:
     """Raises InputError if elements of that size do not fit the size of the scene."""
     area = float(whole_triangles(job.arrays).areas().sum())
-    corners = job.arrays.vertices.reshape(-1, 3)
-    extent = float((corners.max(axis=0) - corners.min(axis=0)).max())
+    low, high = bounds(job.arrays)
+    extent = float((high - low).max())
     if area / longest**2 > MOST_ELEMENTS:
         at_least = (area / MOST_ELEMENTS) ** 0.5 * 2.0
         raise InputError(
@@ -256,6 +268,7 @@ def _to_patches(at_corners: np.ndarray, areas: np.ndarray, patches: np.ndarray, 
 def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Bake:
     light, numbers, patches = arrays["light"], arrays["numbers"], arrays["patches"]
     corners = int(notes["corners"])
+    _refuse_placed(job)
     if len(arrays["split"]) < len(job.arrays.vertices) or int(numbers.max(initial=-1)) >= corners:
         raise InputError("The bake belongs to another shape of the scene and can't be used; unlock or delete it on the caches page.")
     for k in range(wanted.smoothing):

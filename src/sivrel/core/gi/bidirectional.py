@@ -17,6 +17,7 @@ import numpy as np
 from ..kernel import called_kernel, kernel
 from ..lights.emitters import BLACK
 from ..scene.arrays import BY_BOUNCED, TINT
+from ..scene.triangles import surface_row_at
 from ..settings import Group, setting
 from ..surfaces.albedo import directional_albedo
 from ..surfaces.next_surface import TINTED, next_surface
@@ -195,7 +196,7 @@ def _open(scene, stack, key, sample, dimension, origin, d, distance):
             return left
         if kind != TINTED:
             return BLACK
-        left, start = multiply(left, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT)), at + scene.offset
+        left, start = multiply(left, row3(scene.surfaces, surface_row_at(scene, hit), TINT)), at + scene.offset
 
 
 @kernel

@@ -35,6 +35,7 @@ from ..kernel import called_kernel, kernel
 from ..lights.choice import LEARNED_COLUMNS, MEAN, SQUARED, UNSHADOWED, chances_of, choices_of, irradiance_by, learn_lights
 from ..lights.emitters import BLACK, meet_light
 from ..scene.arrays import BY_BOUNCED, BY_CAMERA, FAR, NO_LIGHT, TINT
+from ..scene.triangles import mesh_light_at, object_at, surface_row_at
 from ..settings import Group, setting
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
@@ -137,8 +138,8 @@ def _emission(scene, p, n, d, distance, hit, point):
     a surface that is none)."""
     found = luminance(point.emission)
     brightest, light = found, np.int64(-1)
-    if hit != NO_HIT and scene.light_of[hit] != NO_LIGHT:
-        light = np.int64(scene.light_of[hit])
+    if hit != NO_HIT and mesh_light_at(scene, hit) != NO_LIGHT:
+        light = np.int64(mesh_light_at(scene, hit))
     for i in range(min(len(scene.lights), MOST_LIGHTS_MET)):
         at, radiance, _ = meet_light(scene, i, p, n, d, distance)
         if at > 0.0:
@@ -189,13 +190,13 @@ def walk(scene, stack, guide, rays, seed, first, share, offset, samples):
                     _keep_emission(scene, guide, samples[row], passed, origin, normal, d, FAR, NO_HIT, NO_POINT)
                 break
             if kind == TINTED:
-                passed *= luminance(row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                passed *= luminance(row3(scene.surfaces, surface_row_at(scene, hit), TINT))
                 start = distance + scene.offset
                 continue
             point = surface_at(scene, hit, b1, b2, d)
             if begun:
                 _keep_emission(scene, guide, samples[row], passed, origin, normal, d, distance, hit, point)
-            glass, shading = shading_met(scene, np.int64(scene.object_of[hit]), kind, point, d, 0.0, 0.0, False)
+            glass, shading = shading_met(scene, object_at(scene, hit), kind, point, d, 0.0, 0.0, False)
             scattering = shading.scattering
             reflected = luminance(scattering.diffuse) * scattering.left_o * scattering.coat_left_o
             u, v = sample_2d(key, 0, dimension + DRAW)

@@ -41,6 +41,7 @@ from ..scene.arrays import (
     is_linked,
 )
 from ..scene.arrays import BASE as BASE_COLOUR
+from ..scene.triangles import around, bounds, object_at, surface_row_at
 from ..shadows.traced import stops
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
@@ -156,12 +157,12 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             if absorption[0] + absorption[1] + absorption[2] > 0.0:
                 far = distance - start
                 flux = multiply(flux, (math.exp(-absorption[0] * far), math.exp(-absorption[1] * far), math.exp(-absorption[2] * far)))
-            row = np.int64(scene.object_of[hit])
+            row = object_at(scene, hit)
             if scattered == 0 and not stops(scene, hit, link):
                 start = distance + scene.offset
                 continue
             if kind == TINTED:
-                flux = multiply(flux, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                flux = multiply(flux, row3(scene.surfaces, surface_row_at(scene, hit), TINT))
                 start = distance + scene.offset
                 continue
             if scattered == 0 and light != GLOWING:
@@ -231,9 +232,8 @@ def shoot_photons(
     may raise. For `mode` see _shoot. More are shot, each with less flux,
     where light matters."""
     columns = VERTEX_COLUMNS if mode == VERTICES else COLUMNS
-    targets = targets_of(scene.vertices[turns_light(scene)].reshape(-1, 3, 3).astype(float)) if mode == CAUSTICS else NO_TARGETS
-    corners = scene.vertices.reshape(-1, 3).astype(float)
-    low, high = corners.min(axis=0), corners.max(axis=0)
+    targets = targets_of(around(scene, turns_light(scene))) if mode == CAUSTICS else NO_TARGETS
+    low, high = bounds(scene)
     centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
     glow = _Glow(scene)
     sources = [i for i in range(len(scene.lights)) if scene.lights[i, KIND] != MESH]
@@ -296,8 +296,8 @@ def shoot_photons(
 
 
 def turns_light(scene: SceneArrays) -> np.ndarray:
-    """bool [triangles]: which of them may reflect or refract without scattering: glass, panes, metals, and surfaces that are black beneath their
-    gloss."""
+    """bool by row of the arrays: which triangles may reflect or refract without scattering: glass, panes, metals, and surfaces that are black beneath
+    their gloss."""
     surfaces = scene.surfaces
     clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
     black = (surfaces[:, BASE_COLOUR : BASE_COLOUR + 3].max(axis=1) <= 0.0) & (surfaces[:, BASE_MAP] < 0) & (surfaces[:, IOR] != 1.0)

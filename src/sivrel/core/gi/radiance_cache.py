@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
+from ..scene.triangles import bounds
 from ..settings import Group, setting
 from ..trace.sampler import hash32, sample_2d
 from ..vector import add, frame, scale
@@ -216,8 +217,8 @@ def _extend(job: Any, wanted: RadianceCacheSettings, arrays: dict[str, np.ndarra
 
 def _serve(job: Any, wanted: RadianceCacheSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Cells:
     samples = arrays["samples"].astype(np.float64)
-    corners = job.arrays.vertices.reshape(-1, 3)
-    extent = float(np.linalg.norm(corners.max(axis=0) - corners.min(axis=0)))
+    low, high = bounds(job.arrays)
+    extent = float(np.linalg.norm(high - low))
     size = wanted.cell or automatic_size(samples, extent)
     cells = len(np.unique(_cell_numbers(samples, size)))
     keys, values = _fill(samples, size, 1 << max(4, int(math.ceil(math.log2(2 * cells + 16)))))

@@ -15,6 +15,7 @@ import numpy as np
 from ..kernel import called_kernel
 from ..numba_byref import by_reference
 from ..scene.arrays import BY_BOUNCED, TINT
+from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.surface_at import offset_point, surface_at
@@ -86,11 +87,11 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
             if hit == NO_HIT:
                 break
             if kind == TINTED:
-                flux = multiply(flux, row3(scene.surfaces, np.int64(scene.surface_of[hit]), TINT))
+                flux = multiply(flux, row3(scene.surfaces, surface_row_at(scene, hit), TINT))
                 start = distance + scene.offset
                 continue
             point = surface_at(scene, hit, b1, b2, d)
-            glass, shading = shading_met(scene, np.int64(scene.object_of[hit]), kind, point, d, 0.0, 0.0, False)
+            glass, shading = shading_met(scene, object_at(scene, hit), kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 place, _, _ = element_at(split, child, element, hit, b1, b2)
                 landed[count] = 2 * np.int64(patches[place]) + (0 if point.front else 1)

@@ -30,6 +30,7 @@ from ..scene.arrays import (
     is_linked,
 )  # fmt: skip
 from ..scene.arrays import KIND as LIGHT_KIND
+from ..scene.triangles import mesh_light_at, object_at
 from ..shadows.traced import TRACED
 from ..shadows.ways import light_share, share_from
 from ..surfaces.preview import BASE as BASE_PART
@@ -186,10 +187,10 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
     """Emission of a surface `point` that a ray along `d` hit on triangle `hit`, times `throughput`: its own where it
     only glows or the camera sees it, else as its mesh light states, weighted against aiming at it. `distance` is from the
     start of the ray."""
-    number = scene.light_of[hit]
+    number = mesh_light_at(scene, hit)
     light, slot = point.emission, 0
     if number == NO_LIGHT:
-        if scene.objects[scene.object_of[hit], FLAGS] & GLOWS == 0:
+        if scene.objects[object_at(scene, hit), FLAGS] & GLOWS == 0:
             return BLACK
         light = multiply(throughput, light)
     else:

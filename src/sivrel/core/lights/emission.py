@@ -30,7 +30,7 @@ from ..scene.arrays import (
     STRETCHED,
     SUN,
 )
-from ..surfaces.surface_at import corners_of
+from ..scene.triangles import corners_of, surface_row_at
 from ..vector import add, cross, dot, frame, multiply, normalize, row3, scale, subtract, to_world
 from .emitters import BLACK, from_round, pictured, place_on_flat, sent, stretched_area
 from .mesh_emitter import shining_at
@@ -164,7 +164,7 @@ def emit_from_triangle(scene, triangle, density, targets, u1, v1, u2, v2):
     place = add(a, add(scale(e1, b1), scale(e2, b2)))
     normal = normalize(cross(e1, e2))
     sides = 1.0
-    if scene.surfaces[scene.surface_of[triangle], BOTH_SIDES] > 0.0:
+    if scene.surfaces[surface_row_at(scene, triangle), BOTH_SIDES] > 0.0:
         sides = 2.0
         if u2 < 0.5:
             u2, normal = 2.0 * u2, scale(normal, -1.0)

@@ -10,7 +10,8 @@ import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
 from ..scene.arrays import EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
-from ..surfaces.surface_at import corners_of, emission_at, opacity_at, passing_at
+from ..scene.triangles import corners_of, mesh_light_at
+from ..surfaces.surface_at import emission_at, opacity_at, passing_at
 from ..trace.traverse import NO_HIT
 from ..vector import LUMINANCE, add, cross, dot, luminance, multiply, normalize, row3, scale, subtract
 from .mesh_tree import choose_triangle, solid_angle, triangle_chance
@@ -70,7 +71,7 @@ def shining_at(scene, triangle, b1, b2, d):
     """Radiance of a triangle at the weights b1, b2, as its mesh light states if it has one, without the part that passes straight along `d`: what
     is cut out does not shine."""
     light = emission_at(scene, triangle, b1, b2)
-    number = scene.light_of[triangle]
+    number = mesh_light_at(scene, triangle)
     if number != NO_LIGHT:
         light = mesh_radiance(scene, np.int64(number), light)
     passing, _ = passing_at(scene, triangle, b1, b2, d)

@@ -11,7 +11,7 @@ import math
 import numpy as np
 
 from ..kernel import called_kernel, kernel
-from ..surfaces.surface_at import corners_of
+from ..scene.triangles import corners_of
 from ..vector import cross, dot, normalize, scale, subtract
 
 # Columns of a node: centre and radius of its bounding sphere, its power (area times luminance), power times normal, the six moments of the

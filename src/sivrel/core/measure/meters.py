@@ -1,5 +1,6 @@
 """Effects of a render's limits: light removed by the clamp, light beyond the bounce limits, self-intersecting rays."""
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -14,8 +15,8 @@ from ..render.film import (
     LEFT,
     SAMPLES,
     SELF_HITS,
-    TRIANGLE,
     film_beauty,
+    triangles_in,
 )
 from ..render.passes import kind_in_words
 from .noise import DARK, LUMINANCE
@@ -25,9 +26,10 @@ FIREFLY = 2.0
 """A pixel is a firefly if a single contribution exceeds this many times all its other light plus the eye's floor."""
 
 
-def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) -> dict[str, Any]:
+def measure_meters(film: np.ndarray, objects: list[str], object_of: Callable[[np.ndarray], np.ndarray]) -> dict[str, Any]:
     """Shares of the light that the picture would have without each limit, from 0 to 1.
 
+    object_of: numbers of objects from those of triangles
     clamped: share; `clamped_most`: the object that lost most of it, with its share of that, if any
     beyond: by limit, an unbiased estimate from the few paths that continue; `beyond_error` is the standard
     error of their sum, from the spread of the pixels
@@ -47,8 +49,8 @@ def measure_meters(film: np.ndarray, objects: list[str], object_of: np.ndarray) 
 
     most = None
     if clamped > 0.0:
-        triangles = flat[:, TRIANGLE].astype(int)
-        rows = np.where(triangles >= 0, object_of[np.maximum(triangles, 0)].astype(int), -1)
+        triangles = triangles_in(flat)
+        rows = np.where(triangles >= 0, object_of(np.maximum(triangles, 0)), -1)
         taken = np.bincount(rows[rows >= 0], weights=flat[rows >= 0, CLAMPED], minlength=len(objects))
         if taken.sum() > 0.0:
             most = [objects[int(taken.argmax())], float(taken.max() / flat[:, CLAMPED].sum())]

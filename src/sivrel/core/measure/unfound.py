@@ -22,7 +22,8 @@ def unfound_variance(picture: Picture, arrays: SceneArrays, seed: int = 0) -> fl
     """
     if not {"position", "normal", "albedo", "samples"} <= set(picture.passes) or _is_found(picture):
         return 0.0
-    surfaces = arrays.surfaces[arrays.surface_of.astype(np.int64)]
+    # What glows is stored where it stands.
+    surfaces = arrays.surfaces[arrays.surface_of[: len(arrays.object_of)].astype(np.int64)]
     glow = surfaces[:, EMISSION : EMISSION + 3].astype(np.float64) @ LUMINANCE
     glow *= (arrays.objects[arrays.object_of.astype(np.int64), FLAGS] & GLOWS) != 0
     chosen = np.flatnonzero((glow > 0.0) & (arrays.light_of == NO_LIGHT))

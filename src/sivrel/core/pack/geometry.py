@@ -33,45 +33,73 @@ from ..scene.arrays import (
     SceneArrays,
 )
 from ..scene.model import Scene, Surface
-from ..trace.bvh import build_bvh
+from ..trace.bvh import Bvh
+from ..trace.placements import Placements
+from ..trace.two_levels import build_two_levels, placed_boxes
 from .lights import pack_lights, without_lights
 from .objects import TexturePool, packed_meshes
+from .stored import COPIED, double_sided, stored_meshes
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
 """The automatic ray offset in rounding errors (2**-24) of the largest coordinate: a hit point is off by a few of them."""
 
 
-def pack_geometry(scene: Scene, like: SceneArrays | None = None) -> SceneArrays:
+def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: int = COPIED) -> SceneArrays:
     """Flatten meshes, surfaces and textures of `scene` and build its hierarchy; lights are packed onto it
-    (`pack.lights`). `like`: another frame of it, whose hierarchy is taken where no vertex has moved."""
+    (`pack.lights`). `like`: another frame of it, whose hierarchy is taken where no vertex has moved. most_copied: see `pack.stored`."""
     meshes = packed_meshes(scene)
+    stored = stored_meshes(scene, meshes, most_copied)
 
     def gathered(attribute: str, columns: int) -> np.ndarray:
-        parts = [getattr(mesh, attribute).reshape(-1, columns) for mesh in meshes]
-        whole = np.concatenate(parts) if parts else np.zeros((0, columns))
-        return np.ascontiguousarray(whole, np.float32)
+        whole = np.empty((sum(mesh.count for mesh in stored.meshes), columns), np.float32)
+        row = 0
+        for mesh in stored.meshes:
+            whole[row : row + mesh.count] = getattr(mesh, attribute).reshape(-1, columns)
+            row += mesh.count
+        return whole
 
     vertices = gathered("vertices", 9)
     pool = TexturePool()
     surfaces = [_surface_row(surface, both, pool) for surface in scene.surfaces for both in (False, True)]
     # Each surface is stored twice: emitting from its front, and from both faces.
-    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(mesh.double_sided) for mesh in meshes]
-    largest = float(np.abs(vertices).max()) if len(vertices) else 1.0
-    counts = [len(mesh.vertices) for mesh in meshes]
+    both_sides = double_sided(stored, meshes)
+    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(both) for mesh, both in zip(stored.meshes, both_sides, strict=True)]
+    counts = [meshes[k].count for k in stored.standing]
     return without_lights(
-        bvh=like.bvh if like is not None and np.array_equal(like.vertices, vertices) else build_bvh(vertices.reshape(-1, 3, 3)),
+        bvh=_hierarchy(vertices, sum(counts), stored.placements, like),
         vertices=vertices,
         normals=gathered("normals", 9),
         uvs=gathered("uvs", 6),
         surface_of=np.concatenate(surface_of) if surface_of else np.zeros(0, np.uint32),
-        object_of=np.repeat(np.arange(len(meshes), dtype=np.uint32), counts),
+        object_of=np.repeat(np.array(stored.standing, np.uint32), counts),
         surfaces=np.array(surfaces, np.float64).reshape(-1, SURFACE_COLUMNS),
         textures=np.array(pool.rows, np.float64).reshape(-1, TEXTURE_COLUMNS),
         texels=np.concatenate(pool.texels) if pool.texels else np.zeros((1, 4), np.float32),
         see_through=any(s.lets_light_pass() for s in scene.surfaces),
-        offset=max(largest, 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
+        offset=max(_largest(vertices, sum(counts), stored.placements), 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
     )
+
+
+def _hierarchy(vertices: np.ndarray, standing: int, placements: Placements, like: SceneArrays | None) -> Bvh:
+    if like is not None and np.array_equal(like.vertices, vertices):
+        old = like.bvh.placements
+        if all(np.array_equal(getattr(old, name), getattr(placements, name)) for name in ("first", "stored", "objects", "to_world")):
+            return like.bvh
+    return build_two_levels(vertices.reshape(-1, 3, 3), standing, placements)
+
+
+def _largest(vertices: np.ndarray, standing: int, placements: Placements) -> float:
+    """The largest coordinate in metres, in the scene and in the space of shapes as it is stretched by their placements: rays are rounded in both."""
+    if not len(vertices):
+        return 1.0
+    largest = float(np.abs(vertices[:standing]).max(initial=0.0))
+    if len(placements.first):
+        largest = max(largest, float(np.abs(placed_boxes(vertices.reshape(-1, 3, 3), placements)).max()))
+        own = {row: float(np.abs(vertices[row : row + count]).max()) for row, count in zip(placements.stored, placements.counts, strict=True)}
+        stretch = np.linalg.norm(placements.to_world.reshape(-1, 3, 4)[:, :, :3], axis=1).max(axis=1)
+        largest = max(largest, float((stretch * np.array([own[row] for row in placements.stored])).max()))
+    return largest
 
 
 def pack_scene(scene: Scene) -> SceneArrays:

@@ -85,10 +85,10 @@ DEFAULT_SHADOW = Shadow("traced", 1, 1024, 2.0, 2.0)
 
 def without_lights(**geometry: Any) -> SceneArrays:
     """Scene arrays of the given geometry without lights."""
-    triangles = len(geometry["vertices"])
+    standing, numbers = len(geometry["object_of"]), np.concatenate([geometry["object_of"], geometry["bvh"].placements.objects])
     return SceneArrays(
         **geometry,
-        objects=np.full((int(geometry["object_of"][-1]) + 1 if triangles else 1, 2), BY_CAMERA | BY_SHADOW | BY_BOUNCED | GLOWS, np.int64),
+        objects=np.full((int(numbers.max(initial=0)) + 1, 2), BY_CAMERA | BY_SHADOW | BY_BOUNCED | GLOWS, np.int64),
         filtered=False,
         lights=np.zeros((0, LIGHT_COLUMNS)),
         portals=np.zeros((0, LIGHT_COLUMNS)),
@@ -96,8 +96,8 @@ def without_lights(**geometry: Any) -> SceneArrays:
         tree=np.zeros((0, NODE_COLUMNS)),
         leaf_of=np.zeros(0, np.int64),
         distant=np.zeros(0, np.int64),
-        light_of=np.full(triangles, NO_LIGHT, np.uint32),
-        mesh_leaf=np.zeros(triangles, np.uint32),
+        light_of=np.full(standing, NO_LIGHT, np.uint32),
+        mesh_leaf=np.zeros(standing, np.uint32),
         mesh_nodes=np.zeros((0, MESH_COLUMNS), np.float32),
         mesh_links=np.zeros((0, LINK_COLUMNS), np.uint32),
         maps=np.zeros((0, MAP_COLUMNS)),
@@ -270,14 +270,14 @@ class _Emitters:
 
     def __init__(self, geometry: SceneArrays, meshes: list[Mesh]) -> None:
         self.geometry = geometry
-        counts = [len(mesh.vertices) for mesh in meshes]
-        starts: list[int] = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(int).tolist() if counts else []
+        # Whatever emits is stored where it stands, by rising number of its object.
+        starts = np.searchsorted(geometry.object_of, np.arange(len(meshes) + 1)).tolist()
         self.triangles: dict[str, list[np.ndarray]] = {}
-        for mesh, start, count in zip(meshes, starts, counts, strict=True):
-            self.triangles.setdefault(mesh.name, []).append(np.arange(start, start + count))
+        for mesh, start, end in zip(meshes, starts, starts[1:], strict=False):
+            self.triangles.setdefault(mesh.name, []).append(np.arange(start, end))
         self.aimed = {mesh.name for mesh in meshes if mesh.aimed}
-        self.light_of = np.full(len(geometry.vertices), NO_LIGHT, np.uint32)
-        self.leaf = np.zeros(len(geometry.vertices), np.uint32)
+        self.light_of = np.full(len(geometry.object_of), NO_LIGHT, np.uint32)
+        self.leaf = np.zeros(len(geometry.object_of), np.uint32)
         self.nodes: list[np.ndarray] = []
         self.links: list[np.ndarray] = []
         self.used = 0

@@ -22,7 +22,7 @@ from ..scene.model import Mesh, Scene, Texture, TextureUse
 
 def packed_meshes(scene: Scene) -> list[Mesh]:
     """The meshes that are packed, in the order in which `object_of` counts them."""
-    return [mesh for mesh in scene.meshes if len(mesh.vertices)]
+    return [mesh for mesh in scene.meshes if mesh.count]
 
 
 def object_flags(meshes: list[Mesh]) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 import math
 from collections import defaultdict
+from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -12,7 +13,8 @@ from ..render.frame import Frame
 from ..render.passes import MATTE, layer_of
 from ..render.preparation import camera_rays
 from ..render.prepare import Prepared
-from ..scene.arrays import BY_CAMERA, FLAGS, OPACITY
+from ..scene.arrays import BY_CAMERA, FLAGS, OPACITY, SceneArrays
+from ..scene.triangles import objects_at, surface_rows_at
 from ..task import Task
 from ..trace.traverse import closest_hits
 from .exr import Picture
@@ -37,7 +39,6 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
         raise InputError(f"{rays} rays a pixel do not make a square; give 4, 9, 16, 25, 36, 49 or 64, at most {MOST_RAYS}.")
     task = task or Task()
     names, number_of = _things(prepared, by)
-    hidden = _hidden(prepared)
     x0, y0, x1, y1 = frame.window
     # Of what is in sight only: a scene may have thousands of things.
     counts: dict[int, np.ndarray] = defaultdict(lambda: np.zeros((y1 - y0, x1 - x0), np.uint16))
@@ -48,8 +49,8 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
         py = (np.arange(top, bottom)[:, None] + inside).reshape(-1)
         px = (np.arange(x0, x1)[:, None] + inside).reshape(-1)
         down, across = (plane.reshape(-1) for plane in np.meshgrid(py, px, indexing="ij"))
-        seen = _seen(prepared, *camera_rays(prepared.camera, frame.width, frame.height, across, down), hidden)
-        seen = np.where(seen >= 0, number_of[seen], -1)
+        seen = _seen(prepared, *camera_rays(prepared.camera, frame.width, frame.height, across, down))
+        seen = np.where(seen >= 0, number_of(prepared.arrays, np.maximum(seen, 0)), -1)
         seen = seen.reshape(bottom - top, side, x1 - x0, side).transpose(0, 2, 1, 3).reshape(bottom - top, x1 - x0, rays)
         for number in map(int, np.unique(seen[seen >= 0])):
             counts[number][top - y0 : bottom - y0] = (seen == number).sum(axis=2)
@@ -62,21 +63,14 @@ def mattes(prepared: Prepared, frame: Frame, by: By = "object", rays: int = 16, 
     return Picture(passes, frame, camera=prepared.camera.name)
 
 
-def _things(prepared: Prepared, by: By) -> tuple[list[str], np.ndarray]:
-    """Names, and the number of each triangle's object or surface."""
+def _things(prepared: Prepared, by: By) -> tuple[list[str], Callable[[SceneArrays, np.ndarray], np.ndarray]]:
+    """Names, and the function that finds the number of each triangle's object or surface."""
     if by == "object":
-        return [mesh.name for mesh in packed_meshes(prepared.scene)], prepared.arrays.object_of.astype(np.int64)
-    return [surface.name for surface in prepared.scene.surfaces], prepared.arrays.surface_of.astype(np.int64) // 2  # each surface is packed twice
+        return [mesh.name for mesh in packed_meshes(prepared.scene)], objects_at
+    return [surface.name for surface in prepared.scene.surfaces], lambda arrays, hits: surface_rows_at(arrays, hits) // 2  # each is packed twice
 
 
-def _hidden(prepared: Prepared) -> np.ndarray:
-    """bool by triangle: whether the camera looks through it."""
-    arrays = prepared.arrays
-    flags = arrays.objects[arrays.object_of.astype(np.int64), FLAGS].astype(np.int64)
-    return (flags & BY_CAMERA == 0) | (arrays.surfaces[arrays.surface_of.astype(np.int64), OPACITY] <= 0.0)
-
-
-def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray, hidden: np.ndarray) -> np.ndarray:
+def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray) -> np.ndarray:
     """int64 [n]: the first triangle that each ray meets and the camera sees, -1 for none."""
     arrays = prepared.arrays
     found, going, o = np.full(len(d), -1), np.arange(len(d)), origins.copy()
@@ -86,7 +80,8 @@ def _seen(prepared: Prepared, origins: np.ndarray, d: np.ndarray, hidden: np.nda
         hits, distances = closest_hits(arrays.bvh, o[going].astype(np.float32), d[going].astype(np.float32), np.float32(0.0), FAR)
         met = distances < 0.999 * FAR
         going, hits, distances = going[met], hits[met].astype(np.int64), distances[met].astype(float)
-        stays = ~hidden[hits]
+        hidden = arrays.objects[objects_at(arrays, hits), FLAGS].astype(np.int64) & BY_CAMERA == 0
+        stays = ~hidden & (arrays.surfaces[surface_rows_at(arrays, hits), OPACITY] > 0.0)
         found[going[stays]] = hits[stays]
         going, distances = going[~stays], distances[~stays]
         o[going] += d[going] * (distances + 4.0 * arrays.offset)[:, None]

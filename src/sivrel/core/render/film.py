@@ -1,5 +1,7 @@
 """The film: the columns that are stored for each pixel, first as sums over its samples, then as means."""
 
+import math
+
 import numpy as np
 
 from ..kernel import called_kernel, kernel
@@ -97,6 +99,29 @@ def write_means(memory, columns, count, pairs, film):
     """The film's values of a tile's pixels from their sums."""
     for i in range(count):
         _write_pixel(memory.pixels[i], memory.tally.shape[1], pairs, film[i // columns, i % columns])
+
+
+@kernel
+def film_number(number):
+    """A triangle's number as the film stores it in 32 bits, without rounding: itself up to 2**24; above, its lower 23 bits are the digits of a float
+    and the others its exponent."""
+    value = float(number)
+    if number >= 1 << 24:
+        high = (number >> 23) - 1
+        value = math.ldexp(float((1 << 23) + (number & ((1 << 23) - 1))), high)
+    return value
+
+
+def triangles_in(film: np.ndarray) -> np.ndarray:
+    """int64 [...]: numbers of the triangles in a film [..., columns], -1 for none: the inverse of `film_number`."""
+    values = film[..., TRIANGLE].astype(np.float64)
+    digits, exponents = np.frexp(values)
+    above = ((exponents.astype(np.int64) - 23) << 23) | (np.ldexp(digits, 24).astype(np.int64) & ((1 << 23) - 1))
+    return np.where(values < 1 << 24, values, above).astype(np.int64)
+
+
+MOST_NUMBERED = 100 << 23
+"""Most triangles that a film can number."""
 
 
 @kernel

@@ -408,3 +408,11 @@ class SurfaceSettings(Group):
         ge=1,
         le=7,
     )
+    copied: int = setting(
+        500_000,
+        "copied triangles",
+        "Objects that are placed several times are copied, the smallest first, as long as the copies have no more than {} triangles.",
+        "Others are stored once, whatever their number. A ray finds its way among copies in less time, and each takes about 200 bytes a triangle.",
+        ge=0,
+        le=20_000_000,
+    )

@@ -166,7 +166,7 @@ def keep_sample(memory, seen, paired, sums):
     if row[BRIGHTEST] > sums[of_film.BRIGHTEST]:
         sums[of_film.BRIGHTEST], sums[of_film.BRIGHTEST_KIND] = row[BRIGHTEST], row[BRIGHTEST_KIND]
     if first:
-        sums[of_film.TRIANGLE], sums[of_film.WEIGHTS], sums[of_film.WEIGHTS + 1] = seen.triangle, seen.b1, seen.b2
+        sums[of_film.TRIANGLE], sums[of_film.WEIGHTS], sums[of_film.WEIGHTS + 1] = of_film.film_number(np.int64(seen.triangle)), seen.b1, seen.b2
     bounced = _bounced(row)
     for part in range(3):
         sums[of_film.BOUNCED + part] += bounced[part]

@@ -9,6 +9,8 @@ from scipy.ndimage import uniform_filter
 from ..lights.direct import REACHING, UNHINDERED
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
+from ..scene.triangles import corners_at, objects_at, placed_corners, surface_rows_at
+from ..trace.placements import Placements
 from . import film as columns
 from .film import camera_array
 
@@ -165,38 +167,50 @@ def _spread(plane: np.ndarray) -> np.ndarray:
 
 
 def _of_first_samples(film: np.ndarray, arrays: SceneArrays) -> dict[str, np.ndarray]:
-    triangle = film[..., columns.TRIANGLE].astype(np.int64)
+    triangle = columns.triangles_in(film)
     there = triangle >= 0
     at = np.where(there, triangle, 0)
-    position = np.where(there[..., None], on_triangles(film, arrays.vertices), 0.0)
-    objects = np.where(there, arrays.object_of[at].astype(np.float32), -1.0)
+    position = np.where(there[..., None], _mixed(film, corners_at(arrays, at)), 0.0)
+    objects = np.where(there, objects_at(arrays, at).astype(np.float32), -1.0)
     # Each surface is in the arrays twice: emitting from its front, and from both faces.
-    surfaces = np.where(there, (arrays.surface_of[at] // 2).astype(np.float32), -1.0)
+    surfaces = np.where(there, (surface_rows_at(arrays, at) // 2).astype(np.float32), -1.0)
     return {"position": position.astype(np.float32), "object": objects[..., None], "surface": surfaces[..., None]}
 
 
-def on_triangles(film: np.ndarray, vertices: np.ndarray) -> np.ndarray:
-    """float64 [rows, columns, 3]: positions of the first samples' hits on `vertices` [triangles, 9]."""
-    corners = vertices[np.maximum(film[..., columns.TRIANGLE].astype(np.int64), 0)].astype(np.float64)
+def _mixed(film: np.ndarray, corners: np.ndarray) -> np.ndarray:
+    """float64 [rows, columns, 3]: positions of the first samples' hits on triangles [rows, columns, 3, 3]."""
     b1, b2 = (film[..., columns.WEIGHTS + k, None].astype(np.float64) for k in range(2))
-    return corners[..., 0:3] * (1.0 - b1 - b2) + corners[..., 3:6] * b1 + corners[..., 6:9] * b2
+    return corners[..., 0, :] * (1.0 - b1 - b2) + corners[..., 1, :] * b1 + corners[..., 2, :] * b2
 
 
 class Placed(NamedTuple):
-    """Where a shot's surfaces are at one frame: vertices float32 [triangles, 9] in metres, the number of each triangle's object, and the camera."""
+    """Where a shot's surfaces are at one frame: vertices float32 [triangles, 9] in metres, the object of each triangle that is stored where it
+    stands, the placements of the others, and the camera."""
 
     vertices: np.ndarray
     object_of: np.ndarray
+    placements: Placements
     camera: Camera
+
+    def at(self, film: np.ndarray) -> np.ndarray:
+        """float64 [rows, columns, 3]: positions of the first samples' hits."""
+        return _mixed(film, placed_corners(self.vertices, len(self.object_of), self.placements, np.maximum(columns.triangles_in(film), 0)))
+
+    def is_like(self, other: "Placed") -> bool:
+        """Whether the triangles of two frames are the same ones."""
+        return (
+            self.vertices.shape == other.vertices.shape
+            and np.array_equal(self.object_of, other.object_of)
+            and all(np.array_equal(getattr(self.placements, name), getattr(other.placements, name)) for name in ("first", "stored", "objects"))
+        )
 
 
 def motion_pass(film: np.ndarray, now: Placed, then: Placed, size: tuple[int, int]) -> np.ndarray | None:
     """float32 [rows, columns, 2]: motion in pixels, right and down, of the first samples' hits from the frame `now` to the frame `then`. None if the
     two differ in their triangles."""
-    if now.vertices.shape != then.vertices.shape or not np.array_equal(now.object_of, then.object_of):
+    if not now.is_like(then):
         return None
-    here = on_screen(on_triangles(film, now.vertices), now.camera, size)
-    there = on_screen(on_triangles(film, then.vertices), then.camera, size)
+    here, there = on_screen(now.at(film), now.camera, size), on_screen(then.at(film), then.camera, size)
     return np.where(film[..., columns.TRIANGLE, None] >= 0, there - here, 0.0).astype(np.float32)
 
 

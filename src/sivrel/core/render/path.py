@@ -17,6 +17,7 @@ from ..kernel import kernel
 from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival
 from ..lights.emitters import BLACK
 from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
+from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, TINTED, next_surface
 from ..surfaces.preview import BASE, GLOSS, is_rough, with_base
@@ -141,7 +142,7 @@ def settle(carried):
 @kernel
 def pass_pane(scene, carried, ray, hit):
     """Go on through a tinted pane."""
-    tint = row3(scene.surfaces, np.int64(scene.surface_of[hit.triangle]), TINT)
+    tint = row3(scene.surfaces, surface_row_at(scene, hit.triangle), TINT)
     through = Ray(ray.origin, ray.direction, hit.distance + scene.offset, ray.layer, ray.absorption, 0.0)
     return Carried(multiply(carried.throughput, tint), carried.pending, carried.plain, carried.mirrored), through
 
@@ -160,7 +161,7 @@ def surface_met(scene, settings, sample, vertex, hit, ray):
     """How the current point scatters."""
     split = vertex == 0 and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
-    glass, shading = shading_met(scene, np.int64(scene.object_of[hit.triangle]), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
+    glass, shading = shading_met(scene, object_at(scene, hit.triangle), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
     return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, split)
 
 

@@ -12,6 +12,7 @@ from ..gi.photons import WHOLLY_METAL, turns_light
 from ..gi.ways import BEYOND, PLACES, SEEN, lookup_address
 from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
+from ..scene.triangles import corners_at, normals_at, surface_rows_at
 from ..task import Task
 from ..trace.traverse import closest_hits
 from ..work_time import Pool
@@ -188,17 +189,17 @@ def points_met(arrays: SceneArrays, origins: np.ndarray, d: np.ndarray, camera: 
         alive, hits, distances = (part[distances < 1e29] for part in (alive, hits, distances))
         hits = hits.astype(np.int64)
         p = origins[alive] + d[alive] * distances[:, None].astype(float)
-        corners = arrays.vertices[hits].reshape(-1, 3, 3).astype(float)
+        corners = corners_at(arrays, hits)
         b = _weights(corners, p)
         flat = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         flat /= np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-30)
-        smooth = np.einsum("nk,nkc->nc", np.concatenate([1.0 - b.sum(axis=1, keepdims=True), b], axis=1), arrays.normals[hits].reshape(-1, 3, 3))
+        smooth = np.einsum("nk,nkc->nc", np.concatenate([1.0 - b.sum(axis=1, keepdims=True), b], axis=1), normals_at(arrays, hits))
         smooth /= np.maximum(np.linalg.norm(smooth, axis=1, keepdims=True), 1e-30)
         away = np.where(np.einsum("nc,nc->n", flat, d[alive]) > 0.0, -1.0, 1.0)[:, None]
         flat = flat * away
         smooth *= np.where(np.einsum("nc,nc->n", smooth, flat) < 0.0, -1.0, 1.0)[:, None]
         gone[alive] += distances
-        surfaces = arrays.surfaces[arrays.surface_of[hits].astype(np.int64)]
+        surfaces = arrays.surfaces[surface_rows_at(arrays, hits)]
         passes = ((surfaces[:, SEE_THROUGH] != 0) & (surfaces[:, OPACITY] < 1.0)) | (surfaces[:, OPACITY] <= 0.0)
         mirrors = ~passes & (surfaces[:, METALLIC] > WHOLLY_METAL)
         stays = ~passes & ~mirrors

@@ -18,11 +18,13 @@ from ..formats.image import read_image
 from ..pack.geometry import pack_geometry
 from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
 from ..pack.objects import packed_meshes
+from ..pack.stored import COPIED, stored_meshes
 from ..scene.arrays import AXIS_X, KIND, POSITION, SHADOWING, SUN, WAY, SceneArrays
 from ..scene.finer import levels_of, with_subdivided
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
+from ..scene.triangles import triangle_count
 from ..shadows.depth_map import DEPTH_MAP, KIND_OF_MAP, map_row, map_shape, render_map
 from ..task import Task
 from ..trace.traverse import closest_hits
@@ -50,7 +52,9 @@ class Geometry:
 
     def hash(self) -> str:
         if not self.digest:
-            self.digest = hash_of(self.arrays.vertices, self.arrays.normals, self.arrays.uvs, self.arrays.surface_of, self.arrays.object_of)
+            arrays, placements = self.arrays, self.arrays.bvh.placements
+            placed = [placements.first, placements.stored, placements.objects, placements.to_world] if len(placements.first) else []
+            self.digest = hash_of(arrays.vertices, arrays.normals, arrays.uvs, arrays.surface_of, arrays.object_of, *placed)
         return self.digest
 
     def surfaces_hash(self) -> str:
@@ -77,7 +81,7 @@ class MapNote:
 class Prepared:
     """scene: with its edits applied; passes: names of the light passes by slot; stand_ins: number of plain
     stand-ins; maps, ways: notes on the caches of depth maps and of ways of finding bounced light; shutter: the spans of its time where motion is
-    blurred, and blur: a sentence on it; levels: of subdivision by mesh."""
+    blurred, and blur: a sentence on it; levels: of subdivision by mesh; copied: the recipe's limit of copied triangles."""
 
     scene: Scene
     arrays: SceneArrays
@@ -90,10 +94,11 @@ class Prepared:
     shutter: list[Span] = field(default_factory=list)
     blur: str = ""
     levels: dict[str, int] = field(default_factory=dict)
+    copied: int = COPIED
 
     @property
     def placed(self) -> Placed:
-        return Placed(self.arrays.vertices, self.arrays.object_of, self.camera)
+        return Placed(self.arrays.vertices, self.arrays.object_of, self.arrays.bvh.placements, self.camera)
 
 
 class Files:
@@ -191,7 +196,7 @@ def _open_shutter(
             return own.arrays, staged.camera
 
         spans = spans_of(opens, closes, count, prepared.arrays, (first.camera(camera), last.camera(camera)), at)
-        if all(span.scene.slots == prepared.arrays.slots and span.scene.vertices.shape == prepared.arrays.vertices.shape for span in spans):
+        if all(span.scene.slots == prepared.arrays.slots and triangle_count(span.scene) == triangle_count(prepared.arrays) for span in spans):
             prepared.shutter = spans
         else:
             motion = None
@@ -211,24 +216,29 @@ def _stage(
         levels = levels_of(edited, edited.camera(camera), frame.width, wanted.subdivide, wanted.subdivide_unit == "px", wanted.subdivide_levels)
     edited = with_subdivided(edited, levels)
     chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
-    made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects, sorted(levels.items())])
+    made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects, sorted(levels.items()), recipe.surfaces.copied])
     if geometry is None or geometry.made_of != made_of:
         check_extent(edited)
-        geometry = Geometry(pack_geometry(edited, like.arrays if like is not None else None), made_of)
+        geometry = Geometry(pack_geometry(edited, like.arrays if like is not None else None, recipe.surfaces.copied), made_of)
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
-    prepared = Prepared(edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins, levels=levels)
+    prepared = Prepared(
+        edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins, levels=levels, copied=recipe.surfaces.copied
+    )
     _add_maps(prepared, recipe, caches, task)
     return prepared
 
 
-def placed_at(scene: Scene, edits: Edits, camera: str | None, files: Files | None = None, levels: dict[str, int] | None = None) -> Placed:
-    """Where surfaces and camera of a shot with its edits are; as packed, with those levels of subdivision, without making it ready to render."""
+def placed_at(
+    scene: Scene, edits: Edits, camera: str | None, files: Files | None = None, like: Prepared | None = None
+) -> Placed:  # fmt: skip
+    """Where surfaces and camera of a shot with its edits are; subdivided and packed like another frame, without making it ready to render."""
     files = files or Files()
-    edited = with_subdivided(apply_edits(scene, edits, files.profile, files.panorama), levels or {})
+    edited = with_subdivided(apply_edits(scene, edits, files.profile, files.panorama), like.levels if like is not None else {})
     meshes = packed_meshes(edited)
-    vertices = [mesh.vertices.reshape(-1, 9) for mesh in meshes] or [np.zeros((0, 9))]
-    numbers = np.repeat(np.arange(len(meshes), dtype=np.uint32), [len(mesh.vertices) for mesh in meshes])
-    return Placed(np.concatenate(vertices).astype(np.float32), numbers, edited.camera(camera))
+    stored = stored_meshes(edited, meshes, like.copied if like is not None else COPIED)
+    vertices = [mesh.vertices.reshape(-1, 9) for mesh in stored.meshes] or [np.zeros((0, 9))]
+    numbers = np.repeat(np.array(stored.standing, np.uint32), [meshes[k].count for k in stored.standing])
+    return Placed(np.concatenate(vertices).astype(np.float32), numbers, stored.placements, edited.camera(camera))
 
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, task: Task) -> None:

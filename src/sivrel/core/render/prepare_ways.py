@@ -4,9 +4,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+import numpy as np
+
 from ..caches import Cache, CacheFolder, hash_of
 from ..gi.way import Way
 from ..scene.arrays import CAMERA, RAYS, SLOT
+from ..scene.model import Mesh
+from ..scene.placed_mesh import PlacedMesh
 from ..work_time import work_time
 from .check import check_against_brute_force
 from .film import camera_array
@@ -81,8 +85,12 @@ def parts_of(job: Preparation) -> dict[str, str]:
         return {}
     parts = {f"light {light.name}": hash_of(repr(light))[:8] for light in scene.lights}
     parts |= {f"surface {s.name}": hash_of(repr(s))[:8] for s in scene.surfaces}
-    parts |= {f"object {m.name}": hash_of(m.vertices, m.surfaces, job.arrays.objects[k])[:8] for k, m in enumerate(scene.meshes)}
+    parts |= {f"object {m.name}": hash_of(*_shape_of(m), m.surfaces, job.arrays.objects[k])[:8] for k, m in enumerate(scene.meshes)}
     return parts if len(arrays.objects) == len(scene.meshes) else {}
+
+
+def _shape_of(mesh: Mesh) -> tuple[np.ndarray, ...]:
+    return (mesh.shape.vertices, mesh.to_world) if isinstance(mesh, PlacedMesh) else (mesh.vertices,)
 
 
 def dependencies(job: Preparation, way: Way, surfaces: str, geometry: str, beyond: str) -> dict[str, str]:

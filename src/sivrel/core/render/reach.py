@@ -12,6 +12,7 @@ from ..numba_byref import by_reference
 from ..pack.lights import active_lights
 from ..pack.objects import packed_meshes
 from ..scene.arrays import BY_CAMERA, DIFFUSE, SHADOWING, SPECULAR
+from ..scene.triangles import object_at
 from ..shadows.traced import stops
 from ..shadows.ways import share_from
 from ..surfaces.next_surface import next_surface
@@ -63,7 +64,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     if hit == NO_HIT:
         return
     point = surface_at(scene, hit, b1, b2, d)
-    row = np.int64(scene.object_of[hit])
+    row = object_at(scene, hit)
     found[0], found[1], found[2], found[3], found[4] = 1.0, point.position[0], point.position[1], point.position[2], row
     tx, ty = frame(point.normal)
     wo = to_local(tx, ty, point.normal, scale(d, -1.0))
@@ -94,7 +95,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
                 if hit == NO_HIT:
                     break
                 if hit != triangle and stops(scene, hit, int(scene.lights[i, SHADOWING])):
-                    blocked[i, scene.object_of[hit]] += 1.0 / samples
+                    blocked[i, object_at(scene, hit)] += 1.0 / samples
                     break
                 passed += t + scene.offset
 

@@ -15,6 +15,7 @@ import numpy as np
 from ..caches import hash_of
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera, Light, Scene
+from ..scene.placed_mesh import moves
 from .film import camera_array
 from .groups import MotionSettings
 
@@ -73,12 +74,12 @@ def open_time(camera: Camera, wanted: MotionSettings) -> tuple[float, float]:
 def motion_between(first: Scene, last: Scene, camera: str, size: tuple[int, int]) -> Motion | None:
     """What moves between two moments of a shot; None where they do not have the same triangles and lights, so that it can't be said."""
     lights = {light.name: light for light in first.lights}
-    if [len(mesh.vertices) for mesh in first.meshes] != [len(mesh.vertices) for mesh in last.meshes] or list(lights) != [x.name for x in last.lights]:
+    if [mesh.count for mesh in first.meshes] != [mesh.count for mesh in last.meshes] or list(lights) != [x.name for x in last.lights]:
         return None
     eye, other = first.camera(camera), last.camera(camera)
     moved, shifted, farthest = [], [], 0.0
     for a, b in zip(first.meshes, last.meshes, strict=True):
-        if a.vertices is not b.vertices and not np.array_equal(a.vertices, b.vertices):
+        if moves(a, b):
             moved.append(a.name)
             farthest = max(farthest, _on_screen(a.vertices, b.vertices, eye, size))
     for after in last.lights:

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from ..pack.objects import packed_meshes
+from ..scene.triangles import corners_at, objects_at
 from ..trace.traverse import closest_hits
 from .preparation import camera_rays
 from .prepare import Prepared
@@ -30,10 +31,10 @@ def surface_under(prepared: Prepared, size: tuple[int, int], x: float, y: float)
     if not distances[0] < 0.999 * FAR:
         return None
     origin, way = origins[0], ways[0]
-    a, b, c = prepared.arrays.vertices.reshape(-1, 3, 3)[hits[0]].astype(float)
+    a, b, c = corners_at(prepared.arrays, hits)[0]
     normal = np.cross(b - a, c - a)
     normal /= max(float(np.linalg.norm(normal)), 1e-30)
-    name = packed_meshes(prepared.scene)[int(prepared.arrays.object_of[hits[0]])].name
+    name = packed_meshes(prepared.scene)[int(objects_at(prepared.arrays, hits)[0])].name
     return Surface(name, origin + way * float(distances[0]), normal if normal @ way < 0.0 else -normal, float(distances[0]))
 
 

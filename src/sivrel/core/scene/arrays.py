@@ -57,8 +57,10 @@ FAR = 1e30
 class SceneArrays(NamedTuple):
     """The scene for the kernels.
 
-    Per triangle: vertices, normals float32 [n, 9], uvs float32 [n, 6], surface_of, object_of, light_of uint32 [n] (the
-    mesh light that it belongs to, or NO_LIGHT), mesh_leaf uint32 [n] (its node in that light's tree).
+    Per stored triangle: vertices, normals float32 [n, 9], uvs float32 [n, 6], surface_of uint32 [n]. First come the triangles that are stored where
+    they stand, then shapes in their own space, which the hierarchy places: ask scene.triangles for what belongs to a triangle's number.
+    Per standing triangle: object_of, light_of uint32 [n] (the mesh light that it belongs to, or NO_LIGHT), mesh_leaf uint32 [n] (its node in that
+    light's tree).
     objects int64 [meshes, LINKS + 1 or more]; surfaces, textures, lights, portals, tree, maps float64 [rows, columns];
     texels float32 [all texels, 4]; tables float32: profiles and distributions of panoramas; depths float32: of all maps
     mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree

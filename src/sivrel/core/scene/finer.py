@@ -1,11 +1,12 @@
 """Subdivides the cages of a scene as finely as its picture needs, or as finely as asked for in metres."""
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from .model import Camera, Mesh, Scene
+from .placed_mesh import PlacedMesh
 from .subdivide import Cage, around_faces, corner_normals, limit_points, refine
 
 MOST_TRIANGLES = 8_000_000
@@ -14,34 +15,54 @@ SHARE = 0.98
 """Share of a cage's edges that are no longer than asked for after subdividing; the longest are few."""
 
 
+@dataclass
+class _Group:
+    """Meshes that share a cage, and are subdivided alike: their names, the size of the cage, and the steps of subdivision."""
+
+    names: set[str]
+    corners: int
+    level: int = 0
+
+    def triangles(self) -> int:
+        return 2 * self.corners * int(4 ** (self.level - 1)) if self.level else 0
+
+
 def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pixels: bool, most: int) -> dict[str, int]:
     """Steps of subdivision of each mesh with a cage, by its name: until edges are `longest` metres or, `in_pixels`, pixels of a picture that is
     `columns` wide; at most `most`."""
-    levels: dict[str, int] = {}
-    sizes: dict[str, int] = {}
+    groups: dict[int, _Group] = {}
     for mesh in scene.meshes if longest > 0.0 else []:
-        cage = mesh.own_cage
+        cage, to_world = _cage_of(mesh)
         if cage is not None:
-            long = float(np.quantile(_lengths(cage, camera, columns) if in_pixels else _metres(cage)[0], SHARE))
-            level = min(math.ceil(math.log2(long / longest)), most) if long > longest else 0
-            levels[mesh.name] = max(level, levels.get(mesh.name, 0))
-            sizes[mesh.name] = len(cage.corners)
-    while sum(2 * sizes[name] * 4 ** max(level - 1, 0) for name, level in levels.items()) > MOST_TRIANGLES and any(levels.values()):
-        largest = max(levels, key=lambda name: (levels[name] > 0) * sizes[name] * 4 ** levels[name])
-        levels[largest] -= 1
+            lengths, middles = _edges(cage, to_world)
+            long = float(np.quantile(_in_pixels(lengths, middles, camera, columns) if in_pixels else lengths, SHARE))
+            group = groups.setdefault(id(cage), _Group(set(), len(cage.corners)))
+            group.names.add(mesh.name)
+            group.level = max(group.level, min(math.ceil(math.log2(long / longest)), most) if long > longest else 0)
+    while sum(group.triangles() for group in groups.values()) > MOST_TRIANGLES:
+        max(groups.values(), key=_Group.triangles).level -= 1
+    levels: dict[str, int] = {}
+    for group in groups.values():
+        for name in group.names:
+            levels[name] = max(group.level, levels.get(name, 0))
     return levels
 
 
-def _metres(cage: Cage) -> tuple[np.ndarray, np.ndarray]:
+def _cage_of(mesh: Mesh) -> tuple[Cage | None, np.ndarray | None]:
+    """A mesh's cage, and the 3 x 4 matrix that places it if its points are not the scene's own."""
+    return (mesh.shape.own_cage, mesh.to_world) if isinstance(mesh, PlacedMesh) else (mesh.own_cage, None)
+
+
+def _edges(cage: Cage, to_world: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """Lengths of the edges around all faces in metres, and their middles."""
-    a, b = cage.points[cage.corners], cage.points[cage.corners[around_faces(cage.counts)[1]]]
+    points = cage.points if to_world is None else cage.points @ to_world[:, :3].T + to_world[:, 3]
+    a, b = points[cage.corners], points[cage.corners[around_faces(cage.counts)[1]]]
     return np.linalg.norm(b - a, axis=1), 0.5 * (a + b)
 
 
-def _lengths(cage: Cage, camera: Camera, columns: int) -> np.ndarray:
-    """The same in pixels, as long as edges can look from where they are, whichever way they and the camera turn: so a mesh does not change as it
+def _in_pixels(lengths: np.ndarray, middles: np.ndarray, camera: Camera, columns: int) -> np.ndarray:
+    """The lengths in pixels, as long as edges can look from where they are, whichever way they and the camera turn: so a mesh does not change as it
     leaves the picture."""
-    lengths, middles = _metres(cage)
     if camera.orthographic:
         return lengths * columns / (2.0 * camera.half_width)
     away = np.linalg.norm(middles - camera.to_world[:, 3], axis=1)
@@ -52,7 +73,18 @@ def with_subdivided(scene: Scene, levels: dict[str, int]) -> Scene:
     """`scene` with its cages subdivided by so many steps."""
     if not levels:
         return scene
-    return replace(scene, meshes=[subdivided(mesh, levels.get(mesh.name, 0)) for mesh in scene.meshes])
+    shapes: dict[tuple[int, int], Mesh] = {}
+    meshes: list[Mesh] = []
+    for mesh in scene.meshes:
+        level = levels.get(mesh.name, 0)
+        if isinstance(mesh, PlacedMesh):
+            if (id(mesh.shape), level) not in shapes:
+                shapes[id(mesh.shape), level] = subdivided(mesh.shape, level)
+            mesh = mesh.with_shape(shapes[id(mesh.shape), level])
+        else:
+            mesh = subdivided(mesh, level)
+        meshes.append(mesh)
+    return replace(scene, meshes=meshes)
 
 
 def subdivided(mesh: Mesh, level: int) -> Mesh:
@@ -70,7 +102,7 @@ def subdivided(mesh: Mesh, level: int) -> Mesh:
     # Its surfaces may have been changed since it was read: each face takes that of its first triangle.
     of_face = np.zeros(int(cage.triangle_face.max(initial=0)) + 1, np.uint32)
     of_face[cage.triangle_face[::-1]] = mesh.surfaces[::-1]
-    return replace(mesh, vertices=vertices, normals=normals, uvs=uvs, surfaces=of_face[faces])
+    return mesh.changed(vertices=vertices, normals=normals, uvs=uvs, surfaces=of_face[faces])
 
 
 def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:

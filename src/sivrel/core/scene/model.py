@@ -3,8 +3,8 @@
 Radiance is in the scene file's unit of light (nits in UsdLux); the renderer does not depend on it.
 """
 
-from dataclasses import dataclass, field
-from typing import Literal
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
 
 import numpy as np
 
@@ -93,6 +93,7 @@ class Mesh:
     aimed: an emitting surface is aimed at, as a light; otherwise it only glows
     stand_in: whether plain stand-ins replace its surfaces; refine: refining passes of a bake, None for the recipe's
     cage: of a subdivision surface, whose polygons the triangles fill
+    variants: of a shape that is placed, the same in other surfaces
     """
 
     name: str
@@ -108,6 +109,23 @@ class Mesh:
     stand_in: bool = False
     refine: int | None = None
     cage: Cage | None = None
+    variants: list["Mesh"] = field(default_factory=list, init=False, repr=False, compare=False)
+    _box: tuple[np.ndarray, np.ndarray, np.ndarray] | None = field(default=None, init=False, repr=False, compare=False)
+
+    @property
+    def count(self) -> int:
+        """Number of its triangles."""
+        return len(self.surfaces)
+
+    def box(self) -> tuple[np.ndarray, np.ndarray]:
+        """Lowest and highest corner of a box around it, float64 [3] in metres. It must have triangles."""
+        if self._box is None or self._box[0] is not self.vertices:
+            self._box = self.vertices, self.vertices.min(axis=(0, 1)).astype(float), self.vertices.max(axis=(0, 1)).astype(float)
+        return self._box[1:]
+
+    def changed(self, **changes: Any) -> "Mesh":
+        """A copy with other values of some fields."""
+        return replace(self, **changes)
 
     @property
     def own_cage(self) -> Cage | None:
@@ -267,15 +285,14 @@ class Scene:
     frames: FrameRange | None = None
 
     def triangle_count(self) -> int:
-        return sum(len(mesh.vertices) for mesh in self.meshes)
+        return sum(mesh.count for mesh in self.meshes)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        """Lowest and highest corner of all meshes in metres; a unit box round the origin when there are none."""
+        """Lowest and highest corner of a box around all meshes in metres; a unit box round the origin when there are none."""
         if not self.triangle_count():
             return np.full(3, -0.5), np.full(3, 0.5)
-        lows = [mesh.vertices.min(axis=(0, 1)) for mesh in self.meshes if len(mesh.vertices)]
-        highs = [mesh.vertices.max(axis=(0, 1)) for mesh in self.meshes if len(mesh.vertices)]
-        return np.min(lows, axis=0).astype(float), np.max(highs, axis=0).astype(float)
+        boxes = [mesh.box() for mesh in self.meshes if mesh.count]
+        return np.min([low for low, _ in boxes], axis=0), np.max([high for _, high in boxes], axis=0)
 
     def camera(self, name: str | None = None) -> Camera:
         """The camera called `name`, or the first one. Raises InputError with the names there are."""

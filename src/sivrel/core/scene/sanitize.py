@@ -13,6 +13,7 @@ import numpy as np
 
 from ..errors import InputError
 from .model import Camera, Light, Mesh, Profile, Scene, Surface, Texture, TextureUse
+from .placed_mesh import PlacedMesh
 
 FARTHEST = 1e9
 """Metres from the origin, or across, that anything may lie: single precision resolves 64 m there."""
@@ -27,14 +28,17 @@ def sanitize(scene: Scene) -> None:
     """Repair or leave out, in place, what holds numbers that are not finite or too large; notes say what. Raises InputError where nothing
     is left to render."""
     checks: tuple[tuple[str, list[Any], Callable[..., Any]], ...] = (
-        ("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem), ("object", scene.meshes, _mesh_problem),
+        ("light", scene.lights, _light_problem), ("camera", scene.cameras, _camera_problem), ("object", scene.meshes, _Meshes().problem),
     )  # fmt: skip
     for what, things, problem_of in checks:
-        for thing in list(things):
+        sound = []
+        for thing in things:
             problem = problem_of(thing)
             if problem:
-                things.remove(thing)
                 scene.notes.append(f"The {what} {thing.name[:120]} {problem}, so it was left out.")
+            else:
+                sound.append(thing)
+        things[:] = sound
     if not scene.triangle_count():
         raise InputError(f"{scene.name} has nothing to render; every object in it is damaged.")
     left = {mesh.name for mesh in scene.meshes}
@@ -116,10 +120,28 @@ def _camera_problem(camera: Camera) -> str:
     return ""
 
 
+class _Meshes:
+    """The problems of meshes; shapes are looked at once."""
+
+    def __init__(self) -> None:
+        self.shapes: dict[int, str] = {}
+
+    def problem(self, mesh: Mesh) -> str:
+        if not isinstance(mesh, PlacedMesh):
+            return _mesh_problem(mesh)
+        if id(mesh.shape) not in self.shapes:
+            self.shapes[id(mesh.shape)] = _mesh_problem(mesh.shape)
+        problem = self.shapes[id(mesh.shape)]
+        return problem or ("" if np.abs(np.concatenate(mesh.box())).max() <= FARTHEST else OUT_OF_REACH)
+
+
+OUT_OF_REACH = "has points that are not finite, or too far away"
+
+
 def _mesh_problem(mesh: Mesh) -> str:
     """The problem with a mesh's positions; repairs in place what can be repaired."""
     if not len(mesh.vertices) or not (np.abs(mesh.vertices).max() <= FARTHEST):
-        return "has points that are not finite, or too far away"
+        return OUT_OF_REACH
     if not np.isfinite(mesh.uvs).all():
         mesh.uvs = np.nan_to_num(mesh.uvs, nan=0.0, posinf=0.0, neginf=0.0)
     if not np.isfinite(mesh.normals).all():

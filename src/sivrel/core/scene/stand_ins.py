@@ -56,7 +56,7 @@ def with_stand_ins(scene: Scene, which: str) -> tuple[Scene, int]:
     """(`scene` with stand-ins for `which` of its surfaces, “none”, “costly” or “all”, and for all surfaces of the meshes that
     are marked so; the number of used surfaces that were replaced)."""
     surfaces = [stand_in(s) if which == "all" or (which == "costly" and is_costly(s)) else s for s in scene.surfaces]
-    worn = {int(s) for mesh in scene.meshes for s in np.unique(mesh.surfaces)}
+    worn = {int(s) for surfaces in {id(mesh.surfaces): mesh.surfaces for mesh in scene.meshes}.values() for s in np.unique(surfaces)}
     replaced = {k for k in worn if surfaces[k] is not scene.surfaces[k]}
     meshes = list(scene.meshes)
     chosen: dict[int, int] = {}
@@ -68,5 +68,5 @@ def with_stand_ins(scene: Scene, which: str) -> tuple[Scene, int]:
                     chosen[number] = len(surfaces)
                     surfaces.append(stand_in(scene.surfaces[number]))
             known = np.array([chosen.get(int(number), int(number)) for number in mesh.surfaces], np.uint32)
-            meshes[k] = replace(mesh, surfaces=known)
+            meshes[k] = mesh.changed(surfaces=known)
     return replace(scene, surfaces=surfaces, meshes=meshes), len(replaced | set(chosen))

@@ -20,10 +20,10 @@ from .frames import frames_in_words
 
 
 def neighbours_of(
-    moving: Moving, time: float, edits: Edits, camera: str | None, files: Files | None = None, levels: dict[str, int] | None = None
+    moving: Moving, time: float, edits: Edits, camera: str | None, files: Files | None = None, like: Prepared | None = None
 ) -> Neighbours:  # fmt: skip
-    """Where surfaces and camera are a frame before and after `time`, subdivided by those levels."""
-    return Neighbours(*(placed_at(moving.scene(at), edits, camera, files, levels) for at in (time - 1.0, time + 1.0)))
+    """Where surfaces and camera are a frame before and after `time`, subdivided and packed like the frame itself."""
+    return Neighbours(*(placed_at(moving.scene(at), edits, camera, files, like) for at in (time - 1.0, time + 1.0)))
 
 
 def without_lights(picture: Picture) -> Picture:
@@ -78,7 +78,7 @@ class Sequence:
         those of the sequence. Raises Cancelled."""
         begun = clock.monotonic()
         ready = self.prepared(time)
-        around = neighbours_of(self.moving, time, self.edits, self.camera, self.files, ready.levels)
+        around = neighbours_of(self.moving, time, self.edits, self.camera, self.files, ready)
         prepared = clock.monotonic() - begun
         made = render_prepared(
             ready, self.recipe, self.at(time, of), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,

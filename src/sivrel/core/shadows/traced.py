@@ -5,8 +5,9 @@ import math
 from ..kernel import kernel
 from ..scene.arrays import BY_SHADOW, FLAGS, SEE_THROUGH, SHADOWING, TINT, is_linked
 from ..scene.arrays import PANE as PANE_SURFACE
+from ..scene.triangles import corners_of, mesh_light_at, object_at, surface_row_at
 from ..surfaces.next_surface import MOST_LAYERS
-from ..surfaces.surface_at import corners_of, passing_at
+from ..surfaces.surface_at import passing_at
 from ..trace.traverse import NO_HIT, any_hit, closest_hit
 from ..vector import add, cross, dot, multiply, row3, scale, subtract
 from .way import ShadowWay
@@ -18,7 +19,7 @@ ALL, NONE = (1.0, 1.0, 1.0), (0.0, 0.0, 0.0)
 @kernel
 def stops(scene, triangle, link):
     """Whether a triangle's object casts shadows, and for the light whose link is `link` (-1: any)."""
-    row = scene.object_of[triangle]
+    row = object_at(scene, triangle)
     return scene.objects[row, FLAGS] & BY_SHADOW != 0 and is_linked(scene, row, link)
 
 
@@ -26,7 +27,7 @@ def stops(scene, triangle, link):
 def passing_colour(scene, triangle, b1, b2, d):
     """Share of light along unit `d` that passes a hit straight, as a colour."""
     share, _ = passing_at(scene, triangle, b1, b2, d)
-    row = scene.surface_of[triangle]
+    row = surface_row_at(scene, triangle)
     if share > 0.0 and scene.surfaces[row, SEE_THROUGH] == PANE_SURFACE:
         return scale(row3(scene.surfaces, row, TINT), share)
     return share, share, share
@@ -38,7 +39,7 @@ def _is_end(scene, target, hit, t, length, d):
     light."""
     if hit == target:
         return True
-    if scene.light_of[hit] != scene.light_of[target]:
+    if mesh_light_at(scene, hit) != mesh_light_at(scene, target):
         return False
     a, b, c = corners_of(scene, target)
     crossed = cross(subtract(b, a), subtract(c, a))

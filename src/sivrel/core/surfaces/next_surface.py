@@ -4,6 +4,7 @@ import numpy as np
 
 from ..kernel import kernel
 from ..scene.arrays import FAR, FLAGS, PANE, SEE_THROUGH, TINT
+from ..scene.triangles import object_at, surface_row_at
 from ..trace.sampler import sample_1d
 from ..trace.traverse import NO_HIT, closest_hit
 from ..vector import add, row3, scale
@@ -24,7 +25,7 @@ def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, sta
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)
         if hit == NO_HIT:
             break
-        if not scene.filtered or scene.objects[scene.object_of[hit], FLAGS] & by != 0:
+        if not scene.filtered or scene.objects[object_at(scene, hit), FLAGS] & by != 0:
             if not scene.see_through:
                 return hit, start + t, b1, b2, OPAQUE, layer
             passing, clear = passing_at(scene, hit, b1, b2, d)
@@ -34,7 +35,7 @@ def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, sta
             layer += 1
             if u >= passing:
                 return hit, start + t, b1, b2, CLEAR if u < passing + clear else OPAQUE, layer
-            row = scene.surface_of[hit]
+            row = surface_row_at(scene, hit)
             if scene.surfaces[row, SEE_THROUGH] == PANE:
                 tint = row3(scene.surfaces, np.int64(row), TINT)
                 if min(tint[0], tint[1], tint[2]) < 1.0:

@@ -33,6 +33,7 @@ from ..scene.arrays import (
     THRESHOLD,
 )
 from ..scene.textures import look_up, look_up_colour
+from ..scene.triangles import corners_of, position_at, row_of, smooth_normal_at, surface_row_at, uv_at
 from ..vector import add, cross, dot, normalize, row3, scale, subtract
 from .glass import pane_reflects
 from .preview import Look
@@ -49,29 +50,6 @@ class SurfacePoint(NamedTuple):
     surface: int
     look: Look
     emission: tuple
-
-
-@kernel
-def _mix(array, triangle, first, b1, b2):
-    """Barycentric mix of one coordinate of the three corners (`first`, and every third or second after it)."""
-    step = 3 if array.shape[1] == 9 else 2
-    b0 = 1.0 - np.float64(b1) - np.float64(b2)
-    return (
-        b0 * np.float64(array[triangle, first])
-        + np.float64(b1) * np.float64(array[triangle, first + step])
-        + np.float64(b2) * np.float64(array[triangle, first + 2 * step])
-    )
-
-
-@kernel
-def corners_of(scene, triangle):
-    """The three corners of a triangle, float64."""
-    v = scene.vertices
-    return (
-        (np.float64(v[triangle, 0]), np.float64(v[triangle, 1]), np.float64(v[triangle, 2])),
-        (np.float64(v[triangle, 3]), np.float64(v[triangle, 4]), np.float64(v[triangle, 5])),
-        (np.float64(v[triangle, 6]), np.float64(v[triangle, 7]), np.float64(v[triangle, 8])),
-    )
 
 
 @kernel
@@ -93,10 +71,11 @@ def _colour(scene, row, value, use, u, v):
 @kernel
 def opacity_at(scene, triangle, b1, b2):
     """Opacity 0 to 1 at a hit; with a threshold the surface is there or not (UsdPreviewSurface, opacityThreshold)."""
-    row = scene.surface_of[triangle]
+    _, stored = row_of(scene, triangle)
+    row = scene.surface_of[stored]
     if scene.surfaces[row, OPACITY_MAP] < 0.0 and scene.surfaces[row, OPACITY] >= 1.0:
         return 1.0
-    u, v = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
+    u, v = uv_at(scene, stored, b1, b2)
     opacity = _number(scene, row, OPACITY, OPACITY_MAP, u, v)
     threshold = scene.surfaces[row, THRESHOLD]
     if threshold > 0.0:
@@ -111,7 +90,7 @@ def passing_at(scene, triangle, b1, b2, d):
     opacity = opacity_at(scene, triangle, b1, b2)
     if opacity >= 1.0:
         return 0.0, 0.0
-    row = scene.surface_of[triangle]
+    row = surface_row_at(scene, triangle)
     kind = scene.surfaces[row, SEE_THROUGH]
     if kind == CUT_OUT:
         return 1.0 - opacity, 0.0
@@ -126,35 +105,29 @@ def passing_at(scene, triangle, b1, b2, d):
 @called_kernel
 def emission_at(scene, triangle, b1, b2):
     """Emission of a triangle at a point, on its emitting side."""
-    row = scene.surface_of[triangle]
-    u, v = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
+    _, stored = row_of(scene, triangle)
+    row = scene.surface_of[stored]
+    u, v = uv_at(scene, stored, b1, b2)
     return _colour(scene, row, EMISSION, EMISSION_MAP, u, v)
 
 
 @kernel
 def surface_at(scene, triangle, b1, b2, d):
     """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`."""
-    x = _mix(scene.vertices, triangle, 0, b1, b2)
-    y = _mix(scene.vertices, triangle, 1, b1, b2)
-    z = _mix(scene.vertices, triangle, 2, b1, b2)
+    placement, stored = row_of(scene, triangle)
+    position = position_at(scene, placement, stored, b1, b2)
     v0, v1, v2 = corners_of(scene, triangle)
     geometric = normalize(cross(subtract(v1, v0), subtract(v2, v0)))
     front = dot(geometric, d) < 0.0
     if not front:
         geometric = scale(geometric, -1.0)
-    normal = normalize(
-        (
-            _mix(scene.normals, triangle, 0, b1, b2),
-            _mix(scene.normals, triangle, 1, b1, b2),
-            _mix(scene.normals, triangle, 2, b1, b2),
-        )
-    )
+    normal = smooth_normal_at(scene, placement, stored, b1, b2)
     if dot(normal, geometric) < 0.0:
         normal = scale(normal, -1.0)
-    row = scene.surface_of[triangle]
-    s, t = _mix(scene.uvs, triangle, 0, b1, b2), _mix(scene.uvs, triangle, 1, b1, b2)
+    row = scene.surface_of[stored]
+    s, t = uv_at(scene, stored, b1, b2)
     if scene.surfaces[row, NORMAL_MAP] >= 0.0:
-        normal = _mapped_normal(scene, row, triangle, normal, front, s, t)
+        normal = _mapped_normal(scene, row, triangle, stored, normal, front, s, t)
     if dot(normal, d) > -1e-4:
         # A normal that faces away from the viewer can't be shaded: use the geometric one.
         normal = geometric
@@ -173,11 +146,11 @@ def surface_at(scene, triangle, b1, b2, d):
         coat,
         _number(scene, row, COAT_ROUGHNESS, COAT_ROUGHNESS_MAP, s, t) if coat > 0.0 else 0.0,
     )
-    return SurfacePoint((x, y, z), geometric, normal, front, np.int64(row), look, emission)
+    return SurfacePoint(position, geometric, normal, front, np.int64(row), look, emission)
 
 
 @called_kernel
-def _mapped_normal(scene, row, triangle, normal, front, s, t):
+def _mapped_normal(scene, row, triangle, stored, normal, front, s, t):
     """`normal` modified by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
     (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels)."""
     texture = int(scene.surfaces[row, NORMAL_MAP])
@@ -186,9 +159,9 @@ def _mapped_normal(scene, row, triangle, normal, front, s, t):
     z = look_up(scene.textures, scene.texels, texture, 2, s, t)
     v0, v1, v2 = corners_of(scene, triangle)
     uv = scene.uvs
-    s0, t0 = np.float64(uv[triangle, 0]), np.float64(uv[triangle, 1])
-    s1, t1 = np.float64(uv[triangle, 2]) - s0, np.float64(uv[triangle, 3]) - t0
-    s2, t2 = np.float64(uv[triangle, 4]) - s0, np.float64(uv[triangle, 5]) - t0
+    s0, t0 = np.float64(uv[stored, 0]), np.float64(uv[stored, 1])
+    s1, t1 = np.float64(uv[stored, 2]) - s0, np.float64(uv[stored, 3]) - t0
+    s2, t2 = np.float64(uv[stored, 4]) - s0, np.float64(uv[stored, 5]) - t0
     turn = s1 * t2 - s2 * t1
     if turn == 0.0:
         return normal

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
+from .placements import Placements, no_placements
 from .simd import LANES
 
 BINS = 16
@@ -26,10 +27,12 @@ class Bvh(NamedTuple):
 
     nodes: uint32 [number of nodes * NODE_WORDS], planes stored as float32 bits
     leaves: uint32 [number of leaves * LEAF_WORDS], coordinates stored as float32 bits
+    placements: of shapes, whose hierarchies are among the nodes too; node 0 leads to what is stored where it stands
     """
 
     nodes: np.ndarray
     leaves: np.ndarray
+    placements: Placements
 
 
 def build_bvh(vertices: np.ndarray) -> Bvh:
@@ -40,12 +43,19 @@ def build_bvh(vertices: np.ndarray) -> Bvh:
         planes = empty[:48].view(np.float32).reshape(3, 2, LANES)
         planes[:, 0], planes[:, 1] = np.inf, -np.inf
         empty[48:] = NO_CHILD
-        return Bvh(empty, np.zeros(LEAF_WORDS, np.uint32))
+        return Bvh(empty, np.full(LEAF_WORDS, NO_CHILD, np.uint32), no_placements())
     boxes = np.concatenate([triangles.min(axis=1), triangles.max(axis=1)], axis=1)
-    order = np.arange(len(triangles), dtype=np.uint32)
-    area, box, child, start, count = _build_binary(boxes, order)
+    nodes, leaf_ranges, order = wide_tree(boxes, LANES)
+    return Bvh(nodes.reshape(-1), _pack_leaves(triangles, order, leaf_ranges).reshape(-1), no_placements())
+
+
+def wide_tree(boxes: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Nodes uint32 [m, NODE_WORDS] over `boxes` float32 [n, 6], which are reordered; ranges int64 [k, 2] (start, count) of the leaves, of at most
+    `most` boxes each; and the numbers uint32 [n] of the boxes in the order of these ranges."""
+    order = np.arange(len(boxes), dtype=np.uint32)
+    area, box, child, start, count = _build_binary(boxes, order, most)
     nodes, leaf_ranges = _collapse(area, box, child, start, count)
-    return Bvh(nodes.reshape(-1), _pack_leaves(triangles, order, leaf_ranges).reshape(-1))
+    return nodes, leaf_ranges, order
 
 
 @kernel
@@ -141,7 +151,7 @@ def _partition(boxes, order, begin, end, axis, split_bin, origin, scale):
 
 
 @allocating_kernel
-def _build_binary(boxes, order):
+def _build_binary(boxes, order, most):
     """Binary tree over `boxes` float32 [n, 6]; reorders them and `order` so that each leaf is a range of both.
 
     Returns half areas, boxes [n, 6], first children (the second follows it; 0 marks a leaf), starts and counts.
@@ -169,7 +179,7 @@ def _build_binary(boxes, order):
         area[node] = _half_area(bounds[0], bounds[1], bounds[2], bounds[3], bounds[4], bounds[5])
         start[node], count[node] = begin, end - begin
         # A leaf costs one test regardless of how full it is.
-        if end - begin <= LANES:
+        if end - begin <= most:
             continue
         axis, split_bin = _best_split(boxes, begin, end, bounds, bin_box, bin_count, right_area)
         middle = begin

@@ -6,11 +6,12 @@ import numpy as np
 
 from ..kernel import allocating_kernel, exact_kernel, kernel
 from .bvh import LEAF_FLAG, LEAF_WORDS, NODE_WORDS
+from .placements import direction_by, point_by
 from .simd import highest_bit, lowest_bit, slabs8, triangles8
 
 NO_HIT = np.uint32(0xFFFFFFFF)
-STACK = 512
-"""Deep enough for seven waiting children on each of MAX_DEPTH + 8 levels."""
+STACK = 1024
+"""Deep enough for seven waiting children on each of MAX_DEPTH + 8 levels of both hierarchies, that of placements and that of a shape."""
 FARTHEST = np.float32(1e30)
 """A ray with a larger coordinate hits nothing."""
 # Unsigned throughout, to avoid the wrap-around test of signed indices.
@@ -79,26 +80,52 @@ def _near_plane(inverse):
     return EIGHT if inverse < 0.0 else ZERO
 
 
-@exact_kernel
-def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
-    """Nearest triangle along a ray: (triangle number or NO_HIT, distance, weight of v1, weight of v2).
+@kernel
+def _of_ray(ox, oy, oz, dx, dy, dz):
+    """What the tests of boxes and triangles need of a ray: its inverse direction, the planes that it crosses first, and its frame with its origin."""
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
+    rx, ry, rz = _component(px, ox, oy, oz), _component(py, ox, oy, oz), _component(pz, ox, oy, oz)
+    return ix, iy, iz, _near_plane(ix), _near_plane(iy), _near_plane(iz), px, py, pz, sx, sy, sz, rx, ry, rz
 
-    `t_near < t < t_far`, in units of the direction's length. `stack` is one thread's make_stack().
-    """
+
+@kernel
+def _nearest_child(nodes, base, entered, refs, distances, lanes, waiting):
+    """(the nearest of the children in `entered`, which is not empty, and how many references wait): the others wait, nearer ones on top."""
+    lane = lowest_bit(entered)
+    entered &= entered - ONE
+    ref = np.uint64(nodes[base + _CHILDREN + lane])
+    nearest = lanes[lane]
+    bottom = waiting
+    while entered != ZERO:
+        lane = lowest_bit(entered)
+        entered &= entered - ONE
+        t, child = lanes[lane], np.uint64(nodes[base + _CHILDREN + lane])
+        if t < nearest:
+            t, nearest = nearest, t
+            child, ref = ref, child
+        at = waiting
+        while at > bottom and distances[at - ONE] < t:
+            distances[at], refs[at] = distances[at - ONE], refs[at - ONE]
+            at -= ONE
+        distances[at], refs[at] = t, np.uint32(child)
+        waiting += ONE
+    return ref, waiting
+
+
+@exact_kernel
+def _closest_in(nodes, leaves, stack, root, bottom, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """`closest_hit` in the tree below node `root`; below `bottom` the stack is another's."""
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
     near, best = np.float32(t_near), np.float32(t_far)
     if not _is_traceable(ox, oy, oz, dx, dy, dz):
         return NO_HIT, best, np.float32(0.0), np.float32(0.0)
-    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
-    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
-    px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
-    rx, ry, rz = _component(px, ox, oy, oz), _component(py, ox, oy, oz), _component(pz, ox, oy, oz)
-    nodes, leaves = bvh.nodes, bvh.leaves
+    ix, iy, iz, near_x, near_y, near_z, px, py, pz, sx, sy, sz, rx, ry, rz = _of_ray(ox, oy, oz, dx, dy, dz)
     refs, distances, lanes = stack.refs, stack.distances, stack.lanes
     hit = NO_HIT
     hit_b1 = hit_b2 = np.float32(0.0)
-    waiting, ref = ZERO, ZERO
+    waiting, ref = bottom, root
     while True:
         if ref & _LEAF:
             base = (ref & _INDEX) * _LEAF_WORDS
@@ -110,29 +137,11 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
             base = ref * _NODE_WORDS
             entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, best, lanes)
             if entered != ZERO:
-                lane = lowest_bit(entered)
-                entered &= entered - ONE
-                ref = np.uint64(nodes[base + _CHILDREN + lane])
-                nearest = lanes[lane]
-                bottom = waiting
-                while entered != ZERO:
-                    lane = lowest_bit(entered)
-                    entered &= entered - ONE
-                    t, child = lanes[lane], np.uint64(nodes[base + _CHILDREN + lane])
-                    if t < nearest:
-                        t, nearest = nearest, t
-                        child, ref = ref, child
-                    at = waiting
-                    # The nearest child is visited at once; of the others, nearer ones are moved to the top.
-                    while at > bottom and distances[at - ONE] < t:
-                        distances[at], refs[at] = distances[at - ONE], refs[at - ONE]
-                        at -= ONE
-                    distances[at], refs[at] = t, np.uint32(child)
-                    waiting += ONE
+                ref, waiting = _nearest_child(nodes, base, entered, refs, distances, lanes, waiting)
                 continue
-        while waiting > ZERO and distances[waiting - ONE] > best:
+        while waiting > bottom and distances[waiting - ONE] > best:
             waiting -= ONE
-        if waiting == ZERO:
+        if waiting == bottom:
             break
         waiting -= ONE
         ref = np.uint64(refs[waiting])
@@ -140,8 +149,8 @@ def closest_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
 
 
 @exact_kernel
-def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
-    """Whether any triangle lies between `t_near` and `t_far` along a ray.
+def _any_in(nodes, leaves, stack, root, bottom, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """`any_hit` in the tree below node `root`; below `bottom` the stack is another's.
 
     Children are visited in their order in the node, largest first: large ones are likely to be hit, and sorting by
     distance does not pay where the first hit ends the search.
@@ -151,12 +160,9 @@ def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_nea
     near, far = np.float32(t_near), np.float32(t_far)
     if not _is_traceable(ox, oy, oz, dx, dy, dz):
         return False
-    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
-    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
-    px, py, pz, sx, sy, sz = _ray_frame(dx, dy, dz)
-    rx, ry, rz = _component(px, ox, oy, oz), _component(py, ox, oy, oz), _component(pz, ox, oy, oz)
-    nodes, leaves, refs, lanes = bvh.nodes, bvh.leaves, stack.refs, stack.lanes
-    waiting, ref = ZERO, ZERO
+    ix, iy, iz, near_x, near_y, near_z, px, py, pz, sx, sy, sz, rx, ry, rz = _of_ray(ox, oy, oz, dx, dy, dz)
+    refs, lanes = stack.refs, stack.lanes
+    waiting, ref = bottom, root
     while True:
         if ref & _LEAF:
             base = (ref & _INDEX) * _LEAF_WORDS
@@ -170,10 +176,107 @@ def any_hit(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_nea
                 entered ^= ONE << lane
                 refs[waiting] = nodes[base + _CHILDREN + lane]
                 waiting += ONE
+        if waiting == bottom:
+            return False
+        waiting -= ONE
+        ref = np.uint64(refs[waiting])
+
+
+@kernel
+def _into(placements, row, ox, oy, oz, dx, dy, dz):
+    """A ray in the space of a placed shape. Its direction keeps the transform's stretch, so that distances along it stay the same."""
+    x, y, z = point_by(placements.from_world, row, np.float64(ox), np.float64(oy), np.float64(oz))
+    u, v, w = direction_by(placements.from_world, row, np.float64(dx), np.float64(dy), np.float64(dz))
+    return np.float32(x), np.float32(y), np.float32(z), np.float32(u), np.float32(v), np.float32(w)
+
+
+@exact_kernel
+def _closest_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """`closest_hit` among placed shapes."""
+    ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
+    dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
+    near, best = np.float32(t_near), np.float32(t_far)
+    hit = NO_HIT
+    hit_b1 = hit_b2 = np.float32(0.0)
+    if not _is_traceable(ox, oy, oz, dx, dy, dz):
+        return hit, best, hit_b1, hit_b2
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
+    nodes, placements, refs, distances, lanes = bvh.nodes, bvh.placements, stack.refs, stack.distances, stack.lanes
+    waiting, ref = ZERO, np.uint64(placements.top[0])
+    while True:
+        if ref & _LEAF:
+            row = ref & _INDEX
+            x, y, z, u, v, w = _into(placements, row, ox, oy, oz, dx, dy, dz)
+            own, t, b1, b2 = _closest_in(bvh.nodes, bvh.leaves, stack, np.uint64(placements.roots[row]), waiting, x, y, z, u, v, w, near, best)
+            if own != NO_HIT:
+                best, hit_b1, hit_b2 = t, b1, b2
+                hit = np.uint32(own - placements.stored[row] + placements.first[row])
+        else:
+            base = ref * _NODE_WORDS
+            entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, best, lanes)
+            if entered != ZERO:
+                ref, waiting = _nearest_child(nodes, base, entered, refs, distances, lanes, waiting)
+                continue
+        while waiting > ZERO and distances[waiting - ONE] > best:
+            waiting -= ONE
+        if waiting == ZERO:
+            break
+        waiting -= ONE
+        ref = np.uint64(refs[waiting])
+    return hit, best, hit_b1, hit_b2
+
+
+@exact_kernel
+def _any_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """`any_hit` among placed shapes, nearest first: their boxes overlap, and say little about their size."""
+    ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
+    dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
+    near, far = np.float32(t_near), np.float32(t_far)
+    if not _is_traceable(ox, oy, oz, dx, dy, dz):
+        return False
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
+    nodes, placements, refs, distances, lanes = bvh.nodes, bvh.placements, stack.refs, stack.distances, stack.lanes
+    waiting, ref = ZERO, np.uint64(placements.top[0])
+    while True:
+        if ref & _LEAF:
+            row = ref & _INDEX
+            x, y, z, u, v, w = _into(placements, row, ox, oy, oz, dx, dy, dz)
+            if _any_in(bvh.nodes, bvh.leaves, stack, np.uint64(placements.roots[row]), waiting, x, y, z, u, v, w, near, far):
+                return True
+        else:
+            base = ref * _NODE_WORDS
+            entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, far, lanes)
+            if entered != ZERO:
+                ref, waiting = _nearest_child(nodes, base, entered, refs, distances, lanes, waiting)
+                continue
         if waiting == ZERO:
             return False
         waiting -= ONE
         ref = np.uint64(refs[waiting])
+
+
+@kernel
+def closest_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
+    """Nearest triangle along a ray: (triangle number or NO_HIT, distance, weight of v1, weight of v2).
+
+    `t_near < t < t_far`, in units of the direction's length. `stack` is one thread's make_stack().
+    """
+    hit, t, b1, b2 = _closest_in(bvh.nodes, bvh.leaves, stack, ZERO, ZERO, ox, oy, oz, dx, dy, dz, t_near, t_far)
+    if len(bvh.placements.first) > 0:
+        nearer, nearer_t, nearer_b1, nearer_b2 = _closest_placed(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t)
+        if nearer != NO_HIT:
+            hit, t, b1, b2 = nearer, nearer_t, nearer_b1, nearer_b2
+    return hit, t, b1, b2
+
+
+@kernel
+def any_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
+    """Whether any triangle lies between `t_near` and `t_far` along a ray."""
+    if _any_in(bvh.nodes, bvh.leaves, stack, ZERO, ZERO, ox, oy, oz, dx, dy, dz, t_near, t_far):
+        return True
+    return len(bvh.placements.first) > 0 and _any_placed(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far)
 
 
 @allocating_kernel

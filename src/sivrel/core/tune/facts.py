@@ -17,6 +17,7 @@ from ..render.frame import Frame
 from ..render.recipe import Recipe, with_values
 from ..render.tile import EYE_FLOOR
 from ..scene.model import Scene
+from ..scene.placed_mesh import moves
 from ..work_time import work_time
 from .blocks import weights_of
 from .pilots import SAMPLES, SEEDS, SMALL, Known, Pilot, curve_of, fly
@@ -54,10 +55,7 @@ def motion_between(now: Scene, later: Scene, camera: str | None) -> Motion:
     """What differs between two frames of a shot. A camera that is not in the file does not move."""
     one, other = (next((c.to_world for c in scene.cameras if camera in (None, c.name)), None) for scene in (now, later))
     moved = one is not None and other is not None and not np.allclose(one, other, atol=1e-6)
-    objects = len(now.meshes) != len(later.meshes) or any(
-        a.vertices.shape != b.vertices.shape or not np.allclose(a.vertices, b.vertices, atol=1e-5)
-        for a, b in zip(now.meshes, later.meshes, strict=False)
-    )
+    objects = len(now.meshes) != len(later.meshes) or any(moves(a, b, 1e-5) for a, b in zip(now.meshes, later.meshes, strict=False))
     lights = len(now.lights) != len(later.lights) or any(
         (a.intensity, a.color, a.position) != (b.intensity, b.color, b.position) or not np.allclose(a.frame, b.frame)
         for a, b in zip(now.lights, later.lights, strict=False)

@@ -1,0 +1,74 @@
+"""Builds the hierarchy of a scene with placed shapes: one for what is stored where it stands, one for each shape, and one over all placements."""
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, wide_tree
+from .placements import Placements
+
+NODES_AT, NUMBERS_AT = 48, 72
+"""Where the references of a node, and the numbers of a leaf's triangles, begin."""
+WIDER = 4.0 * 2.0**-24
+"""Share of its largest coordinate by which a placement's box is widened, for the rounding of its rays."""
+
+
+def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements) -> Bvh:
+    """The hierarchy of `vertices` float32 [triangles, 3, 3]: the first `standing` where they are, and the shapes that follow where `placements` put
+    them. Shapes are built on all processors."""
+    if not len(placements.first):
+        return build_bvh(vertices)
+    shapes = _shapes(placements)
+    ranges = [(0, standing), *shapes.items()]
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        built = list(pool.map(lambda r: build_bvh(vertices[r[0] : r[0] + r[1]]), ranges))
+    nodes, leaves, root_of = [], [], []
+    used_nodes = used_leaves = 0
+    for (first, _), part in zip(ranges, built, strict=True):
+        own, held = part.nodes.reshape(-1, NODE_WORDS), part.leaves.reshape(-1, LEAF_WORDS)
+        _shift(own, used_nodes, used_leaves)
+        held[:, NUMBERS_AT:] += np.where(held[:, NUMBERS_AT:] == NO_CHILD, 0, first).astype(np.uint32)
+        nodes.append(own)
+        leaves.append(held)
+        root_of.append(used_nodes)
+        used_nodes, used_leaves = used_nodes + len(own), used_leaves + len(held)
+    over, ranges_of, order = wide_tree(placed_boxes(vertices, placements), 1)
+    _shift(over, used_nodes, 0)
+    references = over[:, NODES_AT:]
+    is_leaf = (references & LEAF_FLAG != 0) & (references != NO_CHILD)
+    references[is_leaf] = order[ranges_of[references[is_leaf] & (LEAF_FLAG - 1), 0]] | LEAF_FLAG
+    nodes.append(over)
+    of_shape = dict(zip(shapes, root_of[1:], strict=True))
+    roots = np.array([of_shape[int(row)] for row in placements.stored], np.uint32)
+    placements = placements._replace(roots=roots, top=np.array([used_nodes], np.uint32))
+    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), placements)
+
+
+def _shift(nodes: np.ndarray, by_nodes: int, by_leaves: int) -> None:
+    """Shifts the references of nodes [m, NODE_WORDS], in place, to where other nodes and leaves come before them."""
+    references = nodes[:, NODES_AT:]
+    is_leaf = references & LEAF_FLAG != 0
+    references += np.where(references == NO_CHILD, 0, np.where(is_leaf, by_leaves, by_nodes)).astype(np.uint32)
+
+
+def _box_of(vertices: np.ndarray) -> np.ndarray:
+    return np.concatenate([vertices.min(axis=(0, 1)), vertices.max(axis=(0, 1))])
+
+
+def _shapes(placements: Placements) -> dict[int, int]:
+    """Number of triangles of each shape, by its first row."""
+    return dict(zip(placements.stored.tolist(), placements.counts.tolist(), strict=True))
+
+
+def placed_boxes(vertices: np.ndarray, placements: Placements) -> np.ndarray:
+    """float32 [n, 6]: a box around each placement, from the corners of its shape's box (Arvo 1990, "Transforming Axis-Aligned Bounding Boxes"), with
+    `vertices` as in build_two_levels."""
+    of_shape = {row: _box_of(vertices[row : row + count]).astype(float) for row, count in _shapes(placements).items()}
+    box = np.array([of_shape[int(row)] for row in placements.stored])
+    matrix = placements.to_world.reshape(-1, 3, 4)
+    middle, half = (box[:, :3] + box[:, 3:]) / 2.0, (box[:, 3:] - box[:, :3]) / 2.0
+    centre = np.einsum("nij,nj->ni", matrix[:, :, :3], middle) + matrix[:, :, 3]
+    reach = np.einsum("nij,nj->ni", np.abs(matrix[:, :, :3]), half)
+    reach += WIDER * np.abs(np.concatenate([centre - reach, centre + reach], axis=1)).max(axis=1, keepdims=True)
+    return np.concatenate([centre - reach, centre + reach], axis=1).astype(np.float32)
