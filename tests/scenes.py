@@ -69,10 +69,14 @@ def looking_down(height: float = 1.0, tilt: float = 0.0, half_width: float = 1e-
 def render(scene: Scene, camera: Camera, size=(16, 16), threads: int = 2, seed: int = 0, region=None, **settings) -> np.ndarray:
     """Film of a scene; settings are recipe keys with __ for the dot."""
     recipe = with_values(Recipe(), {key.replace("__", "."): value for key, value in settings.items()})
-    tiles: dict = {}
-    frame = Frame(*size, region=region, seed=seed)
     ready = prepare(replace(scene, cameras=[camera]), recipe, frame=Frame(seed=seed))
-    render_tiles(ready.arrays, camera, recipe, frame, tiles.__setitem__, threads=threads)
+    return film_of(ready, recipe, Frame(*size, region=region, seed=seed), threads)
+
+
+def film_of(ready, recipe: Recipe, frame: Frame, threads: int = 2) -> np.ndarray:
+    """Film of a prepared scene."""
+    tiles: dict = {}
+    render_tiles(ready.arrays, ready.camera, recipe, frame, tiles.__setitem__, threads=threads)
     return assemble(frame, columns.film_columns(ready.arrays.slots), tiles)
 
 

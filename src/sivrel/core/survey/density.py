@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from ..scene.placed_mesh import PlacedMesh
 from .finding import Mend, SceneFinding, box_of, point, short
 from .look import COLUMNS, ROWS, Look
 
@@ -20,6 +21,14 @@ def check(look: Look) -> list[SceneFinding]:
     filled = np.bincount(look.object_of[look.seen], minlength=len(look.meshes)) * (FULL_FRAME / (COLUMNS * ROWS))
     found = []
     total = counts.sum()
+    # A shape that is stored once costs once: only the placement that fills most of the picture counts.
+    fills: dict[int, int] = {}
+    for k, mesh in enumerate(look.meshes):
+        if isinstance(mesh, PlacedMesh):
+            best = fills.setdefault(id(mesh.shape), k)
+            if k != best:
+                fewer, more = sorted((best, k), key=lambda one: filled[one])
+                counts[fewer], fills[id(mesh.shape)] = 0, more
     for number in np.flatnonzero((counts > MANY) & (counts > PER_PIXEL * np.maximum(filled, 1.0))):
         name, v = look.meshes[number].name, look.vertices[look.object_of == number]
         keep = float(f"{min(0.5, max(0.01, 2.0 * max(filled[number], 500.0) / counts[number])):.2g}")

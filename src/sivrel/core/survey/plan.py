@@ -7,9 +7,12 @@ from typing import Any
 import numpy as np
 
 from ..scene.arrays import BASE, SceneArrays
-from ..scene.model import Camera, Scene
+from ..scene.model import Camera, Mesh, Scene
+from ..scene.placed_mesh import PlacedMesh
 from ..scene.topology import topology
+from ..scene.triangles import corners_at, objects_at, surface_rows_at
 from ..trace.traverse import closest_hits
+from ..trace.two_levels import placed_boxes
 
 SIZE = 640
 """Pixels of the longer side."""
@@ -19,6 +22,8 @@ ABOVE_EYE = 0.35
 CUT = 0.13
 """Tone of cut solids."""
 MOST_LINES = 30_000
+MOST_CENTRES, MOST_CROSSING = 2_000_000, 2_000_000
+"""Most triangles that decide which box is drawn, and of placements that are cut."""
 
 
 @dataclass(frozen=True)
@@ -40,7 +45,8 @@ class Drawing:
 def drawn_bounds(scene: Scene, camera: Camera) -> tuple[np.ndarray, np.ndarray]:
     """The box to draw: the scene's bounds, cropped to the surroundings of the middle half of its triangles, with the
     camera and the lights in it."""
-    centres = np.concatenate([mesh.vertices.mean(axis=1) for mesh in scene.meshes if len(mesh.vertices)]).astype(float)
+    step = max(1, scene.triangle_count() // MOST_CENTRES)
+    centres = np.concatenate([_centres(mesh, step) for mesh in scene.meshes if mesh.count]).astype(float)
     low, high = np.percentile(centres, 25.0, axis=0), np.percentile(centres, 75.0, axis=0)
     reach = np.maximum((high - low).max(), 1e-3) * 0.9
     full_low, full_high = scene.bounds()
@@ -87,22 +93,23 @@ def _draw(arrays: SceneArrays, low: np.ndarray, high: np.ndarray, right: np.ndar
     d = np.broadcast_to(np.asarray(looking, np.float32), flat.shape).copy()
     hits, distances = closest_hits(arrays.bvh, flat, d, np.float32(0.0), np.float32(1e30))
     met = distances < 1e29
-    triangles = arrays.vertices[np.where(met, hits, 0)].reshape(-1, 3, 3).astype(float)
+    at = np.where(met, hits, 0).astype(np.int64)
+    triangles = corners_at(arrays, at)
     normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
     facing = -normals @ looking
-    base = arrays.surfaces[arrays.surface_of[np.where(met, hits, 0)]][:, BASE : BASE + 3] @ (0.2126, 0.7152, 0.0722)
+    base = arrays.surfaces[surface_rows_at(arrays, at)][:, BASE : BASE + 3] @ (0.2126, 0.7152, 0.0722)
     tone = 0.45 + 0.4 * np.abs(facing) * (0.4 + 0.6 * np.sqrt(np.clip(base, 0.0, 1.0)))
     tone = np.where(met, np.where(facing < 0.0, CUT, tone), 0.97).reshape(rows, columns)
     right, up, half = np.asarray(right, float), np.asarray(up, float), (half_w, half_h)
-    corners, solid = arrays.vertices.reshape(-1, 3, 3), _closed(arrays)
+    corners, solid = _crossing(arrays, centre, np.asarray(looking, float))
     ends, cut_triangles = cut_lines(corners, centre, np.asarray(looking, float))
     lines = np.stack([(ends - centre) @ right + half_w, half_h - (ends - centre) @ up], axis=-1)
     of_solids = solid[cut_triangles]
     tone = np.where(inside_cut(lines[of_solids], (rows, columns), (2.0 * half_w / columns, 2.0 * half_h / rows)), CUT, tone)
     # Edges: where the depth or the object jumps.
     depth = np.where(met, distances, 1e4).reshape(rows, columns).astype(float)
-    thing = np.where(met, arrays.object_of[np.where(met, hits, 0)].astype(np.int64), -1).reshape(rows, columns)
+    thing = np.where(met, objects_at(arrays, at), -1).reshape(rows, columns)
     jump = 0.02 * max(half_w, half_h)
     edge = np.zeros((rows, columns), bool)
     for axis in (0, 1):
@@ -160,12 +167,39 @@ def inside_cut(lines: np.ndarray, shape: tuple[int, int], pixel: tuple[float, fl
     return np.abs(total) > 0.5
 
 
+def _centres(mesh: Mesh, step: int) -> np.ndarray:
+    """Centres of every `step`-th triangle, float [n, 3]."""
+    if not isinstance(mesh, PlacedMesh):
+        return mesh.vertices[::step].mean(axis=1)
+    return mesh.shape.vertices[::step].mean(axis=1).astype(float) @ mesh.to_world[:, :3].T + mesh.to_world[:, 3]
+
+
+def _crossing(arrays: SceneArrays, at: np.ndarray, normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Triangles [n, 3, 3] that a plane may cross, and whether each belongs to a closed part: all that stand, and those of the placements whose boxes
+    it crosses, the largest first, MOST_CROSSING of them."""
+    closed, standing, placements = _closed(arrays), len(arrays.object_of), arrays.bvh.placements
+    corners, solid = [arrays.vertices[:standing].reshape(-1, 3, 3)], [closed[:standing]]
+    if len(placements.first):
+        boxes = placed_boxes(arrays.vertices.reshape(-1, 3, 3), placements).astype(float)
+        middle, half = (boxes[:, :3] + boxes[:, 3:]) / 2.0, (boxes[:, 3:] - boxes[:, :3]) / 2.0
+        crossed = np.flatnonzero(np.abs((middle - at) @ normal) <= half @ np.abs(normal))
+        left = MOST_CROSSING
+        for k in crossed[np.argsort(-np.linalg.norm(half[crossed], axis=1), kind="stable")].tolist():
+            count, row = int(placements.counts[k]), int(placements.stored[k])
+            if count <= left:
+                left -= count
+                corners.append(corners_at(arrays, int(placements.first[k]) + np.arange(count)).astype(np.float32))
+                solid.append(closed[row : row + count])
+    return np.concatenate(corners), np.concatenate(solid)
+
+
 def _closed(arrays: SceneArrays) -> np.ndarray:
-    """bool [triangles]: which belong to closed parts of meshes; kept for the geometry that was drawn last."""
+    """bool by row of the arrays: which triangles belong to closed parts of meshes; kept for the geometry that was drawn last."""
     if _kept.get("of") is not arrays.vertices:
-        closed = np.zeros(len(arrays.vertices), bool)
-        for number in np.unique(arrays.object_of):
-            mine = np.flatnonzero(arrays.object_of == number)
+        closed, standing = np.zeros(len(arrays.vertices), bool), arrays.object_of
+        groups = [np.flatnonzero(standing == number) for number in np.unique(standing)]
+        shapes = dict(zip(arrays.bvh.placements.stored.tolist(), arrays.bvh.placements.counts.tolist(), strict=True))
+        for mine in [*groups, *(np.arange(row, row + count) for row, count in shapes.items())]:
             net = topology(arrays.vertices[mine].reshape(-1, 3, 3))
             closed[mine] = ~np.isin(net.part, net.part[net.rim().any(axis=1)])
         _kept.update(of=arrays.vertices, closed=closed)

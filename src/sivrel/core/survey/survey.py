@@ -30,6 +30,7 @@ from . import (
     units,
 )
 from .finding import SceneFinding
+from .largest import with_largest
 from .look import Look
 
 CHECKS: dict[str, ModuleType] = {
@@ -61,11 +62,20 @@ class Survey:
         }  # fmt: skip
 
 
+def _each_once(findings: list[SceneFinding]) -> list[SceneFinding]:
+    """The findings without those that say the same of another placement of one object, under one name: the worst of them stays."""
+    kept: dict[tuple[Any, ...], SceneFinding] = {}
+    for finding in sorted(findings, key=lambda finding: -finding.harm):
+        mends = tuple(str(mend.edits) for mend in finding.mends)
+        kept.setdefault((finding.kind, *sorted(finding.objects), mends) if finding.objects else (id(finding),), finding)
+    return list(kept.values())
+
+
 def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = None) -> Survey:
     """Check a prepared shot, for `recipe` (by default brute force). `task` receives each check with the findings
     so far, worst first; they are returned if it is cancelled."""
+    ready, findings = with_largest(ready)
     look = Look(ready, recipe or Recipe())
-    findings: list[SceneFinding] = []
     seconds: dict[str, float] = {}
     for k, (name, module) in enumerate(CHECKS.items()):
         try:
@@ -74,7 +84,7 @@ def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = No
             break
         begun = time.perf_counter()
         look.rng = np.random.default_rng(zlib.crc32(name.encode()) + SEED)  # its own random numbers, so that checks do not affect each other
-        findings += module.check(look)
+        findings += _each_once(module.check(look))
         findings.sort(key=lambda finding: -finding.harm)
         seconds[name] = time.perf_counter() - begun
     return Survey(findings, seconds, look.inside, look.open_share)
