@@ -13,6 +13,7 @@ from sivrel.core.edits.edits import Edits, with_edits
 from sivrel.core.errors import InputError
 from sivrel.core.formats.gltf_out import write_gltf
 from sivrel.core.formats.scenes import read_scene
+from sivrel.core.formats.usd_edits import write_layer
 from sivrel.core.pack.objects import packed_meshes
 from sivrel.core.pack.stored import stored_meshes
 from sivrel.core.render import film as columns
@@ -223,6 +224,21 @@ class Yard(unittest.TestCase):
             key = np.lexsort(np.round(a.vertices.mean(axis=1), 4).T), np.lexsort(np.round(b.vertices.mean(axis=1), 4).T)
             np.testing.assert_allclose(a.vertices.mean(axis=1)[key[0]], b.vertices.mean(axis=1)[key[1]], atol=1e-5)
             np.testing.assert_allclose(a.normals.mean(axis=1)[key[0]], b.normals.mean(axis=1)[key[1]], atol=1e-4)
+
+    def test_a_layer_mends_instances(self) -> None:
+        edits = with_edits(Edits(), {
+            "object./Yard/Stool1/Seat.thickness": 0.02, "object./Yard/Bollards/Kinds/Float.triangles": 0.5, "object./Yard/Stool0/Ball.out": "yes",
+            "object./Yard/Bollards/Kinds/Bollard.turned": "over",
+        })  # fmt: skip
+        self.assertEqual(write_layer(self.folder / "yard.usda", edits, self.folder / "mended.usda"), [])
+        again, meant = read_scene(self.folder / "mended.usda"), apply_edits(self.scene, edits)
+        self.assertEqual(sorted((m.name, m.count) for m in again.meshes), sorted((m.name, m.count) for m in meant.meshes))
+        for name in ("/Yard/Stool1/Seat", "/Yard/Stool2/Seat", "/Yard/Bollards/Kinds/Float", "/Yard/Bollards/Kinds/Bollard"):
+            for one, other in zip(*([m for m in scene.meshes if m.name == name] for scene in (meant, again)), strict=True):
+                np.testing.assert_allclose(one.vertices.mean(axis=1), other.vertices.mean(axis=1), atol=1e-5)
+                np.testing.assert_allclose(one.normals.mean(axis=1), other.normals.mean(axis=1), atol=1e-4)
+        thick = with_edits(Edits(), {"object./Yard/Bollards/Kinds/Float.longest_edge": 0.02})
+        self.assertIn("placed several times", write_layer(self.folder / "yard.usda", thick, self.folder / "thick.usda")[0])
 
     def test_a_survey_and_a_drawing_of_shared_shapes(self) -> None:
         recipe, shared = self.ready({"gi.seen": "off", **SHARED})

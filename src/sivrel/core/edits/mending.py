@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import InputError
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
-from ..scene.placed_mesh import PlacedMesh
+from ..scene.placed_mesh import PlacedMesh, run_round
 from ..scene.topology import facets, topology, turned_triangles, volume
 from ..vector import LUMINANCE
 from .edits import ObjectEdit
@@ -28,7 +28,8 @@ def mended(mesh: Mesh, edit: ObjectEdit, shapes: dict[int, Mesh] | None = None) 
     if isinstance(mesh, PlacedMesh) and not in_metres and (edit.turned or edit.shape or edit.triangles is not None):
         shapes = {} if shapes is None else shapes
         if id(mesh.shape) not in shapes:
-            shapes[id(mesh.shape)] = mended(mesh.shape, edit)[0]
+            shape = mended(run_round(mesh.shape) if mesh.mirrors else mesh.shape, edit)[0]
+            shapes[id(mesh.shape)] = run_round(shape) if mesh.mirrors else shape
         return [mesh.with_shape(shapes[id(mesh.shape)])]
     if edit.thickness:
         mesh = thickened(mesh, edit.thickness)

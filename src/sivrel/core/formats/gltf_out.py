@@ -9,7 +9,7 @@ import numpy as np
 
 from ..lights.radiance import emitted
 from ..scene.model import Camera, Light, Mesh, Scene, Surface, Texture, TextureUse
-from ..scene.placed_mesh import PlacedMesh
+from ..scene.placed_mesh import PlacedMesh, run_round
 from .gltf import glb
 
 ASPECT = 16.0 / 9.0
@@ -94,13 +94,11 @@ class _Writer:
         """Number of the mesh in the file: one for all placements of a shape."""
         if not isinstance(mesh, PlacedMesh):
             return self._triangles(mesh)
-        mirrored = np.linalg.det(mesh.to_world[:, :3]) < 0.0
-        key = id(mesh.shape), bool(mirrored), mesh.double_sided
+        key = id(mesh.shape), mesh.mirrors, mesh.double_sided
         if key not in self.shapes:
             shape = mesh.shape.changed(name=mesh.name, double_sided=mesh.double_sided)
             # A mirroring node turns triangles round (glTF 2.0, section 3.7.4), as they already are in a shape that is mirrored.
-            columns = {name: getattr(shape, name)[:, ::-1] for name in ("vertices", "normals", "uvs")} if mirrored else {}
-            self.shapes[key] = self._triangles(shape.changed(**columns))
+            self.shapes[key] = self._triangles(run_round(shape) if mesh.mirrors else shape)
         return self.shapes[key]
 
     def _triangles(self, mesh: Mesh) -> int:

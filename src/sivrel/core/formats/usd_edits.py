@@ -11,7 +11,7 @@ from ..edits.edits import MENDS, Edits
 from ..errors import InputError
 from ..scene.model import Camera, Light, Scene
 from .scenes import read_scene
-from .usd_mends import MendWriter
+from .usd_mends import MendWriter, editable
 
 TYPES = {
     "rect": "RectLight", "disk": "DiskLight", "sphere": "SphereLight", "point": "SphereLight", "cylinder": "CylinderLight",
@@ -159,6 +159,7 @@ def _write_object(stage: Usd.Stage, name: str, change: Any, left_out: list[str])
         left_out.append(f"The object {name} is not a path in the file, so its edits were left out.")
         return
     if change.aimed:
+        prim = editable(stage, name)
         UsdLux.MeshLightAPI.Apply(prim)
         material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
         if material:

@@ -1,5 +1,6 @@
 """Edited objects and cards out: their geometry over the file's own, in a USD layer."""
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -9,9 +10,19 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
 
 from ..edits.edits import CardEdit, ObjectEdit
 from ..scene.model import Mesh, Scene, Surface
+from ..scene.placed_mesh import PlacedMesh
 from .usd_mesh import MeshError, read_mesh
 
 MADE = "SivrelMended"
+
+
+def editable(stage: Usd.Stage, path: str) -> Usd.Prim:
+    """The prim at a path as one that can be edited: instances that it lies in become prims of their own."""
+    for prefix in Sdf.Path(path).GetPrefixes():
+        prim = stage.GetPrimAtPath(prefix)
+        if prim and prim.IsInstance():
+            prim.SetInstanceable(False)
+    return stage.GetPrimAtPath(path)
 
 
 @dataclass
@@ -28,14 +39,20 @@ class MendWriter:
     left_out: list[str]
 
     def mend(self, name: str, edit: ObjectEdit) -> None:
-        """Write the edited object, and all objects its name covers."""
-        for old in [m for m in self.scene.meshes if m.name == name or f"/{name.strip('/')}/" in f"{m.name}/"]:
-            prim = self.stage.GetPrimAtPath(old.name) if old.name.startswith("/") else None
-            if not prim or prim.IsInstanceProxy() or not prim.IsA(UsdGeom.Mesh):
-                self.left_out.append(f"The object {old.name} is used in several places in the file, so its edits were left out.")
+        """Write the edited object, and all objects its name covers. A native instance becomes a prim of its own; a mesh that a point instancer places
+        is mended for all places."""
+        covered = [m for m in self.scene.meshes if m.name == name or f"/{name.strip('/')}/" in f"{m.name}/"]
+        places = Counter(mesh.name for mesh in self.scene.meshes)
+        for old in {mesh.name: mesh for mesh in covered}.values():
+            prim = editable(self.stage, old.name) if old.name.startswith("/") else None
+            if not prim or not prim.IsA(UsdGeom.Mesh):
+                self.left_out.append(f"The object {old.name} is no mesh of the file, so its edits were left out.")
                 continue
             if edit.out:
                 prim.SetActive(False)
+                continue
+            if places[old.name] > 1:
+                self._mend_shape(prim, old, edit)
                 continue
             parts = [m for m in self.edited.meshes if m.name == old.name or m.name.startswith(f"{old.name}/") and edit.split]
             subsets = self._subsets(prim, old)
@@ -47,6 +64,16 @@ class MendWriter:
                 )
                 self._geometry(at, part)
                 self._materials(at, prim, part, subsets, edit)
+
+    def _mend_shape(self, prim: Usd.Prim, old: Mesh, edit: ObjectEdit) -> None:
+        """Write the mended shape of a mesh that is placed several times, in its own space."""
+        placed = [m for m in self.edited.meshes if m.name == old.name and isinstance(m, PlacedMesh)]
+        if not placed:
+            self.left_out.append(f"The object {old.name} is placed several times, and its edit differs from place to place; it was left out.")
+            return
+        subsets = self._subsets(prim, old)
+        self._geometry(prim, placed[0])
+        self._materials(prim, prim, placed[0], subsets, edit)
 
     def _subsets(self, prim: Usd.Prim, old: Mesh) -> list[tuple[UsdShade.Material, int]]:
         """Material of each subset of faces, and the number of its surface in the scene."""
@@ -65,17 +92,21 @@ class MendWriter:
 
     def _geometry(self, prim: Usd.Prim, part: Mesh) -> None:
         mesh = UsdGeom.Mesh(prim)
-        if prim.GetSpecifier() == Sdf.SpecifierDef and not mesh.GetXformOpOrderAttr().HasAuthoredValue():
-            to_world = np.array(UsdGeom.XformCache().GetParentToWorldTransform(prim))
+        if isinstance(part, PlacedMesh):
+            local, normals = (column.reshape(-1, 3).astype(float) for column in (part.shape.vertices, part.shape.normals))
+            mirrored = part.mirrors
         else:
-            to_world = np.array(UsdGeom.XformCache().GetLocalToWorldTransform(prim))
-        back = np.linalg.inv(to_world)
-        world = part.vertices.reshape(-1, 3).astype(float) / self.metres @ self.to_stage.T
-        local = world @ back[:3, :3] + back[3, :3]
-        normals = part.normals.reshape(-1, 3).astype(float) @ self.to_stage.T @ to_world[:3, :3].T
+            if prim.GetSpecifier() == Sdf.SpecifierDef and not mesh.GetXformOpOrderAttr().HasAuthoredValue():
+                to_world = np.array(UsdGeom.XformCache().GetParentToWorldTransform(prim))
+            else:
+                to_world = np.array(UsdGeom.XformCache().GetLocalToWorldTransform(prim))
+            back = np.linalg.inv(to_world)
+            local = part.vertices.reshape(-1, 3).astype(float) / self.metres @ self.to_stage.T @ back[:3, :3] + back[3, :3]
+            normals = part.normals.reshape(-1, 3).astype(float) @ self.to_stage.T @ to_world[:3, :3].T
+            mirrored = np.linalg.det(to_world[:3, :3]) < 0.0
         # A mirroring transform flips faces once more.
         order = np.arange(len(local)).reshape(-1, 3)
-        if (np.linalg.det(to_world[:3, :3]) < 0.0) != (mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded):
+        if mirrored != (mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded):
             order = order[:, ::-1]
         mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(local.astype(np.float32)))
         mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(order), 3, np.int32)))

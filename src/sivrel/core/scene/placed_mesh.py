@@ -77,6 +77,16 @@ class PlacedMesh(Mesh):
         other.shape = shape
         return other
 
+    @property
+    def mirrors(self) -> bool:
+        """Whether the shape is mirrored here, and its triangles run clockwise."""
+        return bool(np.linalg.det(self.to_world[:, :3]) < 0.0)
+
+
+def run_round(mesh: Mesh) -> Mesh:
+    """The mesh with the corners of its triangles in the other order, and the same normals."""
+    return mesh.changed(vertices=mesh.vertices[:, ::-1], normals=mesh.normals[:, ::-1], uvs=mesh.uvs[:, ::-1])
+
 
 def _in_surfaces(shape: Mesh, surfaces: np.ndarray) -> Mesh:
     """A shape in other surfaces: the same one for all placements that change alike, so that they still share it."""

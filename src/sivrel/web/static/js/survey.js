@@ -69,7 +69,9 @@ const inWords = (key, v) => {
   const [, name, unit] = key.match(/^(.*?)(?:_(m|m2|m3))?$/);
   return `${name.replaceAll("_", " ")} ${number(v)}${{ m: " m", m2: " m²", m3: " m³" }[unit] ?? ""}`;
 };
-const number = (value) => (typeof value === "number" ? (Math.abs(value) < 1 ? Number(value.toPrecision(3)) : Math.round(value * 100) / 100) : value);
+/** With spaces between thousands from ten thousand on, as on the cards of shots. */
+const spaced = (value) => (Math.abs(value) >= 10000 ? String(Math.round(value)).replace(/\B(?=(\d{3})+$)/g, "\u2009") : value);
+const number = (value) => (typeof value === "number" ? (Math.abs(value) < 1 ? Number(value.toPrecision(3)) : spaced(Math.round(value * 100) / 100)) : value);
 
 function item(one, k) {
   const evidence = Object.entries(one.evidence).filter(([, v]) => typeof v === "number" || typeof v === "string");
