@@ -15,6 +15,7 @@ from ..scene.placed_mesh import PlacedMesh
 from .framing import framing_camera
 from .shapes import Shapes, can_place, settle
 from .usd_assets import open_stage, refuse_clips
+from .usd_curves import read_curves
 from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
 from .usd_surface import SurfaceReader
@@ -109,8 +110,8 @@ class _Reader:
             elif prim.IsA(UsdGeom.PointInstancer):
                 iterator.PruneChildren()
                 self._instances(UsdGeom.PointInstancer(prim), extra)
-            elif prim.IsA(UsdGeom.Mesh):
-                mesh = self._mesh(UsdGeom.Mesh(prim), extra)
+            elif prim.IsA(UsdGeom.Mesh) or prim.IsA(UsdGeom.BasisCurves):
+                mesh = self._mesh(UsdGeom.Mesh(prim) if prim.IsA(UsdGeom.Mesh) else UsdGeom.BasisCurves(prim), extra)
                 if mesh is not None and prim.HasAPI(UsdLux.MeshLightAPI):
                     mesh.aimed = True
                     light = self.lights.read_mesh(prim, mesh, self.surfaces.add)
@@ -137,7 +138,7 @@ class _Reader:
         local = np.array(self.transforms.GetLocalToWorldTransform(prim)).T
         return self.to_scene @ (local if extra is None else extra @ local)
 
-    def _mesh(self, mesh: UsdGeom.Mesh, extra: np.ndarray | None) -> Mesh | None:
+    def _mesh(self, mesh: UsdGeom.Mesh | UsdGeom.BasisCurves, extra: np.ndarray | None) -> Mesh | None:
         prim = mesh.GetPrim()
         if self.triangles > MOST_TRIANGLES:
             raise InputError(f"{self.scene.name} has more than {MOST_TRIANGLES:,} triangles; split it.")
@@ -163,7 +164,11 @@ class _Reader:
         return self.shapes.placed(key, str(prim.GetPath()), matrix, lambda mirrored: self._read(mesh, np.eye(4), mirrored))
 
     def _read(self, mesh: UsdGeom.Mesh, matrix: np.ndarray, to_be_mirrored: bool = False) -> Mesh:
-        part = read_mesh(mesh, matrix, self.time, to_be_mirrored)
+        if mesh.GetPrim().IsA(UsdGeom.BasisCurves):
+            unit = self.metres * float(np.cbrt(abs(np.linalg.det(np.array(self.transforms.GetLocalToWorldTransform(mesh.GetPrim()))[:3, :3]))))
+            part = read_curves(mesh, matrix, self.time, max(unit, 1e-9), to_be_mirrored)
+        else:
+            part = read_mesh(mesh, matrix, self.time, to_be_mirrored)
         self.triangles += part.count
         faces = part.surfaces  # read_mesh stores the number of each triangle's face here
         part.surfaces = self.surfaces.assign(mesh, faces)
