@@ -1,5 +1,5 @@
-"""An orchard of placed trees, at four sizes: work to open, prepare and draft it, memory, and how the cost of a ray grows; and ten million triangles
-of their own."""
+"""An orchard of placed trees, at four sizes: work to open, prepare and draft it, memory, and how the cost of a ray grows; a loft of
+curves; and ten million triangles of their own."""
 
 import json
 import subprocess
@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux, Vt
 
+from tests.loft import write_loft
 from tests.orchard import write_orchard
 
 TREES = (625, 1250, 2500, 5000)
@@ -58,6 +59,9 @@ def instances() -> str:
         write_orchard(few, 60)
         shared, copied = (_measured(few, {"surfaces.copied": most}) for most in (0, 20_000_000))
         lines.append(f"60 trees, shared: {_words(shared)}; copied: {_words(copied)}; a ray takes {shared['ray'] / copied['ray']:.2f} times as long")
+        path = Path(folder) / "loft.usda"
+        write_loft(path, 120, 14)
+        lines.append(f"a loft of curves and cages: {_words(_measured(path))}")
         path = Path(folder) / "tiles.usdc"
         _tiles(path)
         lines.append(f"triangles of their own: {_words(_measured(path))}")
