@@ -13,6 +13,7 @@ from .faces import is_closed
 from .image import read_image
 from .udim import joined_tiles
 from .usd_assets import asset_bytes, is_within
+from .usd_materialx import MODELS, MaterialXReader
 
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3, "rgb": 0}
 WRAPS = {"repeat": "repeat", "clamp": "clamp", "mirror": "mirror", "black": "black", "useMetadata": "repeat"}
@@ -75,7 +76,7 @@ class SurfaceReader:
         self.scene.surfaces.append(surface)
         return len(self.scene.surfaces) - 1
 
-    def _note(self, sentence: str) -> None:
+    def note(self, sentence: str) -> None:
         if sentence not in self.noted:
             self.noted.add(sentence)
             self.scene.notes.append(sentence)
@@ -93,7 +94,10 @@ class SurfaceReader:
         name = material.GetPrim().GetName()
         shader = material.ComputeSurfaceSource()[0]
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
-            self._note(f"The material {name} is not a UsdPreviewSurface; a plain grey is used instead.")
+            for other in (material.ComputeSurfaceSource("mtlx")[0], shader):
+                if other and other.GetIdAttr().Get() in MODELS:
+                    return MaterialXReader(other, self).surface(material)
+            self.note(f"The material {name} is none of those that are supported; a plain grey is used instead.")
             return Surface(name)
         # The schema's own fallbacks.
         surface = Surface(name, (0.18, 0.18, 0.18), roughness=0.5, ior=1.5)
@@ -109,7 +113,7 @@ class SurfaceReader:
         for unread in NOT_READ:
             port = shader.GetInput(unread)
             if port and (port.HasConnectedSource() or port.Get(self.time) not in (None, 0, 0.0)):
-                self._note(f"The input {unread} of the material {name} is not supported.")
+                self.note(f"The input {unread} of the material {name} is not supported.")
         return surface
 
     def _read_glass(self, material: UsdShade.Material, surface: Surface) -> None:
@@ -163,25 +167,30 @@ class SurfaceReader:
         return texture
 
     def _read_texture(self, shader: UsdShade.Shader) -> Texture | None:
-        asset = self._constant(shader, "file", None)
-        if asset is None or not asset.path:
+        found = self.picture(shader, str(self._constant(shader, "sourceColorSpace", "auto")))
+        if found is None:
             return None
-        encoding = str(self._constant(shader, "sourceColorSpace", "auto"))
-        tiled = UsdShade.UdimUtils.IsUdimIdentifier(asset.path)
-        place = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
-        try:
-            if tiled:
-                texels, place = joined_tiles(self._tiles(shader, asset.path, encoding))
-            else:
-                texels = read_image(asset_bytes(asset, self.confine_to), asset.path, encoding)
-        except InputError as error:
-            self._note(f"{error} The surface's plain value is used instead.")
-            return None
+        texels, place, tiled = found
         scale, bias = ([float(x) for x in self._constant(shader, name, (value,) * 4)] for name, value in (("scale", 1.0), ("bias", 0.0)))
         wraps = ["black" if tiled else WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
         texture = Texture(texels, (wraps[0], wraps[1]), (scale[0], scale[1], scale[2], scale[3]), (bias[0], bias[1], bias[2], bias[3]))
         texture.transform = place[:, :2] @ self._transform(shader)
         return texture
+
+    def picture(self, shader: UsdShade.Shader, encoding: str) -> tuple[np.ndarray, np.ndarray, bool] | None:
+        """Texels of the input `file` of a texture's node, the 2 x 3 matrix from its coordinates to them, and whether they are joined tiles; None
+        without a picture, after a note if it can't be read."""
+        asset = self._constant(shader, "file", None)
+        if asset is None or not asset.path:
+            return None
+        place = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+        try:
+            if UsdShade.UdimUtils.IsUdimIdentifier(asset.path):
+                return *joined_tiles(self._tiles(shader, asset.path, encoding)), True
+            return read_image(asset_bytes(asset, self.confine_to), asset.path, encoding), place, False
+        except InputError as error:
+            self.note(f"{error} The surface's plain value is used instead.")
+            return None
 
     def _tiles(self, shader: UsdShade.Shader, path: str, encoding: str) -> dict[int, np.ndarray]:
         """The pictures of a path with <UDIM> in it, by their numbers. Raises InputError where there is none, or one can't be read."""
@@ -200,7 +209,7 @@ class SurfaceReader:
         try:
             return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), (wrap, "clamp"))
         except InputError as error:
-            self._note(f"{error} {without}")
+            self.note(f"{error} {without}")
             return None
 
     def _transform(self, shader: UsdShade.Shader) -> np.ndarray:
