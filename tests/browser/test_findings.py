@@ -10,6 +10,7 @@ from axe_playwright_python.sync_playwright import Axe
 from PIL import Image
 
 from tests.browser.test_bench import BrowserTest
+from tests.orchard import write_orchard
 
 LIST = "sivrel.findings.list"
 
@@ -106,6 +107,27 @@ class Findings(BrowserTest):
         self.prove()
         self.wait("sivrel.chosen.a?.picture && sivrel.plate.pictures[0]?.finished && sivrel.chosen.a.width === 240")
         return page.evaluate("() => sivrel.chosen.a.id")
+
+    def test_a_scene_says_how_far_it_is_while_it_opens_and_can_be_left(self):
+        page = self.page
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "orchard.usdc"
+            write_orchard(path, 400, detail=2.0)
+            page.goto(self.program.address)
+            page.fill("#path", str(path))
+            page.click(".open button.ink")
+            page.wait_for_function("() => document.getElementById('reading').textContent.includes('meshes')")
+            page.click("#reading button:has-text('Cancel')")
+            page.wait_for_function("() => document.getElementById('reading').hidden")
+            self.assertTrue(page.locator(".open button.ink").first.is_visible())
+            page.click(".open button.ink")
+            page.wait_for_url("**/shots/orchard**")
+            self.assertEqual(page.locator("h1, .where").first.count(), 1)
+        page.goto(self.program.address)
+        page.fill("#path", "/nowhere/at/all.usda")
+        page.click(".open button.ink")
+        page.wait_for_selector("#reading button:has-text('Close')")
+        self.assertIn("There is no file /nowhere/at/all.usda", page.locator("#reading").inner_text())
 
     def test_a_render_from_elsewhere_is_judged_and_dismissed(self):
         rng = np.random.default_rng(8)

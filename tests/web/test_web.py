@@ -4,14 +4,17 @@ import io
 import re
 import struct
 import tempfile
+import time
 import unittest
 from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 
 from sivrel.core.render.film import FILM_COLUMNS
 from sivrel.store import database, files, jobs, proofs, shots
 from sivrel.web.app import create_app
+from sivrel.work import openings
 from tests import demo_data
 
 SCENE = b"""#usda 1.0
@@ -170,6 +173,56 @@ class Uploads(WebTest):
         self.assertIn("There is no camera in the scene", page)
         self.assertIn("no light", page)
         self.assertNotEqual(self.upload((SCENE, "my room.usda")).location, answer.location)
+
+    def start(self, **fields) -> str:
+        answer = self.client.post("/openings", data={"csrf_token": self.token(), **fields}, content_type="multipart/form-data")
+        self.assertEqual(answer.status_code, 202, answer.text)
+        return answer.json["key"]
+
+    def inspected(self, key: str):
+        """The answer about an opening once its inspection has ended."""
+        for _ in range(600):
+            answer = self.client.get(f"/openings/{key}.json", headers={"HX-Request": "true"})
+            if answer.status_code != 200 or answer.json["done"]:
+                return answer
+            time.sleep(0.1)
+        raise AssertionError("the inspection does not end")
+
+    def test_a_scene_is_opened_in_the_background(self):
+        key = self.start(files=[(io.BytesIO(SCENE), "yard.usda")])
+        self.assertEqual(self.inspected(key).json["question"], "")
+        page = self.client.post(f"/openings/{key}/open", data={"csrf_token": self.token()}).json["page"]
+        self.assertEqual(self.client.get(page).status_code, 200)
+        self.assertEqual(self.client.post(f"/openings/{key}/open", data={"csrf_token": self.token()}).status_code, 404)
+        path = self.data / "beside.usda"
+        path.write_bytes(SCENE)
+        by_path = self.start(path=str(path))
+        self.inspected(by_path)
+        self.assertIn("beside", self.client.post(f"/openings/{by_path}/open", data={"csrf_token": self.token()}).json["page"])
+
+    def test_a_large_scene_is_asked_about_and_a_cancelled_one_is_not_kept(self):
+        before = set((self.data / "uploads").glob("*"))
+        with patch.object(openings, "MUCH_MEMORY", 1):
+            key = self.start(files=[(io.BytesIO(SCENE), "vast.usda")])
+            asked = self.inspected(key).json["question"]
+        self.assertRegex(asked, r"vast.usda has 1 triangles\. Until it can be rendered it takes about 0 s and 0.0 GB. Open it\?")
+        self.client.post(f"/openings/{key}/cancel", data={"csrf_token": self.token()})
+        self.assertEqual(self.client.get(f"/openings/{key}.json").status_code, 404)
+        again = self.start(files=[(io.BytesIO(SCENE), "soon.usda")])
+        self.client.post(f"/openings/{again}/cancel", data={"csrf_token": self.token()})
+        for _ in range(100):
+            if set((self.data / "uploads").glob("*")) == before:
+                break
+            time.sleep(0.1)
+        self.assertEqual(set((self.data / "uploads").glob("*")), before)
+
+    def test_a_file_that_can_not_be_opened_says_why_and_is_not_kept(self):
+        before = set((self.data / "uploads").glob("*"))
+        answer = self.inspected(self.start(files=[(io.BytesIO(b"hello"), "x.usda")]))
+        self.assertEqual((answer.status_code, answer.text.count('class="problem"')), (422, 1))
+        self.assertEqual(set((self.data / "uploads").glob("*")), before)
+        lost = self.client.post("/openings", data={"csrf_token": self.token(), "path": "/nowhere/a.usda"})
+        self.assertEqual(lost.status_code, 422)
 
     def test_what_is_no_scene_is_refused_and_not_kept(self):
         def kept() -> set:

@@ -171,12 +171,19 @@ def open_shot(name: str, frame: float | None = None, caches: str | None = None) 
     from ..demo.shots import FOLDER, find_shot
     from ..shot import open
     from ..work.looking_in import inspect_sandboxed
+    from ..work.openings import in_words
 
     if frame is not None and not abs(frame) <= LAST_TIME:
         raise InputError(f"There is no frame {frame:g}; give a number of the file's range.")
     path = find_shot(name)
     if path.is_file() and not path.resolve().is_relative_to(FOLDER):
-        inspect_sandboxed(path, None, frame)
+        report = Reporter()
+        report.next = time.monotonic() + 2.0  # most files are read sooner
+        facts = inspect_sandboxed(path, None, frame, hear=lambda share, what: report(f"reading, {what}", share) if what else None)
+        report.done()
+        large = in_words(path.name, facts["load"])
+        if large:
+            say(large)
     return open(path, frame=frame, caches=caches)
 
 

@@ -9,16 +9,43 @@ from ..core.finish.finishing import measured_exposure
 from ..core.measure.noise import LUMINANCE, noise_level
 from ..core.pictures.exr import Picture, write_exr
 from ..core.scene.model import Scene
+from ..core.scene.placed_mesh import PlacedMesh
+from ..core.scene.sanitize import textures_of
 
 CAMERA = "picture"
 """Name of the camera of pictures from elsewhere."""
 
 
 def facts_of(scene: Scene) -> dict[str, Any]:
-    """cameras [{"name", "exposure"}], triangles, notes, lights, see light_facts, and of a moving shot its frames: first, last, how many a second."""
+    """cameras [{"name", "exposure"}], triangles, notes, lights (see light_facts), load (see load_of), and of a moving shot its frames: first, last,
+    how many a second."""
     cameras = [{"name": c.name, "exposure": c.exposure} for c in scene.cameras]
     frames = [scene.frames.first, scene.frames.last, scene.frames.rate] if scene.frames is not None else []
-    return {"cameras": cameras, "triangles": scene.triangle_count(), "notes": scene.notes, "lights": light_facts(scene), "frames": frames}
+    return {
+        "cameras": cameras,
+        "triangles": scene.triangle_count(),
+        "notes": scene.notes,
+        "lights": light_facts(scene),
+        "frames": frames,
+        "load": load_of(scene),
+    }
+
+
+BYTES_A_TRIANGLE, BYTES_A_PLACEMENT, SECONDS_A_TRIANGLE = 340, 2000, 3.5e-6
+"""What a stored triangle takes from its file to its hierarchy, and a placement; measured by `bench instances`."""
+
+
+def load_of(scene: Scene) -> dict[str, float]:
+    """What a scene asks of the machine until it can be rendered: triangles, with those of every placement; stored: each shape once; placements; bytes
+    and seconds, roughly."""
+    shapes = {id(mesh.shape): mesh.shape for mesh in scene.meshes if isinstance(mesh, PlacedMesh)}
+    placements = sum(isinstance(mesh, PlacedMesh) for mesh in scene.meshes)
+    stored = sum(shape.count for shape in shapes.values()) + sum(mesh.count for mesh in scene.meshes if not isinstance(mesh, PlacedMesh))
+    texels = {id(texture.texels): texture.texels.nbytes for texture, _ in textures_of(scene)}
+    held = stored * BYTES_A_TRIANGLE + placements * BYTES_A_PLACEMENT + 2 * sum(texels.values())
+    return {
+        "triangles": scene.triangle_count(), "stored": stored, "placements": placements, "bytes": held, "seconds": stored * SECONDS_A_TRIANGLE,
+    }  # fmt: skip
 
 
 def facts_of_picture(picture: Picture, suffix: str, out: Path) -> dict[str, Any]:

@@ -7,6 +7,7 @@ import secrets
 import shutil
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -31,7 +32,7 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
         if not demo.path.is_file():
             continue
         known = shots.find(db, demo.name)
-        facts = None if known and known.path == demo.path and known.lights else facts_of(read_scene(demo.path))
+        facts = None if known and known.path == demo.path and known.lights else _kept(facts_of(read_scene(demo.path)))
         with transaction(db):  # a shot comes with all of its proofs, or not at all
             shot = known if facts is None else shots.add(db, demo.name, demo.title, demo.about, demo.path, **facts)
             assert shot is not None
@@ -103,9 +104,15 @@ def new_upload(data: Path) -> Path:
     return folder
 
 
-def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.Shot:
-    """Import the scene file `main` of a new upload's folder, which gets its final name. Raises InputError."""
-    facts = inspect_sandboxed(folder / main, folder)
+def _kept(facts: dict[str, Any]) -> dict[str, Any]:
+    """The facts of a scene that are stored with its shot."""
+    return {name: value for name, value in facts.items() if name != "load"}
+
+
+def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str, facts: dict[str, Any] | None = None) -> shots.Shot:
+    """Import the scene file `main` of a new upload's folder, which gets its final name. facts: of its inspection, if it was inspected. Raises
+    InputError."""
+    facts = _kept(facts or inspect_sandboxed(folder / main, folder))
     kept = folder.with_name(folder.name.removeprefix(".new-"))
     folder.replace(kept)
     path = kept / main
@@ -113,11 +120,17 @@ def add_uploaded_shot(db: sqlite3.Connection, folder: Path, main: str) -> shots.
         return shots.add(db, free_slug(db, path), path.stem, "", path, **facts, confined=True)
 
 
-def add_shot_at(db: sqlite3.Connection, path: Path) -> shots.Shot:
-    """Open a scene file in its place on this machine. Raises InputError."""
+def scene_file(path: Path) -> Path:
+    """A path on this machine, if it is that of a file. Raises InputError."""
     if not path.is_absolute() or not is_file(path):
         raise InputError(f"There is no file {path}; give the full path of a scene file on the machine that runs this program.")
-    facts = inspect_sandboxed(path, None)
+    return path
+
+
+def add_shot_at(db: sqlite3.Connection, path: Path, facts: dict[str, Any] | None = None) -> shots.Shot:
+    """Open a scene file in its place on this machine. facts: of its inspection, if it was inspected. Raises InputError."""
+    path = scene_file(path)
+    facts = _kept(facts or inspect_sandboxed(path, None))
     with transaction(db):
         known = next((shot for shot, _, _ in shots.listed(db) if shot.path == path), None)
         slug = known.slug if known else free_slug(db, path)

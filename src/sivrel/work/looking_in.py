@@ -14,6 +14,7 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -30,14 +31,18 @@ PICTURE_MEMORY = 3 << 30
 """The same for a picture, which is unpacked and rewritten as a whole: its pixels are counted first, and its file may be small."""
 MOST_SECONDS = 1e6
 """Most seconds that SIVREL_LOOK_SECONDS may set."""
-READY = "ready"
+READY, PROGRESS = "ready", b"progress "
 AT_A_TIME, QUEUE_SECONDS = threading.Lock(), 120.0
 """One inspection at a time, to limit memory; seconds that another waits for its turn."""
 
 
-def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = None) -> dict[str, Any]:
+Hear = Callable[[float, str], None]
+"""Receives the share of a file that was read, and what; at least once a second, then with nothing new. What it raises ends the inspection."""
+
+
+def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = None, hear: Hear | None = None) -> dict[str, Any]:
     """The result of `facts_of` for the scene at `path`, confined to `folder`. Raises InputError with one sentence."""
-    return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY)
+    return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY, hear)
 
 
 def inspect_picture_sandboxed(path: Path, out: Path) -> dict[str, Any]:
@@ -50,21 +55,25 @@ def inspect_cache_sandboxed(path: Path) -> str:
     return str(_look(["cache", str(path)], path, _size(path, None), MEMORY)["digest"])
 
 
-def _look(arguments: list[str], path: Path, size: int, memory: int) -> dict[str, Any]:
+def _look(arguments: list[str], path: Path, size: int, memory: int, hear: Hear | None = None) -> dict[str, Any]:
     seconds = PATIENCE + size / BYTES_PER_SECOND
     with contextlib.suppress(ValueError):
         seconds = max(1.0, min(float(os.environ.get("SIVREL_LOOK_SECONDS", "")), MOST_SECONDS))
     memory = max(memory + MEMORY_PER_BYTE * size, int(SHARE * memory_free()))
     bounds = {"SIVREL_LOOK_BYTES": str(memory), "SIVREL_LOOK_SECONDS": str(seconds)}
-    if not AT_A_TIME.acquire(timeout=QUEUE_SECONDS):
-        raise InputError("Other files are being checked; try again in a minute.")
+    waits = time.monotonic()
+    while not AT_A_TIME.acquire(timeout=1.0):
+        if hear is not None:
+            hear(0.0, "waiting for another file")
+        if time.monotonic() - waits > QUEUE_SECONDS:
+            raise InputError("Other files are being checked; try again in a minute.")
     try:
         command = [sys.executable, "-m", __name__, *arguments]
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", **bounds}
         with subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=environment) as process:
             try:
                 assert process.stdout is not None
-                text = _heard(process)
+                text = _heard(process, hear or (lambda share, what: None))
                 code = process.wait(timeout=5.0) if text is not None else None
             except subprocess.TimeoutExpired:
                 code = None
@@ -99,16 +108,24 @@ def _work_done(number: int) -> float:
         return 0.0
 
 
-def _heard(process: "subprocess.Popen[bytes]") -> bytes | None:
-    """The process's output after it is ready; None if it hangs. Its work is limited by `bound_this_process`."""
+def _heard(process: "subprocess.Popen[bytes]", hear: Hear) -> bytes | None:
+    """The process's answer, its last line, while its lines of progress go to `hear`; None if it hangs. Its work is limited by
+    `bound_this_process`."""
     assert process.stdout is not None
-    pipe, heard, done, since = process.stdout.fileno(), b"", -1.0, time.monotonic()
+    pipe, rest, answer, done, since = process.stdout.fileno(), b"", b"", -1.0, time.monotonic()
     while True:
         if select.select([pipe], [], [], 1.0)[0]:
             part = os.read(pipe, 1 << 20)
             if not part:
-                return heard.removeprefix(READY.encode())
-            heard += part
+                return answer or rest
+            *lines, rest = (rest + part).split(b"\n")
+            for line in lines:
+                if line.startswith(PROGRESS):
+                    at = json.loads(line.removeprefix(PROGRESS))
+                    hear(float(at["share"]), str(at["what"])[:200])
+                elif line != READY.encode():
+                    answer = line
+        hear(0.0, "")
         now = _work_done(process.pid)
         if now != done:
             done, since = now, time.monotonic()
@@ -138,6 +155,7 @@ def look(arguments: list[str]) -> dict[str, Any]:
     """The result of an inspection, or {"problem": sentence}."""
     from ..core.cache_contents import check_contents
     from ..core.caches import from_bytes
+    from ..core.formats.reading import heard_by
     from ..core.formats.scenes import read_scene
     from ..core.pictures.outside import read_outside
     from .facts import facts_of, facts_of_picture
@@ -152,7 +170,8 @@ def look(arguments: list[str]) -> dict[str, Any]:
             return facts_of_picture(read_outside(path), path.suffix, Path(arguments[2]))
         folder = Path(arguments[2]) if len(arguments) > 2 and arguments[2] else None
         frame = float(arguments[3]) if len(arguments) > 3 and arguments[3] else None
-        return facts_of(read_scene(path, confine_to=folder, frame=frame))
+        with heard_by(lambda share, what: print(PROGRESS.decode() + json.dumps({"share": share, "what": what}), flush=True)):
+            return facts_of(read_scene(path, confine_to=folder, frame=frame))
     except InputError as error:
         return {"problem": str(error)}
     except RecursionError:
@@ -177,7 +196,7 @@ def main(arguments: list[str]) -> None:
     if arguments[0] == "cache":
         from ..core import cache_contents  # noqa: F401
 
-    print(READY, end="", flush=True)
+    print(READY, flush=True)
     bound_this_process()
     print(json.dumps(look(arguments)), flush=True)
 

@@ -23,6 +23,7 @@ from . import gltf_model as model
 from .asset_resolver import AssetResolver
 from .framing import framing_camera
 from .gltf_surface import SurfaceReader
+from .reading import report
 from .shapes import Shapes, can_place, settle
 
 MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
@@ -123,6 +124,7 @@ class _Reader:
             if number in self.visited:
                 raise InputError(f"{self.name} has nodes that contain each other; it is damaged.")
             self.visited.add(number)
+            report(len(self.visited) / len(file.nodes), f"{len(scene.meshes):,} meshes")
             if len(self.visited) > MOST_NODES:
                 raise InputError(f"{self.name} has more than {MOST_NODES:,} nodes.")
             node = file.nodes[number]

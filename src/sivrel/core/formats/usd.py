@@ -13,6 +13,7 @@ from ..errors import InputError
 from ..scene.model import LAST_TIME, Camera, FrameRange, Light, Mesh, Scene
 from ..scene.placed_mesh import PlacedMesh
 from .framing import framing_camera
+from .reading import is_heard, report
 from .shapes import Shapes, can_place, settle
 from .usd_assets import open_stage, refuse_clips
 from .usd_curves import read_curves
@@ -77,11 +78,13 @@ class _Reader:
         self.to_scene = np.eye(4)
         self.to_scene[:3, :3] = turn * self.metres
         self.shapes = Shapes()
-        self.triangles = 0
+        self.triangles = self.walked = self.prims = 0
         self.skipped: list[str] = []
         self.left_out: dict[str, int] = {}
 
     def read(self) -> None:
+        if is_heard():
+            self.prims = sum(1 for _ in Usd.PrimRange.Stage(self.stage, Usd.TraverseInstanceProxies()))
         self._walk(Usd.PrimRange.Stage(self.stage, Usd.TraverseInstanceProxies()))
         scene = self.scene
         settle(scene)
@@ -105,6 +108,7 @@ class _Reader:
     def _walk(self, prims: Usd.PrimRange, extra: np.ndarray | None = None) -> None:
         iterator = iter(prims)
         for prim in iterator:
+            self._report(extra is None)
             if not self._is_rendered(prim):
                 iterator.PruneChildren()
             elif prim.IsA(UsdGeom.PointInstancer):
@@ -124,6 +128,11 @@ class _Reader:
             elif prim.IsA(UsdGeom.Gprim):
                 kind = prim.GetTypeName()
                 self.left_out[kind] = self.left_out.get(kind, 0) + 1
+
+    def _report(self, of_stage: bool) -> None:
+        self.walked += of_stage
+        count = len(self.scene.meshes)
+        report(self.walked / max(self.prims, 1), f"{count:,} {'mesh' if count == 1 else 'meshes'}, {self.triangles:,} triangles stored")
 
     def _is_rendered(self, prim: Usd.Prim) -> bool:
         imageable = UsdGeom.Imageable(prim)

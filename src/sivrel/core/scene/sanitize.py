@@ -45,7 +45,7 @@ def sanitize(scene: Scene) -> None:
     scene.lights[:] = [light for light in scene.lights if light.kind != "mesh" or light.mesh in left]
     for surface in scene.surfaces:
         _repair_surface(surface, scene.notes)
-    for texture, owner in _textures(scene):
+    for texture, owner in textures_of(scene):
         _repair_texture(texture, owner, scene.notes)
 
 
@@ -56,7 +56,7 @@ def check_edited(scene: Scene) -> None:
     for what, name, problem in problems:
         if problem:
             raise InputError(f"With these edits the {what} {name[:120]} {problem}; set it to smaller numbers.")
-    for texture, owner in _textures(scene):
+    for texture, owner in textures_of(scene):
         _repair_texture(texture, owner, scene.notes)
 
 
@@ -182,7 +182,7 @@ def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
     texture.sound = True
 
 
-def _textures(scene: Scene) -> Iterator[tuple[Texture, str]]:
+def textures_of(scene: Scene) -> Iterator[tuple[Texture, str]]:
     """Every texture once, with its owner."""
     seen: set[int] = set()
     owners: list[Light | Surface] = [*scene.lights, *scene.surfaces]

@@ -1,15 +1,18 @@
 """The shots page: all shots, and opening scenes."""
 
+import functools
 import shutil
 from pathlib import Path
 from typing import Any
 
-from flask import Blueprint, current_app, redirect, render_template, request, url_for
+from flask import Blueprint, abort, current_app, jsonify, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from ...core.errors import InputError
 from ...store import proofs, shots
-from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names, new_upload
+from ...work.intake import SCENES, add_shot_at, add_uploaded_shot, check_upload_names, new_upload, scene_file
+from ...work.looking_in import inspect_sandboxed
+from ...work.openings import Opening, Openings
 from ...work.outside import add_pictures, is_picture
 from ..asked import proof_or_404
 from ..database import data, db
@@ -81,6 +84,72 @@ def upload() -> ResponseReturnValue:
     return redirect(url_for("bench.page", slug=shot.slug))
 
 
+@pages.post("/openings")
+def start_opening() -> ResponseReturnValue:
+    """Begin to open the scene of the form, as `upload` does; the answer is the key by which its progress is asked for."""
+    if request.form.get("path", "").strip():
+        path = _on_this_machine(request.form["path"].strip())
+        key = _openings().start(path.name, lambda hear: {**inspect_sandboxed(path, None, hear=hear), "path": str(path)}, lambda: None)
+        return jsonify(key=key), 202
+    given = [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
+    main, folder = check_upload_names([name for name, _ in given]), new_upload(data())
+    discard = functools.partial(shutil.rmtree, folder, ignore_errors=True)
+    try:
+        for name, file in given:
+            if name:
+                file.save(folder / name)
+    except BaseException:
+        discard()
+        raise
+    uploaded = {"folder": str(folder), "main": main}
+    return jsonify(key=_openings().start(main, lambda hear: {**inspect_sandboxed(folder / main, folder, hear=hear), **uploaded}, discard)), 202
+
+
+@pages.get("/openings/<key>.json")
+def opening(key: str) -> ResponseReturnValue:
+    """How far an opening is: its share, what was read, whether it is done, a problem, and a question if the scene is large."""
+    known = _opening_or_404(key)
+    if known.problem:
+        raise InputError(known.problem)
+    return jsonify(share=known.share, what=known.what, done=known.facts is not None, question=known.question)
+
+
+@pages.post("/openings/<key>/cancel")
+def cancel_opening(key: str) -> ResponseReturnValue:
+    _openings().cancel(key)
+    return "", 204
+
+
+@pages.post("/openings/<key>/open")
+def finish_opening(key: str) -> ResponseReturnValue:
+    """Add the shot of an inspected file; the answer is its page."""
+    known = _openings().take(key)
+    if known is None or known.facts is None:
+        abort(404)
+    facts = known.facts
+    if "path" in facts:
+        shot = add_shot_at(db(), Path(facts.pop("path")), facts)
+    else:
+        folder, main = Path(facts.pop("folder")), facts.pop("main")
+        try:
+            shot = add_uploaded_shot(db(), folder, main, facts)
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)  # renamed by now, if it was imported
+    return jsonify(page=url_for("bench.page", slug=shot.slug))
+
+
+def _openings() -> Openings:
+    found: Openings = current_app.extensions.setdefault("openings", Openings())
+    return found
+
+
+def _opening_or_404(key: str) -> Opening:
+    known = _openings().get(key)
+    if known is None:
+        abort(404)
+    return known
+
+
 @pages.post("/shots/<slug>/pictures")
 def add_to(slug: str) -> ResponseReturnValue:
     """Add pictures from elsewhere to a shot of such pictures."""
@@ -119,12 +188,17 @@ def home_expanded(path: str) -> Path:
         raise InputError(f"There is no such user for {path[:80]}; give the full path.") from None
 
 
+def _on_this_machine(path: str) -> Path:
+    """A scene's path on this machine. Raises InputError if it may not be opened, or is none."""
+    if not _local():
+        raise InputError("Paths can only be opened from the machine that runs Sivrel; from another machine, choose the files themselves.")
+    return scene_file(home_expanded(path))
+
+
 def _open_path(path: str) -> ResponseReturnValue:
     """Open a scene in its place on this machine."""
     try:
-        if not _local():
-            raise InputError("Paths can only be opened from the machine that runs Sivrel; from another machine, choose the files themselves.")
-        shot = add_shot_at(db(), home_expanded(path))
+        shot = add_shot_at(db(), _on_this_machine(path))
     except InputError as error:
         return _page(str(error)), 422
     return redirect(url_for("bench.page", slug=shot.slug))

@@ -16,6 +16,13 @@ export async function post(address, fields = {}) {
   return (answer.headers.get("Content-Type") ?? "").includes("json") ? answer.json() : answer.text();
 }
 
+/** Ask for JSON. Throws an Error with the server's sentence. */
+export async function get(address) {
+  const answer = await fetch(address, { headers: { "HX-Request": "true" } });
+  if (!answer.ok) throw new Error(await sentence(answer));
+  return answer.json();
+}
+
 /** Send a request whose answer may come in parts: `done(onPart)` waits for all of it, `stop()` cancels it. */
 export const watch = (address, fields) => follow(post(address, fields));
 
@@ -28,9 +35,7 @@ export function follow(asked) {
     for (;;) {
       await new Promise((on) => setTimeout(on, 60));
       if (stopped) throw new Error("Cancelled.");
-      const answer = await fetch(`/questions/${question}.json`, { headers: { "HX-Request": "true" } });
-      if (!answer.ok) throw new Error(await sentence(answer));
-      const given = (await answer.json()).answer;
+      const given = (await get(`/questions/${question}.json`)).answer;
       if (given && given.done !== false) return given;
       if (given && !stopped) onPart(given);
     }

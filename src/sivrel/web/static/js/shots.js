@@ -1,14 +1,14 @@
 // The shots page: files dropped anywhere on it are opened, and the list is searched.
 
+import { opening } from "./opening.js";
+
 const form = document.querySelector(".open form"), files = document.getElementById("files"), path = document.getElementById("path");
 const over = (on) => document.body.classList.toggle("dropping", on);
 const PICTURES = /\.(exr|png|hdr|jpe?g|tiff?)$/i;
 
 /** Ask what is known of pictures only where pictures were chosen, without a scene. */
-function chosen() {
-  const all = [...files.files];
-  document.getElementById("of-pictures").hidden = !all.length || !all.every((file) => PICTURES.test(file.name));
-}
+const arePictures = () => files.files.length > 0 && [...files.files].every((file) => PICTURES.test(file.name));
+const chosen = () => (document.getElementById("of-pictures").hidden = !arePictures());
 
 addEventListener("dragover", (event) => {
   event.preventDefault();
@@ -29,7 +29,14 @@ form.addEventListener("submit", (event) => {
     event.preventDefault();
     files.focus();
     files.click();
-  } else form.querySelector("button").textContent = "Reading…";
+    return;
+  }
+  if (arePictures()) {
+    form.querySelector("button.ink").textContent = "Reading…";
+    return;
+  }
+  event.preventDefault();
+  opening(form);
 });
 
 const find = document.getElementById("find-shot");
