@@ -236,7 +236,7 @@ def _scaled_mesh(mesh: Mesh, factor: float) -> Mesh:
         return mesh.changed(to_world=mesh.to_world * factor)
     vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.own_cage
     if cage is not None:
-        cage = replace(cage, points=cage.points * factor, made=vertices, kept=None)
+        cage = replace(cage, points=cage.points * factor, made=vertices, unit=cage.unit * factor, kept=None, kept_displaced=None)
     return mesh.changed(vertices=vertices, cage=cage)
 
 

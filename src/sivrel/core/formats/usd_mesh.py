@@ -72,7 +72,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode, to_be_
         np.ascontiguousarray(uvs, np.float32),
         faces.astype(np.uint32),
         bool(mesh.GetDoubleSidedAttr().Get(time)),
-        cage=_cage(mesh, world, counts, indices, holes, turned, vertices, faces, time),
+        cage=_cage(mesh, world, counts, indices, holes, turned, vertices, faces, time, float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))),
     )
 
 
@@ -83,7 +83,7 @@ BOUNDARIES: dict[str, Literal["none", "edges", "edges_and_corners"]] = {
 
 def _cage(
     mesh: Any, world: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int], turned: bool, vertices: np.ndarray,
-    faces: np.ndarray, time: Any,
+    faces: np.ndarray, time: Any, unit: float,
 ) -> Cage | None:  # fmt: skip
     """The cage of a subdivision surface (UsdGeomMesh, "subdivisionScheme"), or None for a mesh of polygons, and for a scheme that its faces do not
     fit. A mesh that does not say its scheme, and has normals, counts as polygons: the schema's fallback would drop them."""
@@ -108,6 +108,7 @@ def _cage(
         world, counts, indices, uvs, np.arange(len(counts)), hole, edges, sharpness, corners[known], sharp[known],
         "loop" if scheme.Get(time) == "loop" else "catmull_clark", boundary, turned, vertices, faces,
     )  # fmt: skip
+    cage.unit = unit
     if boundary == "none":
         cage.hole |= at_boundary(cage)
     return cage

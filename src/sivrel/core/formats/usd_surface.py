@@ -26,10 +26,9 @@ INPUTS = {
     "clearcoat": "coat",
     "clearcoatRoughness": "coat_roughness",
     "normal": "normal",
+    "displacement": "displacement",
 }
 COLOURS = ("base_color", "emission", "specular")
-NOT_READ = ("displacement",)
-"""(The input occlusion is meant for viewers without light transport, and is ignored on purpose.)"""
 OWN = "sivrel:"
 """Prefix of a material's inputs that UsdPreviewSurface lacks: attenuationColor and attenuationDistance (metres)
 of glass, as in the glTF extension KHR_materials_volume, and thinWalled."""
@@ -110,10 +109,6 @@ class SurfaceReader:
             self._input(shader, "specularColor", surface, "specular")
         if str(self._constant(shader, "opacityMode", "transparent")) == "transparent" and surface.opacity_threshold <= 0.0:
             self._read_glass(material, surface)
-        for unread in NOT_READ:
-            port = shader.GetInput(unread)
-            if port and (port.HasConnectedSource() or port.Get(self.time) not in (None, 0, 0.0)):
-                self.note(f"The input {unread} of the material {name} is not supported.")
         return surface
 
     def _read_glass(self, material: UsdShade.Material, surface: Surface) -> None:

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from .model import Camera, Mesh, Scene
+from .displace import displaced, is_displaced
+from .model import Camera, Mesh, Scene, Surface
 from .placed_mesh import PlacedMesh
 from .subdivide import Cage, around_faces, corner_normals, limit_points, refine
 
@@ -38,7 +39,8 @@ def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pix
             long = float(np.quantile(_in_pixels(lengths, middles, camera, columns) if in_pixels else lengths, SHARE))
             group = groups.setdefault(id(cage), _Group(set(), len(cage.corners)))
             group.names.add(mesh.name)
-            group.level = max(group.level, min(math.ceil(math.log2(long / longest)), most) if long > longest else 0)
+            least = int(any(is_displaced(scene.surfaces[k]) for k in np.unique(mesh.surfaces).tolist()))
+            group.level = max(group.level, min(math.ceil(math.log2(long / longest)), most) if long > longest else least)
     while sum(group.triangles() for group in groups.values()) > MOST_TRIANGLES:
         max(groups.values(), key=_Group.triangles).level -= 1
     levels: dict[str, int] = {}
@@ -79,17 +81,17 @@ def with_subdivided(scene: Scene, levels: dict[str, int]) -> Scene:
         level = levels.get(mesh.name, 0)
         if isinstance(mesh, PlacedMesh):
             if (id(mesh.shape), level) not in shapes:
-                shapes[id(mesh.shape), level] = subdivided(mesh.shape, level)
+                shapes[id(mesh.shape), level] = subdivided(mesh.shape, level, scene.surfaces)
             mesh = mesh.with_shape(shapes[id(mesh.shape), level])
         else:
-            mesh = subdivided(mesh, level)
+            mesh = subdivided(mesh, level, scene.surfaces)
         meshes.append(mesh)
     return replace(scene, meshes=meshes)
 
 
-def subdivided(mesh: Mesh, level: int) -> Mesh:
-    """A mesh with its cage, if it has one, subdivided by so many steps, its points on the limit surface where the scheme is Catmull and Clark's, as
-    triangles. The last result of each cage is kept, since a picture is often prepared again from the same place."""
+def subdivided(mesh: Mesh, level: int, surfaces: list[Surface] | None = None) -> Mesh:
+    """A mesh with its cage, if it has one, subdivided by so many steps, its points on the limit surface where the scheme is Catmull and Clark's, and
+    displaced as its `surfaces` say, as triangles. The last result of each cage is kept, since a picture is often prepared again from the same place."""
     cage = mesh.own_cage
     if cage is None or level == 0:
         return mesh
@@ -98,15 +100,23 @@ def subdivided(mesh: Mesh, level: int) -> Mesh:
         for _ in range(level):
             fine = refine(fine)
         cage.kept = level, *_triangles(fine)
-    _, vertices, normals, uvs, faces = cage.kept
+        cage.kept_displaced = None
+    _, vertices, normals, uvs, faces, points = cage.kept
     # Its surfaces may have been changed since it was read: each face takes that of its first triangle.
     of_face = np.zeros(int(cage.triangle_face.max(initial=0)) + 1, np.uint32)
     of_face[cage.triangle_face[::-1]] = mesh.surfaces[::-1]
-    return mesh.changed(vertices=vertices, normals=normals, uvs=uvs, surfaces=of_face[faces])
+    worn = of_face[faces]
+    own = {k: surfaces[k] for k in np.unique(worn).tolist()} if surfaces else {}
+    if any(is_displaced(surface) for surface in own.values()):
+        key = worn.tobytes(), *((k, s.displacement, id(s.displacement_map and s.displacement_map.texture)) for k, s in own.items())
+        if cage.kept_displaced is None or cage.kept_displaced[0] != key:
+            cage.kept_displaced = key, *displaced(vertices, normals, uvs, points, worn, surfaces or [], cage.unit)
+        _, vertices, normals = cage.kept_displaced
+    return mesh.changed(vertices=vertices, normals=normals, uvs=uvs, surfaces=worn)
 
 
-def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """(vertices, normals, uvs as in Mesh, the face of the first cage that each triangle came from)."""
+def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """(vertices, normals, uvs as in Mesh, the face of the first cage that each triangle came from, the point of each corner)."""
     points = limit_points(fine) if fine.scheme == "catmull_clark" else fine.points
     normals, sides = corner_normals(fine), int(fine.counts[0])
     at = np.arange(len(fine.corners)).reshape(-1, sides)[~fine.hole]
@@ -117,4 +127,4 @@ def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarr
         at, normals = at[:, ::-1], -normals
     parts = points[fine.corners[at]], normals[at], fine.uvs[at]
     vertices, normals, uvs = (np.ascontiguousarray(part, np.float32) for part in parts)
-    return vertices, normals, uvs, faces
+    return vertices, normals, uvs, faces, fine.corners[at]

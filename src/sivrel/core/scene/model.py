@@ -49,6 +49,7 @@ class Surface:
     coat, coat_roughness: strength and roughness of a clear coat
     see_through: what opacity below 1 means: a cut-out that is present with that probability; a thin pane without refraction; or the
     boundary of solid glass
+    displacement: of subdivided meshes, along their normals, in units of the mesh
     attenuation: colour of white light after a pane, or after `attenuation_distance` metres of solid glass
     """
 
@@ -75,6 +76,8 @@ class Surface:
     coat_map: TextureUse | None = None
     coat_roughness_map: TextureUse | None = None
     normal_map: TextureUse | None = None
+    displacement: float = 0.0
+    displacement_map: TextureUse | None = None
 
     def lets_light_pass(self) -> bool:
         return self.opacity < 1.0 or self.opacity_map is not None

@@ -49,7 +49,10 @@ def stand_in(surface: Surface) -> Surface:
     if surface.see_through != "cut_out":
         base = tuple(o * opacity + a * (1.0 - opacity) for o, a in zip(base, surface.attenuation, strict=True))  # type: ignore[assignment]
         opacity = max(opacity, CLEAR_OPACITY)
-    return Surface(surface.name, base, ior=1.0, emission=surface.emission, emission_map=surface.emission_map, opacity=opacity)
+    return Surface(
+        surface.name, base, ior=1.0, emission=surface.emission, emission_map=surface.emission_map, opacity=opacity,
+        displacement=surface.displacement, displacement_map=surface.displacement_map,
+    )  # fmt: skip
 
 
 def with_stand_ins(scene: Scene, which: str) -> tuple[Scene, int]:

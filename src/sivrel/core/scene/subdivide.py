@@ -6,7 +6,7 @@ Animation" (section 3). Boundaries as UsdGeomMesh defines them (interpolateBound
 """
 
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -26,7 +26,7 @@ class Cage:
     edges [n, 2], sharpness [n]: of edges that are sharper than smooth; points_sharp [n], corner_sharpness [n]: the same of points
     turned: whether its front is the other side
     made: the vertices of the mesh that it belongs to, of which triangle_face has the face of each; a mesh with other vertices was changed since, and
-    has no cage any more; kept: the last result of subdividing it
+    has no cage any more; unit: metres of a unit of the file in it; kept, kept_displaced: the last results of subdividing and of displacing it
     """
 
     points: np.ndarray
@@ -44,7 +44,9 @@ class Cage:
     turned: bool = False
     made: np.ndarray | None = None
     triangle_face: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
-    kept: tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None
+    unit: float = 1.0
+    kept: tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None
+    kept_displaced: tuple[tuple[Any, ...], np.ndarray, np.ndarray] | None = None
 
 
 @dataclass(frozen=True)
