@@ -44,8 +44,28 @@ class Assemblies(unittest.TestCase):
             self.assertIn(name, seen)
         floats = [mesh for mesh in picture.ready.scene.meshes if "/Floats/" in mesh.name]
         self.assertGreater(min(mesh.count for mesh in floats), 12 * 16)
+        cost = picture.measured["meters"]["geometry"]
+        self.assertEqual(cost["from_cages"], sum(mesh.count for mesh in floats))
+        self.assertEqual((cost["placements"], cost["triangles"]), (0, picture.ready.scene.triangle_count()))
         boards = picture.picture.passes["albedo"][picture.picture.passes["object"][..., 0] == names.tolist().index("/Loft/Floor")]
         self.assertGreater(float(boards.std(axis=0).min()), 0.02)  # the texture shows
+
+    def test_a_survey_says_where_subdivision_stays_coarse(self) -> None:
+        write_loft(self.folder / "coarse.usda", meshes=8, floats=14)
+        shot = sivrel.open(self.folder / "coarse.usda")
+
+        def coarse(**values):
+            found = shot.survey({key.replace("__", "."): value for key, value in values.items()}).findings
+            return [finding for finding in found if finding.kind == "coarse surface"]
+
+        self.assertEqual(coarse(), [])
+        limited = coarse(surfaces__subdivide_levels=1)
+        self.assertTrue(limited)
+        self.assertTrue(all("/Floats/" in name for finding in limited for name in finding.objects))
+        self.assertIn("is subdivided by at most 1 step:", limited[0].title)
+        as_cages = coarse(surfaces__subdivide=0.0)
+        self.assertIn("is rendered as its cage", as_cages[0].title)
+        self.assertGreater(as_cages[0].evidence["edge_px"], limited[0].evidence["edge_px"])
 
 
 if __name__ == "__main__":

@@ -75,6 +75,15 @@ class MetersTest(unittest.TestCase):
         self.assertEqual(self.said(), [])
         self.assertEqual(self.said(ended_in_glass=0.001, fireflies=1e-4, firefly_kind=None), [])
 
+    def test_what_subdivision_and_placements_cost_is_said(self):
+        cost = {"triangles": 105_800_000, "stored": 113_000, "placements": 15_000, "from_cages": 48_000, "subdividing": 0.25, "packing": 1.5}
+        (said,) = self.said(geometry=cost)
+        self.assertEqual(
+            said,
+            "Geometry: 105 800 000 triangles, 113 000 of them stored, for 15 000 placements, 48 000 by subdivision in 0.25 s; packed in 1.5 s.",
+        )
+        self.assertEqual(self.said(geometry={**cost, "placements": 0, "from_cages": 0}), [])
+
     def test_each_cost_is_a_sentence_with_its_share(self):
         recipe = with_values(Recipe(), {"limits.indirect_clamp": 10.0, "limits.diffuse_bounces": 1})
         (clamped,) = self.said(recipe, clamped=0.034, clamped_most=("/Room/Wall", 0.6))

@@ -81,6 +81,7 @@ class Render:
                 "samples": float(self.film[..., SAMPLES].mean()),
                 "stand_ins": self.ready.stand_ins,
                 "blur": self.ready.blur,
+                "geometry": asdict(self.ready.geometry.cost) if self.ready.geometry.cost is not None else None,
                 "ways": [asdict(note) for note in self.ready.ways],
             },
             "maps": [{**asdict(note), "coarse": coarse_share(self.film)} for note in self.ready.maps],

@@ -150,6 +150,9 @@ def meters_in_words(proof: Proof) -> list[str]:
     noise = Noise(**meters["noise"]) if meters.get("noise") else None
     if noise is not None and (noise.level is None or noise.unknown > 0.01 or noise.tail > 2.0 * noise.level):
         sentences.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
+    geometry = meters.get("geometry")
+    if geometry and (geometry["from_cages"] or geometry["placements"]):
+        sentences.append(geometry_in_words(geometry))
     if meters.get("blur"):
         sentences.append(meters["blur"])
     if meters.get("stand_ins"):
@@ -180,6 +183,16 @@ def meters_in_words(proof: Proof) -> list[str]:
     if meters["self_hits"] > 1e-3:
         sentences.append(f"{percent(meters['self_hits'])} of the samples hit the triangle they left: raise the ray offset.")
     return sentences
+
+
+def geometry_in_words(cost: dict[str, Any]) -> str:
+    """What subdivision and placed shapes made of a scene, and what that took."""
+    parts = [f"{thousands(cost['triangles'])} triangles"]
+    if cost["placements"]:
+        parts.append(f"{thousands(cost['stored'])} of them stored, for {thousands(cost['placements'])} placements")
+    if cost["from_cages"]:
+        parts.append(f"{thousands(cost['from_cages'])} by subdivision in {seconds(cost['subdividing'])}")
+    return f"Geometry: {', '.join(parts)}; packed in {seconds(cost['packing'])}."
 
 
 def way_in_words(note: dict[str, Any]) -> str:

@@ -41,12 +41,26 @@ SEEN_POINTS = 96
 """Points across the picture to which a sun's map is fitted when it is fitted to the view."""
 
 
+@dataclass(frozen=True)
+class GeometryCost:
+    """triangles: with those of every placement; stored: each shape once; placements; from_cages: of the stored, how many came from subdivision;
+    subdividing, packing: seconds of work for that, and for the arrays and their hierarchy."""
+
+    triangles: int
+    stored: int
+    placements: int
+    from_cages: int
+    subdividing: float
+    packing: float
+
+
 @dataclass
 class Geometry:
-    """Packed geometry of a scene with its cards and stand-ins (`made_of`), reused while only lights change."""
+    """Packed geometry of a scene with its cards and stand-ins (`made_of`), reused while only lights change, and what it cost."""
 
     arrays: SceneArrays
     made_of: str
+    cost: GeometryCost | None = None
     digest: str = ""
     of_surfaces: str = ""
 
@@ -214,18 +228,28 @@ def _stage(
     if levels is None:
         wanted = recipe.surfaces
         levels = levels_of(edited, edited.camera(camera), frame.width, wanted.subdivide, wanted.subdivide_unit == "px", wanted.subdivide_levels)
+    begun = work_time()
     edited = with_subdivided(edited, levels)
+    subdividing = work_time() - begun
     chosen_objects = sorted(mesh.name for mesh in edited.meshes if mesh.stand_in)
     made_of = json.dumps([to_json(edits.of_geometry()), recipe.surfaces.stand_ins, chosen_objects, sorted(levels.items()), recipe.surfaces.copied])
     if geometry is None or geometry.made_of != made_of:
         check_extent(edited)
-        geometry = Geometry(pack_geometry(edited, like.arrays if like is not None else None, recipe.surfaces.copied), made_of)
+        begun = work_time()
+        packed = pack_geometry(edited, like.arrays if like is not None else None, recipe.surfaces.copied)
+        geometry = Geometry(packed, made_of, _cost(edited, packed, levels, subdividing, work_time() - begun))
     arrays = pack_lights(geometry.arrays, edited, recipe.shadows.of_lights())
     prepared = Prepared(
         edited, arrays, edited.camera(camera), pass_names(edited), geometry, stand_ins=stand_ins, levels=levels, copied=recipe.surfaces.copied
     )
     _add_maps(prepared, recipe, caches, task)
     return prepared
+
+
+def _cost(scene: Scene, packed: SceneArrays, levels: dict[str, int], subdividing: float, packing: float) -> GeometryCost:
+    from_cages = {id(mesh.surfaces): mesh.count for mesh in scene.meshes if levels.get(mesh.name, 0)}
+    placements = len(packed.bvh.placements.first)
+    return GeometryCost(triangle_count(packed), len(packed.vertices), placements, sum(from_cages.values()), subdividing, packing)
 
 
 def placed_at(

@@ -50,6 +50,13 @@ def levels_of(scene: Scene, camera: Camera, columns: int, longest: float, in_pix
     return levels
 
 
+def edge_in_pixels(mesh: Mesh, camera: Camera, columns: int) -> float | None:
+    """The edge of a mesh's cage, in pixels of a picture that is `columns` wide, than which few are longer; None without a cage. The mesh may have
+    been subdivided already."""
+    cage, to_world = (mesh.shape.cage, mesh.to_world) if isinstance(mesh, PlacedMesh) else (mesh.cage, None)
+    return None if cage is None else float(np.quantile(_in_pixels(*_edges(cage, to_world), camera, columns), SHARE))
+
+
 def _cage_of(mesh: Mesh) -> tuple[Cage | None, np.ndarray | None]:
     """A mesh's cage, and the 3 x 4 matrix that places it if its points are not the scene's own."""
     return (mesh.shape.own_cage, mesh.to_world) if isinstance(mesh, PlacedMesh) else (mesh.own_cage, None)
@@ -91,7 +98,8 @@ def with_subdivided(scene: Scene, levels: dict[str, int]) -> Scene:
 
 def subdivided(mesh: Mesh, level: int, surfaces: list[Surface] | None = None) -> Mesh:
     """A mesh with its cage, if it has one, subdivided by so many steps, its points on the limit surface where the scheme is Catmull and Clark's, and
-    displaced as its `surfaces` say, as triangles. The last result of each cage is kept, since a picture is often prepared again from the same place."""
+    displaced as its `surfaces` say, as triangles. The last result of each cage is kept, since a picture is often prepared again from the same
+    place."""
     cage = mesh.own_cage
     if cage is None or level == 0:
         return mesh

@@ -2,12 +2,16 @@
 
 import numpy as np
 
+from ..scene.finer import edge_in_pixels
 from ..scene.placed_mesh import PlacedMesh
 from .finding import Mend, SceneFinding, box_of, point, short
 from .look import COLUMNS, ROWS, Look
 
 FULL_FRAME = 1920 * 1080
 """Pixels of the assumed frame."""
+FULL_COLUMNS = 1920
+SHOWS, TOO_LONG = 4.0, 2.0
+"""Pixels of an edge that hardly shows; and how many times the length that is asked for is too long."""
 MANY = 30_000
 PER_PIXEL = 4.0
 """Triangles per covered pixel above which most are never visible."""
@@ -46,7 +50,39 @@ def check(look: Look) -> list[SceneFinding]:
                 spot=look.spot(v[0, 0]),
             )
         )  # fmt: skip
-    return [*found, *_slivers(look)]
+    return [*found, *_coarse(look), *_slivers(look)]
+
+
+def _coarse(look: Look) -> list[SceneFinding]:
+    """Subdivision surfaces whose edges stay much longer in a full frame than the recipe asks for."""
+    wanted, found = look.recipe.surfaces, []
+    if wanted.subdivide_unit != "px":
+        return []
+    asked = wanted.subdivide or SHOWS
+    for number in np.unique(look.object_of[look.seen]).tolist():
+        mesh = look.meshes[number]
+        edge = edge_in_pixels(mesh, look.camera, FULL_COLUMNS)
+        if edge is None:
+            continue
+        steps = wanted.subdivide_levels if wanted.subdivide else 0
+        left = edge / 2.0 ** min(steps, max(0.0, np.ceil(np.log2(max(edge, 1e-9) / asked))))
+        if left <= TOO_LONG * asked:
+            continue
+        more = steps + int(np.ceil(np.log2(left / asked)))
+        mend = f"Set surfaces.subdivide_levels to {min(more, 7)}." if wanted.subdivide else "Set surfaces.subdivide to 4 px."
+        low, high = mesh.box()
+        share = look.share_of_mesh(number)
+        done = f"is subdivided by at most {steps} {'step' if steps == 1 else 'steps'}" if wanted.subdivide else "is rendered as its cage"
+        found.append(
+            SceneFinding(
+                "coarse surface", f"{short(mesh.name)} {done}: its edges are up to {left:.0f} px long in a full frame.",
+                "Corners show in its outline, in highlights and in the ends of shadows on it.",
+                harm=min(0.6, 0.1 + 2.0 * share), at=point((low + high) / 2.0), box=(point(low), point(high)), objects=[mesh.name],
+                evidence={"edge_px": round(left, 1), "asked_px": asked, "share": round(share, 4)}, mends=[Mend(mend)],
+                spot=look.spot((low + high) / 2.0),
+            )
+        )  # fmt: skip
+    return found
 
 
 def _slivers(look: Look) -> list[SceneFinding]:

@@ -67,6 +67,7 @@ class Look:
     def __init__(self, ready: Prepared, recipe: Recipe, seed: int = 1, effort: float = 1.0) -> None:
         self.effort = effort
         self.scene, self.arrays, self.camera, self.recipe = ready.scene, ready.arrays, ready.camera, recipe
+        self.levels = ready.levels
         self.rng = np.random.default_rng(seed)
         self.meshes: list[Mesh] = packed_meshes(ready.scene)
         self.vertices = self.arrays.vertices.reshape(-1, 3, 3).astype(float)
