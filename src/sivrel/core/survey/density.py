@@ -54,35 +54,39 @@ def check(look: Look) -> list[SceneFinding]:
 
 
 def _coarse(look: Look) -> list[SceneFinding]:
-    """Subdivision surfaces whose edges stay much longer in a full frame than the recipe asks for."""
-    wanted, found = look.recipe.surfaces, []
+    """Subdivision surfaces whose edges stay much longer in a full frame than the recipe asks for, the worst first, as one finding."""
+    wanted = look.recipe.surfaces
     if wanted.subdivide_unit != "px":
         return []
-    asked = wanted.subdivide or SHOWS
+    asked, steps = wanted.subdivide or SHOWS, wanted.subdivide_levels if wanted.subdivide else 0
+    left: dict[int, float] = {}
     for number in np.unique(look.object_of[look.seen]).tolist():
-        mesh = look.meshes[number]
-        edge = edge_in_pixels(mesh, look.camera, FULL_COLUMNS)
-        if edge is None:
-            continue
-        steps = wanted.subdivide_levels if wanted.subdivide else 0
-        left = edge / 2.0 ** min(steps, max(0.0, np.ceil(np.log2(max(edge, 1e-9) / asked))))
-        if left <= TOO_LONG * asked:
-            continue
-        more = steps + int(np.ceil(np.log2(left / asked)))
-        mend = f"Set surfaces.subdivide_levels to {min(more, 7)}." if wanted.subdivide else "Set surfaces.subdivide to 4 px."
-        low, high = mesh.box()
-        share = look.share_of_mesh(number)
-        done = f"is subdivided by at most {steps} {'step' if steps == 1 else 'steps'}" if wanted.subdivide else "is rendered as its cage"
-        found.append(
-            SceneFinding(
-                "coarse surface", f"{short(mesh.name)} {done}: its edges are up to {left:.0f} px long in a full frame.",
-                "Corners show in its outline, in highlights and in the ends of shadows on it.",
-                harm=min(0.6, 0.1 + 2.0 * share), at=point((low + high) / 2.0), box=(point(low), point(high)), objects=[mesh.name],
-                evidence={"edge_px": round(left, 1), "asked_px": asked, "share": round(share, 4)}, mends=[Mend(mend)],
-                spot=look.spot((low + high) / 2.0),
-            )
-        )  # fmt: skip
-    return found
+        edge = edge_in_pixels(look.meshes[number], look.camera, FULL_COLUMNS)
+        if edge is not None and edge / 2.0**steps > TOO_LONG * asked:
+            left[number] = edge / 2.0**steps
+    if not left:
+        return []
+    worst = sorted(left, key=lambda number: -left[number])
+    mesh, longest = look.meshes[worst[0]], left[worst[0]]
+    more = min(steps + int(np.ceil(np.log2(longest / asked))), 7)
+    low, high = mesh.box()
+    others = f" and {len(left) - 1} more" if len(left) > 1 else ""
+    are = "is" if len(left) == 1 else "are"
+    done = (
+        f"{are} subdivided by at most {steps} {'step' if steps == 1 else 'steps'}"
+        if steps
+        else f"{are} rendered as {'its cage' if are == 'is' else 'cages'}"
+    )
+    return [
+        SceneFinding(
+            "coarse surface", f"{short(mesh.name)}{others} {done}: edges are up to {longest:.0f} px long in a full frame.",
+            "Corners show in outlines, in highlights and in the ends of shadows.",
+            harm=min(0.6, 0.1 + sum(look.share_of_mesh(number) for number in left)), at=point((low + high) / 2.0), box=(point(low), point(high)),
+            objects=[look.meshes[number].name for number in worst[:20]], evidence={"edge_px": round(longest, 1), "asked_px": asked},
+            mends=[Mend(f"Set surfaces.subdivide_levels to {more}." if steps else f"Set surfaces.subdivide to {SHOWS:.0f} px.")],
+            spot=look.spot((low + high) / 2.0),
+        )
+    ]  # fmt: skip
 
 
 def _slivers(look: Look) -> list[SceneFinding]:
