@@ -11,7 +11,6 @@ from PIL import Image
 from ..core.render.reach import what_reaches
 from ..core.render.recipe import Recipe
 from ..core.render.under import placed, surface_under
-from ..core.survey.largest import with_largest
 from ..core.survey.look import Look
 from ..core.survey.plan import Drawing, plan_and_elevation
 from ..core.survey.standpoint import seen_from
@@ -29,7 +28,7 @@ def survey(request: Request) -> dict[str, Any]:
 
 def seen_from_spot(request: Request) -> dict[str, Any]:
     body = request.body
-    return seen_from(Look(with_largest(request.prepared())[0], Recipe()), np.array([body["x"], body["y"], body["z"]], float))
+    return seen_from(Look(request.prepared(), Recipe()), np.array([body["x"], body["y"], body["z"]], float))
 
 
 def reach(request: Request) -> dict[str, Any]:

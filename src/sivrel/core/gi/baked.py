@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import InputError
 from ..kernel import called_kernel, kernel
-from ..scene.triangles import bounds, triangle_count
+from ..scene.triangles import MOST_COPIED, bounds, triangle_count
 from ..settings import Group, setting
 from ..vector import LUMINANCE, cross, dot, row3, subtract
 from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
@@ -204,10 +204,8 @@ def _refuse_placed(job: Any) -> None:
     """Raises InputError where shapes are shared: a bake needs a place for the light of every triangle."""
     count = triangle_count(job.arrays)
     if len(job.arrays.bvh.placements.first):
-        raise InputError(
-            f"Baked light needs triangles of its own for each placed object, {count:,} in this scene; choose another way, or raise "
-            f"surfaces.copied to {count:,} if there is memory for it."
-        )
+        copies = f", or raise surfaces.copied to {count:,} if there is memory for it" if count <= MOST_COPIED else ""
+        raise InputError(f"Baked light needs triangles of its own for each placed object, {count:,} in this scene; choose another way{copies}.")
 
 
 def _check_scale(job: Any, longest: float) -> None:

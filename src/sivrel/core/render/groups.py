@@ -4,6 +4,7 @@ from typing import Literal
 
 from ..gi.ways import BEYOND, SEEN
 from ..scene.model import Shadow
+from ..scene.triangles import MOST_COPIED
 from ..settings import Group, setting
 from ..shadows.suspect_maps import MOST_RESOLUTION
 from ..shadows.ways import CODES as SHADOW_WAYS
@@ -414,5 +415,5 @@ class SurfaceSettings(Group):
         "Objects that are placed several times are copied, the smallest first, as long as the copies have no more than {} triangles.",
         "Others are stored once, whatever their number. A ray finds its way among copies in less time, and each takes about 200 bytes a triangle.",
         ge=0,
-        le=20_000_000,
+        le=MOST_COPIED,
     )

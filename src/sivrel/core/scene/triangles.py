@@ -8,6 +8,8 @@ from ..trace.two_levels import placed_boxes
 from ..vector import normalize
 from .arrays import NO_LIGHT, SceneArrays
 
+MOST_COPIED = 20_000_000
+"""Most triangles up to which placements can be copied (the setting `surfaces.copied`)."""
 STANDS = -1
 """Instead of the number of a placement: the triangle is stored where it stands."""
 

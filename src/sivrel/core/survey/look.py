@@ -15,6 +15,7 @@ from ..scene.model import Mesh
 from ..scene.topology import Topology, facets, topology, volume
 from ..trace.traverse import closest_hits
 from ..vector import LUMINANCE
+from .largest import with_largest
 
 COLUMNS, ROWS = 128, 72
 """Rays of the camera."""
@@ -62,10 +63,11 @@ class Part:
 
 class Look:
     """See the module. All random numbers come from `seed`, so a survey is repeatable. `effort`: share of a survey's rays
-    for searches."""
+    for searches. Of a scene of shared shapes it holds the placements that look largest, and `left_out` says so in a finding."""
 
     def __init__(self, ready: Prepared, recipe: Recipe, seed: int = 1, effort: float = 1.0) -> None:
         self.effort = effort
+        ready, self.left_out = with_largest(ready)
         self.scene, self.arrays, self.camera, self.recipe = ready.scene, ready.arrays, ready.camera, recipe
         self.levels = ready.levels
         self.rng = np.random.default_rng(seed)

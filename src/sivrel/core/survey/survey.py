@@ -30,7 +30,6 @@ from . import (
     units,
 )
 from .finding import SceneFinding
-from .largest import with_largest
 from .look import Look
 
 CHECKS: dict[str, ModuleType] = {
@@ -74,8 +73,8 @@ def _each_once(findings: list[SceneFinding]) -> list[SceneFinding]:
 def survey(ready: Prepared, recipe: Recipe | None = None, task: Task | None = None) -> Survey:
     """Check a prepared shot, for `recipe` (by default brute force). `task` receives each check with the findings
     so far, worst first; they are returned if it is cancelled."""
-    ready, findings = with_largest(ready)
     look = Look(ready, recipe or Recipe())
+    findings = list(look.left_out)
     seconds: dict[str, float] = {}
     for k, (name, module) in enumerate(CHECKS.items()):
         try:
