@@ -7,7 +7,7 @@ import numpy as np
 from sivrel.core.trace.bvh import build_bvh
 from sivrel.core.trace.placements import placements_of
 from sivrel.core.trace.traverse import NO_HIT, any_hits, closest_hits
-from sivrel.core.trace.two_levels import build_two_levels
+from sivrel.core.trace.two_levels import build_in_parts, build_two_levels
 
 
 def blobs(random: np.random.Generator, count: int) -> np.ndarray:
@@ -70,6 +70,16 @@ class TwoLevels(unittest.TestCase):
             strict=True,
         ):
             np.testing.assert_array_equal(one, other)
+
+    def test_a_hierarchy_built_in_parts_finds_the_same_hits(self) -> None:
+        random = np.random.default_rng(6)
+        triangles = blobs(random, 5003)
+        origins, d = random.uniform(-2.0, 2.0, (2, 20000, 3)).astype(np.float32)
+        one, other = build_bvh(triangles), build_in_parts(triangles, 1000)
+        for a, b in zip(*(closest_hits(bvh, origins, d, np.float32(0.0), np.float32(1e30)) for bvh in (one, other)), strict=True):
+            np.testing.assert_array_equal(a, b)
+        for a, b in zip(*(any_hits(bvh, origins, d, np.float32(0.0), np.float32(0.5)) for bvh in (one, other)), strict=True):
+            np.testing.assert_array_equal(a, b)
 
     def test_a_ray_that_a_placement_makes_too_large_to_trace_misses_it_only(self) -> None:
         shape = blobs(np.random.default_rng(4), 50)

@@ -6,10 +6,13 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, wide_tree
-from .placements import Placements
+from .placements import Placements, no_placements
+from .simd import LANES
 
 NODES_AT, NUMBERS_AT = 48, 72
 """Where the references of a node, and the numbers of a leaf's triangles, begin."""
+LEAST_IN_PARTS = 1_000_000
+"""Triangles from which a hierarchy is built in parts."""
 WIDER = 4.0 * 2.0**-24
 """Share of its largest coordinate by which a placement's box is widened, for the rounding of its rays."""
 
@@ -18,11 +21,11 @@ def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements
     """The hierarchy of `vertices` float32 [triangles, 3, 3]: the first `standing` where they are, and the shapes that follow where `placements` put
     them. Shapes are built on all processors."""
     if not len(placements.first):
-        return build_bvh(vertices)
+        return build_in_parts(vertices)
     shapes = _shapes(placements)
     ranges = [(0, standing), *shapes.items()]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        built = list(pool.map(lambda r: build_bvh(vertices[r[0] : r[0] + r[1]]), ranges))
+        built = [build_in_parts(vertices[:standing]), *pool.map(lambda r: build_bvh(vertices[r[0] : r[0] + r[1]]), ranges[1:])]
     nodes, leaves, root_of = [], [], []
     used_nodes = used_leaves = 0
     for (first, _), part in zip(ranges, built, strict=True):
@@ -43,6 +46,38 @@ def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements
     roots = np.array([of_shape[int(row)] for row in placements.stored], np.uint32)
     placements = placements._replace(roots=roots, top=np.array([used_nodes], np.uint32))
     return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), placements)
+
+
+def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
+    """`build_bvh`, of `least` triangles or more in LANES parts on all processors, cut at the median of the longest side of their centres, below one
+    node."""
+    if len(vertices) < least:
+        return build_bvh(vertices)
+    centres = (vertices.min(axis=1) + vertices.max(axis=1)) / np.float32(2.0)
+    parts = [np.arange(len(vertices))]
+    while len(parts) < LANES:
+        halves = []
+        for part in parts:
+            axis = int(np.argmax(np.ptp(centres[part], axis=0)))
+            order = np.argpartition(centres[part, axis], len(part) // 2)
+            halves += [np.sort(part[order[: len(part) // 2]]), np.sort(part[order[len(part) // 2 :]])]
+        parts = halves
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        built = list(pool.map(lambda part: build_bvh(vertices[part]), parts))
+    top = np.full((1, NODE_WORDS), NO_CHILD, np.uint32)
+    planes = top.view(np.float32)[0, :NODES_AT].reshape(3, 2, LANES)
+    nodes, leaves, used_nodes, used_leaves = [top], [], 1, 0
+    for lane, (part, one) in enumerate(zip(parts, built, strict=True)):
+        own, held = one.nodes.reshape(-1, NODE_WORDS), one.leaves.reshape(-1, LEAF_WORDS)
+        _shift(own, used_nodes, used_leaves)
+        numbers = held[:, NUMBERS_AT:]
+        held[:, NUMBERS_AT:] = np.where(numbers == NO_CHILD, NO_CHILD, part[np.minimum(numbers, len(part) - 1)]).astype(np.uint32)
+        box = _box_of(vertices[part])
+        planes[:, 0, lane], planes[:, 1, lane], top[0, NODES_AT + lane] = box[:3], box[3:], used_nodes
+        nodes.append(own)
+        leaves.append(held)
+        used_nodes, used_leaves = used_nodes + len(own), used_leaves + len(held)
+    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), no_placements())
 
 
 def _shift(nodes: np.ndarray, by_nodes: int, by_leaves: int) -> None:
