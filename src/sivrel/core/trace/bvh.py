@@ -27,11 +27,17 @@ class Bvh(NamedTuple):
 
     nodes: uint32 [number of nodes * NODE_WORDS], planes stored as float32 bits
     leaves: uint32 [number of leaves * LEAF_WORDS], coordinates stored as float32 bits
-    placements: of shapes, whose hierarchies are among the nodes too; node 0 leads to what is stored where it stands
+    node 0 leads to what is stored where it stands. For placed shapes, whose hierarchies are among the nodes too:
+    places: uint32 [1 + 2 n], the node where the hierarchy of all placements begins, whose leaves refer to them by number; then for each the node
+    where the hierarchy of its shape begins, and what is added to the numbers of its triangles; [1] where nothing is placed
+    ways: float64 [12 n], rows of the 3 x 4 matrices from the scene to each shape's space
+    placements: the same for everything but rays
     """
 
     nodes: np.ndarray
     leaves: np.ndarray
+    places: np.ndarray
+    ways: np.ndarray
     placements: Placements
 
 
@@ -43,10 +49,15 @@ def build_bvh(vertices: np.ndarray) -> Bvh:
         planes = empty[:48].view(np.float32).reshape(3, 2, LANES)
         planes[:, 0], planes[:, 1] = np.inf, -np.inf
         empty[48:] = NO_CHILD
-        return Bvh(empty, np.full(LEAF_WORDS, NO_CHILD, np.uint32), no_placements())
+        return unplaced(empty, np.full(LEAF_WORDS, NO_CHILD, np.uint32))
     boxes = np.concatenate([triangles.min(axis=1), triangles.max(axis=1)], axis=1)
     nodes, leaf_ranges, order = wide_tree(boxes, LANES)
-    return Bvh(nodes.reshape(-1), _pack_leaves(triangles, order, leaf_ranges).reshape(-1), no_placements())
+    return unplaced(nodes.reshape(-1), _pack_leaves(triangles, order, leaf_ranges).reshape(-1))
+
+
+def unplaced(nodes: np.ndarray, leaves: np.ndarray) -> Bvh:
+    """A hierarchy in which nothing is placed."""
+    return Bvh(nodes, leaves, np.zeros(1, np.uint32), np.zeros(0), no_placements())
 
 
 def wide_tree(boxes: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..kernel import called_kernel, kernel
+from ..kernel import called_kernel
 
 
 class Placements(NamedTuple):
@@ -17,19 +17,16 @@ class Placements(NamedTuple):
 
     first: uint32 [n], number of the first triangle, rising; counts: uint32 [n], how many there are
     stored: uint32 [n], row of the first triangle in the arrays of the scene
-    roots: uint32 [n], node where the hierarchy of the shape begins; objects: uint32 [n], number of the object
+    objects: uint32 [n], number of the object
     to_world, from_world: float64 [n, 12], rows of the 3 x 4 matrices between the shape's space and the scene's
-    top: uint32 [1], node where the hierarchy of all placements begins; its leaves refer to them by number
     """
 
     first: np.ndarray
     counts: np.ndarray
     stored: np.ndarray
-    roots: np.ndarray
     objects: np.ndarray
     to_world: np.ndarray
     from_world: np.ndarray
-    top: np.ndarray
 
 
 def no_placements() -> Placements:
@@ -37,16 +34,15 @@ def no_placements() -> Placements:
 
 
 def placements_of(counts: list[int], stored: list[int], objects: list[int], to_world: np.ndarray, first: int) -> Placements:
-    """Placements of shapes of so many triangles, stored from those rows on, numbered from `first` on; their roots are not known yet. to_world
-    [n, 3, 4] must have inverses."""
+    """Placements of shapes of so many triangles, stored from those rows on, numbered from `first` on. to_world [n, 3, 4]
+    must have inverses."""
     n = len(counts)
     whole = np.tile(np.eye(4), (n, 1, 1))
     whole[:, :3] = to_world
     starts = first + np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)[:n]
     return Placements(
-        starts.astype(np.uint32), np.array(counts, np.uint32), np.array(stored, np.uint32), np.zeros(n, np.uint32), np.array(objects, np.uint32),
+        starts.astype(np.uint32), np.array(counts, np.uint32), np.array(stored, np.uint32), np.array(objects, np.uint32),
         np.ascontiguousarray(whole[:, :3].reshape(n, 12)), np.ascontiguousarray(np.linalg.inv(whole)[:, :3].reshape(n, 12)),
-        np.zeros(1, np.uint32),
     )  # fmt: skip
 
 
@@ -63,7 +59,7 @@ def placement_of(first, triangle):
     return low
 
 
-@kernel
+@called_kernel
 def point_by(matrices, row, x, y, z):
     """A point moved by the 3 x 4 matrix in a row of `matrices` [n, 12]."""
     return (
@@ -73,17 +69,7 @@ def point_by(matrices, row, x, y, z):
     )
 
 
-@kernel
-def direction_by(matrices, row, x, y, z):
-    """A direction turned and stretched by the matrix in a row."""
-    return (
-        matrices[row, 0] * x + matrices[row, 1] * y + matrices[row, 2] * z,
-        matrices[row, 4] * x + matrices[row, 5] * y + matrices[row, 6] * z,
-        matrices[row, 8] * x + matrices[row, 9] * y + matrices[row, 10] * z,
-    )
-
-
-@kernel
+@called_kernel
 def normal_by(inverses, row, x, y, z):
     """A normal, not of unit length, in the space of which row of `inverses` holds the way back: by the inverse's transpose."""
     return (

@@ -6,7 +6,6 @@ import numpy as np
 
 from ..kernel import allocating_kernel, exact_kernel, kernel
 from .bvh import LEAF_FLAG, LEAF_WORDS, NODE_WORDS
-from .placements import direction_by, point_by
 from .simd import highest_bit, lowest_bit, slabs8, triangles8
 
 NO_HIT = np.uint32(0xFFFFFFFF)
@@ -19,6 +18,8 @@ ZERO, ONE, EIGHT = np.uint64(0), np.uint64(1), np.uint64(8)
 _LEAF, _INDEX = np.uint64(LEAF_FLAG), np.uint64(LEAF_FLAG - 1)
 _NODE_WORDS, _LEAF_WORDS = np.uint64(NODE_WORDS), np.uint64(LEAF_WORDS)
 _CHILDREN, _NUMBERS = np.uint64(48), np.uint64(72)
+_WAY = np.uint64(12)
+_ONE, _TWO, _THREE, _FOUR, _FIVE, _SIX, _SEVEN, _EIGHT, _NINE, _TEN, _ELEVEN = (np.uint64(k) for k in range(1, 12))
 
 
 class Stack(NamedTuple):
@@ -183,15 +184,23 @@ def _any_in(nodes, leaves, stack, root, bottom, origin_x, origin_y, origin_z, di
 
 
 @kernel
-def _into(placements, row, ox, oy, oz, dx, dy, dz):
+def _into(ways, row, ox, oy, oz, dx, dy, dz):
     """A ray in the space of a placed shape. Its direction keeps the transform's stretch, so that distances along it stay the same."""
-    x, y, z = point_by(placements.from_world, row, np.float64(ox), np.float64(oy), np.float64(oz))
-    u, v, w = direction_by(placements.from_world, row, np.float64(dx), np.float64(dy), np.float64(dz))
-    return np.float32(x), np.float32(y), np.float32(z), np.float32(u), np.float32(v), np.float32(w)
+    at = row * _WAY
+    x, y, z = np.float64(ox), np.float64(oy), np.float64(oz)
+    u, v, w = np.float64(dx), np.float64(dy), np.float64(dz)
+    return (
+        np.float32(ways[at] * x + ways[at + _ONE] * y + ways[at + _TWO] * z + ways[at + _THREE]),
+        np.float32(ways[at + _FOUR] * x + ways[at + _FIVE] * y + ways[at + _SIX] * z + ways[at + _SEVEN]),
+        np.float32(ways[at + _EIGHT] * x + ways[at + _NINE] * y + ways[at + _TEN] * z + ways[at + _ELEVEN]),
+        np.float32(ways[at] * u + ways[at + _ONE] * v + ways[at + _TWO] * w),
+        np.float32(ways[at + _FOUR] * u + ways[at + _FIVE] * v + ways[at + _SIX] * w),
+        np.float32(ways[at + _EIGHT] * u + ways[at + _NINE] * v + ways[at + _TEN] * w),
+    )
 
 
 @exact_kernel
-def _closest_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+def _closest_placed(nodes, leaves, places, ways, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
     """`closest_hit` among placed shapes."""
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
@@ -202,16 +211,17 @@ def _closest_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_
         return hit, best, hit_b1, hit_b2
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
-    nodes, placements, refs, distances, lanes = bvh.nodes, bvh.placements, stack.refs, stack.distances, stack.lanes
-    waiting, ref = ZERO, np.uint64(placements.top[0])
+    refs, distances, lanes = stack.refs, stack.distances, stack.lanes
+    waiting, ref = ZERO, np.uint64(places[ZERO])
     while True:
         if ref & _LEAF:
             row = ref & _INDEX
-            x, y, z, u, v, w = _into(placements, row, ox, oy, oz, dx, dy, dz)
-            own, t, b1, b2 = _closest_in(bvh.nodes, bvh.leaves, stack, np.uint64(placements.roots[row]), waiting, x, y, z, u, v, w, near, best)
+            x, y, z, u, v, w = _into(ways, row, ox, oy, oz, dx, dy, dz)
+            root, shift = np.uint64(places[row + row + ONE]), places[row + row + _TWO]
+            own, t, b1, b2 = _closest_in(nodes, leaves, stack, root, waiting, x, y, z, u, v, w, near, best)
             if own != NO_HIT:
                 best, hit_b1, hit_b2 = t, b1, b2
-                hit = np.uint32(own - placements.stored[row] + placements.first[row])
+                hit = np.uint32(own + shift)
         else:
             base = ref * _NODE_WORDS
             entered = slabs8(nodes, base, near_x, near_y, near_z, ox, oy, oz, ix, iy, iz, near, best, lanes)
@@ -228,8 +238,8 @@ def _closest_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_
 
 
 @exact_kernel
-def _any_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
-    """`any_hit` among placed shapes, nearest first: their boxes overlap, and say little about their size."""
+def _any_placed(nodes, leaves, places, ways, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t_near, t_far):
+    """`any_hit` among placed shapes, nearest first, since their boxes overlap, and say little about their size."""
     ox, oy, oz = np.float32(origin_x), np.float32(origin_y), np.float32(origin_z)
     dx, dy, dz = np.float32(dir_x), np.float32(dir_y), np.float32(dir_z)
     near, far = np.float32(t_near), np.float32(t_far)
@@ -237,13 +247,13 @@ def _any_placed(bvh, stack, origin_x, origin_y, origin_z, dir_x, dir_y, dir_z, t
         return False
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     near_x, near_y, near_z = _near_plane(ix), _near_plane(iy), _near_plane(iz)
-    nodes, placements, refs, distances, lanes = bvh.nodes, bvh.placements, stack.refs, stack.distances, stack.lanes
-    waiting, ref = ZERO, np.uint64(placements.top[0])
+    refs, distances, lanes = stack.refs, stack.distances, stack.lanes
+    waiting, ref = ZERO, np.uint64(places[ZERO])
     while True:
         if ref & _LEAF:
             row = ref & _INDEX
-            x, y, z, u, v, w = _into(placements, row, ox, oy, oz, dx, dy, dz)
-            if _any_in(bvh.nodes, bvh.leaves, stack, np.uint64(placements.roots[row]), waiting, x, y, z, u, v, w, near, far):
+            x, y, z, u, v, w = _into(ways, row, ox, oy, oz, dx, dy, dz)
+            if _any_in(nodes, leaves, stack, np.uint64(places[row + row + ONE]), waiting, x, y, z, u, v, w, near, far):
                 return True
         else:
             base = ref * _NODE_WORDS
@@ -264,10 +274,10 @@ def closest_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
     `t_near < t < t_far`, in units of the direction's length. `stack` is one thread's make_stack().
     """
     hit, t, b1, b2 = _closest_in(bvh.nodes, bvh.leaves, stack, ZERO, ZERO, ox, oy, oz, dx, dy, dz, t_near, t_far)
-    if len(bvh.placements.first) > 0:
-        nearer, nearer_t, nearer_b1, nearer_b2 = _closest_placed(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t)
+    if len(bvh.places) > 1:
+        nearer, nearer_t, c1, c2 = _closest_placed(bvh.nodes, bvh.leaves, bvh.places, bvh.ways, stack, ox, oy, oz, dx, dy, dz, t_near, t)
         if nearer != NO_HIT:
-            hit, t, b1, b2 = nearer, nearer_t, nearer_b1, nearer_b2
+            hit, t, b1, b2 = nearer, nearer_t, c1, c2
     return hit, t, b1, b2
 
 
@@ -276,7 +286,7 @@ def any_hit(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far):
     """Whether any triangle lies between `t_near` and `t_far` along a ray."""
     if _any_in(bvh.nodes, bvh.leaves, stack, ZERO, ZERO, ox, oy, oz, dx, dy, dz, t_near, t_far):
         return True
-    return len(bvh.placements.first) > 0 and _any_placed(bvh, stack, ox, oy, oz, dx, dy, dz, t_near, t_far)
+    return len(bvh.places) > 1 and _any_placed(bvh.nodes, bvh.leaves, bvh.places, bvh.ways, stack, ox, oy, oz, dx, dy, dz, t_near, t_far)
 
 
 @allocating_kernel

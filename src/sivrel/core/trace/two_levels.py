@@ -5,8 +5,8 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, wide_tree
-from .placements import Placements, no_placements
+from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, unplaced, wide_tree
+from .placements import Placements
 from .simd import LANES
 
 NODES_AT, NUMBERS_AT = 48, 72
@@ -43,9 +43,9 @@ def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements
     references[is_leaf] = order[ranges_of[references[is_leaf] & (LEAF_FLAG - 1), 0]] | LEAF_FLAG
     nodes.append(over)
     of_shape = dict(zip(shapes, root_of[1:], strict=True))
-    roots = np.array([of_shape[int(row)] for row in placements.stored], np.uint32)
-    placements = placements._replace(roots=roots, top=np.array([used_nodes], np.uint32))
-    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), placements)
+    places = np.empty(1 + 2 * len(placements.first), np.uint32)
+    places[0], places[1::2], places[2::2] = used_nodes, [of_shape[int(row)] for row in placements.stored], placements.first - placements.stored
+    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), places, placements.from_world.reshape(-1).copy(), placements)
 
 
 def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
@@ -77,7 +77,7 @@ def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
         nodes.append(own)
         leaves.append(held)
         used_nodes, used_leaves = used_nodes + len(own), used_leaves + len(held)
-    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), no_placements())
+    return unplaced(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1))
 
 
 def _shift(nodes: np.ndarray, by_nodes: int, by_leaves: int) -> None:
