@@ -1,5 +1,6 @@
 """Where compiled kernels are kept, what each depends on, and that they are warmed up with progress."""
 
+import importlib
 import os
 import subprocess
 import sys
@@ -86,6 +87,7 @@ class Unit(unittest.TestCase):
         self.assertTrue(code_without_words("def f():\n    'Only words.'\n"))
 
     def test_it_is_known_of_every_kernel(self):
+        importlib.import_module("sivrel.core.render.warmup")  # and with it all kernels
         self.assertGreater(len({unit_hash(kernel.py_func) for kernel in KERNELS}), 150)
 
     def test_what_is_not_understood_is_refused(self):
