@@ -26,6 +26,7 @@ from sivrel.core.scene.placed_mesh import PlacedMesh, moves
 from sivrel.core.survey.largest import with_largest
 from sivrel.core.survey.plan import plan_and_elevation
 from sivrel.core.survey.survey import survey
+from sivrel.core.trace.placements import MOST_NUMBERED
 from tests.scenes import film_of, floor, lambert, looking_down, mesh, sky
 
 SHARED, COPIED = {"surfaces.copied": 0}, {"surfaces.copied": 20_000_000}
@@ -250,6 +251,11 @@ class Yard(unittest.TestCase):
         part, findings = with_largest(shared, 300)
         self.assertLessEqual(len(part.arrays.vertices), 2 + 6 + 300)
         self.assertIn("of 10 objects that are placed several times were checked", findings[0].title)
+        _, mixed = self.ready({"gi.seen": "off", "surfaces.copied": 20})  # some placements are copied already
+        self.assertGreater(len(mixed.arrays.bvh.placements.first), 0)
+        alone, _ = with_largest(mixed, 100)
+        self.assertEqual(len(alone.arrays.bvh.placements.first), 0)
+        self.assertEqual(len(alone.arrays.vertices), len(alone.arrays.object_of))
         drawings = [plan_and_elevation(ready.scene, ready.arrays, ready.camera) for ready in (shared, copied)]
         for one, other in zip(*drawings, strict=True):
             self.assertGreater(float((one.tones == other.tones).mean()), 0.995)
@@ -288,7 +294,7 @@ class Moving(unittest.TestCase):
 
 class Numbers(unittest.TestCase):
     def test_the_film_keeps_every_triangle_number(self) -> None:
-        numbers = np.array([0, 5, (1 << 24) - 1, 1 << 24, (1 << 24) + 1, 100_050_001, columns.MOST_NUMBERED - 1])
+        numbers = np.array([0, 5, (1 << 24) - 1, 1 << 24, (1 << 24) + 1, 100_050_001, MOST_NUMBERED - 1])
         film = np.zeros((1, len(numbers), columns.FILM_COLUMNS), np.float32)
         film[0, :, columns.TRIANGLE] = [columns.film_number(int(number)) for number in numbers]
         np.testing.assert_array_equal(columns.triangles_in(film)[0], numbers)

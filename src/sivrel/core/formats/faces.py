@@ -1,4 +1,4 @@
-"""Triangulates polygons, and tests whether triangles bound a volume."""
+"""Triangulates polygons, tests whether triangles bound a volume, and transforms normals."""
 
 import mapbox_earcut
 import numpy as np
@@ -58,3 +58,11 @@ def is_closed(vertices: np.ndarray) -> bool:
     count = int(corner.max()) + 1
     there, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
     return bool(np.array_equal(np.sort(there), np.sort(back)))
+
+
+def normal_matrix(matrix: np.ndarray) -> np.ndarray:
+    """3 x 3 matrix that transforms normals, up to their length, where `matrix` [4, 4], for columns, transforms points. Normals need the inverse
+    transpose; the cofactor matrix equals that up to scale, and stays finite for degenerate scales."""
+    m = matrix[:3, :3]
+    cofactor = np.array([np.cross(m[1], m[2]), np.cross(m[2], m[0]), np.cross(m[0], m[1])])
+    return cofactor if np.linalg.det(m) >= 0.0 else -cofactor

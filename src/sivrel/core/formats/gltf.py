@@ -21,6 +21,7 @@ from ..scene.model import Camera, Light, Mesh, Scene, Shaping
 from ..scene.topology import facets
 from . import gltf_model as model
 from .asset_resolver import AssetResolver
+from .faces import normal_matrix
 from .framing import framing_camera
 from .gltf_surface import SurfaceReader
 from .reading import report
@@ -124,7 +125,7 @@ class _Reader:
             if number in self.visited:
                 raise InputError(f"{self.name} has nodes that contain each other; it is damaged.")
             self.visited.add(number)
-            report(len(self.visited) / len(file.nodes), f"{len(scene.meshes):,} meshes")
+            report(len(self.visited) / len(file.nodes), lambda: f"{len(scene.meshes):,} meshes")
             if len(self.visited) > MOST_NODES:
                 raise InputError(f"{self.name} has more than {MOST_NODES:,} nodes.")
             node = file.nodes[number]
@@ -272,9 +273,7 @@ class _Reader:
         n = facets(v) * (-1.0 if mirrored else 1.0)
         n = np.repeat((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30))[:, None], 3, axis=1)
         if "NORMAL" in primitive.attributes:
-            m = matrix[:3, :3]
-            cofactor = np.array([np.cross(m[1], m[2]), np.cross(m[2], m[0]), np.cross(m[0], m[1])]) * (-1.0 if mirrored else 1.0)
-            given = self._numbers(primitive.attributes["NORMAL"])[:, :3][corners] @ cofactor.T
+            given = self._numbers(primitive.attributes["NORMAL"])[:, :3][corners] @ normal_matrix(matrix).T
             length = np.linalg.norm(given, axis=2, keepdims=True)
             n = np.where(np.isfinite(length) & (length > 1e-20), given / np.maximum(length, 1e-20), n)
         surface, coordinates, both = self.surfaces.of(primitive.material, name)

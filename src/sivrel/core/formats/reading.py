@@ -26,9 +26,9 @@ def is_heard() -> bool:
     return _listener.get() is not None
 
 
-def report(share: float, what: str) -> None:
-    """Report to the listener, if there is one and the last report was a while ago."""
+def report(share: float, what: Callable[[], str]) -> None:
+    """Report to the listener, if there is one and the last report was a while ago; only then is `what` put into words."""
     listener = _listener.get()
     if listener is not None and time.monotonic() - listener[1][0] >= EVERY:
         listener[1][0] = time.monotonic()
-        listener[0](min(1.0, share), what)
+        listener[0](min(1.0, share), what())

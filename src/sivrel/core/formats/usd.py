@@ -131,8 +131,11 @@ class _Reader:
 
     def _report(self, of_stage: bool) -> None:
         self.walked += of_stage
+        report(self.walked / max(self.prims, 1), self._so_far)
+
+    def _so_far(self) -> str:
         count = len(self.scene.meshes)
-        report(self.walked / max(self.prims, 1), f"{count:,} {'mesh' if count == 1 else 'meshes'}, {self.triangles:,} triangles stored")
+        return f"{count:,} {'mesh' if count == 1 else 'meshes'}, {self.triangles:,} triangles stored"
 
     def _is_rendered(self, prim: Usd.Prim) -> bool:
         imageable = UsdGeom.Imageable(prim)

@@ -10,7 +10,8 @@ import numpy as np
 from pxr import Usd, UsdGeom
 
 from ..scene.model import Mesh
-from .usd_mesh import MeshError
+from .faces import normal_matrix
+from .usd_mesh import MeshError, array_of, unit_length
 
 BASES = {
     "bezier": np.array([[-1.0, 3.0, -3.0, 1.0], [3.0, -6.0, 3.0, 0.0], [-3.0, 3.0, 0.0, 0.0], [1.0, 0.0, 0.0, 0.0]]),
@@ -38,7 +39,7 @@ class _Swept(NamedTuple):
 def read_curves(curves: UsdGeom.BasisCurves, matrix: np.ndarray, time: Usd.TimeCode, metres: float, to_be_mirrored: bool = False) -> Mesh:
     """The curves in scene space (`matrix` is 4 x 4 for columns), or in their own, as `read_mesh`. metres: in a unit of their space. Raises MeshError
     when counts or points are broken."""
-    points = _array(curves.GetPointsAttr().Get(time), 3)
+    points = array_of(curves.GetPointsAttr().Get(time), 3)
     counts = np.array(curves.GetCurveVertexCountsAttr().Get(time) or [], np.int64)
     if not len(counts) or not len(points):
         raise MeshError("has no curves")
@@ -83,13 +84,9 @@ def segments_of(counts: np.ndarray, cubic: bool, basis: str, wrap: str) -> np.nd
     return np.maximum(counts - 1 if wrap == "pinned" else counts - 3, 0)
 
 
-def _array(values: object, width: int) -> np.ndarray:
-    return np.array(values if values is not None else [], np.float64).reshape(-1, width)
-
-
 def _per_vertex(values: Any, interpolation: str, width: int, counts: np.ndarray, segments: np.ndarray, wrap: str) -> np.ndarray | None:
     """Values [vertices, width] of the curves' vertices; None if there are none, or their number matches no interpolation."""
-    given = _array(values, width)
+    given = array_of(values, width)
     total = int(counts.sum())
     if len(given) == total and interpolation in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying):
         return given
@@ -138,15 +135,11 @@ def _along(columns: np.ndarray, cubic: bool, basis: str, wrap: str, steps: int) 
     return np.concatenate([along, end[:, None]], axis=1)
 
 
-def _unit(v: np.ndarray) -> np.ndarray:
-    return v / np.maximum(np.linalg.norm(v, axis=-1, keepdims=True), 1e-30)
-
-
 def _tangents(swept: _Swept) -> np.ndarray:
     p = swept.points
     if swept.closed:
-        return _unit(np.roll(p, -1, axis=1) - np.roll(p, 1, axis=1))
-    return _unit(np.gradient(p, axis=1)) if p.shape[1] > 1 else np.zeros_like(p)
+        return unit_length(np.roll(p, -1, axis=1) - np.roll(p, 1, axis=1))
+    return unit_length(np.gradient(p, axis=1)) if p.shape[1] > 1 else np.zeros_like(p)
 
 
 def _tubes(swept: _Swept, sides: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -154,7 +147,7 @@ def _tubes(swept: _Swept, sides: int) -> tuple[np.ndarray, np.ndarray, np.ndarra
     p, tangents = swept.points, _tangents(swept)
     across = np.empty_like(p)
     least = np.eye(3)[np.abs(tangents[:, 0]).argmin(axis=1)]
-    across[:, 0] = _unit(np.cross(tangents[:, 0], least))
+    across[:, 0] = unit_length(np.cross(tangents[:, 0], least))
     for k in range(p.shape[1] - 1):
         across[:, k + 1] = _carried(across[:, k], tangents[:, k], tangents[:, k + 1], p[:, k + 1] - p[:, k])
     if swept.closed:
@@ -186,14 +179,14 @@ def _carried(across: np.ndarray, tangent: np.ndarray, following: np.ndarray, ste
     second = following - turned
     length = np.maximum(np.einsum("ci,ci->c", second, second), 1e-30)[:, None]
     moved = left - 2.0 / length * np.einsum("ci,ci->c", second, left)[:, None] * second
-    return _unit(moved - np.einsum("ci,ci->c", moved, following)[:, None] * following)
+    return unit_length(moved - np.einsum("ci,ci->c", moved, following)[:, None] * following)
 
 
 def _ribbons(swept: _Swept) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Flat ribbons across the normals, as `_tubes`."""
     assert swept.normals is not None
-    tangents, facing = _tangents(swept), _unit(swept.normals)
-    side = _unit(np.cross(tangents, facing)) * swept.widths[..., None] / 2.0
+    tangents, facing = _tangents(swept), unit_length(swept.normals)
+    side = unit_length(np.cross(tangents, facing)) * swept.widths[..., None] / 2.0
     edges = np.stack([swept.points - side, swept.points + side], axis=2)
     return _between(edges, np.repeat(facing[:, :, None], 2, axis=2), swept.closed, around=False)
 
@@ -218,11 +211,8 @@ def _placed(
     world = v @ matrix[:3, :3].T + matrix[:3, 3]
     if not np.isfinite(world).all() or np.abs(world).max() > 1e15:
         raise MeshError("is too far away or too large; check its transform")
-    m = matrix[:3, :3]
-    cofactor = np.array([np.cross(m[1], m[2]), np.cross(m[2], m[0]), np.cross(m[0], m[1])])
-    mirrored = bool(np.linalg.det(m) < 0.0)
-    n = _unit(n @ cofactor.T) * (-1.0 if mirrored else 1.0)
-    if mirrored != to_be_mirrored:
+    n = unit_length(n @ normal_matrix(matrix).T)
+    if bool(np.linalg.det(matrix[:3, :3]) < 0.0) != to_be_mirrored:
         world, n, uv = world[:, ::-1], n[:, ::-1], uv[:, ::-1]
     return Mesh(
         str(curves.GetPath()), np.ascontiguousarray(world, np.float32), np.ascontiguousarray(n, np.float32), np.ascontiguousarray(uv, np.float32),

@@ -1,6 +1,6 @@
 """MaterialX surfaces in USD: standard_surface and open_pbr_surface as what the renderer has, with constants and textures.
 
-Autodesk 2019, "Standard Surface" 1.0.1; Academy Software Foundation 2024, "OpenPBR Surface" 1.1; nodes as in "MaterialX Standard Nodes" 1.39. What is
+"Standard Surface" 1.0.1 (2019); "OpenPBR Surface" 1.1 (2024); nodes as in "MaterialX Standard Nodes" 1.39. What is
 not carried is named in the scene's notes.
 """
 

@@ -7,7 +7,7 @@ from pxr import Usd, UsdGeom
 
 from ..scene.model import Mesh
 from ..scene.subdivide import Cage, around_faces, at_boundary
-from .faces import triangulate
+from .faces import normal_matrix, triangulate
 
 
 class MeshError(ValueError):
@@ -20,7 +20,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode, to_be_
 
     Raises MeshError when indices or points are broken.
     """
-    points = _array(mesh.GetPointsAttr().Get(time), 3)
+    points = array_of(mesh.GetPointsAttr().Get(time), 3)
     counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time) or [], np.int64)
     indices = np.array(mesh.GetFaceVertexIndicesAttr().Get(time) or [], np.int64)
     if len(counts) == 0 or len(points) == 0:
@@ -58,7 +58,7 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode, to_be_
         else:
             normals = np.repeat(facets[:, None, :], 3, axis=1)
     lengths = np.linalg.norm(normals, axis=2, keepdims=True)
-    fallback = np.repeat(_unit(facets)[:, None, :], 3, axis=1)
+    fallback = np.repeat(unit_length(facets)[:, None, :], 3, axis=1)
     normals = np.where(lengths > 1e-20, normals / np.maximum(lengths, 1e-20), fallback)
 
     uvs = _coordinates(mesh, corners, faces, indices, len(points), time)
@@ -130,11 +130,11 @@ def _creases(mesh: Any, points: int, time: Any) -> tuple[np.ndarray, np.ndarray]
     return np.column_stack([along[first], along[first + 1]]), sharp if len(sharp) == len(first) else np.repeat(sharp, lengths - 1)
 
 
-def _array(values: object, width: int) -> np.ndarray:
+def array_of(values: object, width: int) -> np.ndarray:
     return np.array(values if values is not None else [], np.float64).reshape(-1, width)
 
 
-def _unit(v: np.ndarray) -> np.ndarray:
+def unit_length(v: np.ndarray) -> np.ndarray:
     return v / np.maximum(np.linalg.norm(v, axis=-1, keepdims=True), 1e-30)
 
 
@@ -165,19 +165,15 @@ def _normals(
         return None  # UsdGeomMesh: normals of a subdivision surface are not used
     primvar = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("normals")
     if primvar and primvar.HasValue():
-        values, interpolation = _array(primvar.ComputeFlattened(time), 3), primvar.GetInterpolation()
+        values, interpolation = array_of(primvar.ComputeFlattened(time), 3), primvar.GetInterpolation()
     else:
-        values, interpolation = _array(mesh.GetNormalsAttr().Get(time), 3), mesh.GetNormalsInterpolation()
+        values, interpolation = array_of(mesh.GetNormalsAttr().Get(time), 3), mesh.GetNormalsInterpolation()
     if len(values) == 0 or not np.isfinite(values).all():
         return None
     spread = _spread(values, interpolation, corners, faces, indices, point_count)
     if spread is None:
         return None
-    # Normals need the inverse transpose; the cofactor matrix equals that up to scale, and stays finite for degenerate scales.
-    m = matrix[:3, :3]
-    cofactor = np.array([np.cross(m[1], m[2]), np.cross(m[2], m[0]), np.cross(m[0], m[1])])
-    sign = 1.0 if np.linalg.det(m) >= 0.0 else -1.0
-    return sign * (spread @ cofactor.T)
+    return spread @ normal_matrix(matrix).T
 
 
 def _coordinates(mesh: Any, corners: np.ndarray, faces: np.ndarray, indices: np.ndarray, point_count: int, time: Any) -> np.ndarray:
@@ -188,7 +184,7 @@ def _coordinates(mesh: Any, corners: np.ndarray, faces: np.ndarray, indices: np.
     candidates += [p for p in api.GetPrimvarsWithValues() if "texCoord2" in str(p.GetTypeName())]
     for primvar in candidates:
         if primvar and primvar.HasValue():
-            values = _array(primvar.ComputeFlattened(time), 2)
+            values = array_of(primvar.ComputeFlattened(time), 2)
             spread = _spread(values, primvar.GetInterpolation(), corners, faces, indices, point_count)
             if spread is not None and np.isfinite(spread).all():
                 return spread

@@ -34,11 +34,11 @@ from ..scene.arrays import (
 )
 from ..scene.model import Scene, Surface
 from ..trace.bvh import Bvh
-from ..trace.placements import Placements
+from ..trace.placements import Placements, are_same
 from ..trace.two_levels import build_two_levels, placed_boxes
 from .lights import pack_lights, without_lights
 from .objects import TexturePool, packed_meshes
-from .stored import COPIED, double_sided, stored_meshes
+from .stored import COPIED, stored_meshes
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
@@ -63,8 +63,7 @@ def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: in
     pool = TexturePool()
     surfaces = [_surface_row(surface, both, pool) for surface in scene.surfaces for both in (False, True)]
     # Each surface is stored twice: emitting from its front, and from both faces.
-    both_sides = double_sided(stored, meshes)
-    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(both) for mesh, both in zip(stored.meshes, both_sides, strict=True)]
+    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(both) for mesh, both in zip(stored.meshes, stored.both_sides, strict=True)]
     counts = [meshes[k].count for k in stored.standing]
     return without_lights(
         bvh=_hierarchy(vertices, sum(counts), stored.placements, like),
@@ -82,10 +81,8 @@ def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: in
 
 
 def _hierarchy(vertices: np.ndarray, standing: int, placements: Placements, like: SceneArrays | None) -> Bvh:
-    if like is not None and np.array_equal(like.vertices, vertices):
-        old = like.bvh.placements
-        if all(np.array_equal(getattr(old, name), getattr(placements, name)) for name in ("first", "stored", "objects", "to_world")):
-            return like.bvh
+    if like is not None and np.array_equal(like.vertices, vertices) and are_same(like.bvh.placements, placements):
+        return like.bvh
     return build_two_levels(vertices.reshape(-1, 3, 3), standing, placements)
 
 

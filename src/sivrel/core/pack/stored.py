@@ -7,19 +7,18 @@ import numpy as np
 from ..errors import InputError
 from ..scene.model import Mesh, Scene
 from ..scene.placed_mesh import PlacedMesh
-from ..trace.placements import Placements, placements_of
+from ..trace.placements import MOST_NUMBERED, Placements, placements_of
 
 COPIED = 500_000
 """Triangles up to which placements are copied, see the setting `surfaces.copied`."""
-MOST_NUMBERED = 100 << 23
-"""Most triangles of all placements together: as many as a film can number (render.film)."""
 
 
 class Stored(NamedTuple):
     """meshes: in the order in which their triangles are stored: those of `standing`, numbers of the objects, then one for each shape;
-    placements: of the shapes, without their hierarchy."""
+    both_sides: whether each emits from both faces; placements: of the shapes, without their hierarchy."""
 
     meshes: list[Mesh]
+    both_sides: list[bool]
     standing: list[int]
     placements: Placements
 
@@ -64,11 +63,6 @@ def stored_meshes(scene: Scene, meshes: list[Mesh], most_copied: int = COPIED) -
             f"{scene.name} has {first + sum(counts):,} triangles with all its placements; more than {MOST_NUMBERED:,} can't be rendered."
         )
     placements = placements_of(counts, rows, objects, np.array(matrices).reshape(-1, 3, 4), first)
-    firsts = [meshes[members[0]] for members in shapes]
-    return Stored([*(meshes[k] for k in standing), *(m.shape for m in firsts if isinstance(m, PlacedMesh))], standing, placements)
-
-
-def double_sided(stored: Stored, meshes: list[Mesh]) -> list[bool]:
-    """Whether each stored mesh emits from both faces; of a shape, as its placements say."""
-    of_row = dict(zip(stored.placements.stored.tolist(), stored.placements.objects.tolist(), strict=True))
-    return [meshes[k].double_sided for k in [*stored.standing, *(of_row[row] for row in sorted(of_row))]]
+    alone, firsts = [meshes[k] for k in standing], [meshes[members[0]] for members in shapes]
+    shared = [mesh.shape for mesh in firsts if isinstance(mesh, PlacedMesh)]
+    return Stored([*alone, *shared], [mesh.double_sided for mesh in alone + firsts], standing, placements)

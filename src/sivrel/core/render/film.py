@@ -120,10 +120,6 @@ def triangles_in(film: np.ndarray) -> np.ndarray:
     return np.where(values < 1 << 24, values, above).astype(np.int64)
 
 
-MOST_NUMBERED = 100 << 23
-"""Most triangles that a film can number."""
-
-
 @kernel
 def _write_pixel(sums, slots, pairs, pixel):
     kept = sums[SAMPLES] - sums[DROPPED]

@@ -10,7 +10,7 @@ from ..lights.direct import REACHING, UNHINDERED
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..scene.triangles import corners_at, objects_at, placed_corners, surface_rows_at
-from ..trace.placements import Placements
+from ..trace.placements import Placements, are_same
 from . import film as columns
 from .film import camera_array
 
@@ -201,7 +201,7 @@ class Placed(NamedTuple):
         return (
             self.vertices.shape == other.vertices.shape
             and np.array_equal(self.object_of, other.object_of)
-            and all(np.array_equal(getattr(self.placements, name), getattr(other.placements, name)) for name in ("first", "stored", "objects"))
+            and are_same(self.placements, other.placements, in_place=False)
         )
 
 

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from ..trace.placements import box_by
 from .model import Mesh
 
 OF_SHAPE = frozenset({"vertices", "normals", "uvs", "surfaces", "cage"})
@@ -42,11 +43,8 @@ class PlacedMesh(Mesh):
         return self.shape.surfaces
 
     def box(self) -> tuple[np.ndarray, np.ndarray]:
-        """A box around the transformed box of its shape (Arvo 1990, "Transforming Axis-Aligned Bounding Boxes")."""
-        low, high = self.shape.box()
-        centre = self.to_world[:, :3] @ ((low + high) / 2.0) + self.to_world[:, 3]
-        reach = np.abs(self.to_world[:, :3]) @ ((high - low) / 2.0)
-        return centre - reach, centre + reach
+        """A box around the transformed box of its shape."""
+        return box_by(self.to_world, *self.shape.box())
 
     def changed(self, **changes: Any) -> Mesh:
         if changes.keys() == {"surfaces"}:

@@ -34,7 +34,7 @@ def with_largest(ready: Prepared, most: int = MOST_TRIANGLES) -> tuple[Prepared,
         else:
             out.add(k)
     scene = replace(ready.scene, meshes=[mesh for k, mesh in enumerate(meshes) if k not in out])
-    arrays = pack_lights(pack_geometry(scene, most_copied=most), scene)
+    arrays = pack_lights(pack_geometry(scene, most_copied=scene.triangle_count()), scene)
     return replace(ready, scene=scene, arrays=arrays, geometry=Geometry(arrays, "")), _left_out(ready, len(sizes), len(out), triangle_count(arrays))
 
 

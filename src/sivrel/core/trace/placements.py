@@ -11,6 +11,9 @@ import numpy as np
 
 from ..kernel import called_kernel
 
+MOST_NUMBERED = 100 << 23
+"""Most triangles of all placements together: as many as a film can number (render.film)."""
+
 
 class Placements(NamedTuple):
     """Where shapes are placed, n of them.
@@ -44,6 +47,20 @@ def placements_of(counts: list[int], stored: list[int], objects: list[int], to_w
         starts.astype(np.uint32), np.array(counts, np.uint32), np.array(stored, np.uint32), np.array(objects, np.uint32),
         np.ascontiguousarray(whole[:, :3].reshape(n, 12)), np.ascontiguousarray(np.linalg.inv(whole)[:, :3].reshape(n, 12)),
     )  # fmt: skip
+
+
+def are_same(a: Placements, b: Placements, in_place: bool = True) -> bool:
+    """Whether the same shapes and objects are placed, and where that is asked for, at the same places."""
+    return all(np.array_equal(getattr(a, name), getattr(b, name)) for name in ("first", "stored", "objects", *["to_world"] * in_place))
+
+
+def box_by(matrices: np.ndarray, low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Lowest and highest corner [..., 3] of a box around a transformed box, by 3 x 4 matrices [..., 3, 4] (Arvo 1990, "Transforming Axis-Aligned
+    Bounding Boxes")."""
+    turn = matrices[..., :3]
+    centre = np.einsum("...ij,...j->...i", turn, (low + high) / 2.0) + matrices[..., 3]
+    reach = np.einsum("...ij,...j->...i", np.abs(turn), (high - low) / 2.0)
+    return centre - reach, centre + reach
 
 
 @called_kernel

@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, unplaced, wide_tree
-from .placements import Placements
+from .placements import Placements, box_by
 from .simd import LANES
 
 NODES_AT, NUMBERS_AT = 48, 72
@@ -26,26 +26,19 @@ def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements
     ranges = [(0, standing), *shapes.items()]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         built = [build_in_parts(vertices[:standing]), *pool.map(lambda r: build_bvh(vertices[r[0] : r[0] + r[1]]), ranges[1:])]
-    nodes, leaves, root_of = [], [], []
-    used_nodes = used_leaves = 0
-    for (first, _), part in zip(ranges, built, strict=True):
-        own, held = part.nodes.reshape(-1, NODE_WORDS), part.leaves.reshape(-1, LEAF_WORDS)
-        _shift(own, used_nodes, used_leaves)
-        held[:, NUMBERS_AT:] += np.where(held[:, NUMBERS_AT:] == NO_CHILD, 0, first).astype(np.uint32)
-        nodes.append(own)
-        leaves.append(held)
-        root_of.append(used_nodes)
-        used_nodes, used_leaves = used_nodes + len(own), used_leaves + len(held)
+    joined = _Joined()
+    root_of = [joined.add(part, np.arange(first, first + count)) for (first, count), part in zip(ranges, built, strict=True)]
     over, ranges_of, order = wide_tree(placed_boxes(vertices, placements), 1)
-    _shift(over, used_nodes, 0)
+    top = joined.used_nodes
+    _shift(over, top, 0)
     references = over[:, NODES_AT:]
     is_leaf = (references & LEAF_FLAG != 0) & (references != NO_CHILD)
     references[is_leaf] = order[ranges_of[references[is_leaf] & (LEAF_FLAG - 1), 0]] | LEAF_FLAG
-    nodes.append(over)
+    joined.nodes.append(over)
     of_shape = dict(zip(shapes, root_of[1:], strict=True))
     places = np.empty(1 + 2 * len(placements.first), np.uint32)
-    places[0], places[1::2], places[2::2] = used_nodes, [of_shape[int(row)] for row in placements.stored], placements.first - placements.stored
-    return Bvh(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1), places, placements.from_world.reshape(-1).copy(), placements)
+    places[0], places[1::2], places[2::2] = top, [of_shape[int(row)] for row in placements.stored], placements.first - placements.stored
+    return Bvh(*joined.whole(), places, placements.from_world.reshape(-1), placements)
 
 
 def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
@@ -66,18 +59,34 @@ def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
         built = list(pool.map(lambda part: build_bvh(vertices[part]), parts))
     top = np.full((1, NODE_WORDS), NO_CHILD, np.uint32)
     planes = top.view(np.float32)[0, :NODES_AT].reshape(3, 2, LANES)
-    nodes, leaves, used_nodes, used_leaves = [top], [], 1, 0
+    joined = _Joined(top)
     for lane, (part, one) in enumerate(zip(parts, built, strict=True)):
-        own, held = one.nodes.reshape(-1, NODE_WORDS), one.leaves.reshape(-1, LEAF_WORDS)
-        _shift(own, used_nodes, used_leaves)
-        numbers = held[:, NUMBERS_AT:]
-        held[:, NUMBERS_AT:] = np.where(numbers == NO_CHILD, NO_CHILD, part[np.minimum(numbers, len(part) - 1)]).astype(np.uint32)
         box = _box_of(vertices[part])
-        planes[:, 0, lane], planes[:, 1, lane], top[0, NODES_AT + lane] = box[:3], box[3:], used_nodes
-        nodes.append(own)
-        leaves.append(held)
-        used_nodes, used_leaves = used_nodes + len(own), used_leaves + len(held)
-    return unplaced(np.concatenate(nodes).reshape(-1), np.concatenate(leaves).reshape(-1))
+        planes[:, 0, lane], planes[:, 1, lane], top[0, NODES_AT + lane] = box[:3], box[3:], joined.add(one, part)
+    return unplaced(*joined.whole())
+
+
+class _Joined:
+    """Hierarchies behind each other in the same arrays, after the nodes `first`."""
+
+    def __init__(self, *first: np.ndarray) -> None:
+        self.nodes, self.leaves = list(first), list[np.ndarray]()
+        self.used_nodes, self.used_leaves = len(first), 0
+
+    def add(self, part: Bvh, numbers: np.ndarray) -> int:
+        """Append a hierarchy of the triangles with these numbers [n]; returns the node where it begins. Its arrays are changed."""
+        nodes, leaves, root = part.nodes.reshape(-1, NODE_WORDS), part.leaves.reshape(-1, LEAF_WORDS), self.used_nodes
+        _shift(nodes, self.used_nodes, self.used_leaves)
+        there = leaves[:, NUMBERS_AT:] != NO_CHILD
+        leaves[:, NUMBERS_AT:][there] = numbers[leaves[:, NUMBERS_AT:][there]]
+        self.nodes.append(nodes)
+        self.leaves.append(leaves)
+        self.used_nodes, self.used_leaves = self.used_nodes + len(nodes), self.used_leaves + len(leaves)
+        return root
+
+    def whole(self) -> tuple[np.ndarray, np.ndarray]:
+        """(nodes, leaves) as in `Bvh`."""
+        return np.concatenate(self.nodes).reshape(-1), np.concatenate(self.leaves).reshape(-1)
 
 
 def _shift(nodes: np.ndarray, by_nodes: int, by_leaves: int) -> None:
@@ -97,13 +106,9 @@ def _shapes(placements: Placements) -> dict[int, int]:
 
 
 def placed_boxes(vertices: np.ndarray, placements: Placements) -> np.ndarray:
-    """float32 [n, 6]: a box around each placement, from the corners of its shape's box (Arvo 1990, "Transforming Axis-Aligned Bounding Boxes"), with
-    `vertices` as in build_two_levels."""
+    """float32 [n, 6]: a box around each placement, from its shape's box, with `vertices` as in build_two_levels."""
     of_shape = {row: _box_of(vertices[row : row + count]).astype(float) for row, count in _shapes(placements).items()}
     box = np.array([of_shape[int(row)] for row in placements.stored])
-    matrix = placements.to_world.reshape(-1, 3, 4)
-    middle, half = (box[:, :3] + box[:, 3:]) / 2.0, (box[:, 3:] - box[:, :3]) / 2.0
-    centre = np.einsum("nij,nj->ni", matrix[:, :, :3], middle) + matrix[:, :, 3]
-    reach = np.einsum("nij,nj->ni", np.abs(matrix[:, :, :3]), half)
-    reach += WIDER * np.abs(np.concatenate([centre - reach, centre + reach], axis=1)).max(axis=1, keepdims=True)
-    return np.concatenate([centre - reach, centre + reach], axis=1).astype(np.float32)
+    low, high = box_by(placements.to_world.reshape(-1, 3, 4), box[:, :3], box[:, 3:])
+    wider = WIDER * np.maximum(np.abs(low), np.abs(high)).max(axis=1, keepdims=True)
+    return np.concatenate([low - wider, high + wider], axis=1).astype(np.float32)

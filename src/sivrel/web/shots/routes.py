@@ -65,16 +65,12 @@ def upload() -> ResponseReturnValue:
     pictures that were rendered elsewhere."""
     if request.form.get("path", "").strip():
         return _open_path(request.form["path"].strip())
-    given = [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
+    given = _given()
     if given and all(is_picture(name) for name, _ in given):
         return _judge(given, None)
     folder: Path | None = None
     try:
-        main = check_upload_names([name for name, _ in given])
-        folder = new_upload(data())
-        for name, file in given:
-            if name:
-                file.save(folder / name)
+        folder, main = _received(given)
         shot = add_uploaded_shot(db(), folder, main)
     except InputError as error:
         return _page(str(error)), 422
@@ -84,6 +80,24 @@ def upload() -> ResponseReturnValue:
     return redirect(url_for("bench.page", slug=shot.slug))
 
 
+def _given() -> list[tuple[str, Any]]:
+    """Names and contents of the files of the request."""
+    return [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
+
+
+def _received(given: list[tuple[str, Any]]) -> tuple[Path, str]:
+    """A new folder with the given files, and the name of the scene among them. Raises InputError."""
+    main, folder = check_upload_names([name for name, _ in given]), new_upload(data())
+    try:
+        for name, file in given:
+            if name:
+                file.save(folder / name)
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    return folder, main
+
+
 @pages.post("/openings")
 def start_opening() -> ResponseReturnValue:
     """Begin to open the scene of the form, as `upload` does; the answer is the key by which its progress is asked for."""
@@ -91,16 +105,8 @@ def start_opening() -> ResponseReturnValue:
         path = _on_this_machine(request.form["path"].strip())
         key = _openings().start(path.name, lambda hear: {**inspect_sandboxed(path, None, hear=hear), "path": str(path)}, lambda: None)
         return jsonify(key=key), 202
-    given = [(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename]
-    main, folder = check_upload_names([name for name, _ in given]), new_upload(data())
+    folder, main = _received(_given())
     discard = functools.partial(shutil.rmtree, folder, ignore_errors=True)
-    try:
-        for name, file in given:
-            if name:
-                file.save(folder / name)
-    except BaseException:
-        discard()
-        raise
     uploaded = {"folder": str(folder), "main": main}
     return jsonify(key=_openings().start(main, lambda hear: {**inspect_sandboxed(folder / main, folder, hear=hear), **uploaded}, discard)), 202
 
@@ -156,7 +162,7 @@ def add_to(slug: str) -> ResponseReturnValue:
     shot = shots.find(db(), slug)
     if shot is None or not shot.outside:
         raise InputError("Pictures from elsewhere belong to a shot of such pictures; drop them on the shots page.")
-    return _judge([(file_name(f.filename or ""), f) for f in request.files.getlist("files") if f.filename], shot)
+    return _judge(_given(), shot)
 
 
 def _judge(given: list[Any], shot: shots.Shot | None) -> ResponseReturnValue:
