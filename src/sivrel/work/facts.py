@@ -17,7 +17,7 @@ CAMERA = "picture"
 
 
 def facts_of(scene: Scene) -> dict[str, Any]:
-    """cameras [{"name", "exposure"}], triangles, notes, lights (see light_facts), load (see load_of), and of a moving shot its frames: first, last,
+    """cameras [{"name", "exposure"}], triangles, notes, lights (see light_facts), and of a moving shot its frames: first, last,
     how many a second."""
     cameras = [{"name": c.name, "exposure": c.exposure} for c in scene.cameras]
     frames = [scene.frames.first, scene.frames.last, scene.frames.rate] if scene.frames is not None else []
@@ -27,7 +27,6 @@ def facts_of(scene: Scene) -> dict[str, Any]:
         "notes": scene.notes,
         "lights": light_facts(scene),
         "frames": frames,
-        "load": load_of(scene),
     }
 
 

@@ -32,7 +32,7 @@ def add_demo_shots(db: sqlite3.Connection, data: Path) -> None:
         if not demo.path.is_file():
             continue
         known = shots.find(db, demo.name)
-        facts = None if known and known.path == demo.path and known.lights else _kept(facts_of(read_scene(demo.path)))
+        facts = None if known and known.path == demo.path and known.lights else facts_of(read_scene(demo.path))
         with transaction(db):  # a shot comes with all of its proofs, or not at all
             shot = known if facts is None else shots.add(db, demo.name, demo.title, demo.about, demo.path, **facts)
             assert shot is not None
@@ -105,7 +105,7 @@ def new_upload(data: Path) -> Path:
 
 
 def _kept(facts: dict[str, Any]) -> dict[str, Any]:
-    """The facts of a scene that are stored with its shot."""
+    """What an inspection found that is stored with the shot: all but its load."""
     return {name: value for name, value in facts.items() if name != "load"}
 
 

@@ -41,7 +41,7 @@ Hear = Callable[[float, str], None]
 
 
 def inspect_sandboxed(path: Path, folder: Path | None, frame: float | None = None, hear: Hear | None = None) -> dict[str, Any]:
-    """The result of `facts_of` for the scene at `path`, confined to `folder`. Raises InputError with one sentence."""
+    """The result of `facts_of`, and of `load_of` as `load`, for the scene at `path`, confined to `folder`. Raises InputError with one sentence."""
     return _look(["scene", str(path), str(folder or ""), "" if frame is None else repr(frame)], path, _size(path, folder), MEMORY, hear)
 
 
@@ -158,7 +158,7 @@ def look(arguments: list[str]) -> dict[str, Any]:
     from ..core.formats.reading import heard_by
     from ..core.formats.scenes import read_scene
     from ..core.pictures.outside import read_outside
-    from .facts import facts_of, facts_of_picture
+    from .facts import facts_of, facts_of_picture, load_of
 
     kind, path = arguments[0], Path(arguments[1])
     try:
@@ -171,7 +171,8 @@ def look(arguments: list[str]) -> dict[str, Any]:
         folder = Path(arguments[2]) if len(arguments) > 2 and arguments[2] else None
         frame = float(arguments[3]) if len(arguments) > 3 and arguments[3] else None
         with heard_by(lambda share, what: print(PROGRESS.decode() + json.dumps({"share": share, "what": what}), flush=True)):
-            return facts_of(read_scene(path, confine_to=folder, frame=frame))
+            scene = read_scene(path, confine_to=folder, frame=frame)
+            return {**facts_of(scene), "load": load_of(scene)}
     except InputError as error:
         return {"problem": str(error)}
     except RecursionError:

@@ -181,6 +181,7 @@ const watcher = new Watcher(plate, async (proof) => {
     if ((await filter.before(proof)) && chosen.b) await show("b", chosen.b);
     await show("a", proof);
   }
+  ways.renewWhole();
   pins.load();
 }, (proof) => filter.live(proof));
 

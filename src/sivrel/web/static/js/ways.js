@@ -33,6 +33,12 @@ export class WaysState {
     this.timer = setTimeout(() => this.ask(), REST);
   }
 
+  /** A render ended: a cache may have been made. */
+  renewWhole() {
+    this.asked = "";
+    this.renew();
+  }
+
   async ask() {
     const holder = this.recipe.holder.querySelector(".ways-state");
     if (!holder) return;
