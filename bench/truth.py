@@ -12,6 +12,7 @@ from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Mesh, Profile, Scene, Shaping, Surface, Texture
+from sivrel.core.scene.texels import texels_of
 from tests.core.test_light_schema import BENT, tube
 from tests.core.test_mesh_lights import ball, lit_by_facing
 from tests.scenes import box_inside, floor, lambert, looking_down, mesh, quad
@@ -59,7 +60,7 @@ def lights() -> Iterator[Row]:
     texels = np.zeros((64, 64, 4), np.float32)
     texels[:32, :32] = 4.0
     quarter = lit_by_facing(np.array([[(0, 0, 1), (0, 0.5, 1), (0.5, 0.5, 1)], [(0, 0, 1), (0.5, 0.5, 1), (0.5, 0, 1)]], float))
-    yield "rect with a picture", 4.0 * quarter, *_lit(replace(rect, picture=Texture(texels, ("clamp", "clamp"))))
+    yield "rect with a picture", 4.0 * quarter, *_lit(replace(rect, picture=Texture(texels_of(texels), ("clamp", "clamp"))))
     disk = math.sin(math.atan(0.5)) ** 2
     yield "disk", disk, *_lit(Light("l", "disk", (1.0,) * 3, (0.0, 0.0, 1.0), DOWN))
     yield "sphere", 0.3**2, *_lit(Light("l", "sphere", (1.0,) * 3, (0.0, 0.0, 1.0), radius=0.3))

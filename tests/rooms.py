@@ -15,6 +15,7 @@ from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.frames import upright_frame
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Shaping, Surface, Texture
+from sivrel.core.scene.texels import texels_of
 
 WALLS, FLOOR, WOOD, CLOTH, GLOW, METAL = range(6)
 
@@ -290,7 +291,7 @@ def dome_blocked(r: Room):
 def two_suns(r: Room):
     light = np.full((64, 128, 4), 0.3, np.float32)
     light[20, 30] = 4000.0
-    r.light("Sky", picture=Texture(light, ("repeat", "clamp")))
+    r.light("Sky", picture=Texture(texels_of(light), ("repeat", "clamp")))
     return "two suns", "Sky"
 
 

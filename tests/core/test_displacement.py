@@ -13,6 +13,7 @@ from sivrel.core.scene.displace import looked_up
 from sivrel.core.scene.finer import levels_of, subdivided, with_subdivided
 from sivrel.core.scene.model import Texture, TextureUse
 from sivrel.core.scene.placed_mesh import PlacedMesh
+from sivrel.core.scene.texels import texels_of
 from sivrel.core.scene.topology import volume
 
 CUBE = [0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3]
@@ -79,7 +80,9 @@ class Displacement(unittest.TestCase):
         scene = self.read()
         texels = np.zeros((1, 64, 4), np.float32)
         texels[0, :, 0] = (np.arange(64) + 0.5) / 64.0
-        scene.surfaces[int(scene.meshes[0].surfaces[0])].displacement_map = TextureUse(Texture(texels, ("clamp", "clamp"), scale=(200.0, 1, 1, 1)))
+        scene.surfaces[int(scene.meshes[0].surfaces[0])].displacement_map = TextureUse(
+            Texture(texels_of(texels), ("clamp", "clamp"), scale=(200.0, 1, 1, 1))
+        )
         mesh = subdivided(scene.meshes[0], 2, scene.surfaces)
         inner = (mesh.vertices[..., 0] > 0.2) & (mesh.vertices[..., 0] < 3.8)
         np.testing.assert_allclose(mesh.vertices[..., 1][inner], mesh.vertices[..., 0][inner] * 0.5, atol=2e-3)
@@ -90,7 +93,7 @@ class Displacement(unittest.TestCase):
         self.cube()
         scene = self.read()
         texels = np.random.default_rng(2).uniform(0.0, 1.0, (32, 32, 4)).astype(np.float32)
-        scene.surfaces[int(scene.meshes[0].surfaces[0])].displacement_map = TextureUse(Texture(texels, scale=(8.0, 1, 1, 1)))
+        scene.surfaces[int(scene.meshes[0].surfaces[0])].displacement_map = TextureUse(Texture(texels_of(texels), scale=(8.0, 1, 1, 1)))
         self.assertTrue(is_closed(subdivided(scene.meshes[0], 4, scene.surfaces).vertices))
 
     def test_placements_share_the_displaced_shape(self) -> None:
@@ -117,7 +120,7 @@ class Displacement(unittest.TestCase):
             ("mirror", (0, 5, 0.5, 3, 0)),
             ("black", (0, 5, 0.5, 0, 0)),
         ):
-            np.testing.assert_allclose(looked_up(Texture(texels, (wrap, "clamp")), 0, at), expected, atol=1e-6, err_msg=wrap)
+            np.testing.assert_allclose(looked_up(Texture(texels_of(texels), (wrap, "clamp")), 0, at), expected, atol=1e-6, err_msg=wrap)
 
 
 if __name__ == "__main__":

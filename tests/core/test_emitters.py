@@ -13,6 +13,7 @@ from sivrel.core.lights.daylight import daylight, direction, perez, sky_xyY, sun
 from sivrel.core.lights.panorama import direction_of
 from sivrel.core.lights.shaping import profile_at, profile_table
 from sivrel.core.scene.model import Light, Profile, Scene, Shaping, Surface, Texture
+from sivrel.core.scene.texels import texels_of
 from tests.scenes import assert_agrees, floor, lambert, looking_down, render
 from tests.scenes import quad as card
 
@@ -101,7 +102,7 @@ class Skies(unittest.TestCase):
         rng = np.random.default_rng(5)
         texels = np.ones((16, 32, 4), np.float32)
         texels[..., :3] = rng.uniform(0.1, 1.0, (16, 32, 3)) + 200.0 * (rng.random((16, 32, 1)) > 0.98)
-        return Texture(texels, ("repeat", "clamp"))
+        return Texture(texels_of(texels), ("repeat", "clamp"))
 
     def test_panorama_lights_a_floor_by_its_integral(self):
         picture = self.panorama()
@@ -114,7 +115,7 @@ class Skies(unittest.TestCase):
         x, y = np.mod(u * 32 - 0.5, 32), v * 16 - 0.5
         i, j = np.floor(x).astype(int), np.floor(y).astype(int)
         fx, fy = (x - i)[None, :, None], (y - j)[:, None, None]
-        t = picture.texels[..., :3].astype(float)
+        t = picture.image.linear()[..., :3].astype(float)
         rows, following = np.clip(j, 0, 15), np.clip(j + 1, 0, 15)
         top = t[rows][:, i % 32] * (1 - fx) + t[rows][:, (i + 1) % 32] * fx
         low = t[following][:, i % 32] * (1 - fx) + t[following][:, (i + 1) % 32] * fx

@@ -9,6 +9,7 @@ from sivrel.core.measure.meters import measure_meters
 from sivrel.core.render.film import DIRECT, ENDED_IN_GLASS, INDIRECT, NORMAL
 from sivrel.core.scene.model import Light, Scene, Surface, Texture, TextureUse
 from sivrel.core.scene.stand_ins import with_stand_ins
+from sivrel.core.scene.texels import texels_of
 from sivrel.core.surfaces import glass
 from sivrel.core.surfaces.preview import Look, evaluate, evaluate_parts, glass_at, sample_direction, scattering_at
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, quad, render, sky
@@ -212,7 +213,7 @@ class Bumps(unittest.TestCase):
         lean = np.array([0.6, 0.0, 0.8])
         texels = np.ones((2, 2, 4), np.float32)
         texels[..., :3] = (lean + 1.0) / 2.0
-        bumpy = Surface(normal_map=TextureUse(Texture(texels, scale=(2.0,) * 4, bias=(-1.0,) * 4)))
+        bumpy = Surface(normal_map=TextureUse(Texture(texels_of(texels), scale=(2.0,) * 4, bias=(-1.0,) * 4)))
         patch = quad((-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0))
         for turned, expected in ((False, lean), (True, [0.0, 0.6, 0.8])):
             patch.uvs = (patch.vertices[..., :2] if not turned else patch.vertices[..., [1, 0]] * [1, -1]).astype(np.float32)
@@ -224,7 +225,7 @@ class StandIns(unittest.TestCase):
     def test_costly_surfaces_get_plain_ones_of_the_same_mean_colour(self):
         texels = np.ones((2, 2, 4), np.float32)
         texels[0, :, :3], texels[1, :, :3] = 0.2, 0.6
-        brass = Surface("brass", metallic=1.0, roughness=0.2, base_color_map=TextureUse(Texture(texels)))
+        brass = Surface("brass", metallic=1.0, roughness=0.2, base_color_map=TextureUse(Texture(texels_of(texels))))
         matte = lambert(0.5, (0.1, 0.0, 0.0))
         scene = Scene("s", [quad((0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0), k) for k in range(3)], [brass, matte, WINDOW])
         plain, count = with_stand_ins(scene, "costly")

@@ -25,6 +25,7 @@ from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Shaping, Surface, Texture, TextureUse
+from sivrel.core.scene.texels import texels_of
 from sivrel.demo.shots import find_shot
 from tests.rooms import ball, box, looking_at, made
 
@@ -67,7 +68,7 @@ class Obj(InAFolder):
         scene = read_scene(self.write("a.obj", text))
         self.assertEqual([m.name for m in scene.meshes], ["/Table", "/Table/top"])
         wood, glow = (scene.surfaces[int(m.surfaces[0])] for m in scene.meshes)
-        self.assertAlmostEqual(float(wood.base_color_map.texture.texels[0, 0, 0]), 0.5029, places=3)
+        self.assertAlmostEqual(float(wood.base_color_map.texture.image.linear()[0, 0, 0]), 0.5029, places=3)
         self.assertEqual(wood.base_color_map.texture.transform[0, 0], 2.0)
         self.assertEqual((glow.emission, glow.roughness, glow.metallic), ((5.0, 5.0, 5.0), 0.3, 1.0))
         notes = " ".join(scene.notes)
@@ -87,8 +88,7 @@ class Obj(InAFolder):
 def box_of_things() -> Scene:
     """A scene of all that glTF can carry."""
     rng = np.random.default_rng(3)
-    wood = Texture(np.round(rng.random((4, 4, 4)) * 255.0).astype(np.float32) / np.float32(255.0), ("clamp", "mirror"))
-    wood.texels[..., 3] = 1.0
+    wood = Texture(texels_of(np.round(rng.random((4, 4, 3)) * 255.0).astype(np.uint8), "raw"), ("clamp", "mirror"))
     wood.transform = np.array([[0.0, -2.0, 0.3], [1.5, 0.0, 0.1]])
     surfaces = [
         Surface("Wood", base_color_map=TextureUse(wood), roughness=0.4), Surface("Steel", (0.9, 0.8, 0.7), 0.2, 1.0),

@@ -18,6 +18,7 @@ from sivrel.core.lights.targets import NO_TARGETS
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.pack.lights import active_lights
 from sivrel.core.scene.model import Light, Profile, Scene, Shaping, Texture
+from sivrel.core.scene.texels import texels_of
 from tests.core.test_mesh_lights import ball, lit_by_facing
 from tests.core.test_usd import UsdTest, square
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, quad, render
@@ -88,7 +89,7 @@ class Pictures(unittest.TestCase):
     def picture(self) -> Texture:
         texels = np.zeros((2, 2, 4), np.float32)
         texels[0, 0] = (8.0, 4.0, 2.0, 1.0)
-        return Texture(texels.repeat(32, 0).repeat(32, 1), ("clamp", "clamp"))
+        return Texture(texels_of(texels.repeat(32, 0).repeat(32, 1)), ("clamp", "clamp"))
 
     def test_a_rect_shows_its_picture_upright_to_who_looks_at_it(self):
         """Of a quarter that shines, the left upper one: at +x and +y of the light, which shines along -z (UsdLux RectLight)."""
@@ -103,7 +104,9 @@ class Pictures(unittest.TestCase):
     def test_it_is_aimed_at_where_it_shines(self):
         texels = np.full((64, 64, 4), 1e-3, np.float32)
         texels[10, 20] = 1e4
-        lamp = Light("screen", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), DOWN, width=2.0, height=2.0, picture=Texture(texels, ("clamp", "clamp")))
+        lamp = Light(
+            "screen", "rect", (1.0,) * 3, (0.0, 0.0, 1.0), DOWN, width=2.0, height=2.0, picture=Texture(texels_of(texels), ("clamp", "clamp"))
+        )
         film = floor_under(lamp, samples=16)
         mean, error = light(film)
         self.assertLess(error[0] * 16.0, 0.5 * mean[0])
@@ -239,7 +242,7 @@ class Reading(UsdTest):
         egg, tube_, screen, spot, sun = scene.lights
         np.testing.assert_allclose(egg.stretch * egg.radius, np.diag([0.5, 1.0, 1.5]))
         np.testing.assert_allclose(tube_.stretch @ tube_.frame.T @ np.diag([tube_.length, tube_.radius, tube_.radius]), np.diag([1.0, 1.0, 1.5]))
-        self.assertEqual(screen.picture.texels.shape, (4, 8, 4))
+        self.assertEqual(screen.picture.image.shape, (4, 8))
         self.assertEqual((spot.shaping.profile_scale, spot.shaping.cone_angle, sun.angle), (0.5, 150.0, 300.0))
         self.assertEqual(scene.notes[:-1], [])
 

@@ -10,6 +10,7 @@ from sivrel.core.lights.mesh_emitter import mesh_density, sample_mesh
 from sivrel.core.lights.mesh_tree import CHILD, CHILDREN, NONE, TRIANGLE, build_mesh_tree
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Light, Scene, Texture, TextureUse
+from sivrel.core.scene.texels import texels_of
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, render
 
 GLOW = [lambert(1.0), lambert(0.0, (1.0,) * 3)]
@@ -89,7 +90,7 @@ class EqualLight(unittest.TestCase):
         texels[0, 1] = 0.0
         panel = [((-0.5, -0.5, 1.0), (-0.5, 0.5, 1.0), (0.5, 0.5, 1.0)), ((-0.5, -0.5, 1.0), (0.5, 0.5, 1.0), (0.5, -0.5, 1.0))]
         whole = lit_by_facing(np.array(panel))
-        masked = replace(GLOW[1], opacity_map=TextureUse(Texture(texels, wrap=("clamp", "clamp"))))
+        masked = replace(GLOW[1], opacity_map=TextureUse(Texture(texels_of(texels), wrap=("clamp", "clamp"))))
         for look, share in ((replace(GLOW[1], opacity=0.25), 0.25), (masked, 0.5)):
             for aimed, samples in ((True, 512), (False, 1024)):
                 lamp = replace(mesh(panel, 1), name="lamp", aimed=aimed)

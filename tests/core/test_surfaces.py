@@ -6,7 +6,8 @@ import numpy as np
 
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Scene, Surface, Texture, TextureUse
-from sivrel.core.scene.textures import look_up
+from sivrel.core.scene.texels import texels_of
+from sivrel.core.scene.textures import FINEST, look_up
 from sivrel.core.surfaces import albedo
 from sivrel.core.surfaces.preview import Look, evaluate, sample_direction, scattering_at
 from tests.scenes import floor
@@ -63,11 +64,11 @@ class Textures(unittest.TestCase):
     def arrays(self, **more):
         texels = np.zeros((2, 4, 4), np.float32)
         texels[..., 0] = [[0, 1, 2, 3], [4, 5, 6, 7]]
-        use = TextureUse(Texture(texels, **more))
+        use = TextureUse(Texture(texels_of(texels), **more))
         return pack_scene(Scene("t", [floor()], [Surface(base_color_map=use)]))
 
     def value(self, arrays, u, v):
-        return look_up(arrays.textures, arrays.texels, 0, 0, u, v)
+        return look_up(arrays, 0, 0, u, v, FINEST)
 
     def test_texel_middles_and_between(self):
         arrays = self.arrays()

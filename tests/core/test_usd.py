@@ -13,8 +13,11 @@ from pxr import Gf, Usd, UsdGeom, UsdShade
 from sivrel.core.errors import InputError
 from sivrel.core.formats.faces import is_closed, triangulate
 from sivrel.core.formats.scenes import read_scene
-from sivrel.core.formats.udim import joined_tiles
+from sivrel.core.formats.udim import tile_set
 from sivrel.core.lights.radiance import emitted
+from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.scene.texels import texels_of
+from sivrel.core.scene.textures import FINEST, look_up_colour
 
 SQUARE = """def Mesh "%s" (%s)
 {
@@ -216,7 +219,7 @@ class Surfaces(UsdTest):
         Image.fromarray(np.full((2, 2, 3), (255, 128, 0), np.uint8)).save(self.folder / "t.png")
         inputs = "color3f inputs:diffuseColor.connect = </Mat/T.outputs:rgb>\n float inputs:roughness.connect = </Mat/T.outputs:g>"
         s = self.material(inputs, "./t.png").surfaces[0]
-        np.testing.assert_allclose(s.base_color_map.texture.texels[0, 0, :3], (1.0, 0.2158605, 0.0), atol=1e-5)
+        np.testing.assert_allclose(s.base_color_map.texture.image.linear()[0, 0, :3], (1.0, 0.2158605, 0.0), atol=1e-5)
         self.assertEqual((s.roughness_map.channel, s.base_color_map.texture.wrap[0], s.base_color_map.texture.scale[0]), (1, "mirror", 0.5))
 
     def test_tiles_are_one_texture_that_lies_where_they_do(self):
@@ -226,12 +229,11 @@ class Surfaces(UsdTest):
         inputs = "color3f inputs:diffuseColor.connect = </Mat/T.outputs:rgb>"
         scene = self.material(inputs, "./t.<UDIM>.png", confine_to=self.folder)
         texture = scene.surfaces[0].base_color_map.texture
-        self.assertEqual((texture.texels.shape, texture.wrap), ((16, 16, 4), ("black", "black")))
+        self.assertEqual((texture.texels.grid, texture.wrap), ((2, 2), ("black", "black")))
+        arrays = pack_scene(scene)
         for number, (u, v) in {1001: (0.5, 0.5), 1002: (1.5, 0.4), 1011: (0.3, 1.6), None: (1.5, 1.5)}.items():
-            x, y = texture.transform @ (u, v, 1.0)
-            texel = texture.texels[int((1.0 - y) * 16), int(x * 16)]
-            expected = (0.0,) * 4 if number is None else (*(np.array(colours[number]) / 255.0), 1.0)
-            np.testing.assert_allclose(texel, expected, atol=1e-6)
+            expected = (0.0,) * 3 if number is None else 0.5 * np.array(colours[number]) / 255.0  # the scale is a half
+            np.testing.assert_allclose(look_up_colour(arrays, 0, u, v, FINEST), expected, atol=1e-6)
         # Nothing outside the folder is opened, and none found is said.
         self.assertIsNone(self.material(inputs, "./none.<UDIM>.png").surfaces[0].base_color_map)
         inside = self.folder / "in"
@@ -241,15 +243,12 @@ class Surfaces(UsdTest):
         self.assertIsNone(confined.surfaces[0].base_color_map)
         self.assertIn("not given with the scene", " ".join(confined.notes))
 
-    def test_tiles_share_a_limit(self):
-        tiles = {1001: np.ones((64, 64, 4), np.float32), 1004: np.zeros((32, 64, 4), np.float32)}
-        texels, place = joined_tiles(tiles, most=64 * 64)
-        self.assertEqual(texels.shape, (32, 128, 4))
-        np.testing.assert_allclose(place, [[0.25, 0, 0], [0, 1, 0]])
-        np.testing.assert_allclose(texels[:, :32], 1.0)
-        for wrong in ({}, {7: tiles[1001]}):
+    def test_numbers_of_tiles(self):
+        tile = texels_of(np.ones((2, 2, 3), np.uint8), "raw")
+        self.assertEqual(list(tile_set({1001: tile, 1024: tile}).tiles), [(0, 0), (3, 2)])
+        for wrong in ({}, {7: tile}):
             with self.assertRaises(InputError):
-                joined_tiles(wrong)
+                tile_set(wrong)
 
     def test_missing_texture_is_said_and_the_rest_stands(self):
         scene = self.material("color3f inputs:diffuseColor.connect = </Mat/T.outputs:rgb>")
@@ -325,7 +324,7 @@ class Lights(UsdTest):
         Image.fromarray(np.full((4, 8, 3), 128, np.uint8)).save(self.folder / "sky.png")
         (self.folder / "lamp.ies").write_text("IESNA:LM-63-2002\nTILT=NONE\n1 100 1 2 1 1 2 0 0 0\n1 1 9\n0 90\n0\n50 10\n")
         sky = self.light("DomeLight", "asset inputs:texture:file = @sky.png@")
-        self.assertEqual(sky.picture.texels.shape, (4, 8, 4))
+        self.assertEqual(sky.picture.image.shape, (4, 8))
         lamp = self.light("SphereLight", "asset inputs:shaping:ies:file = @lamp.ies@")
         np.testing.assert_allclose(lamp.shaping.profile.candela, [[50, 10], [50, 10]])
         hole = self.light("PortalLight", "float inputs:width = 2\n float inputs:height = 3")

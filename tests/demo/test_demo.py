@@ -105,7 +105,7 @@ class Stages(unittest.TestCase):
         self.assertEqual(len(scene.meshes), 4)
         self.assertEqual(sorted(float(m.vertices[..., 0].mean().round()) for m in scene.meshes), [0.0, 0.0, 1.0, 2.0])
         papered = next(s for s in scene.surfaces if s.base_color_map)
-        np.testing.assert_allclose(papered.base_color_map.texture.texels[..., :3], 0.25, atol=0.01)
+        np.testing.assert_allclose(papered.base_color_map.texture.image.linear()[..., :3], 0.25, atol=0.01)
         np.testing.assert_allclose(papered.base_color_map.texture.transform, [[2, 0, 0], [0, 2, 0]])
         self.assertLess(scene.lights[0].frame[2] @ (0, -1, 0), -0.99)  # -z looks down
         self.assertAlmostEqual(scene.cameras[0].half_width, 0.5, places=6)

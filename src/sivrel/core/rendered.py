@@ -16,6 +16,7 @@ from .measure.meters import measure_meters
 from .measure.noise import LUMINANCE, Noise, measure_noise
 from .measure.unfound import unfound_variance
 from .pack.objects import packed_meshes
+from .pack.texture_memory import texture_meter
 from .pictures.exr import Picture, save_exr
 from .render.even import render_even
 from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
@@ -82,6 +83,7 @@ class Render:
                 "stand_ins": self.ready.stand_ins,
                 "blur": self.ready.blur,
                 "geometry": asdict(self.ready.geometry.cost) if self.ready.geometry.cost is not None else None,
+                "textures": texture_meter(self.ready.arrays.pictures),
                 "ways": [asdict(note) for note in self.ready.ways],
             },
             "maps": [{**asdict(note), "coarse": coarse_share(self.film)} for note in self.ready.maps],

@@ -153,6 +153,10 @@ def meters_in_words(proof: Proof) -> list[str]:
     geometry = meters.get("geometry")
     if geometry and (geometry["from_cages"] or geometry["placements"]):
         sentences.append(geometry_in_words(geometry))
+    textures = meters.get("textures")
+    if textures:
+        held = f"{textures['resident'] / 2**20:.0f} MB of them in memory"
+        sentences.append(f"Textures: {counted(textures['count'], 'large one')}, {textures['bytes'] / 2**30:.1f} GB in all levels, {held} at the end.")
     if meters.get("blur"):
         sentences.append(meters["blur"])
     if meters.get("stand_ins"):

@@ -7,6 +7,7 @@ import numpy as np
 
 from ..core.finish.finishing import measured_exposure
 from ..core.measure.noise import LUMINANCE, noise_level
+from ..core.pack.texture_memory import limit
 from ..core.pictures.exr import Picture, write_exr
 from ..core.scene.model import Scene
 from ..core.scene.placed_mesh import PlacedMesh
@@ -40,8 +41,9 @@ def load_of(scene: Scene) -> dict[str, float]:
     shapes = {id(mesh.shape): mesh.shape for mesh in scene.meshes if isinstance(mesh, PlacedMesh)}
     placements = sum(isinstance(mesh, PlacedMesh) for mesh in scene.meshes)
     stored = sum(shape.count for shape in shapes.values()) + sum(mesh.count for mesh in scene.meshes if not isinstance(mesh, PlacedMesh))
-    texels = {id(texture.texels): texture.texels.nbytes for texture, _ in textures_of(scene)}
-    held = stored * BYTES_A_TRIANGLE + placements * BYTES_A_PLACEMENT + 2 * sum(texels.values())
+    images = {id(texture.texels): texture.texels for texture, _ in textures_of(scene)}.values()
+    mapped, copied = sum(image.mapped_bytes for image in images), sum(image.nbytes - image.mapped_bytes for image in images)
+    held = stored * BYTES_A_TRIANGLE + placements * BYTES_A_PLACEMENT + 2 * copied + min(mapped, limit())
     return {
         "triangles": scene.triangle_count(), "stored": stored, "placements": placements, "bytes": held, "seconds": stored * SECONDS_A_TRIANGLE,
     }  # fmt: skip

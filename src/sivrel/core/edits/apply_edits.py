@@ -12,6 +12,7 @@ from ..lights.daylight import SUN_ANGLE, daylight, direction
 from ..scene.cards import make_card
 from ..scene.frames import upright_frame
 from ..scene.model import Camera, Light, Mesh, Profile, Scene, Texture
+from ..scene.texels import texels_of
 from .edits import CameraEdit, CardEdit, Edits, LightEdit, ObjectEdit
 from .mending import darkened, mended, scaled, thickened
 
@@ -265,7 +266,9 @@ def _add_daylight(scene: Scene, name: str, edit: LightEdit) -> None:
         "intensity": 1.0 if edit.intensity is None else edit.intensity, "exposure": edit.exposure or 0.0,
         "on": edit.on is not False, "solo": bool(edit.solo),
     }  # fmt: skip
-    scene.lights.append(Light(name, "dome", picture=Texture(made.sky, ("repeat", "clamp")), seen_by_camera=edit.camera is not False, **common))
+    scene.lights.append(
+        Light(name, "dome", picture=Texture(texels_of(made.sky, levels=1), ("repeat", "clamp")), seen_by_camera=edit.camera is not False, **common)
+    )
     angle = SUN_ANGLE if edit.angle is None else edit.angle
     sun = Light(f"{name} sun", "sun", made.sun, frame=upright_frame(made.towards_sun), angle=angle, normalize=angle > 0.0, **common)
     for field in ("way", "rays", "resolution", "filter", "bias", "fit"):

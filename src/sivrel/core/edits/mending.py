@@ -195,7 +195,7 @@ def mean_base_color(surface: Surface) -> np.ndarray:
     if surface.base_color_map is None:
         return np.array(surface.base_color, float)
     texture = surface.base_color_map.texture
-    return texture.texels[..., :3].reshape(-1, 3).mean(axis=0) * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
+    return texture.texels.mean()[:3] * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
 
 
 def darkened(scene: Scene, mesh: Mesh, brightest: float, darker: dict[int, int]) -> Mesh:

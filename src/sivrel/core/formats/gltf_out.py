@@ -2,6 +2,7 @@
 
 import io
 import math
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 from ..lights.radiance import emitted
 from ..scene.model import Camera, Light, Mesh, Scene, Surface, Texture, TextureUse
 from ..scene.placed_mesh import PlacedMesh, run_round
+from ..scene.texels import TileSet
 from .gltf import glb
 
 ASPECT = 16.0 / 9.0
@@ -127,6 +129,7 @@ class _Writer:
         return self.materials[number, both]
 
     def _surface(self, surface: Surface, both: bool) -> dict[str, Any]:
+        surface = self._without_tiles(surface)
         glass = surface.lets_light_pass() and surface.see_through != "cut_out"
         colour = surface.attenuation if glass and surface.see_through == "pane" else surface.base_color
         metal: dict[str, Any] = {
@@ -171,6 +174,19 @@ class _Writer:
             self.used |= extra.keys()
         return entry
 
+    def _without_tiles(self, surface: Surface) -> Surface:
+        """The surface with plain means in place of sets of tiles, which glTF does not know."""
+        tiled = {key: use for key, use in vars(surface).items() if isinstance(use, TextureUse) and isinstance(use.texture.texels, TileSet)}
+        if not tiled:
+            return surface
+        self.left_out.append(f"The UDIM tiles of {surface.name} can't be expressed in glTF; their mean colours and numbers were written.")
+        plain: dict[str, Any] = dict.fromkeys(tiled)
+        for key, use in tiled.items():
+            name, value = key.removesuffix("_map"), use.texture.texels.mean() * use.texture.scale + use.texture.bias
+            if name != "normal":
+                plain[name] = tuple(value[:3].tolist()) if isinstance(getattr(surface, name), tuple) else float(value[use.channel])
+        return replace(surface, **plain)
+
     def _glow(self, surface: Surface, entry: dict[str, Any], extra: dict[str, Any]) -> None:
         colour = np.array(surface.emission, float)
         if surface.emission_map:
@@ -189,13 +205,13 @@ class _Writer:
     def _base(self, surface: Surface, glass: bool) -> dict[str, Any]:
         use, cut = surface.base_color_map, None if glass else surface.opacity_map
         texture = (use or cut).texture  # type: ignore[union-attr]
-        rows, columns = texture.texels.shape[:2]
+        rows, columns = texture.image.shape
         rgb = _values(use.texture)[..., :3] if use else np.broadcast_to(np.array(surface.base_color, float), (rows, columns, 3))
         picture = _srgb(np.clip(rgb, 0.0, 1.0))
         if surface.lets_light_pass() and not glass:
             alpha = np.full((rows, columns), surface.opacity)
             if cut is not None:
-                if cut.texture.texels.shape[:2] == (rows, columns):
+                if cut.texture.image.shape == (rows, columns):
                     alpha = _values(cut.texture)[..., cut.channel]
                 else:
                     self.left_out.append(f"The cut-out of {surface.name} differs in size from its colour texture, and was left out.")
@@ -205,10 +221,10 @@ class _Writer:
     def _rough(self, surface: Surface) -> dict[str, Any]:
         rough, metal = surface.roughness_map, surface.metallic_map
         texture = (rough or metal).texture  # type: ignore[union-attr]
-        shape = texture.texels.shape[:2]
+        shape = texture.image.shape
 
         def plane(use: TextureUse | None, plain: float) -> np.ndarray:
-            if use is None or use.texture.texels.shape[:2] != shape:
+            if use is None or use.texture.image.shape != shape:
                 return np.full(shape, plain)
             return _values(use.texture)[..., use.channel]
 
@@ -274,7 +290,7 @@ class _Writer:
 
 
 def _values(texture: Texture) -> np.ndarray:
-    return texture.texels.astype(float) * np.array(texture.scale) + np.array(texture.bias)
+    return texture.image.linear().astype(float) * np.array(texture.scale) + np.array(texture.bias)
 
 
 def _srgb(linear: np.ndarray) -> np.ndarray:

@@ -9,8 +9,9 @@ import numpy as np
 
 from ..errors import InputError
 from ..scene.model import Scene, Surface, Texture, TextureUse
+from ..scene.texels import Texels
 from . import gltf_model as model
-from .image import read_image
+from .image import read_texels
 
 WRAPS = {33071: "clamp", 33648: "mirror", 10497: "repeat"}
 READ = {
@@ -25,7 +26,7 @@ class SurfaceReader:
     def __init__(self, file: model.Gltf, scene: Scene, image: Callable[[int], tuple[bytes, str]]) -> None:
         self.file, self.scene, self.image = file, scene, image
         self.known: dict[int | None, tuple[int, int, bool]] = {}
-        self.texels: dict[tuple[int, str], np.ndarray | None] = {}
+        self.texels: dict[tuple[int, str], Texels | None] = {}
         self.notes: list[str] = []
 
     def of(self, number: int | None, mesh: str) -> tuple[int, int, bool]:
@@ -123,7 +124,7 @@ class SurfaceReader:
         if key not in self.texels:
             try:
                 data, name = self.image(texture.source)
-                self.texels[key] = read_image(data, name, encoding)
+                self.texels[key] = read_texels(data, name, encoding)
             except InputError as error:
                 self._note(f"{error} The surface's plain value is used instead.")
                 self.texels[key] = None

@@ -16,7 +16,7 @@ from ..scene.topology import facets
 from .asset_resolver import AssetResolver
 from .faces import triangulate
 from .framing import framing_camera
-from .image import read_image
+from .image import read_texels
 
 MOST_LINES = 20_000_000
 MAPS = {
@@ -270,7 +270,7 @@ class _Reader:
                 raise ValueError
         name = " ".join(rest)
         try:
-            texels = read_image(self.beside.read(name), name, encoding)
+            texels = read_texels(self.beside.read(name), name, encoding)
         except InputError as error:
             self.scene.notes.append(f"{error} The surface's plain value is used instead.")
             return

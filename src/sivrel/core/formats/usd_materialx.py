@@ -10,6 +10,7 @@ import numpy as np
 from pxr import UsdGeom, UsdShade
 
 from ..scene.model import Colour, Surface, Texture, TextureUse
+from ..scene.texels import TileSet
 
 if TYPE_CHECKING:
     from .usd_surface import SurfaceReader
@@ -207,26 +208,21 @@ def _of_node(node: UsdShade.Shader, of: MaterialXReader, depth: int) -> Value | 
 def _texture(node: UsdShade.Shader, of: MaterialXReader) -> Texture | None:
     """The picture of an image node, its channels as they are stored."""
     port = node.GetInput("file")
-    coded = str(port.GetAttr().GetColorSpace()).lower() if port else ""
-    of_colour = "color" in str(node.GetIdAttr().Get())
-    encoding = "sRGB" if "srgb" in coded else "raw" if coded or not of_colour else "auto"
-    found = of.beside.picture(node, encoding)
+    space = str(port.GetAttr().GetColorSpace()) if port else ""
+    found = of.beside.picture(node, space, "auto" if "color" in str(node.GetIdAttr().Get()) else "raw")
     if found is None:
         return None
-    texels, place, tiled = found
 
     def stated(name: str, default: Any) -> Any:
         own = node.GetInput(name)
         value = own.Get(of.time) if own else None
         return default if value is None else value
 
-    wraps = ["black" if tiled else WRAPS.get(str(stated(f"{axis}addressmode", "periodic")), "repeat") for axis in "uv"]
+    wraps = ["black" if isinstance(found, TileSet) else WRAPS.get(str(stated(f"{axis}addressmode", "periodic")), "repeat") for axis in "uv"]
     # A tiled image repeats its picture by uvtiling, and moves it by uvoffset.
     (su, sv), (ou, ov) = stated("uvtiling", (1.0, 1.0)), stated("uvoffset", (0.0, 0.0))
     moved = np.array([[float(su), 0.0, -float(ou)], [0.0, float(sv), -float(ov)]])
-    transform = place[:, :2] @ moved
-    transform[:, 2] += place[:, 2]
-    return Texture(texels, (wraps[0], wraps[1]), transform=transform)
+    return Texture(found, (wraps[0], wraps[1]), transform=moved)
 
 
 def _times(colour: Colour, factor: float) -> Colour:

@@ -9,9 +9,12 @@ from pxr import Sdf, Usd, UsdGeom, UsdShade
 
 from ..errors import InputError
 from ..scene.model import Mesh, Scene, Surface, Texture, TextureUse
+from ..scene.texels import Texels, TileSet, texels_of
+from .colour_spaces import encoding_of
 from .faces import is_closed
-from .image import read_image
-from .udim import joined_tiles
+from .image import read_image, read_texels
+from .reading import report
+from .udim import tile_set
 from .usd_assets import asset_bytes, is_within
 from .usd_materialx import MODELS, MaterialXReader
 
@@ -162,32 +165,39 @@ class SurfaceReader:
         return texture
 
     def _read_texture(self, shader: UsdShade.Shader) -> Texture | None:
-        found = self.picture(shader, str(self._constant(shader, "sourceColorSpace", "auto")))
+        port = shader.GetInput("file")
+        named = str(port.GetAttr().GetColorSpace()) if port else ""
+        stated = str(self._constant(shader, "sourceColorSpace", "auto"))
+        found = self.picture(shader, named if stated in ("", "auto") else stated)
         if found is None:
             return None
-        texels, place, tiled = found
+        texels, tiled = found, isinstance(found, TileSet)
         scale, bias = ([float(x) for x in self._constant(shader, name, (value,) * 4)] for name, value in (("scale", 1.0), ("bias", 0.0)))
         wraps = ["black" if tiled else WRAPS.get(str(self._constant(shader, f"wrap{axis}", "repeat")), "repeat") for axis in "ST"]
         texture = Texture(texels, (wraps[0], wraps[1]), (scale[0], scale[1], scale[2], scale[3]), (bias[0], bias[1], bias[2], bias[3]))
-        texture.transform = place[:, :2] @ self._transform(shader)
+        texture.transform = self._transform(shader)
         return texture
 
-    def picture(self, shader: UsdShade.Shader, encoding: str) -> tuple[np.ndarray, np.ndarray, bool] | None:
-        """Texels of the input `file` of a texture's node, the 2 x 3 matrix from its coordinates to them, and whether they are joined tiles; None
-        without a picture, after a note if it can't be read."""
+    def picture(self, shader: UsdShade.Shader, space: str, default: str = "auto") -> Texels | TileSet | None:
+        """The input `file` of a texture's node, in the colour space `space` (or, without one, as `default` says); None without a picture, after a
+        note if it can't be read."""
         asset = self._constant(shader, "file", None)
         if asset is None or not asset.path:
             return None
-        place = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+        try:
+            encoding = encoding_of(space, default)
+        except InputError as error:
+            self.note(f"{error} The picture {asset.path[:200]} is read as its kind of file says.")
+            encoding = "auto"
         try:
             if UsdShade.UdimUtils.IsUdimIdentifier(asset.path):
-                return *joined_tiles(self._tiles(shader, asset.path, encoding)), True
-            return read_image(asset_bytes(asset, self.confine_to), asset.path, encoding), place, False
+                return tile_set(self._tiles(shader, asset.path, encoding))
+            return self._image(asset, encoding)
         except InputError as error:
             self.note(f"{error} The surface's plain value is used instead.")
             return None
 
-    def _tiles(self, shader: UsdShade.Shader, path: str, encoding: str) -> dict[int, np.ndarray]:
+    def _tiles(self, shader: UsdShade.Shader, path: str, encoding: str) -> dict[int, Texels]:
         """The pictures of a path with <UDIM> in it, by their numbers. Raises InputError where there is none, or one can't be read."""
         layer = next(spec.layer for spec in shader.GetInput("file").GetAttr().GetPropertyStack(self.time))
         pattern = Sdf.ComputeAssetPathRelativeToLayer(layer, path)
@@ -197,12 +207,16 @@ class SurfaceReader:
         if not found:
             raise InputError(f"No tile of {path[:200]} was found.")
         assets = {int(number): Sdf.AssetPath(resolved, resolved) for resolved, number in found}
-        return {number: read_image(asset_bytes(one, self.confine_to), one.path, encoding) for number, one in assets.items()}
+        return {number: self._image(one, encoding) for number, one in assets.items()}
+
+    def _image(self, asset: Any, encoding: str) -> Texels:
+        report(0.5, lambda: f"the picture {Path(asset.path).name[:80]}")
+        return read_texels(asset_bytes(asset, self.confine_to), asset.path, encoding)
 
     def of_light(self, asset: Any, wrap: str, without: str) -> Texture | None:
         """The texture of a light, with the wrap mode `wrap` at its left and right edge; None after a note, which ends with `without`."""
         try:
-            return Texture(read_image(asset_bytes(asset, self.confine_to), asset.path), (wrap, "clamp"))
+            return Texture(texels_of(read_image(asset_bytes(asset, self.confine_to), asset.path), levels=1), (wrap, "clamp"))
         except InputError as error:
             self.note(f"{error} {without}")
             return None

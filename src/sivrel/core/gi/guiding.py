@@ -40,7 +40,7 @@ from ..settings import Group, setting
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.preview import Look
-from ..surfaces.surface_at import SurfacePoint, offset_point, surface_at
+from ..surfaces.surface_at import WIDE, SurfacePoint, offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import dot, frame, luminance, row3, to_world
@@ -193,7 +193,7 @@ def walk(scene, stack, guide, rays, seed, first, share, offset, samples):
                 passed *= luminance(row3(scene.surfaces, surface_row_at(scene, hit), TINT))
                 start = distance + scene.offset
                 continue
-            point = surface_at(scene, hit, b1, b2, d)
+            point = surface_at(scene, hit, b1, b2, d, WIDE * distance)
             if begun:
                 _keep_emission(scene, guide, samples[row], passed, origin, normal, d, distance, hit, point)
             glass, shading = shading_met(scene, object_at(scene, hit), kind, point, d, 0.0, 0.0, False)

@@ -18,7 +18,7 @@ from ..scene.arrays import BY_BOUNCED, TINT
 from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
-from ..surfaces.surface_at import offset_point, surface_at
+from ..surfaces.surface_at import WIDE, offset_point, surface_at
 from ..trace.sampler import pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import LUMINANCE, add, cross, frame, luminance, multiply, normalize, row3, scale, subtract, to_world
@@ -90,7 +90,7 @@ def _shoot(scene_arrays, stack, split, child, element, patches, corners, sources
                 flux = multiply(flux, row3(scene.surfaces, surface_row_at(scene, hit), TINT))
                 start = distance + scene.offset
                 continue
-            point = surface_at(scene, hit, b1, b2, d)
+            point = surface_at(scene, hit, b1, b2, d, WIDE * distance)
             glass, shading = shading_met(scene, object_at(scene, hit), kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 place, _, _ = element_at(split, child, element, hit, b1, b2)

@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
-from ..scene.arrays import EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
+from ..scene.arrays import BRIGHTEST, EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
 from ..scene.triangles import corners_of, mesh_light_at
 from ..surfaces.surface_at import emission_at, opacity_at, passing_at
 from ..trace.traverse import NO_HIT
@@ -46,7 +46,7 @@ def glow_of(geometry: SceneArrays, triangles: np.ndarray, light: np.ndarray | No
         probed |= surfaces[:, EMISSION_MAP] >= 0.0
     textured = np.flatnonzero(probed)
     if len(textured):
-        brightest = max(float(glow.max()), float(np.max(geometry.texels[:, :3] @ LUMINANCE)) if tints else 1.0)
+        brightest = max(float(glow.max()), float(geometry.pictures.rows[:, BRIGHTEST].max(initial=0.0)) if tints else 1.0)
         glow[textured] = np.maximum(_probed(geometry, triangles[textured], tints), LEAST_OF_BRIGHTEST * brightest)
     factor = 1.0 if light is None else float(light[RADIANCE : RADIANCE + 3] @ LUMINANCE)
     return np.asarray(glow * factor, float)

@@ -15,7 +15,7 @@ EVEN = 0.02
 
 def picture_cells(picture: Texture) -> np.ndarray:
     """Colours float64 [rows, columns, 3] of the cells of a picture's distribution, row 0 at the top."""
-    texels = np.asarray(picture.texels, np.float64)[..., :3] * np.asarray(picture.scale[:3]) + np.asarray(picture.bias[:3])
+    texels = picture.image.linear()[..., :3].astype(float) * np.asarray(picture.scale[:3]) + np.asarray(picture.bias[:3])
     texels = np.maximum(texels, 0.0)
     step = max(1, -(-max(texels.shape[:2]) // MOST_COLUMNS))
     step = min(step, *texels.shape[:2])

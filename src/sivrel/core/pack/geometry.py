@@ -1,5 +1,7 @@
 """Packs a scene's geometry and surfaces into the arrays that the kernels read."""
 
+from dataclasses import fields
+
 import numpy as np
 
 from ..scene.arrays import (
@@ -27,18 +29,19 @@ from ..scene.arrays import (
     SPECULAR_COLOUR,
     SPECULAR_MAP,
     SURFACE_COLUMNS,
-    TEXTURE_COLUMNS,
+    TEXTURED,
     THRESHOLD,
     TINT,
     SceneArrays,
 )
-from ..scene.model import Scene, Surface
+from ..scene.model import Scene, Surface, TextureUse
 from ..trace.bvh import Bvh
 from ..trace.placements import Placements, are_same
 from ..trace.two_levels import build_two_levels, placed_boxes
 from .lights import pack_lights, without_lights
-from .objects import TexturePool, packed_meshes
+from .objects import packed_meshes
 from .stored import COPIED, stored_meshes
+from .textures import TexturePool
 
 LEAST_GLASS_INDEX = 1.0005
 OFFSET_ROUNDINGS = 48.0
@@ -73,8 +76,7 @@ def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: in
         surface_of=np.concatenate(surface_of) if surface_of else np.zeros(0, np.uint32),
         object_of=np.repeat(np.array(stored.standing, np.uint32), counts),
         surfaces=np.array(surfaces, np.float64).reshape(-1, SURFACE_COLUMNS),
-        textures=np.array(pool.rows, np.float64).reshape(-1, TEXTURE_COLUMNS),
-        texels=np.concatenate(pool.texels) if pool.texels else np.zeros((1, 4), np.float32),
+        pictures=pool.pictures(),
         see_through=any(s.lets_light_pass() for s in scene.surfaces),
         offset=max(_largest(vertices, sum(counts), stored.placements), 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
     )
@@ -126,4 +128,5 @@ def _surface_row(surface: Surface, both_sides: bool, pool: TexturePool) -> np.nd
     row[COAT_MAP : COAT_MAP + 2] = pool.reference(surface.coat_map)
     row[COAT_ROUGHNESS_MAP : COAT_ROUGHNESS_MAP + 2] = pool.reference(surface.coat_roughness_map)
     row[NORMAL_MAP : NORMAL_MAP + 2] = pool.reference(surface.normal_map)
+    row[TEXTURED] = any(isinstance(getattr(surface, field.name), TextureUse) for field in fields(surface))
     return row

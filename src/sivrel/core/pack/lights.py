@@ -63,18 +63,18 @@ from ..scene.arrays import (
     SLOT,
     SPECULAR,
     STRETCHED,
-    TEXTURE_COLUMNS,
     TINTS,
     TO_ROUND,
     WAY,
     SceneArrays,
 )
-from ..scene.model import Light, Mesh, Scene, Shadow, TextureUse
+from ..scene.model import Light, Mesh, Scene, Shadow
 from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import BY_KEY as SHADOW_WAYS
 from ..vector import LUMINANCE
-from .objects import TexturePool, object_flags, packed_meshes
+from .objects import object_flags, packed_meshes
+from .textures import LightPictures
 
 MOST_PASSES = 24
 """Most light passes. Of more lights those of one group of the file share a pass, or else the weakest ones."""
@@ -161,8 +161,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     of_lights = passes_of_lights(lights)
     slots = {name: slot for slot, name in enumerate(_in_order(of_lights))}
     tables = _Tables()
-    # A panorama's texels come after those of the surfaces; geometry is packed without panoramas, so that it can be reused.
-    pool = TexturePool(used=len(geometry.texels), first=len(geometry.textures))
+    pool = LightPictures(geometry.pictures)
     links = _Links(meshes)
     emitters = _Emitters(geometry, meshes)
     mesh_lights = {m.name for m in meshes if m.aimed} | {light.mesh for light in scene.lights if light.kind == "mesh"}
@@ -189,8 +188,7 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
     return geometry._replace(
         objects=objects,
         filtered=filtered,
-        textures=np.concatenate([geometry.textures, np.array(pool.rows, np.float64).reshape(-1, TEXTURE_COLUMNS)]),
-        texels=np.concatenate([geometry.texels, *pool.texels]) if pool.texels else geometry.texels,
+        pictures=pool.pictures(),
         lights=table,
         portals=np.array(portals, np.float64).reshape(-1, LIGHT_COLUMNS),
         tables=tables.whole(),
@@ -305,7 +303,7 @@ class _Emitters:
         row[POSITION : POSITION + 3] = corners.mean(axis=0)
 
 
-def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray:
+def _row(light: Light, shadow: Shadow, tables: _Tables, pool: LightPictures) -> np.ndarray:
     row = np.zeros(LIGHT_COLUMNS)
     row[[AIM, PROFILE, PICTURE, MAP, LIT, SHADOWING]] = -1.0
     kind = row[KIND] = LIGHT_KINDS[light.kind]
@@ -337,7 +335,7 @@ def _row(light: Light, shadow: Shadow, tables: _Tables, pool: Any) -> np.ndarray
         row[STRETCHED] = 1.0
         row[FROM_ROUND : FROM_ROUND + 9], row[TO_ROUND : TO_ROUND + 9] = light.stretch.reshape(-1), np.linalg.inv(light.stretch).reshape(-1)
     if light.kind in ("dome", "rect") and light.picture is not None:
-        row[PICTURE] = pool.reference(TextureUse(light.picture))[0]
+        row[PICTURE] = pool.add(light.picture)
         row[ROTATION] = math.radians(light.rotation)
         if light.kind == "dome":
             table, mean = sky_table(light.picture)

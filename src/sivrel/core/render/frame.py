@@ -10,6 +10,7 @@ import numpy as np
 from ..errors import Cancelled, InputError
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN, lookup_address
+from ..pack.texture_memory import TextureLimit
 from ..scene.arrays import SceneArrays
 from ..scene.model import LAST_TIME, Camera
 from ..task import Task
@@ -127,6 +128,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         lookup_address(at_beyond, scene, memory),
         lookup_address("caustics", scene, memory) if caustics else 0,
         lookup_address("bidirectional", scene, memory) if recipe.of("bidirectional").on == "yes" and not rays else 0,
+        recipe.surfaces.filtering,
         recipe.gi.gloss == "looked_up",
     )
 
@@ -177,6 +179,7 @@ def render_tiles(
         sampling = sampling._replace(most=samples, target=0.0)
     seed = seed_of_samples(recipe, frame)
     lock, delivered = threading.Lock(), threading.Lock()
+    textures = TextureLimit(scene.pictures.bytes)
 
     def work() -> None:
         memory = make_memory(scene.slots)
@@ -194,6 +197,7 @@ def render_tiles(
                     done.add(index)
                     if clock is not None:
                         np.add(clock, memory.clock[0], out=clock)
+                    textures.look()
                     on_tile(index, film)
 
     with Pool(threads) as pool:

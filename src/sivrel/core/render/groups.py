@@ -417,3 +417,13 @@ class SurfaceSettings(Group):
         ge=0,
         le=MOST_COPIED,
     )
+    filtering: float = setting(
+        0.5,
+        "texture filtering",
+        "Textures are averaged over {} of a pixel",
+        "Wider is calmer and softer, narrower sharper with more grain. Beyond a bounce they are averaged over the width of its ray. Cut-outs and "
+        "light are never averaged. 0 looks every texel up in full.",
+        unit="px",
+        ge=0.0,
+        le=8.0,
+    )

@@ -65,6 +65,7 @@ class PathSettings(NamedTuple):
     caustics: whether caustic photons stand for the light that paths would find through glass and mirrors after a diffuse bounce
     pairs: share of the samples that are taken a second time from the first surface on, for the ledger
     seen_lookup, beyond_lookup, caustics_lookup: addresses of the ways' lookups (`gi.ways.lookup_address`), 0 where paths are traced
+    filtering: pixels over which textures are averaged where the camera looks; 0 for never
     gloss_lookup: whether wide gloss takes its light from a way that knows the bounced light of a point
     connect: that of the lookup that connects traced paths to light paths, 0 where they are not connected
     """
@@ -94,6 +95,7 @@ class PathSettings(NamedTuple):
     beyond_lookup: int
     caustics_lookup: int
     connect: int
+    filtering: float
     gloss_lookup: bool
 
 
@@ -202,7 +204,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 goes_on, carried, state = roulette(numbers, carried, state, sent, served, expected / at_first if at_first > 0.0 else 0.0)
                 if not goes_on:
                     break
-                ray = leave(scene, settings, ray, surface, way_on)
+                ray = leave(scene, settings, ray, hit.distance, surface, way_on, roughness)
                 vertex += 1
             if first.hit.triangle != NO_HIT:
                 memory.clock[replicate, slots + sent.lobe] += float(cycles() - turn_begun)

@@ -21,7 +21,7 @@ from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, TINTED, next_surface
 from ..surfaces.preview import BASE, GLOSS, is_rough, with_base
-from ..surfaces.surface_at import offset_point, surface_at
+from ..surfaces.surface_at import WIDE, offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
 from ..vector import add, luminance, multiply, row3, scale
@@ -76,12 +76,14 @@ def begin_sample(settings, camera, given_rays, row, x, y, width, height, seed, n
     paired = sample_1d(key, number, PAIRED) < settings.pairs
     if len(given_rays) > 0:
         ray = given_rays[row]
-        return Sample(key, number, (ray[0], ray[1], ray[2]), (ray[3], ray[4], ray[5]), paired, True)
+        return Sample(key, number, (ray[0], ray[1], ray[2]), (ray[3], ray[4], ray[5]), paired, True, 0.0, WIDE if settings.filtering > 0.0 else 0.0)
     u, v = sample_2d(key, number, PIXEL)
     film_x = (x + 0.5 + tent(u)) / width * 2.0 - 1.0
     film_y = 1.0 - (y + 0.5 + tent(v)) / height * 2.0
     origin, direction = camera_ray(camera, film_x, film_y, key, number, sample_1d(key, number, SHUTTER))
-    return Sample(key, number, origin, direction, paired, False)
+    across = settings.filtering * 2.0 * camera[4, 0] / width
+    parallel = camera[4, 2] > 0.0
+    return Sample(key, number, origin, direction, paired, False, across if parallel else 0.0, 0.0 if parallel else across)
 
 
 @kernel
@@ -90,7 +92,7 @@ def begin_turn(settings, sample, row):
     put_colour(row, FOUND, BLACK)
     row[BEYOND] = 0.0
     return (
-        Ray(sample.origin, sample.direction, 0.0, 0, BLACK, 0.0),
+        Ray(sample.origin, sample.direction, 0.0, 0, BLACK, 0.0, sample.width, sample.spread),
         Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
         State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
         Sent(BASE, BLACK, 1.0, 0),
@@ -118,8 +120,9 @@ def advance(scene, stack, numbers, by, ray):
     )
     point = NOWHERE.point
     if triangle != NO_HIT and kind != TINTED:
-        point = surface_at(scene, triangle, b1, b2, ray.direction)
-    return Hit(triangle, distance, b1, b2, kind, point), Ray(ray.origin, ray.direction, ray.start, layer, ray.absorption, ray.lifted)
+        point = surface_at(scene, triangle, b1, b2, ray.direction, ray.width + ray.spread * distance)
+    passed = Ray(ray.origin, ray.direction, ray.start, layer, ray.absorption, ray.lifted, ray.width, ray.spread)
+    return Hit(triangle, distance, b1, b2, kind, point), passed
 
 
 @kernel
@@ -143,7 +146,7 @@ def settle(carried):
 def pass_pane(scene, carried, ray, hit):
     """Go on through a tinted pane."""
     tint = row3(scene.surfaces, surface_row_at(scene, hit.triangle), TINT)
-    through = Ray(ray.origin, ray.direction, hit.distance + scene.offset, ray.layer, ray.absorption, 0.0)
+    through = Ray(ray.origin, ray.direction, hit.distance + scene.offset, ray.layer, ray.absorption, 0.0, ray.width, ray.spread)
     return Carried(multiply(carried.throughput, tint), carried.pending, carried.plain, carried.mirrored), through
 
 
@@ -321,10 +324,14 @@ def roulette(numbers, carried, state, sent, served, expected):
 
 
 @kernel
-def leave(scene, settings, ray, surface, way_on):
-    """The ray that leaves a surface; through glass it enters or leaves the medium."""
+def leave(scene, settings, ray, distance, surface, way_on, roughness):
+    """The ray that leaves a surface; through glass it enters or leaves the medium. It spreads with the lobe; the curvature of mirrors is left out."""
     point, absorption = surface.shading.point, ray.absorption
     if way_on.through:
         absorption = row3(scene.surfaces, point.surface, ABSORPTION) if point.front else BLACK
     origin = offset_point(point, way_on.direction, settings.offset)
-    return Ray(origin, way_on.direction, 0.0, 0, absorption, settings.offset / max(abs(way_on.side), 0.1))
+    spread = ray.spread
+    if settings.filtering > 0.0:
+        spread += WIDE if way_on.lobe == BASE else min(WIDE, 0.5 * roughness * roughness)
+    lifted, width = settings.offset / max(abs(way_on.side), 0.1), ray.width + ray.spread * distance
+    return Ray(origin, way_on.direction, 0.0, 0, absorption, lifted, width, spread)

@@ -40,7 +40,7 @@ UP = (0.0, 0.0, 1.0)
 
 class Sample(NamedTuple):
     """One sample of a pixel. key, number: of its random numbers; origin, direction: of its ray; paired: whether it is traced twice;
-    gathering: whether the ray was given, as if scattered by a diffuse surface, instead of coming from the camera."""
+    gathering: whether the ray was given, as if scattered by a diffuse surface, instead of coming from the camera; width, spread: of its ray."""
 
     key: int
     number: int
@@ -48,6 +48,8 @@ class Sample(NamedTuple):
     direction: tuple
     paired: bool
     gathering: bool
+    width: float
+    spread: float
 
 
 class Numbers(NamedTuple):
@@ -60,7 +62,8 @@ class Numbers(NamedTuple):
 
 class Ray(NamedTuple):
     """The current ray of a path. start: least distance of a hit, in metres; layer: cut-outs and panes passed so far; absorption: of
-    the medium, per metre; lifted: distance in metres by which the ray started off its surface."""
+    the medium, per metre; lifted: distance in metres by which the ray started off its surface; width, spread: metres over which textures are averaged
+    at its origin, and by how much that grows a metre (ray cones; Amanatides 1984, "Ray Tracing with Cones")."""
 
     origin: tuple
     direction: tuple
@@ -68,6 +71,8 @@ class Ray(NamedTuple):
     layer: int
     absorption: tuple
     lifted: float
+    width: float
+    spread: float
 
 
 class Hit(NamedTuple):

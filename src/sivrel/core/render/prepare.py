@@ -24,6 +24,7 @@ from ..scene.finer import levels_of, with_subdivided
 from ..scene.model import Camera, Profile, Scene, Texture
 from ..scene.sanitize import check_edited, check_extent
 from ..scene.stand_ins import with_stand_ins
+from ..scene.texels import texels_of
 from ..scene.triangles import triangle_count
 from ..shadows.depth_map import DEPTH_MAP, KIND_OF_MAP, map_row, map_shape, render_map
 from ..task import Task
@@ -73,7 +74,7 @@ class Geometry:
 
     def surfaces_hash(self) -> str:
         if not self.of_surfaces:
-            self.of_surfaces = hash_of(self.arrays.surfaces, self.arrays.textures, self.arrays.texels)
+            self.of_surfaces = hash_of(self.arrays.surfaces, self.arrays.pictures.rows)
         return self.of_surfaces
 
 
@@ -146,7 +147,7 @@ class Files:
                 data = path.read_bytes()
             except (OSError, ValueError):
                 raise InputError(f"There is no picture {name}, or it is larger than {MOST_BYTES >> 30} GB; check the name.") from None
-            self.panoramas[path] = Texture(read_image(data, path.name), ("repeat", "clamp"))
+            self.panoramas[path] = Texture(texels_of(read_image(data, path.name), levels=1), ("repeat", "clamp"))
         return self.panoramas[path]
 
 

@@ -63,7 +63,7 @@ def _spot(scene_arrays, camera, x, y, offset, samples, stack, found, brings, unh
     hit, _, b1, b2, _, _ = next_surface(scene, stack, BY_CAMERA, key, 0, 0, 0, origin, d, 0.0)
     if hit == NO_HIT:
         return
-    point = surface_at(scene, hit, b1, b2, d)
+    point = surface_at(scene, hit, b1, b2, d, 0.0)
     row = object_at(scene, hit)
     found[0], found[1], found[2], found[3], found[4] = 1.0, point.position[0], point.position[1], point.position[2], row
     tx, ty = frame(point.normal)

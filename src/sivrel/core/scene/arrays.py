@@ -12,8 +12,8 @@ BASE, ROUGHNESS, METALLIC, IOR, EMISSION, OPACITY, THRESHOLD, BOTH_SIDES = 0, 3,
 BASE_MAP, ROUGHNESS_MAP, METALLIC_MAP, EMISSION_MAP, OPACITY_MAP = 12, 14, 16, 18, 20  # texture (-1 none), channel
 # SEE_THROUGH: what opacity below 1 means; TINT: colour of a pane; ABSORPTION: of solid glass, nats a metre.
 SEE_THROUGH, TINT, ABSORPTION, BY_SPECULAR, SPECULAR_COLOUR, COAT, COAT_ROUGHNESS = 22, 23, 26, 29, 30, 33, 34
-SPECULAR_MAP, COAT_MAP, COAT_ROUGHNESS_MAP, NORMAL_MAP = 35, 37, 39, 41
-SURFACE_COLUMNS = 43
+SPECULAR_MAP, COAT_MAP, COAT_ROUGHNESS_MAP, NORMAL_MAP, TEXTURED = 35, 37, 39, 41, 43  # TEXTURED: whether it has a texture
+SURFACE_COLUMNS = 44
 CUT_OUT, PANE, SOLID = range(3)
 SEE_THROUGHS = {"cut_out": CUT_OUT, "pane": PANE, "solid": SOLID}
 # Columns of a light row: position and emission,
@@ -44,14 +44,32 @@ GUIDE, CONNECTIONS = 0, 1  # the places of the guide and of light paths among wh
 MAP_KIND, MAP_RESOLUTION, MAP_START, MAP_POSITION, MAP_X, MAP_Y, MAP_Z, MAP_HALF = 0, 1, 2, 3, 6, 9, 12, 15
 MAP_COLUMNS = 16
 # Columns of a texture row.
-TEXEL_START, WIDTH, HEIGHT, WRAP_S, WRAP_T, SCALE, BIAS, TRANSFORM = 0, 1, 2, 3, 4, 5, 9, 13
-TEXTURE_COLUMNS = 19
+WIDTH, HEIGHT, WRAP_S, WRAP_T, SCALE, BIAS, TRANSFORM = 0, 1, 2, 3, 4, 8, 12
+# STORED_AS: in which array its texels are; COLOURS, ALPHAS: where the linear values of its codes start; FINENESS: binary logarithm of the
+# texels in a unit of the mesh's coordinates; TILE_COLUMNS: of a set of tiles, whose rows follow (0: none); IDENTITY: two parts of a digest.
+STORED_AS, CHANNELS, COLOURS, ALPHAS, FINENESS, TILE_COLUMNS, TILE_ROWS, IDENTITY, BRIGHTEST = 18, 19, 20, 21, 22, 23, 24, 25, 27
+LEVELS, LEVEL_STARTS, MOST_LEVELS = 28, 29, 17
+TEXTURE_COLUMNS = LEVEL_STARTS + MOST_LEVELS
+AS_FLOAT, AS_BYTE, AS_SHORT, OF_LIGHT = range(4)
 REPEAT, CLAMP, MIRROR, BLACK = range(4)
 WRAPS = {"repeat": REPEAT, "clamp": CLAMP, "mirror": MIRROR, "black": BLACK}
 
 NO_LIGHT = np.uint32(0xFFFFFFFF)
 FAR = 1e30
 """Distance of suns, skies and rays that hit nothing."""
+
+
+class Pictures(NamedTuple):
+    """Textures. rows float64 [textures and tiles, TEXTURE_COLUMNS]; bytes uint8, shorts uint16, floats float32: the same memory, with the levels of
+    all textures of surfaces one after the other; decoding float32: linear values of codes; of_lights float32: texels of the lights' pictures, four
+    channels."""
+
+    rows: np.ndarray
+    bytes: np.ndarray
+    shorts: np.ndarray
+    floats: np.ndarray
+    decoding: np.ndarray
+    of_lights: np.ndarray
 
 
 class SceneArrays(NamedTuple):
@@ -61,8 +79,8 @@ class SceneArrays(NamedTuple):
     they stand, then shapes in their own space, which the hierarchy places: ask scene.triangles for what belongs to a triangle's number.
     Per standing triangle: object_of, light_of uint32 [n] (the mesh light that it belongs to, or NO_LIGHT), mesh_leaf uint32 [n] (its node in that
     light's tree).
-    objects int64 [meshes, LINKS + 1 or more]; surfaces, textures, lights, portals, tree, maps float64 [rows, columns];
-    texels float32 [all texels, 4]; tables float32: profiles and distributions of panoramas; depths float32: of all maps
+    objects int64 [meshes, LINKS + 1 or more]; surfaces, lights, portals, tree, maps float64 [rows, columns];
+    tables float32: profiles and distributions of panoramas; depths float32: of all maps
     mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree
     leaf_of int64 [lights]: node of each light in the tree, -1 for suns and skies; distant int64: those lights
     see_through: whether any surface lets light pass; filtered: whether any object is hidden from some rays
@@ -79,8 +97,7 @@ class SceneArrays(NamedTuple):
     object_of: np.ndarray
     objects: np.ndarray
     surfaces: np.ndarray
-    textures: np.ndarray
-    texels: np.ndarray
+    pictures: Pictures
     see_through: bool
     filtered: bool
     offset: float

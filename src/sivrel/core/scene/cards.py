@@ -5,6 +5,7 @@ import numpy as np
 
 from .frames import upright_frame
 from .model import Colour, Mesh, Surface, Texture, TextureUse
+from .texels import texels_of
 
 SIZE = 256
 LIFT = 0.002
@@ -63,7 +64,7 @@ def make_card(
     texels[..., 0] = pattern_opacity(pattern, count) * opacity
     look = Surface(name, color or ((0.0, 0.0, 0.0) if soft else (0.02, 0.02, 0.02)), ior=1.0)
     if pattern != "plain" or opacity < 1.0:  # fully opaque surfaces are not tested for opacity
-        look.opacity_map = TextureUse(Texture(texels, ("clamp", "clamp")))
+        look.opacity_map = TextureUse(Texture(texels_of(texels), ("clamp", "clamp")))
     mesh = Mesh(
         name,
         corners[faces].astype(np.float32),

@@ -3,6 +3,7 @@
 import numpy as np
 
 from .model import Surface, Texture
+from .texels import Texels
 
 TOGETHER = 1e3
 """Corners of a point whose normals agree to a thousandth are one smooth corner, also after displacing."""
@@ -45,19 +46,32 @@ def displaced(
 
 
 def looked_up(texture: Texture, channel: int, uvs: np.ndarray) -> np.ndarray:
-    """One channel of a texture at coordinates [..., 2], bilinear, as `textures.look_up` finds it for a hit."""
-    height, width = texture.texels.shape[:2]
+    """One channel of a texture at coordinates [..., 2], bilinear, as `textures.look_up` finds it for a hit at the finest level."""
     st = uvs.astype(float) @ texture.transform[:, :2].T + texture.transform[:, 2]
+    if isinstance(texture.texels, Texels):
+        found = _between(texture.texels, channel, st, texture.wrap)
+    else:
+        found = np.zeros(st.shape[:-1])
+        for place, tile in texture.texels.tiles.items():
+            inside = (np.floor(st) == place).all(axis=-1)
+            found[inside] = _between(tile, channel, st[inside] - place, ("clamp", "clamp"))
+    return found * texture.scale[channel] + texture.bias[channel]
+
+
+def _between(texels: Texels, channel: int, st: np.ndarray, wrap: tuple[str, str]) -> np.ndarray:
+    """Bilinear values of one channel at coordinates [..., 2] of the image."""
+    values = texels.linear()[..., channel]
+    height, width = values.shape
     x, y = st[..., 0] * width - 0.5, (1.0 - st[..., 1]) * height - 0.5
     found = np.zeros(x.shape)
     i, j = np.floor(x).astype(np.int64), np.floor(y).astype(np.int64)
     for di in (0, 1):
         for dj in (0, 1):
-            column, beside = _wrapped(i + di, width, texture.wrap[0])
-            row, above = _wrapped(j + dj, height, texture.wrap[1])
+            column, beside = _wrapped(i + di, width, wrap[0])
+            row, above = _wrapped(j + dj, height, wrap[1])
             weight = np.where(di, x - i, 1.0 - (x - i)) * np.where(dj, y - j, 1.0 - (y - j))
-            found += np.where(beside | above, 0.0, texture.texels[row, column, channel] * weight)
-    return found * texture.scale[channel] + texture.bias[channel]
+            found += np.where(beside | above, 0.0, values[row, column] * weight)
+    return found
 
 
 def _wrapped(i: np.ndarray, n: int, wrap: str) -> tuple[np.ndarray, np.ndarray]:

@@ -9,6 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from .subdivide import Cage
+from .texels import Texels, TileSet
 
 Colour = tuple[float, float, float]
 
@@ -17,19 +18,25 @@ Colour = tuple[float, float, float]
 class Texture:
     """An image that is looked up by texture coordinates.
 
-    texels: float32 [height, width, 4], linear, row 0 at the top of the picture
+    texels: its image, or one for each unit square of the coordinates
     wrap: how coordinates outside [0, 1] are handled, per axis
     scale, bias: applied to the four channels after the look-up
     transform: 2 x 3 matrix from the mesh's coordinates to the texture's
     sound: whether its numbers were checked to be finite
     """
 
-    texels: np.ndarray
+    texels: Texels | TileSet
     wrap: tuple[str, str] = ("repeat", "repeat")
     scale: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
     bias: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     transform: np.ndarray = field(default_factory=lambda: np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]]))
     sound: bool = False
+
+    @property
+    def image(self) -> Texels:
+        """The image of a texture that is not a set of tiles."""
+        assert isinstance(self.texels, Texels)
+        return self.texels
 
 
 @dataclass

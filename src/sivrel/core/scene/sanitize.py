@@ -14,6 +14,7 @@ import numpy as np
 from ..errors import InputError
 from .model import Camera, Light, Mesh, Profile, Scene, Surface, Texture, TextureUse
 from .placed_mesh import PlacedMesh
+from .texels import HALF, LINEAR, Texels, TileSet, texels_of
 
 FARTHEST = 1e9
 """Metres from the origin, or across, that anything may lie: single precision resolves 64 m there."""
@@ -172,14 +173,27 @@ def _repair_texture(texture: Texture, owner: str, notes: list[str]) -> None:
         if not _within(BRIGHTEST, getattr(texture, name)):
             setattr(texture, name, getattr(Texture(texture.texels), name))
             notes.append(f"The picture of {owner} has a transform or scale that is not finite; these are ignored.")
-    with np.errstate(invalid="ignore"):
-        wrong = ~(np.abs(texture.texels) <= BRIGHTEST)
-    count = int(wrong.any(axis=2).sum())
+    if isinstance(texture.texels, TileSet):
+        mended = {place: _repaired(tile) for place, tile in texture.texels.tiles.items()}
+        count = sum(wrong for _, wrong in mended.values())
+        texture.texels = TileSet({place: tile for place, (tile, _) in mended.items()})
+    else:
+        texture.texels, count = _repaired(texture.texels)
     if count:
-        texture.texels = np.where(wrong, np.float32(0.0), texture.texels)
         pixels = "One pixel" if count == 1 else f"{count:,} pixels"
         notes.append(f"{pixels} of the picture of {owner} {'is' if count == 1 else 'are'} not finite numbers, and black stands in for them.")
     texture.sound = True
+
+
+def _repaired(texels: Texels) -> tuple[Texels, int]:
+    """Texels without numbers that are not finite, and how many texels had some."""
+    if texels.coding not in (HALF, LINEAR):
+        return texels, 0
+    linear = texels.linear()
+    with np.errstate(invalid="ignore"):
+        wrong = ~(np.abs(linear) <= BRIGHTEST)
+    count = int(wrong.any(axis=2).sum())
+    return (texels_of(np.where(wrong, np.float32(0.0), linear)), count) if count else (texels, 0)
 
 
 def textures_of(scene: Scene) -> Iterator[tuple[Texture, str]]:

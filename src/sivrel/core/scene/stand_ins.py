@@ -17,7 +17,7 @@ def mean_colour(plain: Colour, use: TextureUse | None) -> Colour:
     if use is None:
         return plain
     texture = use.texture
-    mean = texture.texels.reshape(-1, 4).mean(axis=0) * texture.scale + texture.bias
+    mean = texture.texels.mean() * texture.scale + texture.bias
     r, g, b = np.clip(mean[:3], 0.0, 1.0).tolist()
     return r, g, b
 
@@ -27,7 +27,7 @@ def mean_number(plain: float, use: TextureUse | None) -> float:
     if use is None:
         return plain
     texture, k = use.texture, use.channel
-    return float(texture.texels[..., k].mean() * texture.scale[k] + texture.bias[k])
+    return float(texture.texels.mean()[k] * texture.scale[k] + texture.bias[k])
 
 
 def is_costly(surface: Surface) -> bool:

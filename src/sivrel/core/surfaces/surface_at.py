@@ -18,6 +18,7 @@ from ..scene.arrays import (
     CUT_OUT,
     EMISSION,
     EMISSION_MAP,
+    FINENESS,
     IOR,
     METALLIC,
     METALLIC_MAP,
@@ -30,13 +31,19 @@ from ..scene.arrays import (
     SEE_THROUGH,
     SPECULAR_COLOUR,
     SPECULAR_MAP,
+    TEXTURED,
     THRESHOLD,
 )
-from ..scene.textures import look_up, look_up_colour
+from ..scene.textures import FINEST, look_up, look_up_colour
 from ..scene.triangles import corners_of, position_at, row_of, smooth_normal_at, surface_row_at, uv_at
 from ..vector import add, cross, dot, normalize, row3, scale, subtract
 from .glass import pane_reflects
 from .preview import Look
+
+WIDE = 0.1
+"""Width in radians of the ray that leaves a matte surface, one of many."""
+AS_CODED = 0.01
+"""Variance of slopes up to which a normal may be short only because of its 8 bits."""
 
 
 class SurfacePoint(NamedTuple):
@@ -53,19 +60,30 @@ class SurfacePoint(NamedTuple):
 
 
 @kernel
-def _number(scene, row, value, use, u, v):
+def _number(scene, row, value, use, u, v, size):
     texture = int(scene.surfaces[row, use])
     if texture < 0:
         return scene.surfaces[row, value]
-    return look_up(scene.textures, scene.texels, texture, int(scene.surfaces[row, use + 1]), u, v)
+    return look_up(scene, texture, int(scene.surfaces[row, use + 1]), u, v, size)
 
 
 @kernel
-def _colour(scene, row, value, use, u, v):
+def _colour(scene, row, value, use, u, v, size):
     texture = int(scene.surfaces[row, use])
     if texture < 0:
         return row3(scene.surfaces, row, value)
-    return look_up_colour(scene.textures, scene.texels, texture, u, v)
+    return look_up_colour(scene, texture, u, v, size)
+
+
+@kernel
+def _size_at(scene, stored, twice_area, width):
+    """Binary logarithm of the width, in texture coordinates, of what is `width` metres wide on a triangle of half of `twice_area` square metres."""
+    uv = scene.uvs
+    s0, t0 = np.float64(uv[stored, 0]), np.float64(uv[stored, 1])
+    s1, t1 = np.float64(uv[stored, 2]) - s0, np.float64(uv[stored, 3]) - t0
+    s2, t2 = np.float64(uv[stored, 4]) - s0, np.float64(uv[stored, 5]) - t0
+    share = abs(s1 * t2 - s2 * t1) / twice_area * width * width
+    return 0.5 * math.log2(share) if share > 0.0 else FINEST
 
 
 @kernel
@@ -76,7 +94,7 @@ def opacity_at(scene, triangle, b1, b2):
     if scene.surfaces[row, OPACITY_MAP] < 0.0 and scene.surfaces[row, OPACITY] >= 1.0:
         return 1.0
     u, v = uv_at(scene, stored, b1, b2)
-    opacity = _number(scene, row, OPACITY, OPACITY_MAP, u, v)
+    opacity = _number(scene, row, OPACITY, OPACITY_MAP, u, v, FINEST)
     threshold = scene.surfaces[row, THRESHOLD]
     if threshold > 0.0:
         return 1.0 if opacity >= threshold else 0.0
@@ -108,16 +126,18 @@ def emission_at(scene, triangle, b1, b2):
     _, stored = row_of(scene, triangle)
     row = scene.surface_of[stored]
     u, v = uv_at(scene, stored, b1, b2)
-    return _colour(scene, row, EMISSION, EMISSION_MAP, u, v)
+    return _colour(scene, row, EMISSION, EMISSION_MAP, u, v, FINEST)
 
 
 @kernel
-def surface_at(scene, triangle, b1, b2, d):
-    """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`."""
+def surface_at(scene, triangle, b1, b2, d, width):
+    """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`. width: of the ray there, in metres, over which textures
+    are averaged (0: not at all); what is emitted is not, so that lights are found alike in all ways."""
     placement, stored = row_of(scene, triangle)
     position = position_at(scene, placement, stored, b1, b2)
     v0, v1, v2 = corners_of(scene, triangle)
-    geometric = normalize(cross(subtract(v1, v0), subtract(v2, v0)))
+    across = cross(subtract(v1, v0), subtract(v2, v0))
+    geometric = normalize(across)
     front = dot(geometric, d) < 0.0
     if not front:
         geometric = scale(geometric, -1.0)
@@ -126,37 +146,44 @@ def surface_at(scene, triangle, b1, b2, d):
         normal = scale(normal, -1.0)
     row = scene.surface_of[stored]
     s, t = uv_at(scene, stored, b1, b2)
+    size, spread = FINEST, 0.0
+    if width > 0.0 and scene.surfaces[row, TEXTURED] > 0.0:
+        size = _size_at(scene, stored, math.sqrt(dot(across, across)), width)
     if scene.surfaces[row, NORMAL_MAP] >= 0.0:
-        normal = _mapped_normal(scene, row, triangle, stored, normal, front, s, t)
+        normal, spread = _mapped_normal(scene, row, triangle, stored, normal, front, s, t, size)
     if dot(normal, d) > -1e-4:
         # A normal that faces away from the viewer can't be shaded: use the geometric one.
         normal = geometric
     emission = (0.0, 0.0, 0.0)
     if front or scene.surfaces[row, BOTH_SIDES] > 0.0:
-        emission = _colour(scene, row, EMISSION, EMISSION_MAP, s, t)
-    coat = _number(scene, row, COAT, COAT_MAP, s, t)
+        emission = _colour(scene, row, EMISSION, EMISSION_MAP, s, t, FINEST)
+    coat = _number(scene, row, COAT, COAT_MAP, s, t, size)
     by_specular = scene.surfaces[row, BY_SPECULAR] > 0.0
     look = Look(
-        _colour(scene, row, BASE, BASE_MAP, s, t),
-        min(max(_number(scene, row, ROUGHNESS, ROUGHNESS_MAP, s, t), 0.0), 1.0),
-        min(max(_number(scene, row, METALLIC, METALLIC_MAP, s, t), 0.0), 1.0),
+        _colour(scene, row, BASE, BASE_MAP, s, t, size),
+        _widened(min(max(_number(scene, row, ROUGHNESS, ROUGHNESS_MAP, s, t, size), 0.0), 1.0), spread),
+        min(max(_number(scene, row, METALLIC, METALLIC_MAP, s, t, size), 0.0), 1.0),
         scene.surfaces[row, IOR],
         by_specular,
-        _colour(scene, row, SPECULAR_COLOUR, SPECULAR_MAP, s, t) if by_specular else (0.0, 0.0, 0.0),
+        _colour(scene, row, SPECULAR_COLOUR, SPECULAR_MAP, s, t, size) if by_specular else (0.0, 0.0, 0.0),
         coat,
-        _number(scene, row, COAT_ROUGHNESS, COAT_ROUGHNESS_MAP, s, t) if coat > 0.0 else 0.0,
+        _widened(_number(scene, row, COAT_ROUGHNESS, COAT_ROUGHNESS_MAP, s, t, size), spread) if coat > 0.0 else 0.0,
     )
     return SurfacePoint(position, geometric, normal, front, np.int64(row), look, emission)
 
 
 @called_kernel
-def _mapped_normal(scene, row, triangle, stored, normal, front, s, t):
+def _mapped_normal(scene, row, triangle, stored, normal, front, s, t, size):
     """`normal` modified by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
-    (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels)."""
+    (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels). And the variance of the slopes that were averaged,
+    by how much shorter their mean is than 1 (Toksvig 2005, "Mipmapping Normal Maps")."""
     texture = int(scene.surfaces[row, NORMAL_MAP])
-    x = look_up(scene.textures, scene.texels, texture, 0, s, t)
-    y = look_up(scene.textures, scene.texels, texture, 1, s, t)
-    z = look_up(scene.textures, scene.texels, texture, 2, s, t)
+    x = look_up(scene, texture, 0, s, t, size)
+    y = look_up(scene, texture, 1, s, t, size)
+    z = look_up(scene, texture, 2, s, t, size)
+    length, spread = math.sqrt(x * x + y * y + z * z), 0.0
+    if size + scene.pictures.rows[texture, FINENESS] > 0.0 and length > 0.0:
+        spread = max(0.0, (1.0 - length) / length - AS_CODED)
     v0, v1, v2 = corners_of(scene, triangle)
     uv = scene.uvs
     s0, t0 = np.float64(uv[stored, 0]), np.float64(uv[stored, 1])
@@ -164,14 +191,20 @@ def _mapped_normal(scene, row, triangle, stored, normal, front, s, t):
     s2, t2 = np.float64(uv[stored, 4]) - s0, np.float64(uv[stored, 5]) - t0
     turn = s1 * t2 - s2 * t1
     if turn == 0.0:
-        return normal
+        return normal, 0.0
     e1, e2 = subtract(v1, v0), subtract(v2, v0)
     along = scale(subtract(scale(e1, t2), scale(e2, t1)), 1.0 / turn)
     along = normalize(subtract(along, scale(normal, dot(along, normal))))
     # The second axis is the direction of growing t; the normal is flipped to the viewer, the map is not.
     across = cross(normal, along) if front else cross(along, normal)
     across = across if turn > 0.0 else scale(across, -1.0)
-    return normalize(add(add(scale(along, x), scale(across, y)), scale(normal, z)))
+    return normalize(add(add(scale(along, x), scale(across, y)), scale(normal, z))), spread
+
+
+@kernel
+def _widened(roughness, spread):
+    """Roughness with that of averaged bumps: a lobe of width alpha = roughness² has slopes of variance alpha² / 2."""
+    return roughness if spread <= 0.0 else min(1.0, math.sqrt(math.sqrt(roughness**4 + 2.0 * spread)))
 
 
 @kernel

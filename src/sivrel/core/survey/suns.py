@@ -22,7 +22,7 @@ def check(look: Look) -> list[SceneFinding]:
     for dome in lights:
         if dome.kind != "dome" or dome.picture is None:
             continue
-        bright = brightest(dome.picture.texels, dome.picture.scale)
+        bright = brightest(dome.picture.image.linear(), dome.picture.scale)
         if bright is None:
             continue
         c, s = np.cos(np.radians(dome.rotation)), np.sin(np.radians(dome.rotation))
