@@ -275,3 +275,23 @@ class Copies(unittest.TestCase):
         lamps = [replace(mesh(np.array(one) + (shift, 0.0, 0.0), 1), name="lamp", aimed=True) for shift in (0.0, 0.5)]
         film = render(Scene("s", [floor(), *lamps], [lambert(1.0), lambert(0.0, (1.0,) * 3)]), looking_down(0.5, half_width=1e-6), sampling__max=64)
         assert_agrees(self, film, sum(lit_by_facing(lamp.vertices.astype(float)) for lamp in lamps), largest_error=1e-3)
+
+
+class Lines(UsdTest):
+    def lamp(self, attributes: str) -> Light:
+        return self.read(square() + f'def CylinderLight "L" {{ {attributes} }}').lights[0]
+
+    def test_a_line_lights_like_its_cylinder_from_afar(self):
+        size = "float inputs:radius = 0.3\n float inputs:length = 2\n float inputs:intensity = 5"
+        line, thick = (self.lamp(f"{size}\n bool treatAsLine = {value}") for value in (1, 0))
+        self.assertFalse(line.seen_by_camera)
+        self.assertAlmostEqual(emitted(line)[0] * line.radius, 5.0 * 0.3, places=5)
+        normalized = [self.lamp(f"{size}\n bool inputs:normalize = 1\n bool treatAsLine = {value}") for value in (1, 0)]
+        powers = [emitted(one)[0] * area(one) for one in normalized]
+        self.assertAlmostEqual(powers[0], powers[1], places=5)
+        # Irradiance below the middle of a line at height h: the integral of 2 r L h² / (x² + h²)² along it.
+        h, half = 1.5, thick.length / 2.0
+        expected = 2.0 * 0.3 * 5.0 * (half / (half**2 + h**2) + np.arctan(half / h) / h)
+        line.position = (0.0, 0.0, h)
+        mean, error = light(floor_under(line))
+        self.assertLess(abs(mean[0] * np.pi - expected), 3.0 * error[0] * np.pi + 2e-3 * expected)

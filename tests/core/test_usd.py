@@ -232,7 +232,7 @@ class Surfaces(UsdTest):
         self.assertEqual((texture.texels.grid, texture.wrap), ((2, 2), ("black", "black")))
         arrays = pack_scene(scene)
         for number, (u, v) in {1001: (0.5, 0.5), 1002: (1.5, 0.4), 1011: (0.3, 1.6), None: (1.5, 1.5)}.items():
-            expected = (0.0,) * 3 if number is None else 0.5 * np.array(colours[number]) / 255.0  # the scale is a half
+            expected = (0.0,) * 3 if number is None else np.array(colours[number]) / 255.0 * (0.5, 1.0, 1.0)  # the scale of the node
             np.testing.assert_allclose(look_up_colour(arrays, 0, u, v, FINEST), expected, atol=1e-6)
         # Nothing outside the folder is opened, and none found is said.
         self.assertIsNone(self.material(inputs, "./none.<UDIM>.png").surfaces[0].base_color_map)

@@ -4,6 +4,7 @@ Every layer is checked before the stage is composed, and the layers in use are c
 (expressions, clips, search paths of the environment) is refused and never opened.
 """
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -43,8 +44,10 @@ def open_stage(path: Path, confine_to: Path | None = None) -> Usd.Stage:
         _check_layers(path, confine_to)
     try:
         stage = Usd.Stage.Open(str(path))
-    except Tf.ErrorException:
-        raise InputError(f"{path.name} is not a USD file, or it is damaged.") from None
+    except Tf.ErrorException as error:
+        found = re.search(r":(\d+):\d+: Expected (.{1,60}?) at '", str(error))  # of a text file, as OpenUSD's parser says it
+        where = f" at line {found[1]}, where {found[2]} was expected" if found else ""
+        raise InputError(f"{path.name} is not a USD file, or it is damaged{where}.") from None
     if confine_to is not None:
         for layer in stage.GetUsedLayers():
             if not layer.anonymous and not is_within(layer.identifier, confine_to):

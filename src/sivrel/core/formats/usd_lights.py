@@ -27,10 +27,12 @@ NOT_READ: dict[str, tuple[str, tuple[float, ...] | float]] = {
     "inputs:shadow:color": ("the colour of its shadows", (0.0, 0.0, 0.0)),
     "inputs:shadow:distance": ("the distance at which its shadows end", -1.0),
     "inputs:shadow:falloff": ("the distance over which its shadows fade", -1.0),
-    "treatAsLine": ("that it represents a line", 0.0),
     "inputs:shadow:falloffGamma": ("how its shadows fade", 1.0),
 }
 """Attributes that are left out, with their names in words and the value that has no effect."""
+
+LINE = 5e-4
+"""Radius of a line (`treatAsLine`) in its lengths."""
 
 
 class LightReader:
@@ -133,6 +135,11 @@ class LightReader:
             light.radius = self._value(prim, "inputs:radius", 0.5) * float(scales[1:].mean())
             light.length = self._value(prim, "inputs:length", 1.0) * float(scales[0])
             light.frame = turned_frame(axes)
+            if prim.GetAttribute("treatAsLine").Get(self.time) and light.length > 0.0:
+                thin = light.length * LINE
+                if not light.normalize:
+                    light.intensity *= light.radius / thin
+                light.radius, light.seen_by_camera = thin, False
             round_ = np.maximum([scales[0], scales[1:].mean(), scales[1:].mean()], 1e-30)
             light.stretch = _stretch(axes / round_ @ light.frame)
             return light.radius > 0.0 and light.length > 0.0 and np.linalg.det(axes) != 0.0
