@@ -25,8 +25,10 @@ from sivrel.core.render.frame import Frame, assemble, render_tiles
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Shaping, Surface, Texture, TextureUse
+from sivrel.core.scene.placed_mesh import PlacedMesh
 from sivrel.core.scene.texels import texels_of
 from sivrel.demo.shots import find_shot
+from tests.core.test_instances import sphere
 from tests.rooms import ball, box, looking_at, made
 
 ROOT = Path(__file__).parents[2]
@@ -74,6 +76,34 @@ class Obj(InAFolder):
         notes = " ".join(scene.notes)
         for words in ("1 lines “l”", "map_bump", "Tf", "no unit"):
             self.assertIn(words, notes)
+
+    def test_copies_that_are_written_out_share_their_shape(self):
+        ball = sphere(12, 1.0)
+        turn = np.array([[0.36, 0.48, -0.8], [-0.8, 0.6, 0.0], [0.48, 0.64, 0.6]])
+        sheared = np.array([[2.0, 0.3, 0.0], [0.0, 0.5, 0.0], [0.0, 0.0, 1.0]])
+        places = {
+            "First": np.eye(3), "Turned": turn, "Sheared": turn @ sheared, "Mirrored": np.diag([1.0, 1.0, -1.0]), "Dented": np.eye(3),
+            "Flat": np.diag([1.0, 1.0, 0.0]),
+        }  # fmt: skip
+        lines, count = [], 0
+        for k, (name, matrix) in enumerate(places.items()):
+            lines.append(f"o {name}")
+            for face in ball:
+                points = np.array(face) @ matrix.T + (3.0 * k, 1.0, 0.0)
+                if name == "Dented" and face is ball[100]:
+                    points[0] += 0.01
+                lines += [f"v {x:.6f} {y:.6f} {z:.6f}" for x, y, z in points]
+                lines.append("f " + " ".join(str(count + j + 1) for j in range(len(face))))
+                count += len(face)
+        (self.folder / "balls.obj").write_text("\n".join(lines))
+        scene = read_scene(self.folder / "balls.obj")
+        meshes = {mesh.name.strip("/"): mesh for mesh in scene.meshes}
+        self.assertEqual({name for name, mesh in meshes.items() if isinstance(mesh, PlacedMesh)}, {"First", "Turned", "Sheared"})
+        self.assertIs(meshes["Turned"].shape, meshes["Sheared"].shape)
+        for k, (name, matrix) in enumerate(places.items()):
+            corner = np.array(ball[0]) @ matrix.T + (3.0 * k, 1.0, 0.0)
+            np.testing.assert_allclose(meshes[name].vertices[0], corner[:3], atol=1e-5, err_msg=name)
+            self.assertEqual(meshes[name].count, meshes["First"].count)
 
     def test_files_are_not_read_outside_its_folder(self):
         inside = self.folder / "in"

@@ -17,6 +17,7 @@ from .asset_resolver import AssetResolver
 from .faces import triangulate
 from .framing import framing_camera
 from .image import read_texels
+from .repeats import share_repeated
 
 MOST_LINES = 20_000_000
 MAPS = {
@@ -42,6 +43,7 @@ def read_obj(path: Path, *, confine_to: Path | None = None, frame: float | None 
     _Reader(path.name, beside.main(), beside, scene).read()
     if not scene.triangle_count():
         raise InputError(f"{scene.name} has nothing to render; give it at least one face.")
+    share_repeated(scene)
     low, high = scene.bounds()
     scene.cameras.append(framing_camera(low, high))
     scene.notes.append("An OBJ file has no unit, no lights and no camera: metres are assumed, a camera that frames it is added, but no light.")
