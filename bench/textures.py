@@ -66,18 +66,21 @@ def write_walls(folder: Path, size: int) -> Path:
 
 def textures() -> str:
     """Every size in processes of its own, with compiled kernels and an empty cache of textures at first."""
-    lines = []
+    lines, works = [], []
     with tempfile.TemporaryDirectory() as folder:
         for size in SIZES:
             path, cache = write_walls(Path(folder), size), Path(folder) / "cache"
             for which in ("first", "again"):
                 found = _measured(path, cache)
+                if which == "first":
+                    works.append(found["read"])
                 held = f"{found['stored'] / 2**30:.2f} GB stored, {found['resident'] / 2**20:.0f} MB of them in memory"
                 lines.append(
                     f"{COUNT} x {size}², {which}: read in {found['read']:.1f} s of work, drawn in {found['drawn']:.1f} s, "
                     f"{found['megabytes']:.0f} MB; {held}"
                 )
-    return "\n".join(lines)
+    power = np.polyfit(np.log(SIZES), np.log(works), 1)[0] / 2.0
+    return "\n".join([*lines, f"the first reading grows with the {power:.2f}th power of the texels"])
 
 
 def _measured(path: Path, cache: Path) -> dict[str, float]:

@@ -124,6 +124,8 @@ class StoredFinding(StoreTest):
         self.assertEqual(recipes.default(self.db), STARTING[FIRST].recipe())
         recipes.set_default(self.db, number)
         self.assertEqual(recipes.default(self.db), first)
+        self.assertEqual(recipes.default(self.db, lights=48), first)
+        self.assertEqual(recipes.default(self.db, lights=49), with_values(first, {"lights.seen": "chosen"}))
         recipes.remove(self.db, number)
         self.assertEqual(recipes.default(self.db), STARTING[FIRST].recipe())
 

@@ -84,6 +84,13 @@ class MetersTest(unittest.TestCase):
         )
         self.assertEqual(self.said(geometry={**cost, "placements": 0, "from_cages": 0}), [])
 
+    def test_large_textures_are_said_with_what_they_hold(self):
+        self.assertEqual(
+            self.said(textures={"count": 16, "bytes": 6 << 30, "resident": 27 << 20}),
+            ["Textures: 16 large ones, 6.0 GB in all levels, 27 MB of them in memory at the end."],
+        )
+        self.assertEqual(self.said(textures=None), [])
+
     def test_each_cost_is_a_sentence_with_its_share(self):
         recipe = with_values(Recipe(), {"limits.indirect_clamp": 10.0, "limits.diffuse_bounces": 1})
         (clamped,) = self.said(recipe, clamped=0.034, clamped_most=("/Room/Wall", 0.6))

@@ -32,8 +32,11 @@ def render(shot: str, output: str, given: Given, threads: int, time_limit: float
     opened = given.open(shot, view)
     for note in opened.notes:
         say(note)
+    from ..core.render.starting import MANY_LIGHTS
     from ..shot import warm_up
 
+    if len(opened.scene.lights) > MANY_LIGHTS and settings.lights.seen == "all":
+        say(f"Every point aims at all {len(opened.scene.lights)} lights; lights.seen=chosen takes far less time.")
     report = Reporter()
     warm_up(report, settings, view["edits"], everything=False)
     made = opened.render(settings, seconds=time_limit, threads=threads, progress=report, **view)

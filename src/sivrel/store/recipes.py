@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ..core.errors import InputError
 from ..core.render.recipe import Recipe, from_json, to_json
-from ..core.render.starting import FIRST, STARTING
+from ..core.render.starting import FIRST, STARTING, for_lights
 from .database import transaction
 from .shots import now
 
@@ -109,7 +109,7 @@ def set_default(db: sqlite3.Connection, number: int | None) -> None:
     db.execute("UPDATE named_recipes SET is_default = (id = ?)", (number or 0,))
 
 
-def default(db: sqlite3.Connection) -> Recipe:
-    """The recipe that a shot without proofs starts with."""
+def default(db: sqlite3.Connection, lights: int = 0) -> Recipe:
+    """The recipe that a shot without proofs, with so many lights, starts with."""
     row = db.execute(f"{_SELECT} WHERE is_default").fetchone()
-    return _named(row).recipe if row else STARTING[FIRST].recipe()
+    return for_lights(_named(row).recipe if row else STARTING[FIRST].recipe(), lights)

@@ -51,7 +51,7 @@ def ask_worker(kind: str, shot: shots.Shot, body: dict[str, Any]) -> Response:
     """Add a request about a shot, with the form's edits and the recipe and camera of its proof; the answer comes at /questions/N.json."""
     scene_or_refuse(shot)
     proof, edits = proof_of_form(shot), edits_of(request.form.get("edits", ""))
-    recipe = proof.recipe if proof else recipes.default(db())
+    recipe = proof.recipe if proof else recipes.default(db(), len(shot.lights))
     camera = request.form.get("camera") or (proof.camera if proof else shot.cameras[0]["name"])
     asked = {"recipe": to_json(recipe), "edits": edits_to_json(edits), "camera": camera, **body}
     return jsonify(question=requests.ask(db(), kind, shot.id, asked))

@@ -46,7 +46,7 @@ from ..shadows.traced import stops
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.preview import BASE, Look, is_rough
-from ..surfaces.surface_at import WIDE, offset_point, surface_at
+from ..surfaces.surface_at import FROM_LIGHT, WIDE, offset_point, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, luminance, multiply, row3, scale, to_world
@@ -169,7 +169,7 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                 lit = int(scene.lights[light, LIT])
                 if not is_linked(scene, row, lit):
                     break  # a light that is not linked to this object makes no bounce from it
-            point = surface_at(scene, hit, b1, b2, d, WIDE * distance if scattered > 0 else 0.0)
+            point = surface_at(scene, hit, b1, b2, d, (WIDE if scattered > 0 else FROM_LIGHT) * distance)
             glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0, False)
             if not glass and luminance(shading.scattering.diffuse) > 0.0:
                 if mode in (EVERYTHING, VERTICES) or kind_here != DIRECT:

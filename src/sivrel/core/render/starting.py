@@ -19,6 +19,15 @@ class Starting(NamedTuple):
         return with_values(Recipe(), self.values)
 
 
+MANY_LIGHTS = 48
+"""Lights from which some are chosen at each point: aiming at all of them takes time in proportion."""
+
+
+def for_lights(recipe: Recipe, lights: int) -> Recipe:
+    """A recipe to start with in a scene with so many lights."""
+    return with_values(recipe, {"lights.seen": "chosen"}) if lights > MANY_LIGHTS else recipe
+
+
 STARTING = {
     "mood-draft": Starting(
         "Quick mood draft",

@@ -42,6 +42,8 @@ from .preview import Look
 
 WIDE = 0.1
 """Width in radians of the ray that leaves a matte surface, one of many."""
+FROM_LIGHT = 0.01
+"""The same of a photon on its way from the light."""
 AS_CODED = 0.01
 """Variance of slopes up to which a normal may be short only because of its 8 bits."""
 

@@ -85,7 +85,7 @@ def questions() -> list[tuple[str, str, list[tuple[str, SettingInfo, Markup, str
 
 
 def _recipe_values(shot: shots.Shot, proof: proofs.Proof | None) -> dict[str, Any]:
-    recipe = proof.recipe if proof else recipes.default(db())
+    recipe = proof.recipe if proof else recipes.default(db(), len(shot.lights))
     frame = proof.frame if proof else Frame()
     form = {
         **form_values(recipe),

@@ -109,7 +109,7 @@ def prove(slug: str) -> ResponseReturnValue:
     edits, camera = edits_of(request.form.get("edits", "")), request.form.get("camera") or shot.cameras[0]["name"]
     if camera not in cameras_of(shot) and camera not in edits.cameras:
         raise InputError(f"There is no camera “{camera}” in this shot; choose one of: {', '.join(cameras_of(shot))}.")
-    recipe, frame = (parent.recipe, parent.frame) if parent else (recipes.default(db()), Frame())
+    recipe, frame = (parent.recipe, parent.frame) if parent else (recipes.default(db(), len(shot.lights)), Frame())
     with transaction(db()):
         number = jobs.add_proof(db(), shot.id, parent.id if parent else None, recipe, camera, frame, edits=edits)
     return redirect(url_for("bench.page", slug=slug, proof=number))
