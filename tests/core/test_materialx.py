@@ -8,6 +8,7 @@ import numpy as np
 from PIL import Image
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade
 
+from sivrel.core.errors import InputError
 from sivrel.core.formats.scenes import read_scene
 
 KINDS = Sdf.ValueTypeNames
@@ -15,7 +16,9 @@ STANDARD, OPEN_PBR = "ND_standard_surface_surfaceshader", "ND_open_pbr_surface_s
 BOX = [0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3]
 
 
-class MaterialX(unittest.TestCase):
+class BoundBox(unittest.TestCase):
+    """A stage with a box that has a material."""
+
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
@@ -31,6 +34,14 @@ class MaterialX(unittest.TestCase):
         self.material = UsdShade.Material.Define(self.stage, "/Looks/Thing")
         UsdShade.MaterialBindingAPI.Apply(box.GetPrim()).Bind(self.material)
 
+    def read(self):
+        self.stage.GetRootLayer().Save()
+        scene = read_scene(self.folder / "s.usda")
+        surface = scene.surfaces[int(scene.meshes[0].surfaces[0])]
+        return surface, [note for note in scene.notes if "light" not in note and "camera" not in note]
+
+
+class MaterialX(BoundBox):
     def shader(self, kind: str, **values) -> UsdShade.Shader:
         made = self.node("Surface", kind, **values)
         self.material.CreateSurfaceOutput("mtlx").ConnectToSource(made.ConnectableAPI(), "out")
@@ -53,12 +64,6 @@ class MaterialX(unittest.TestCase):
                     value if np.isscalar(value) else Gf.Vec2f(*value) if len(value) == 2 else Gf.Vec3f(*value)
                 )
         return made
-
-    def read(self):
-        self.stage.GetRootLayer().Save()
-        scene = read_scene(self.folder / "s.usda")
-        surface = scene.surfaces[int(scene.meshes[0].surfaces[0])]
-        return surface, [note for note in scene.notes if "light" not in note and "camera" not in note]
 
     def test_defaults_are_those_of_each_model(self) -> None:
         for kind, roughness in ((STANDARD, 0.2), (OPEN_PBR, 0.3)):
@@ -137,6 +142,98 @@ class MaterialX(unittest.TestCase):
         np.testing.assert_allclose(surface.base_color, 0.8, rtol=1e-6)
         self.assertTrue(any("ND_noise2d_color3" in note for note in notes))
         self.assertTrue(any("lost.png" in note for note in notes))
+
+
+WOOD = """<?xml version="1.0"?>
+<materialx version="1.38" colorspace="lin_rec709" fileprefix="maps/">
+  <nodegraph name="NG_wood">
+    <input name="strength" type="float" value="0.5" />
+    <tiledimage name="grain" type="color3">
+      <input name="file" type="filename" value="grain.png" colorspace="srgb_texture" />
+      <input name="uvtiling" type="vector2" value="2, 3" />
+    </tiledimage>
+    <multiply name="darker" type="color3">
+      <input name="in1" type="color3" nodename="grain" />
+      <input name="in2" type="float" interfacename="strength" />
+    </multiply>
+    <output name="out" type="color3" nodename="darker" />
+  </nodegraph>
+  <standard_surface name="SR_wood" type="surfaceshader">
+    <input name="base" type="float" value="0.5" />
+    <input name="base_color" type="color3" nodegraph="NG_wood" output="out" />
+    <input name="specular_roughness" type="float" value="0.35" />
+    <input name="sheen" type="float" value="0.3" />
+  </standard_surface>
+  <surfacematerial name="Wood" type="material">
+    <input name="surfaceshader" type="surfaceshader" nodename="SR_wood" />
+  </surfacematerial>
+  <open_pbr_surface name="SR_paint" type="surfaceshader">
+    <input name="base_color" type="color3" value="0.5, 0.25, 1.0" colorspace="srgb_texture" />
+    <input name="coat_weight" type="float" value="0.8" />
+  </open_pbr_surface>
+  <surfacematerial name="Paint" type="material">
+    <input name="surfaceshader" type="surfaceshader" nodename="SR_paint" />
+  </surfacematerial>
+</materialx>
+"""
+
+
+class Documents(BoundBox):
+    """The same surfaces from documents of their own, to which the file refers."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.stage.RemovePrim("/Looks")
+        (self.folder / "maps").mkdir()
+        Image.fromarray(np.full((2, 2, 3), 188, np.uint8)).save(self.folder / "maps" / "grain.png")
+        (self.folder / "looks.mtlx").write_text(WOOD)
+
+    def refer(self, inner: str, bound: str, at: str = "/Looks"):
+        self.stage.DefinePrim(at).GetReferences().SetReferences([Sdf.Reference("./looks.mtlx", inner)])
+        box = UsdShade.MaterialBindingAPI(self.stage.GetPrimAtPath("/Box"))
+        box.GetDirectBindingRel().SetTargets([Sdf.Path(bound)])
+        return self.read()
+
+    def test_materials_of_a_document_are_where_the_file_expects_them(self) -> None:
+        for inner, bound in (
+            ("/MaterialX/Materials", "/Looks/Wood"),
+            ("/MaterialX", "/Looks/Materials/Wood"),
+            ("/MaterialX/Materials/Wood", "/Looks"),
+        ):
+            self.stage.RemovePrim("/Looks")
+            surface, notes = self.refer(inner, bound)
+            linear = ((188 / 255 + 0.055) / 1.055) ** 2.4
+            use = surface.base_color_map
+            np.testing.assert_allclose(use.texture.image.linear()[0, 0, :3] * use.texture.scale[:3], 0.25 * linear, rtol=1e-3, err_msg=inner)
+            np.testing.assert_allclose(use.texture.transform, [[2, 0, 0], [0, 3, 0]])
+            self.assertAlmostEqual(surface.roughness, 0.35, places=6)
+            self.assertEqual([note for note in notes if "sheen" not in note], [])
+            self.assertTrue(any("sheen" in note for note in notes))
+
+    def test_colours_are_of_the_documents_space(self) -> None:
+        surface, _ = self.refer("/MaterialX/Materials", "/Looks/Paint")
+        np.testing.assert_allclose(surface.base_color, (0.2140, 0.0509, 1.0), atol=1e-3)
+        self.assertAlmostEqual(surface.coat, 0.8, places=6)
+
+    def test_damage_and_what_lies_outside_end_in_a_note(self) -> None:
+        (self.folder / "looks.mtlx").write_text(WOOD[:400])
+        _, notes = self.refer("/MaterialX/Materials", "/Looks/Wood")
+        self.assertTrue(any("looks.mtlx is not a MaterialX document" in note for note in notes), notes)
+        (self.folder / "looks.mtlx").unlink()
+        _, notes = self.refer("/MaterialX/Materials", "/Looks/Wood")
+        self.assertTrue(any("looks.mtlx was not found" in note for note in notes), notes)
+        # An upload can't have a document, or a picture of one, read from elsewhere.
+        (self.folder / "looks.mtlx").write_text(WOOD.replace('fileprefix="maps/"', 'fileprefix="../maps/"'))
+        inside = self.folder / "in"
+        inside.mkdir()
+        (inside / "looks.mtlx").write_text((self.folder / "looks.mtlx").read_text())
+        (inside / "s.usda").write_text((self.folder / "s.usda").read_text())
+        scene = read_scene(inside / "s.usda", confine_to=inside)
+        self.assertIsNone(scene.surfaces[0].base_color_map)
+        self.assertTrue(any("not given with the scene" in note for note in scene.notes), scene.notes)
+        (inside / "s.usda").write_text((self.folder / "s.usda").read_text().replace("./looks.mtlx", "../looks.mtlx"))
+        with self.assertRaisesRegex(InputError, "was not given with it"):
+            read_scene(inside / "s.usda", confine_to=inside)
 
 
 if __name__ == "__main__":

@@ -19,6 +19,7 @@ from .usd_assets import open_stage, refuse_clips
 from .usd_curves import read_curves
 from .usd_lights import LightReader
 from .usd_mesh import MeshError, read_mesh
+from .usd_mtlx_files import compose_documents
 from .usd_surface import SurfaceReader
 
 MOST_TRIANGLES, MOST_INSTANCES = 20_000_000, 500_000
@@ -38,6 +39,7 @@ def read_usd(path: Path, *, confine_to: Path | None = None, frame: float | None 
     if confine_to is not None and frame is not None:
         refuse_clips(stage, path)
     scene = Scene(path.stem, frames=_frames_of(stage))
+    compose_documents(stage, confine_to, scene.notes.append)
     if frame is None and scene.frames is not None:
         frame = scene.frames.first
     _Reader(stage, scene, confine_to, Usd.TimeCode.Default() if frame is None else Usd.TimeCode(frame)).read()

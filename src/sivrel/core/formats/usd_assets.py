@@ -5,10 +5,11 @@ Every layer is checked before the stage is composed, and the layers in use are c
 """
 
 import re
+import sys
 from pathlib import Path
 from typing import Any
 
-from pxr import Ar, Sdf, Tf, Usd
+from pxr import Ar, Sdf, Tf, Usd, UsdUtils
 
 from ..errors import InputError
 
@@ -42,8 +43,12 @@ def open_stage(path: Path, confine_to: Path | None = None) -> Usd.Stage:
     """The stage at `path`. With `confine_to`, no layer outside that folder is opened. Raises InputError."""
     if confine_to is not None:
         _check_layers(path, confine_to)
+    said = UsdUtils.CoalescingDiagnosticDelegate()  # while it lives, warnings come here
     try:
         stage = Usd.Stage.Open(str(path))
+        for warning in said.TakeUncoalescedDiagnostics():
+            if ".mtlx@" not in warning.commentary:  # those are read by usd_mtlx_files
+                print(f"Warning: {warning.commentary}", file=sys.stderr)
     except Tf.ErrorException as error:
         found = re.search(r":(\d+):\d+: Expected (.{1,60}?) at '", str(error))  # of a text file, as OpenUSD's parser says it
         where = f" at line {found[1]}, where {found[2]} was expected" if found else ""
