@@ -78,6 +78,9 @@ class Levels(unittest.TestCase):
 
     def test_grey_and_alpha(self):
         grey = self.arrays(texels_of(np.full((2, 2, 2), (51, 102), np.uint8), RAW))
+        for texels in (texels_of(np.full((2, 2, 2), (51, 102), np.uint8), SRGB), texels_of(np.random.default_rng(4).random((3, 2, 3), np.float32))):
+            for channel in range(4):
+                np.testing.assert_array_equal(texels.plane(channel), texels.linear()[..., channel])
         np.testing.assert_allclose([look_up(grey, 0, c, 0.5, 0.5, FINEST) for c in range(4)], [0.2, 0.2, 0.2, 0.4], atol=1e-6)
         coded = self.arrays(texels_of(np.full((2, 2, 4), (188, 188, 188, 128), np.uint8), SRGB))
         np.testing.assert_allclose(look_up_colour(coded, 0, 0.5, 0.5, FINEST), 0.5029, atol=1e-4)

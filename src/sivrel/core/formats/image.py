@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import InputError
-from ..scene.texels import LINEAR, RAW, SRGB, Texels, texels_of
+from ..scene.texels import LINEAR, RAW, SRGB, Texels, linear_of, texels_of
 from . import hdr, texture_files
 from .hdr import MOST_PIXELS
 
@@ -22,7 +22,7 @@ def read_image(data: bytes, name: str, encoding: str = "auto", most: int = MOST_
     encoding: "sRGB" decodes, "raw" keeps the numbers, "auto" decodes 8-bit colour images (UsdUVTexture, sourceColorSpace); others are names of
     colour spaces, see `colour_spaces`. most: limit on its pixels. Raises InputError, naming the file `name`.
     """
-    return texels_of(*_decoded(data, name, encoding, most), "unnamed", levels=1).linear()
+    return linear_of(*_decoded(data, name, encoding, most))
 
 
 def read_texels(data: bytes, name: str, encoding: str = "auto") -> Texels:
@@ -48,7 +48,7 @@ def _decoded(data: bytes, name: str, encoding: str, most: int) -> tuple[np.ndarr
         return coded, coding if encoding == "auto" or coding == LINEAR else encoding
     from .colour_spaces import to_linear
 
-    linear = texels_of(coded, coding if coding == LINEAR else RAW, "unnamed", levels=1).linear()
+    linear = linear_of(coded, coding if coding == LINEAR else RAW)
     linear[..., :3] = to_linear(linear[..., :3], encoding)
     return linear, LINEAR
 

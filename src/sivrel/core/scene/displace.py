@@ -60,7 +60,7 @@ def looked_up(texture: Texture, channel: int, uvs: np.ndarray) -> np.ndarray:
 
 def _between(texels: Texels, channel: int, st: np.ndarray, wrap: tuple[str, str]) -> np.ndarray:
     """Bilinear values of one channel at coordinates [..., 2] of the image."""
-    values = texels.linear()[..., channel]
+    values = texels.plane(channel)
     height, width = values.shape
     x, y = st[..., 0] * width - 0.5, (1.0 - st[..., 1]) * height - 0.5
     found = np.zeros(x.shape)

@@ -69,22 +69,11 @@ class Texels:
 
     def linear(self, level: int = 0) -> np.ndarray:
         """float32 [rows, columns, 4] of a level, linear."""
-        coded = self.levels[level]
-        alpha = coded.shape[2] in (2, 4)
-        if self.coding == LINEAR:
-            values = coded
-        else:
-            bits = 8 * coded.itemsize
-            values = np.empty(coded.shape, np.float32)
-            colours = coded.shape[2] - alpha
-            values[..., :colours] = table_of(self.coding, bits)[coded[..., :colours]]
-            if alpha:
-                values[..., colours] = table_of(HALF if self.coding == HALF else RAW, bits)[coded[..., colours]]
-        whole = np.ones((*coded.shape[:2], 4), np.float32)
-        whole[..., :3] = values[..., :3] if coded.shape[2] > 2 else values[..., :1]
-        if alpha:
-            whole[..., 3] = values[..., -1]
-        return whole
+        return linear_of(self.levels[level], self.coding)
+
+    def plane(self, channel: int) -> np.ndarray:
+        """float32 [rows, columns] of one of the four channels, linear."""
+        return plane_of(self.levels[0], self.coding, channel)
 
     def mean(self) -> np.ndarray:
         """Mean of the four channels, float64 [4]."""
@@ -120,6 +109,25 @@ class TileSet:
 
     def mean(self) -> np.ndarray:
         return np.mean([tile.mean() for tile in self.tiles.values()], axis=0)
+
+
+def plane_of(coded: np.ndarray, coding: str, channel: int) -> np.ndarray:
+    """float32 [rows, columns], linear: one of four channels of a coded image [rows, columns, 1 to 4 channels]; alpha is 1 where there is none."""
+    channels = coded.shape[2]
+    if channel == 3:
+        if channels in (1, 3):
+            return np.ones(coded.shape[:2], np.float32)
+        coding = RAW if coding == SRGB else coding
+    plane = coded[..., min(channel, channels - 1) if channel == 3 or channels > 2 else 0]
+    return plane if coding == LINEAR else table_of(coding, 8 * coded.itemsize)[plane]
+
+
+def linear_of(coded: np.ndarray, coding: str) -> np.ndarray:
+    """float32 [rows, columns, 4], linear, of a coded image."""
+    whole = np.empty((*coded.shape[:2], 4), np.float32)
+    for channel in range(4):
+        whole[..., channel] = plane_of(coded, coding, channel)
+    return whole
 
 
 def texels_of(coded: np.ndarray, coding: str = LINEAR, digest: str = "", levels: int = 64) -> Texels:
