@@ -37,7 +37,7 @@ from ..scene.arrays import (
     SUN,
     TO_ROUND,
 )
-from ..scene.textures import FINEST, look_up_colour
+from ..scene.textures import look_up_light
 from ..trace.traverse import NO_HIT
 from ..vector import add, cross, dot, frame, multiply, normalize, row3, scale, subtract, to_world
 from .mesh_emitter import sample_mesh
@@ -105,7 +105,7 @@ def pictured(scene, i, a, b):
     picture = int(scene.lights[i, PICTURE])
     if picture < 0 or scene.lights[i, KIND] != RECT:
         return 1.0, 1.0, 1.0
-    return look_up_colour(scene, picture, 0.5 - 0.5 * a, 0.5 + 0.5 * b, FINEST)
+    return look_up_light(scene, picture, 0.5 - 0.5 * a, 0.5 + 0.5 * b)
 
 
 @kernel

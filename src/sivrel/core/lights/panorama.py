@@ -11,7 +11,7 @@ import numpy as np
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import AIM, AXIS_X, AXIS_Y, AXIS_Z, PICTURE, RADIANCE, ROTATION
 from ..scene.model import Texture
-from ..scene.textures import FINEST, look_up_colour
+from ..scene.textures import look_up_light
 from ..vector import LUMINANCE, dot, frame, multiply, row3, to_world
 from .picture import cell_chance, picture_cells, picture_table, sample_cell
 
@@ -57,7 +57,7 @@ def sky_radiance(scene, i, d):
     if panorama < 0:
         return colour
     u, v = _picture_point(scene.lights, i, d)
-    return multiply(colour, look_up_colour(scene, panorama, u, 1.0 - v, FINEST))
+    return multiply(colour, look_up_light(scene, panorama, u, 1.0 - v))
 
 
 @called_kernel

@@ -21,7 +21,6 @@ from ..scene.arrays import (
     IDENTITY,
     LEVEL_STARTS,
     LEVELS,
-    OF_LIGHT,
     SCALE,
     STORED_AS,
     TEXTURE_COLUMNS,
@@ -129,8 +128,8 @@ class LightPictures:
     def add(self, texture: Texture) -> float:
         """Number of a light's picture, which is looked up in full."""
         row, linear = texture_row(texture), texture.image.linear()
-        row[[WIDTH, HEIGHT, CHANNELS, LEVELS]] = linear.shape[1], linear.shape[0], 4, 1
-        row[[STORED_AS, LEVEL_STARTS, BRIGHTEST]] = OF_LIGHT, self._used, texture.image.brightest
+        row[[WIDTH, HEIGHT]] = linear.shape[1], linear.shape[0]
+        row[[LEVEL_STARTS, BRIGHTEST]] = self._used, texture.image.brightest
         self._rows.append(row)
         self._texels.append(linear.reshape(-1))
         self._used += linear.size

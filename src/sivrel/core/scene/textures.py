@@ -9,7 +9,6 @@ from ..kernel import called_kernel, kernel
 from .arrays import (
     ALPHAS,
     AS_BYTE,
-    AS_FLOAT,
     AS_SHORT,
     BIAS,
     BLACK,
@@ -52,53 +51,36 @@ def _wrapped(i, n, mode):
 
 @kernel
 def _texels_at(row, level, s, t):
-    """Four texel numbers in a level round (s, t), -1 where the texture is black, and the weights of the right and the lower ones."""
+    """Columns left and right and rows above and below (s, t) in a level, -1 where the texture is black; the weights of the right column and of the
+    lower row; and the columns of the level."""
     width, height = max(1, int(row[WIDTH]) >> level), max(1, int(row[HEIGHT]) >> level)
-    wrap_s, wrap_t = int(row[WRAP_S]), int(row[WRAP_T])
     x, y = s * width - 0.5, (1.0 - t) * height - 0.5
     if not (abs(x) < 1e9 and abs(y) < 1e9):
-        return (-1, -1, -1, -1), 0.0, 0.0
+        return -1, -1, -1, -1, 0.0, 0.0, width
     i, j = int(math.floor(x)), int(math.floor(y))
+    wrap_s, wrap_t = int(row[WRAP_S]), int(row[WRAP_T])
     left, right = _wrapped(i, width, wrap_s), _wrapped(i + 1, width, wrap_s)
-    top, bottom = _wrapped(j, height, wrap_t), _wrapped(j + 1, height, wrap_t)
-    at = (
-        top * width + left if left >= 0 and top >= 0 else -1,
-        top * width + right if right >= 0 and top >= 0 else -1,
-        bottom * width + left if left >= 0 and bottom >= 0 else -1,
-        bottom * width + right if right >= 0 and bottom >= 0 else -1,
-    )
-    return at, x - i, y - j
+    above, below = _wrapped(j, height, wrap_t), _wrapped(j + 1, height, wrap_t)
+    return left, right, above, below, x - i, y - j, width
 
 
 @kernel
-def _value(scene, row, first, at, channel):
-    """Linear value of one channel of texel number `at` in the level that starts at `first`."""
-    if at < 0:
-        return 0.0
-    channels, stored_as = int(row[CHANNELS]), int(row[STORED_AS])
-    table, of = int(row[COLOURS]), channel
-    if channel == 3:
-        if channels == 1 or channels == 3:
-            return 1.0
-        table, of = int(row[ALPHAS]), channels - 1
-    elif channels < 3:
-        of = 0
-    at = first + at * channels + of
+def _place_of(row, channel):
+    """The channel of the file that holds one of the four channels, -1 where that is 1 everywhere; and where the values of its codes start."""
+    channels = int(row[CHANNELS])
+    if channel < 3:
+        return channel if channels > 2 else 0, int(row[COLOURS])
+    return channels - 1 if channels == 2 or channels == 4 else -1, int(row[ALPHAS])
+
+
+@kernel
+def _value(scene, stored_as, table, at):
+    """Linear value of the number `at` of a texture."""
     if stored_as == AS_BYTE:
         return np.float64(scene.pictures.decoding[table + scene.pictures.bytes[at]])
     if stored_as == AS_SHORT:
         return np.float64(scene.pictures.decoding[table + scene.pictures.shorts[at]])
-    if stored_as == AS_FLOAT:
-        return np.float64(scene.pictures.floats[at])
-    return np.float64(scene.pictures.of_lights[at])
-
-
-@kernel
-def _mixed(scene, row, first, at, wx, wy, channel):
-    """Bilinear mix of one channel."""
-    t00, t10 = _value(scene, row, first, at[0], channel), _value(scene, row, first, at[1], channel)
-    t01, t11 = _value(scene, row, first, at[2], channel), _value(scene, row, first, at[3], channel)
-    return (t00 * (1.0 - wx) + t10 * wx) * (1.0 - wy) + (t01 * (1.0 - wx) + t11 * wx) * wy
+    return np.float64(scene.pictures.floats[at])
 
 
 @kernel
@@ -140,11 +122,18 @@ def look_up(scene, texture, channel, u, v, size):
     if place >= 0:
         row = scene.pictures.rows[place]
         level, share = _levels(row, size)
-        at, wx, wy = _texels_at(row, level, s, t)
-        value = _mixed(scene, row, int(row[LEVEL_STARTS + level]), at, wx, wy, channel)
-        if share > 0.0:
-            at, wx, wy = _texels_at(row, level + 1, s, t)
-            value += share * (_mixed(scene, row, int(row[LEVEL_STARTS + level + 1]), at, wx, wy, channel) - value)
+        of, table = _place_of(row, channel)
+        channels, stored_as = int(row[CHANNELS]), int(row[STORED_AS])
+        # Loops, and not every value written out: this is compiled into many kernels.
+        for step in range(2 if share > 0.0 else 1):
+            left, right, above, below, wx, wy, width = _texels_at(row, level + step, s, t)
+            first, part = int(row[LEVEL_STARTS + level + step]), share if step == 1 else 1.0 - share
+            for corner in range(4):
+                column, line = left if corner % 2 == 0 else right, above if corner < 2 else below
+                if column >= 0 and line >= 0:
+                    weight = part * (1.0 - wx if corner % 2 == 0 else wx) * (1.0 - wy if corner < 2 else wy)
+                    found = 1.0 if of < 0 else _value(scene, stored_as, table, first + (line * width + column) * channels + of)
+                    value += weight * found
     return value * own[SCALE + channel] + own[BIAS + channel]
 
 
@@ -157,14 +146,44 @@ def look_up_colour(scene, texture, u, v, size):
     if place >= 0:
         row = scene.pictures.rows[place]
         level, share = _levels(row, size)
+        channels, stored_as, table = int(row[CHANNELS]), int(row[STORED_AS]), int(row[COLOURS])
+        green = 1 if channels > 2 else 0
         for step in range(2 if share > 0.0 else 1):
-            at, wx, wy = _texels_at(row, level + step, s, t)
-            first, weight = int(row[LEVEL_STARTS + level + step]), share if step == 1 else 1.0 - share
-            r += weight * _mixed(scene, row, first, at, wx, wy, 0)
-            g += weight * _mixed(scene, row, first, at, wx, wy, 1)
-            b += weight * _mixed(scene, row, first, at, wx, wy, 2)
+            left, right, above, below, wx, wy, width = _texels_at(row, level + step, s, t)
+            first, part = int(row[LEVEL_STARTS + level + step]), share if step == 1 else 1.0 - share
+            for corner in range(4):
+                column, line = left if corner % 2 == 0 else right, above if corner < 2 else below
+                if column >= 0 and line >= 0:
+                    weight = part * (1.0 - wx if corner % 2 == 0 else wx) * (1.0 - wy if corner < 2 else wy)
+                    at = first + (line * width + column) * channels
+                    r += weight * _value(scene, stored_as, table, at)
+                    g += weight * _value(scene, stored_as, table, at + green)
+                    b += weight * _value(scene, stored_as, table, at + 2 * green)
     return (
         max(0.0, r * own[SCALE] + own[BIAS]),
         max(0.0, g * own[SCALE + 1] + own[BIAS + 1]),
         max(0.0, b * own[SCALE + 2] + own[BIAS + 2]),
+    )
+
+
+@called_kernel
+def look_up_light(scene, picture, u, v):
+    """Colour of a light's picture, number `picture`, at its coordinates (u, v), none below zero: of four floats a texel, in one level."""
+    row = scene.pictures.rows[picture]
+    s = row[TRANSFORM] * u + row[TRANSFORM + 1] * v + row[TRANSFORM + 2]
+    t = row[TRANSFORM + 3] * u + row[TRANSFORM + 4] * v + row[TRANSFORM + 5]
+    left, right, above, below, wx, wy, width = _texels_at(row, 0, s, t)
+    first, r, g, b = int(row[LEVEL_STARTS]), 0.0, 0.0, 0.0
+    for corner in range(4):
+        column, line = left if corner % 2 == 0 else right, above if corner < 2 else below
+        if column >= 0 and line >= 0:
+            weight = (1.0 - wx if corner % 2 == 0 else wx) * (1.0 - wy if corner < 2 else wy)
+            at = first + (line * width + column) * 4
+            r += weight * np.float64(scene.pictures.of_lights[at])
+            g += weight * np.float64(scene.pictures.of_lights[at + 1])
+            b += weight * np.float64(scene.pictures.of_lights[at + 2])
+    return (
+        max(0.0, r * row[SCALE] + row[BIAS]),
+        max(0.0, g * row[SCALE + 1] + row[BIAS + 1]),
+        max(0.0, b * row[SCALE + 2] + row[BIAS + 2]),
     )
