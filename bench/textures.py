@@ -11,6 +11,8 @@ import numpy as np
 from PIL import Image
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
+from sivrel.core.kernel_cache import kernel_folder
+
 SIZES, COUNT = (1024, 2048, 4096, 8192), 16
 MEASURE = r"""
 import json, re, sys
@@ -84,10 +86,9 @@ def textures() -> str:
 
 
 def _measured(path: Path, cache: Path) -> dict[str, float]:
-    kernels = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "sivrel" / "kernels"
     (cache / "sivrel").mkdir(parents=True, exist_ok=True)
     if not (cache / "sivrel" / "kernels").exists():
-        (cache / "sivrel" / "kernels").symlink_to(kernels)
+        (cache / "sivrel" / "kernels").symlink_to(kernel_folder())
     made = subprocess.run(
         [sys.executable, "-c", MEASURE, str(path)], capture_output=True, text=True, check=True, env={**os.environ, "XDG_CACHE_HOME": str(cache)}
     )

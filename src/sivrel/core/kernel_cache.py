@@ -32,6 +32,7 @@ from numba.core.dispatcher import Dispatcher
 from numba.core.types import Type
 from numba.extending import _Intrinsic
 
+from .user_cache import user_cache
 from .whole_file import whole_file
 
 CORE = Path(__file__).parent
@@ -44,11 +45,10 @@ _folder: Path | None = None
 
 
 def kernel_folder() -> Path:
-    """The folder of compiled kernels: the one that was configured, or the user's own (XDG base directories: $XDG_CACHE_HOME or ~/.cache)."""
+    """The folder of compiled kernels: the one that was configured, or the user's own."""
     if _folder is not None:
         return _folder
-    base = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
-    return Path(base) / "sivrel" / "kernels"
+    return user_cache() / "kernels"
 
 
 def keep_kernels_in(folder: Path | None) -> None:

@@ -6,6 +6,7 @@ import numpy as np
 import PyOpenColorIO as ocio
 
 from ..errors import InputError, did_you_mean
+from ..scene.texels import srgb_to_linear
 
 CONFIGURATION, LINEAR = "ocio://studio-config-latest", "Linear Rec.709 (sRGB)"
 """The configuration, and the name there of the space in which light is found."""
@@ -37,9 +38,13 @@ def encoding_of(name: str, default: str = "auto") -> str:
     return str(space.getName())
 
 
-def to_linear(values: np.ndarray, space: str) -> np.ndarray:
-    """float32 [rows, columns, 3] in the colour space `space`, as linear Rec.709; light that this can't hold is negative, as OpenColorIO gives it."""
-    processor = _configuration().getProcessor(space, LINEAR).getDefaultCPUProcessor()
+def to_linear(values: np.ndarray, encoding: str) -> np.ndarray:
+    """float32 [rows, columns, 3] as linear Rec.709, by the result of `encoding_of`; light that this space cannot hold is negative."""
+    if encoding == "raw":
+        return values
+    if encoding == "sRGB":
+        return srgb_to_linear(values)
+    processor = _configuration().getProcessor(encoding, LINEAR).getDefaultCPUProcessor()
     linear = np.ascontiguousarray(values, np.float32).copy()
     for first in range(0, len(linear), ROWS):
         processor.applyRGB(linear[first : first + ROWS])

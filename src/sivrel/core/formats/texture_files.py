@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from ..scene.texels import Texels
+from ..user_cache import user_cache
 from ..whole_file import whole_file
 
 LARGE = 1 << 22
@@ -28,8 +29,8 @@ MOST_BYTES, MOST_SHARE = 32 << 30, 0.5
 
 
 def folder() -> Path:
-    """The folder of decoded textures (XDG base directories: $XDG_CACHE_HOME or ~/.cache)."""
-    return Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "sivrel" / "textures"
+    """The folder of decoded textures."""
+    return user_cache() / "textures"
 
 
 def key_of(data: bytes, encoding: str) -> str:

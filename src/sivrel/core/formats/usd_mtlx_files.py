@@ -12,7 +12,6 @@ import numpy as np
 from pxr import Gf, Sdf, Usd, UsdShade
 
 from ..errors import InputError
-from ..scene.texels import srgb_to_linear
 from .colour_spaces import encoding_of, to_linear
 from .usd_assets import asset_bytes
 
@@ -130,7 +129,4 @@ def _linear(colour: list[float], space: str) -> list[float]:
         encoding = encoding_of(space, "raw")
     except InputError:
         return colour
-    if encoding == "raw":
-        return colour
-    rgb = np.array([[colour[:3]]], np.float32)
-    return [*(srgb_to_linear(rgb) if encoding == "sRGB" else to_linear(rgb, encoding))[0, 0].tolist(), *colour[3:]]
+    return [*to_linear(np.array([[colour[:3]]], np.float32), encoding)[0, 0].tolist(), *colour[3:]]

@@ -38,6 +38,8 @@ def limit() -> int:
 
 def mapped_parts(memory: np.ndarray) -> list[Part]:
     """The mapped textures in the memory of `Pictures`; none where the system does not say (proc(5), smaps)."""
+    if memory.base is None:  # all of it was copied
+        return []
     first = memory.ctypes.data
     parts: list[Part] = []
     inside = None
@@ -76,7 +78,7 @@ def drop_above(memory: np.ndarray, most: int) -> int:
 
 def texture_meter(pictures: Pictures) -> dict[str, int] | None:
     """Large textures, which are mapped from files: how many, bytes in all their levels, and bytes of these in memory; None without any."""
-    parts = mapped_parts(pictures.bytes) if pictures.bytes.base is not None else []
+    parts = mapped_parts(pictures.bytes)
     return {"count": len(parts), "bytes": sum(p.size for p in parts), "resident": sum(p.resident for p in parts)} if parts else None
 
 
@@ -92,10 +94,9 @@ class TextureLimit:
 
     def __init__(self, memory: np.ndarray) -> None:
         self._memory, self._next = memory, 0.0
-        self.most_resident = 0
 
     def look(self) -> None:
         """Called now and then, by one thread at a time."""
-        if self._memory.base is not None and time.monotonic() >= self._next:
+        if time.monotonic() >= self._next:
             self._next = time.monotonic() + EVERY
-            self.most_resident = max(self.most_resident, drop_above(self._memory, limit()))
+            drop_above(self._memory, limit())
