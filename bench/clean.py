@@ -71,7 +71,7 @@ def _block(name: str, low, high, inside: bool) -> Mesh:
     normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
     normals /= np.linalg.norm(normals, axis=1, keepdims=True)
     flat = np.repeat(normals[:, None], 3, axis=1).astype(np.float32)
-    return Mesh(name, triangles, flat, np.zeros((12, 3, 2), np.float32), np.zeros(12, np.uint32))
+    return Mesh.of(name, triangles, flat, np.zeros((12, 3, 2), np.float32), np.zeros(12, np.uint32))
 
 
 def _undirected(guide):

@@ -40,7 +40,7 @@ d = random.normal(size=(200_000, 3)).astype(np.float32)
 closest_hits(arrays.bvh, o[:10], d[:10], np.float32(0.0), np.float32(1e30))
 _, rays, _ = took(lambda: closest_hits(arrays.bvh, o, d, np.float32(0.0), np.float32(1e30)))
 print(json.dumps({
-    "triangles": scene.triangle_count(), "stored": len(arrays.vertices), "read": read, "clock": read_clock + drawn_clock,
+    "triangles": scene.triangle_count(), "stored": len(arrays.corners), "read": read, "clock": read_clock + drawn_clock,
     "drawn": drawn, "ray": rays / len(o) * 1e6, "megabytes": int(re.search(r"VmHWM:\s+(\d+)", open("/proc/self/status").read())[1]) / 1024,
 }))
 """

@@ -20,7 +20,9 @@ def _floor(half: float = 20.0, z: float = 0.0, surface: int = 0, down: bool = Fa
     order = [(0, 2, 1), (0, 3, 2)] if down else [(0, 1, 2), (0, 2, 3)]
     normal = np.array([0.0, 0.0, -1.0 if down else 1.0], np.float32)
     uvs = np.zeros((2, 3, 2), np.float32)
-    return Mesh(f"plane {z}", corners[np.array(order)], np.broadcast_to(normal, (2, 3, 3)).copy(), uvs, np.full(2, surface, np.uint32), aimed=aimed)
+    return Mesh.of(
+        f"plane {z}", corners[np.array(order)], np.broadcast_to(normal, (2, 3, 3)).copy(), uvs, np.full(2, surface, np.uint32), aimed=aimed
+    )
 
 
 def _lanterns(count: int) -> list[Light]:

@@ -40,7 +40,7 @@ def load() -> str:
             np.savetxt(out, points[:, [0, 2]] / 10.0, "vt %.6f %.6f")
             np.savetxt(out, np.repeat(faces + 1, 2, axis=1), "f %d/%d %d/%d %d/%d")
         v = points[faces].astype(np.float32)
-        mesh = Mesh("/Ground", v, flat_normals(v).astype(np.float32), v[..., [0, 2]], np.zeros(len(v), np.uint32))
+        mesh = Mesh.of("/Ground", v, flat_normals(v).astype(np.float32), v[..., [0, 2]], np.zeros(len(v), np.uint32))
         write_gltf(Scene("ground", [mesh], [Surface()]), folder / "ground.glb")
         for suffix in ("usdc", "usda"):
             stage = Usd.Stage.CreateNew(str(folder / f"ground.{suffix}"))

@@ -47,7 +47,7 @@ def opening() -> str:
 def _prepared(scene: Scene, recipe: Recipe) -> tuple[float, int]:
     begun = work_time()
     ready = prepare(scene, recipe, frame=Frame(64, 36))
-    return work_time() - begun, len(ready.arrays.vertices)
+    return work_time() - begun, len(ready.arrays.corners)
 
 
 def _stage(path: Path) -> Usd.Stage:

@@ -9,6 +9,7 @@ from embreex.mesh_construction import TriangleMesh
 
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.pack.geometry import pack_scene
+from sivrel.core.scene.triangles import stored_corners
 from sivrel.core.trace.bvh import build_bvh
 from sivrel.core.trace.traverse import any_hits, closest_hits
 from sivrel.demo.shots import find_shot
@@ -32,7 +33,7 @@ def rays() -> str:
     directions = rng.normal(size=(RAYS, 3)).astype(np.float32)
     directions /= np.linalg.norm(directions, axis=1, keepdims=True)
     embree = rtcore_scene.EmbreeScene()
-    TriangleMesh(embree, scene.vertices.reshape(-1, 3, 3))
+    TriangleMesh(embree, stored_corners(scene))
     pairs = {
         "closest hit": (
             lambda: closest_hits(scene.bvh, origins, directions, NEAR, FAR),

@@ -63,7 +63,7 @@ def _tinted(number: int) -> Callable[[Room], None]:
 def _moved(name: str, by: tuple[float, float, float]) -> Callable[[Room], None]:
     def change(made: Room) -> None:
         mesh = made.mesh(name)
-        made.put(replace(mesh, vertices=(mesh.vertices + by).astype("float32")))
+        made.put(mesh.changed(vertices=(mesh.vertices + by).astype("float32")))
 
     return change
 

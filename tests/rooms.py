@@ -45,7 +45,7 @@ class Room:
 
 def made(name: str, vertices: np.ndarray, surface: int, double_sided: bool = False) -> Mesh:
     v = np.ascontiguousarray(vertices, np.float32)
-    mesh = Mesh(name, v, flat_normals(v).astype(np.float32), np.zeros((len(v), 3, 2), np.float32), np.full(len(v), surface, np.uint32))
+    mesh = Mesh.of(name, v, flat_normals(v).astype(np.float32), np.zeros((len(v), 3, 2), np.float32), np.full(len(v), surface, np.uint32))
     return replace(mesh, double_sided=double_sided)
 
 
@@ -134,7 +134,7 @@ def exposed(made_room: Room) -> Room:
 
 def scale(r: Room):
     factor = r.rng.choice([100.0, 1000.0, 39.3701, 0.01])
-    r.scene.meshes[:] = [replace(m, vertices=(m.vertices * factor).astype(np.float32)) for m in r.scene.meshes]
+    r.scene.meshes[:] = [m.changed(vertices=(m.vertices * factor).astype(np.float32)) for m in r.scene.meshes]
     r.scene.cameras[:] = [replace(c, to_world=np.column_stack([c.to_world[:, :3], c.to_world[:, 3] * factor])) for c in r.scene.cameras]
     r.scene.lights[:] = [
         replace(x, position=tuple(np.array(x.position) * factor), radius=x.radius * factor, width=x.width * factor, height=x.height * factor)
@@ -179,7 +179,7 @@ def coincident(r: Room):
 def interpenetrating(r: Room):
     chest = r.mesh("/Room/Chest")
     depth = np.ptp(chest.vertices[..., 2])
-    r.put(replace(chest, vertices=chest.vertices - np.float32([0.0, 0.0, 0.05 + depth * r.rng.uniform(0.45, 0.6)])))
+    r.put(chest.changed(vertices=chest.vertices - np.float32([0.0, 0.0, 0.05 + depth * r.rng.uniform(0.45, 0.6)])))
     return "interpenetrating", "/Room/Chest"
 
 

@@ -23,7 +23,7 @@ def mesh(triangles, surface: int = 0, double_sided: bool = False) -> Mesh:
     n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30)
     normals = np.repeat(n[:, None], 3, axis=1).astype(np.float32)
     uvs = np.zeros((len(v), 3, 2), np.float32)
-    return Mesh("mesh", v, normals, uvs, np.full(len(v), surface, np.uint32), double_sided)
+    return Mesh.of("mesh", v, normals, uvs, np.full(len(v), surface, np.uint32), double_sided=double_sided)
 
 
 def quad(a, b, c, d, surface: int = 0) -> Mesh:

@@ -21,7 +21,7 @@ def sloped(made_room: Room, across: float = 0.22, along: float = 0.12) -> None:
 
     scene = made_room.scene
     scene.meshes[:] = [
-        replace(mesh, vertices=v, normals=flat_normals(v).astype(np.float32))
+        mesh.changed(vertices=v, normals=flat_normals(v).astype(np.float32))
         for mesh in scene.meshes
         for v in [np.ascontiguousarray(leant(mesh.vertices.astype(float)), np.float32)]
     ]

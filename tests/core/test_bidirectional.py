@@ -123,7 +123,7 @@ class Points(unittest.TestCase):
             attenuation_distance=1.0,
         )
         slab = [quad((-9, -9, z), (9, -9, z), (9, 9, z), (-9, 9, z), surface=1) for z in (0.0, 1.0)]
-        slab[0] = replace(slab[0], vertices=slab[0].vertices[:, ::-1].copy())
+        slab[0] = slab[0].changed(vertices=slab[0].vertices[:, ::-1].copy())
         floor = quad((-9, -9, -1), (9, -9, -1), (9, 9, -1), (-9, 9, -1))
         scene = Scene("slab", [floor, *slab], [lambert(0.5), glass], [Light("sun", "sun", (1.0,) * 3, angle=0.0)])
         points, _ = shoot_photons(pack_scene(scene), 20_000, 4, 1e-5, mode=VERTICES)

@@ -29,7 +29,7 @@ def square_in_the_dark(time: float, by_camera: bool) -> Scene:
     """A glowing strip of eight pixels before an orthographic camera; it, or the camera, moves by six pixels a frame."""
     way = 6.0 * PIXEL * time
     strip = quad((-4 * PIXEL, -2.0, 0.0), (4 * PIXEL, -2.0, 0.0), (4 * PIXEL, 2.0, 0.0), (-4 * PIXEL, 2.0, 0.0))
-    strip = replace(strip, vertices=strip.vertices + np.float32([0.0 if by_camera else way, 0.0, 0.0]), double_sided=True)
+    strip = strip.changed(vertices=strip.vertices + np.float32([0.0 if by_camera else way, 0.0, 0.0]), double_sided=True)
     eye = np.column_stack([np.eye(3), [-way if by_camera else 0.0, 0.0, 1.0]])
     return Scene("strip", [strip], [lambert(0.0, (1.0, 1.0, 1.0))], [], [Camera("Eye", eye, HALF, orthographic=True)])
 

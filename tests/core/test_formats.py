@@ -15,7 +15,7 @@ def read(path, *, confine_to=None, frame=None):
     side = float(path.read_text())
     corners = np.array([[[-side, 0, -side], [side, 0, side], [side, 0, -side]]], np.float32)
     up = np.broadcast_to(np.array([0, 1, 0], np.float32), (1, 3, 3))
-    mesh = Mesh("Floor", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
+    mesh = Mesh.of("Floor", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
     return Scene(path.stem, [mesh], [Surface()], [Light("Sky", "dome")])
 """
 SCRIPT = """

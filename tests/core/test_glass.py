@@ -216,7 +216,7 @@ class Bumps(unittest.TestCase):
         bumpy = Surface(normal_map=TextureUse(Texture(texels_of(texels), scale=(2.0,) * 4, bias=(-1.0,) * 4)))
         patch = quad((-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0))
         for turned, expected in ((False, lean), (True, [0.0, 0.6, 0.8])):
-            patch.uvs = (patch.vertices[..., :2] if not turned else patch.vertices[..., [1, 0]] * [1, -1]).astype(np.float32)
+            patch = patch.changed(uvs=patch.vertices[..., :2] if not turned else patch.vertices[..., [1, 0]] * [1, -1])
             film = render(Scene("bump", [patch], [bumpy], [sky()]), looking_down(1.0), (4, 4), sampling__max=1)
             np.testing.assert_allclose(film[0, 0, NORMAL : NORMAL + 3], expected, atol=1e-4)
 

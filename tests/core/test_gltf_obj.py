@@ -132,7 +132,7 @@ def box_of_things() -> Scene:
               box("/Room/Crate", (-1.6, 0, -1), (-0.8, 0.8, -0.2), 0), box("/Room/Coal", (1.4, 0, 0.4), (1.6, 0.2, 0.6), 2),
               box("/Room/Tin", (0.2, 0, 1.2), (0.6, 0.3, 1.5), 6),
               replace(made("/Room/Pane", np.array([[(-2, 0, 1.6), (0, 0, 1.6), (0, 1, 1.6)]]), 4), double_sided=True)]  # fmt: skip
-    meshes[3].uvs[:] = rng.random(meshes[3].uvs.shape)
+    meshes[3] = meshes[3].changed(uvs=rng.random(meshes[3].uvs.shape))
     lights = [Light("Sun", "sun", (2.0, 1.8, 1.6), frame=looking_at("", (1, 2, 1), (0, 0, 0)).to_world[:, :3].T),
               Light("Bulb", "point", (1.0, 0.9, 0.7), (0.0, 2.0, 0.0), intensity=3.0),
               Light("Spot", "point", (1.0, 1.0, 1.0), (0.0, 3.0, 1.0), looking_at("", (0, 3, 1), (0, 0, 0)).to_world[:, :3].T, 9.0,

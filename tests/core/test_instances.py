@@ -246,16 +246,16 @@ class Yard(unittest.TestCase):
         _, copied = self.ready({"gi.seen": "off", **COPIED})
         whole, findings = with_largest(shared)
         self.assertEqual(findings, [])
-        self.assertEqual(len(whole.arrays.vertices), 410)
+        self.assertEqual(len(whole.arrays.corners), 410)
         self.assertEqual([f.kind for f in survey(shared, recipe).findings], [f.kind for f in survey(copied, recipe).findings])
         part, findings = with_largest(shared, 300)
-        self.assertLessEqual(len(part.arrays.vertices), 2 + 6 + 300)
+        self.assertLessEqual(len(part.arrays.corners), 2 + 6 + 300)
         self.assertIn("of 10 objects that are placed several times were checked", findings[0].title)
         _, mixed = self.ready({"gi.seen": "off", "surfaces.copied": 20})  # some placements are copied already
         self.assertGreater(len(mixed.arrays.bvh.placements.first), 0)
         alone, _ = with_largest(mixed, 100)
         self.assertEqual(len(alone.arrays.bvh.placements.first), 0)
-        self.assertEqual(len(alone.arrays.vertices), len(alone.arrays.object_of))
+        self.assertEqual(len(alone.arrays.corners), alone.arrays.standing)
         drawings = [plan_and_elevation(ready.scene, ready.arrays, ready.camera) for ready in (shared, copied)]
         for one, other in zip(*drawings, strict=True):
             self.assertGreater(float((one.tones == other.tones).mean()), 0.995)
@@ -302,7 +302,7 @@ class Numbers(unittest.TestCase):
         self.assertEqual(int(columns.triangles_in(film)[0, 0]), -1)
 
     def test_too_many_triangles_are_refused(self) -> None:
-        shape = Mesh("s", *(np.zeros((20_000_000, 3, w), np.float32)[:0] for w in (3, 3, 2)), np.broadcast_to(np.uint32(0), (20_000_000,)))
+        shape = Mesh.of("s", *(np.zeros((20_000_000, 3, w), np.float32)[:0] for w in (3, 3, 2)), np.broadcast_to(np.uint32(0), (20_000_000,)))
         scene = Scene("vast", [PlacedMesh(f"p{k}", shape, np.eye(4)[:3]) for k in range(50)], [lambert(0.5)])
         with self.assertRaisesRegex(InputError, "1,000,000,000 triangles with all its placements"):
             stored_meshes(scene, scene.meshes)

@@ -179,8 +179,10 @@ class MeshLights(UsdTest):
         scene = self.read(look + square(more=f"rel material:binding = </Look>\n {attributes}", about=about))
         panel = scene.meshes[0]
         corners = np.array([(-0.5, -0.5, 1.0), (-0.5, 0.5, 1.0), (0.5, 0.5, 1.0), (0.5, -0.5, 1.0)], np.float32)
-        panel.vertices, panel.surfaces = corners[[[0, 1, 2], [0, 2, 3]]], panel.surfaces[:1].repeat(2)
-        panel.normals = np.broadcast_to(np.float32([0, 0, -1]), (2, 3, 3)).copy()
+        panel = panel.changed(
+            vertices=corners[[[0, 1, 2], [0, 2, 3]]], normals=np.broadcast_to([0.0, 0.0, -1.0], (2, 3, 3)), uvs=np.zeros((2, 3, 2)),
+            surfaces=panel.surfaces[:1].repeat(2),
+        )  # fmt: skip
         ground = floor(surface=len(scene.surfaces))
         stage = replace(scene, meshes=[panel, ground], surfaces=[*scene.surfaces, lambert(1.0)])
         unaimed, camera = replace(stage, meshes=[replace(panel, aimed=False), ground]), looking_down(0.5, half_width=1e-5)

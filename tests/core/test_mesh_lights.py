@@ -11,6 +11,7 @@ from sivrel.core.lights.mesh_tree import CHILD, CHILDREN, NONE, TRIANGLE, build_
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.scene.model import Light, Scene, Texture, TextureUse
 from sivrel.core.scene.texels import texels_of
+from sivrel.core.scene.triangles import corners_at
 from tests.scenes import assert_agrees, floor, lambert, light, looking_down, mesh, render
 
 GLOW = [lambert(1.0), lambert(0.0, (1.0,) * 3)]
@@ -94,7 +95,7 @@ class EqualLight(unittest.TestCase):
         for look, share in ((replace(GLOW[1], opacity=0.25), 0.25), (masked, 0.5)):
             for aimed, samples in ((True, 512), (False, 1024)):
                 lamp = replace(mesh(panel, 1), name="lamp", aimed=aimed)
-                lamp.uvs[:] = (lamp.vertices[..., :2] + 0.5) * [1.0, 1.0]
+                lamp = lamp.changed(uvs=lamp.vertices[..., :2] + 0.5)
                 scene = Scene("cut", [floor(), lamp], [GLOW[0], look])
                 film = render(scene, looking_down(0.5, half_width=1e-6), size=(24, 24), sampling__max=samples)
                 assert_agrees(self, film, whole * share, largest_error=0.01)
@@ -149,7 +150,7 @@ class Tree(unittest.TestCase):
                 if density == 0.0:
                     reciprocal.append(0.0)
                     continue
-                corners = arrays.vertices[triangle].reshape(3, 3).astype(float)
+                corners = corners_at(arrays, np.array(triangle))
                 normal = np.cross(corners[1] - corners[0], corners[2] - corners[0])
                 cos = float(normal @ np.array(d)) / np.linalg.norm(normal)
                 self.assertAlmostEqual(mesh_density(arrays, 0, triangle, p, n, distance, cos) / density, 1.0, places=5)

@@ -11,6 +11,7 @@ from sivrel.core.render.passes import LIGHT, film_passes, kind_in_words, motion_
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe
 from sivrel.core.scene.model import Light, Scene, Surface
+from sivrel.core.scene.triangles import objects_at
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, render, sky
 
 CLEAR = Surface("clear", ior=1.5, roughness=0.0, opacity=0.0, see_through="pane")
@@ -105,7 +106,7 @@ class Fireflies(unittest.TestCase):
         panel = quad((0.0, 0.0, 0.95), (0.0, 0.12, 0.95), (0.12, 0.12, 0.95), (0.12, 0.0, 0.95), 1)
         scene = Scene("glow", [box_inside(), panel], [lambert(0.4), lambert(0.0, (400.0,) * 3)], [])
         film = render(scene, looking_down(0.5, half_width=0.3), (48, 48), sampling__max=16, limits__diffuse_bounces=1)
-        meters = measure_meters(film, ["room", "panel"], pack_scene(scene).object_of.__getitem__)
+        meters = measure_meters(film, ["room", "panel"], lambda triangles: objects_at(pack_scene(scene), triangles))
         self.assertGreater(meters["fireflies"], 0.002)
         self.assertEqual(meters["firefly_kind"][0].split(" → ")[0], "diffuse")
         self.assertTrue(meters["firefly_kind"][0].endswith("a glow met by chance"))

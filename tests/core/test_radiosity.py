@@ -130,7 +130,7 @@ class Mesh(unittest.TestCase):
 
     def test_small_triangles_that_lie_together_share_a_patch(self):
         tiles = [quad((x, y, 0), (x + 0.05, y, 0), (x + 0.05, y + 0.05, 0), (x, y + 0.05, 0)) for x in np.arange(0, 0.4, 0.05) for y in (0.0, 0.05)]
-        merged = replace(tiles[0], vertices=np.concatenate([t.vertices for t in tiles]), normals=np.concatenate([t.normals for t in tiles]),
+        merged = tiles[0].changed(vertices=np.concatenate([t.vertices for t in tiles]), normals=np.concatenate([t.normals for t in tiles]),
                          uvs=np.concatenate([t.uvs for t in tiles]), surfaces=np.zeros(2 * len(tiles), np.uint32))  # fmt: skip
         arrays = pack_scene(Scene("t", [merged, floor(2.0)], [lambert(0.5)], []))
         patches, count = cluster(arrays, whole_triangles(arrays), 0.2, 99)

@@ -15,6 +15,7 @@ from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, from_json, with_values
 from sivrel.core.scene.finer import levels_of, subdivided
 from sivrel.core.scene.subdivide import ALWAYS, Cage, corner_normals, limit_points, refine
+from sivrel.core.scene.triangles import normals_at, stored_corners
 
 SQUARES = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
 EDGES = np.array([[0, 1], [2, 3], [4, 5], [6, 7], [0, 2], [1, 3], [4, 6], [5, 7], [0, 4], [1, 5], [2, 6], [3, 7]])
@@ -150,13 +151,13 @@ class InShots(unittest.TestCase):
         self.assertEqual(len(scene.meshes[0].vertices), 12)
         recipe = with_values(Recipe(), {"surfaces.subdivide": 0.1, "surfaces.subdivide_unit": "m", "surfaces.subdivide_levels": 7})
         ready = prepare(scene, recipe, frame=Frame(64, 36))
-        corners = ready.arrays.vertices.reshape(-1, 3, 3)
+        corners = stored_corners(ready.arrays)
         self.assertEqual(ready.levels, {"/Cube": 5})
         self.assertEqual(len(corners), 12 * 4**5)
         sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
         self.assertLess(np.median(sides), 0.1)
         self.assertLess(np.linalg.norm(corners, axis=2).max(), 0.9)
-        normals = ready.arrays.normals.reshape(-1, 3, 3)
+        normals = normals_at(ready.arrays, np.arange(len(corners)))
         np.testing.assert_allclose(np.linalg.norm(normals, axis=2), 1.0, atol=1e-5)
         self.assertTrue((np.einsum("nij,nij->ni", normals, corners) > 0.0).all())
         pixels = with_values(Recipe(), {"surfaces.subdivide": 30.0, "surfaces.subdivide_levels": 7})
@@ -164,7 +165,7 @@ class InShots(unittest.TestCase):
         self.assertGreater(near, far + 3)
         finer = prepare(scene, pixels, camera="Near", frame=Frame(1280, 720)).levels["/Cube"]
         self.assertEqual(finer, near + 1)
-        self.assertEqual(len(prepare(scene, with_values(Recipe(), {"surfaces.subdivide": 0.0})).arrays.vertices), 12)
+        self.assertEqual(len(prepare(scene, with_values(Recipe(), {"surfaces.subdivide": 0.0})).arrays.corners), 12)
 
     def test_front_and_schemes(self):
         recipe = with_values(Recipe(), {"surfaces.subdivide": 0.5, "surfaces.subdivide_unit": "m"})

@@ -178,7 +178,7 @@ class Filtering(unittest.TestCase):
 
     def shot(self, look: Surface, lamp: Light) -> Shot:
         ground = floor(40.0)
-        ground.uvs = (ground.vertices[..., :2] / 80.0 + 0.5).astype(np.float32)
+        ground = ground.changed(uvs=ground.vertices[..., :2] / 80.0 + 0.5)
         eye = Camera("eye", np.array([[1.0, 0, 0, 0.0], [0, 0.28, -0.96, -12.0], [0, 0.96, 0.28, 3.0]]), half_width=0.4)
         return Shot(Scene("board", [ground], [look], [lamp], [eye]))
 

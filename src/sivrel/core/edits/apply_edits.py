@@ -111,7 +111,7 @@ def _add_card(scene: Scene, name: str, card: CardEdit) -> None:
         name, pattern, at, card.towards, card.turn or 0.0, card.width or 1.0, card.height or 1.0, count, opacity, len(scene.surfaces), card.color
     )
     if card.depth and pattern == "plain":
-        mesh = thickened(replace(mesh, vertices=mesh.vertices + mesh.normals * np.float32(card.depth / 2.0)), card.depth)
+        mesh = thickened(mesh.changed(vertices=mesh.vertices + mesh.normals * np.float32(card.depth / 2.0)), card.depth)
     scene.surfaces.append(surface)
     scene.meshes.append(mesh)
 

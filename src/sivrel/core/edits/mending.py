@@ -234,10 +234,10 @@ def scaled(scene: Scene, factor: float) -> None:
 def _scaled_mesh(mesh: Mesh, factor: float) -> Mesh:
     if isinstance(mesh, PlacedMesh):
         return mesh.changed(to_world=mesh.to_world * factor)
-    vertices, cage = (mesh.vertices * factor).astype(np.float32), mesh.own_cage
+    geometry, cage = replace(mesh.geometry, points=(mesh.geometry.points * factor).astype(np.float32)), mesh.own_cage
     if cage is not None:
-        cage = replace(cage, points=cage.points * factor, made=vertices, unit=cage.unit * factor, kept=None, kept_displaced=None)
-    return mesh.changed(vertices=vertices, cage=cage)
+        cage = replace(cage, points=cage.points * factor, made=geometry, unit=cage.unit * factor, kept=None, kept_displaced=None)
+    return mesh.changed(geometry=geometry, cage=cage)
 
 
 def _scaled_light(light: Light, factor: float) -> Light:
@@ -270,9 +270,4 @@ def _turned_over(mesh: Mesh, which: np.ndarray) -> Mesh:
 
 
 def _made(mesh: Mesh, vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray, surfaces: np.ndarray) -> Mesh:
-    return mesh.changed(
-        vertices=np.ascontiguousarray(vertices, np.float32),
-        normals=np.ascontiguousarray(normals, np.float32),
-        uvs=np.ascontiguousarray(uvs, np.float32),
-        surfaces=surfaces.astype(np.uint32),
-    )
+    return mesh.changed(vertices=vertices, normals=normals, uvs=uvs, surfaces=surfaces.astype(np.uint32))

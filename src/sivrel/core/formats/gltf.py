@@ -283,9 +283,7 @@ class _Reader:
             uv = np.stack([uv[..., 0], 1.0 - uv[..., 1]], axis=-1)  # glTF's v runs down the picture, ours up
         if mirrored != to_be_mirrored:
             v, n, uv = v[:, ::-1], n[:, ::-1], uv[:, ::-1]
-        surfaces = np.full(len(v), surface, np.uint32)
-        vertices, normals, uvs = (np.ascontiguousarray(column, np.float32) for column in (v, n, uv))
-        return Mesh(name, vertices, normals, uvs, surfaces, double_sided=both)
+        return Mesh.of(name, v, n, uv, np.broadcast_to(np.uint32(surface), len(v)), double_sided=both)
 
     def _camera(self, camera: model.Camera, matrix: np.ndarray, name: str) -> None:
         axes = matrix[:3, :3] / np.maximum(np.linalg.norm(matrix[:3, :3], axis=0), 1e-30)

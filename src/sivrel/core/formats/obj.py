@@ -189,8 +189,8 @@ class _Reader:
         name += f"/{material}" if any(m.name == name for m in self.scene.meshes) else ""
         while any(m.name == name for m in self.scene.meshes):
             name += "_"
-        surfaces = np.full(len(v), self._surface(material), np.uint32)
-        self.scene.meshes.append(Mesh(name, v.astype(np.float32), n.astype(np.float32), uv.astype(np.float32), surfaces))
+        surfaces = np.broadcast_to(np.uint32(self._surface(material)), len(v))
+        self.scene.meshes.append(Mesh.of(name, v, n, uv, surfaces))
 
     def _surface(self, name: str) -> int:
         if name not in self.numbers:

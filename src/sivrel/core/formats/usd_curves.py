@@ -214,7 +214,5 @@ def _placed(
     n = unit_length(n @ normal_matrix(matrix).T)
     if bool(np.linalg.det(matrix[:3, :3]) < 0.0) != to_be_mirrored:
         world, n, uv = world[:, ::-1], n[:, ::-1], uv[:, ::-1]
-    return Mesh(
-        str(curves.GetPath()), np.ascontiguousarray(world, np.float32), np.ascontiguousarray(n, np.float32), np.ascontiguousarray(uv, np.float32),
-        np.zeros(len(v), np.uint32), bool(curves.GetDoubleSidedAttr().Get(time)),
-    )  # fmt: skip
+    surfaces = np.broadcast_to(np.uint32(0), len(v))
+    return Mesh.of(str(curves.GetPath()), world, n, uv, surfaces, double_sided=bool(curves.GetDoubleSidedAttr().Get(time)))

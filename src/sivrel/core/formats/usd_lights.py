@@ -72,7 +72,7 @@ class LightReader:
         mode = prim.GetAttribute("light:materialSyncMode").Get(self.time) or "materialGlowTintsLight"
         if mode == "noMaterialResponse":
             number = add_surface(Surface(light.name, (0.0, 0.0, 0.0), ior=1.0, emission=emitted(light)))
-            mesh.surfaces = np.full(len(mesh.vertices), number, np.uint32)
+            mesh.surfaces = np.broadcast_to(np.uint32(number), mesh.count)
             light = replace(light, color=(1.0, 1.0, 1.0), intensity=1.0, exposure=0.0, temperature=None)
         light.tints = mode != "independent"
         self._shadow(prim, light)

@@ -5,6 +5,7 @@ from typing import Any, Literal
 import numpy as np
 from pxr import Usd, UsdGeom
 
+from ..scene.indexed import IndexedTriangles, indexed
 from ..scene.model import Mesh
 from ..scene.subdivide import Cage, around_faces, at_boundary
 from .faces import normal_matrix, triangulate
@@ -64,15 +65,14 @@ def read_mesh(mesh: UsdGeom.Mesh, matrix: np.ndarray, time: Usd.TimeCode, to_be_
     uvs = _coordinates(mesh, corners, faces, indices, len(points), time)
     if turned:
         triangles, normals, uvs = triangles[:, ::-1], normals[:, ::-1], uvs[:, ::-1]
-    vertices = np.ascontiguousarray(triangles, np.float32)
+    geometry = indexed(triangles, normals, uvs)
+    unit = float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
     return Mesh(
         str(mesh.GetPath()),
-        vertices,
-        np.ascontiguousarray(normals, np.float32),
-        np.ascontiguousarray(uvs, np.float32),
+        geometry,
         faces.astype(np.uint32),
         bool(mesh.GetDoubleSidedAttr().Get(time)),
-        cage=_cage(mesh, world, counts, indices, holes, turned, vertices, faces, time, float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))),
+        cage=_cage(mesh, world, counts, indices, holes, turned, geometry, faces, time, unit),
     )
 
 
@@ -82,7 +82,7 @@ BOUNDARIES: dict[str, Literal["none", "edges", "edges_and_corners"]] = {
 
 
 def _cage(
-    mesh: Any, world: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int], turned: bool, vertices: np.ndarray,
+    mesh: Any, world: np.ndarray, counts: np.ndarray, indices: np.ndarray, holes: set[int], turned: bool, geometry: IndexedTriangles,
     faces: np.ndarray, time: Any, unit: float,
 ) -> Cage | None:  # fmt: skip
     """The cage of a subdivision surface (UsdGeomMesh, "subdivisionScheme"), or None for a mesh of polygons, and for a scheme that its faces do not
@@ -106,7 +106,7 @@ def _cage(
     uvs = _coordinates(mesh, np.arange(len(indices))[:, None], face, indices, len(world), time)[:, 0]
     cage = Cage(
         world, counts, indices, uvs, np.arange(len(counts)), hole, edges, sharpness, corners[known], sharp[known],
-        "loop" if scheme.Get(time) == "loop" else "catmull_clark", boundary, turned, vertices, faces,
+        "loop" if scheme.Get(time) == "loop" else "catmull_clark", boundary, turned, geometry, faces,
     )  # fmt: skip
     cage.unit = unit
     if boundary == "none":

@@ -63,7 +63,7 @@ class SurfaceReader:
             members = members[(members >= 0) & (members < len(of_face))]
             if number is not None:
                 of_face[members] = number
-        return of_face[faces]
+        return np.broadcast_to(of_face[0], len(faces)) if (of_face == of_face[0]).all() else of_face[faces]
 
     def _bound(self, prim: Usd.Prim) -> int | None:
         material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]

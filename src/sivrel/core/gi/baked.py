@@ -6,9 +6,9 @@ import numpy as np
 
 from ..errors import InputError
 from ..kernel import called_kernel, kernel
-from ..scene.triangles import MOST_COPIED, bounds, triangle_count
+from ..scene.triangles import MOST_COPIED, bounds, corners_of, objects_at, triangle_count
 from ..settings import Group, setting
-from ..vector import LUMINANCE, cross, dot, row3, subtract
+from ..vector import LUMINANCE, cross, dot, subtract
 from .elements import LEAF, MOST_ELEMENTS, ElementMesh, edge_for, element_at, halve, shared_corners, split_to, whole_triangles
 from .importance import importances
 from .radiosity import FINER_SHOTS, Solution, chance_of, gloss_photons, solve, solve_finer
@@ -125,9 +125,9 @@ class Bake(NamedTuple):
 
 
 @called_kernel
-def baked_light(bake, vertices, triangle, b1, b2, normal, column):
+def baked_light(bake, scene, triangle, b1, b2, normal, column):
     """Irradiance at a point of a triangle, on the side of `normal`; `column` is BOUNCED or ALL."""
-    a, b, c = row3(vertices, triangle, 0), row3(vertices, triangle, 3), row3(vertices, triangle, 6)
+    a, b, c = corners_of(scene, triangle)
     back = 1 if dot(normal, cross(subtract(b, a), subtract(c, a))) < 0.0 else 0
     e, u, v = element_at(bake.split, bake.child, bake.element, triangle, b1, b2)
     if bake.flat:
@@ -146,7 +146,7 @@ def baked_light(bake, vertices, triangle, b1, b2, normal, column):
 def _lookup(prepared, scene, memory, spot):
     light, found = (0.0, 0.0, 0.0), NOT_SERVED
     if len(prepared.split) > 0:
-        light = baked_light(prepared, scene.vertices, np.int64(spot.hit), spot.b1, spot.b2, spot.geometric_normal, BOUNCED if spot.seen else ALL)
+        light = baked_light(prepared, scene, np.int64(spot.hit), spot.b1, spot.b2, spot.geometric_normal, BOUNCED if spot.seen else ALL)
         found = INDIRECT if spot.seen else WHOLE
     return light, found
 
@@ -166,7 +166,7 @@ def _make(job: Any, wanted: BakedSettings) -> tuple[dict[str, np.ndarray], dict[
         job.report(0.5 + 0.5 * number / rounds)
         score = _over_contrast(job, mesh, solution, wanted)
         score *= importances(job.importance(), mesh.corners.mean(axis=1)) > 0.0
-        score *= passes[job.arrays.object_of[mesh.triangle].astype(np.int64)] > number
+        score *= passes[objects_at(job.arrays, mesh.triangle)] > number
         mesh, parents = _quartered(mesh, score, least)
         if len(parents) == len(score):
             break
@@ -267,7 +267,7 @@ def _serve(job: Any, wanted: BakedSettings, arrays: dict[str, np.ndarray], notes
     light, numbers, patches = arrays["light"], arrays["numbers"], arrays["patches"]
     corners = int(notes["corners"])
     _refuse_placed(job)
-    if len(arrays["split"]) < len(job.arrays.vertices) or int(numbers.max(initial=-1)) >= corners:
+    if len(arrays["split"]) < len(job.arrays.corners) or int(numbers.max(initial=-1)) >= corners:
         raise InputError("The bake belongs to another shape of the scene and can't be used; unlock or delete it on the caches page.")
     for k in range(wanted.smoothing):
         at_corners = _to_corners(light, arrays["areas"], patches, numbers, corners)

@@ -11,6 +11,7 @@ import numpy as np
 from ..errors import InputError
 from ..kernel import kernel
 from ..scene.arrays import SceneArrays
+from ..scene.triangles import normals_at, objects_at, stored_corners
 
 MOST_ELEMENTS = 400_000
 LEAF = -1
@@ -60,8 +61,8 @@ class ElementMesh(NamedTuple):
 
 def whole_triangles(arrays: SceneArrays) -> ElementMesh:
     """Every triangle of a scene as one element."""
-    n = len(arrays.vertices)
-    corners = arrays.vertices.reshape(-1, 3, 3).astype(float)
+    n = len(arrays.corners)
+    corners = stored_corners(arrays).astype(float)
     weights = np.broadcast_to(np.eye(3), (n, 3, 3)).copy()
     numbers = np.arange(n)
     return ElementMesh(np.full(n, LEAF, np.int8), np.zeros(n, np.int32), numbers.astype(np.int32), corners, weights, numbers)
@@ -151,7 +152,7 @@ def cluster(arrays: SceneArrays, mesh: ElementMesh, size: float, coarse_nodes: i
         return np.arange(len(small), dtype=np.int32), len(small)
     places = np.floor(mesh.corners[small].mean(axis=1) / (size / 2.0)).astype(np.int64)
     facing = np.round(mesh.normals()[small] * 2.5).astype(np.int64)
-    objects = arrays.object_of[mesh.triangle[small]].astype(np.int64)
+    objects = objects_at(arrays, mesh.triangle[small])
     numbers = _numbered(np.concatenate([places, facing, objects[:, None]], axis=1))
     patches = np.empty(len(small), np.int32)
     patches[small] = numbers
@@ -163,9 +164,9 @@ def shared_corners(arrays: SceneArrays, mesh: ElementMesh) -> tuple[np.ndarray, 
     """int32 [n, 3]: numbers of the corners, shared by corners of one object that coincide and face alike; and their count."""
     extent = float(np.ptp(mesh.corners.reshape(-1, 3), axis=0).max()) or 1.0
     at = np.round(mesh.corners.reshape(-1, 3) / (extent * 1e-6)).astype(np.int64)
-    normals = np.einsum("ekt,etc->ekc", mesh.weights, arrays.normals[mesh.triangle].reshape(-1, 3, 3).astype(float)).reshape(-1, 3)
+    normals = np.einsum("ekt,etc->ekc", mesh.weights, normals_at(arrays, mesh.triangle)).reshape(-1, 3)
     facing = np.round(normals * 16.0).astype(np.int64)
-    objects = np.repeat(arrays.object_of[mesh.triangle].astype(np.int64), 3)
+    objects = np.repeat(objects_at(arrays, mesh.triangle), 3)
     numbers = _numbered(np.concatenate([at, facing, objects[:, None]], axis=1))
     return numbers.reshape(-1, 3).astype(np.int32), int(numbers.max()) + 1 if len(numbers) else 0
 

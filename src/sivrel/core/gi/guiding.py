@@ -34,7 +34,7 @@ from ..guide.regions import (
 from ..kernel import called_kernel, kernel
 from ..lights.choice import LEARNED_COLUMNS, MEAN, SQUARED, UNSHADOWED, chances_of, choices_of, irradiance_by, learn_lights
 from ..lights.emitters import BLACK, meet_light
-from ..scene.arrays import BY_BOUNCED, BY_CAMERA, FAR, NO_LIGHT, TINT
+from ..scene.arrays import BY_BOUNCED, BY_CAMERA, FAR, TINT
 from ..scene.triangles import mesh_light_at, object_at, surface_row_at
 from ..settings import Group, setting
 from ..surfaces.hit_scattering import scatter, shading_met
@@ -138,8 +138,8 @@ def _emission(scene, p, n, d, distance, hit, point):
     a surface that is none)."""
     found = luminance(point.emission)
     brightest, light = found, np.int64(-1)
-    if hit != NO_HIT and mesh_light_at(scene, hit) != NO_LIGHT:
-        light = np.int64(mesh_light_at(scene, hit))
+    if hit != NO_HIT:
+        light = mesh_light_at(scene, hit)
     for i in range(min(len(scene.lights), MOST_LIGHTS_MET)):
         at, radiance, _ = meet_light(scene, i, p, n, d, distance)
         if at > 0.0:

@@ -30,9 +30,9 @@ from ..scene.arrays import (
     MESH,
     METALLIC,
     METALLIC_MAP,
-    NO_LIGHT,
     OPACITY,
     OPACITY_MAP,
+    PART_LIGHT,
     SEE_THROUGH,
     SHADOWING,
     SPECULAR,
@@ -41,7 +41,7 @@ from ..scene.arrays import (
     is_linked,
 )
 from ..scene.arrays import BASE as BASE_COLOUR
-from ..scene.triangles import around, bounds, object_at, surface_row_at
+from ..scene.triangles import around, bounds, object_at, of_parts, standing_objects, stored_surfaces, surface_row_at
 from ..shadows.traced import stops
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
@@ -301,7 +301,7 @@ def turns_light(scene: SceneArrays) -> np.ndarray:
     surfaces = scene.surfaces
     clear = (surfaces[:, SEE_THROUGH] != 0) & ((surfaces[:, OPACITY] < 1.0) | (surfaces[:, OPACITY_MAP] >= 0))
     black = (surfaces[:, BASE_COLOUR : BASE_COLOUR + 3].max(axis=1) <= 0.0) & (surfaces[:, BASE_MAP] < 0) & (surfaces[:, IOR] != 1.0)
-    turns: np.ndarray = (clear | (surfaces[:, METALLIC] > WHOLLY_METAL) | (surfaces[:, METALLIC_MAP] >= 0) | black)[scene.surface_of]
+    turns: np.ndarray = (clear | (surfaces[:, METALLIC] > WHOLLY_METAL) | (surfaces[:, METALLIC_MAP] >= 0) | black)[stored_surfaces(scene)]
     return turns
 
 
@@ -327,12 +327,12 @@ class _Glow:
 
     def __init__(self, scene: SceneArrays) -> None:
         # Lights that are off, or not soloed, emit nothing.
-        shines = (scene.objects[scene.object_of, FLAGS] & GLOWS != 0) | (scene.light_of != NO_LIGHT)
-        numbers = np.flatnonzero(shines)
+        lights = of_parts(scene, PART_LIGHT)
+        numbers = np.flatnonzero((scene.objects[standing_objects(scene), FLAGS] & GLOWS != 0) | (lights >= 0))
         glow = np.zeros(len(numbers))
-        for light in np.unique(scene.light_of[numbers]):
-            own = scene.light_of[numbers] == light
-            glow[own] = glow_of(scene, numbers[own], None if light == NO_LIGHT else scene.lights[light])
+        for light in np.unique(lights[numbers]):
+            own = lights[numbers] == light
+            glow[own] = glow_of(scene, numbers[own], None if light < 0 else scene.lights[light])
         power = areas_of(scene, numbers) * glow
         numbers, glow, power = numbers[power > 0.0], glow[power > 0.0], power[power > 0.0]
         whole = max(float(power.sum()), 1e-30)

@@ -3,8 +3,6 @@ section 9.2.4, with the sample counts of equation 9.8)."""
 
 from typing import NamedTuple
 
-import numpy as np
-
 from ..guide.directions import guided_density
 from ..kernel import called_kernel, kernel
 from ..scene.arrays import (
@@ -19,7 +17,6 @@ from ..scene.arrays import (
     LEAF,
     LIT,
     MESH,
-    NO_LIGHT,
     RAYS,
     SHADOWING,
     SKIP,
@@ -189,12 +186,12 @@ def glow_met(scene, settings, memory, replicate, arrival, hit, point, d, distanc
     start of the ray."""
     number = mesh_light_at(scene, hit)
     light, slot = point.emission, 0
-    if number == NO_LIGHT:
+    if number < 0:
         if scene.objects[object_at(scene, hit), FLAGS] & GLOWS == 0:
             return BLACK
         light = multiply(throughput, light)
     else:
-        i = np.int64(number)
+        i = number
         slot = int(scene.lights[i, SLOT])
         if arrival.density > 0.0:
             aimed_at = scene.lights[i, EMITTER_SIDES] > 0.0

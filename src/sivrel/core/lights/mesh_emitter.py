@@ -10,7 +10,7 @@ import numpy as np
 
 from ..kernel import allocating_kernel, called_kernel, kernel
 from ..scene.arrays import BRIGHTEST, EMISSION, EMISSION_MAP, EMITTER_SIDES, EMITTERS, NO_LIGHT, OPACITY, OPACITY_MAP, RADIANCE, TINTS, SceneArrays
-from ..scene.triangles import corners_of, mesh_light_at
+from ..scene.triangles import corners_at, corners_of, mesh_leaf_at, mesh_light_at, surface_rows_in
 from ..surfaces.surface_at import emission_at, opacity_at, passing_at
 from ..trace.traverse import NO_HIT
 from ..vector import LUMINANCE, add, cross, dot, luminance, multiply, normalize, row3, scale, subtract
@@ -38,7 +38,7 @@ def _probed(scene, triangles, tints):
 
 def glow_of(geometry: SceneArrays, triangles: np.ndarray, light: np.ndarray | None = None) -> np.ndarray:
     """Mean luminance float [n] emitted by `triangles`, numbers [n]: by themselves, or as the row of a mesh light states."""
-    surfaces = geometry.surfaces[geometry.surface_of[triangles]]
+    surfaces = geometry.surfaces[surface_rows_in(geometry, triangles)]
     tints = light is None or light[TINTS] > 0.0
     glow = (surfaces[:, EMISSION : EMISSION + 3] @ LUMINANCE if tints else np.ones(len(triangles))) * np.clip(surfaces[:, OPACITY], 0.0, 1.0)
     probed = (surfaces[:, OPACITY_MAP] >= 0.0) | (surfaces[:, OPACITY] < 1.0)
@@ -54,7 +54,7 @@ def glow_of(geometry: SceneArrays, triangles: np.ndarray, light: np.ndarray | No
 
 def areas_of(geometry: SceneArrays, triangles: np.ndarray) -> np.ndarray:
     """Areas float [n] in square metres."""
-    corners = geometry.vertices[triangles].reshape(-1, 3, 3).astype(float)
+    corners = corners_at(geometry, triangles)
     return np.asarray(0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1))
 
 
@@ -72,8 +72,8 @@ def shining_at(scene, triangle, b1, b2, d):
     is cut out does not shine."""
     light = emission_at(scene, triangle, b1, b2)
     number = mesh_light_at(scene, triangle)
-    if number != NO_LIGHT:
-        light = mesh_radiance(scene, np.int64(number), light)
+    if number >= 0:
+        light = mesh_radiance(scene, number, light)
     passing, _ = passing_at(scene, triangle, b1, b2, d)
     return scale(light, 1.0 - passing)
 
@@ -140,7 +140,8 @@ def mesh_density(scene, i, triangle, p, n, distance, cos):
     at `distance` under the cosine `cos` of its normal."""
     if scene.lights[i, EMITTER_SIDES] == 0.0:
         return 0.0
-    chance = triangle_chance(scene, scene.mesh_leaf[triangle], p, n, scene.lights[i, EMITTER_SIDES] == 2.0)
+    leaf = mesh_leaf_at(scene, triangle)
+    chance = triangle_chance(scene, leaf, p, n, scene.lights[i, EMITTER_SIDES] == 2.0) if leaf != NO_LIGHT else 0.0
     if chance <= 0.0:
         return 0.0
     corners = corners_of(scene, triangle)

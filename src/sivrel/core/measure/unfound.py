@@ -5,7 +5,8 @@ import math
 import numpy as np
 
 from ..pictures.exr import Picture
-from ..scene.arrays import EMISSION, FLAGS, GLOWS, NO_LIGHT, SceneArrays
+from ..scene.arrays import EMISSION, FLAGS, GLOWS, PART_LIGHT, SceneArrays
+from ..scene.triangles import corners_at, of_parts, standing_objects, stored_surfaces
 from ..trace.traverse import closest_hits
 from .noise import FEW_FINDS, LUMINANCE, relative_weights
 
@@ -23,13 +24,13 @@ def unfound_variance(picture: Picture, arrays: SceneArrays, seed: int = 0) -> fl
     if not {"position", "normal", "albedo", "samples"} <= set(picture.passes) or _is_found(picture):
         return 0.0
     # What glows is stored where it stands.
-    surfaces = arrays.surfaces[arrays.surface_of[: len(arrays.object_of)].astype(np.int64)]
+    surfaces = arrays.surfaces[stored_surfaces(arrays)[: arrays.standing]]
     glow = surfaces[:, EMISSION : EMISSION + 3].astype(np.float64) @ LUMINANCE
-    glow *= (arrays.objects[arrays.object_of.astype(np.int64), FLAGS] & GLOWS) != 0
-    chosen = np.flatnonzero((glow > 0.0) & (arrays.light_of == NO_LIGHT))
+    glow *= (arrays.objects[standing_objects(arrays), FLAGS] & GLOWS) != 0
+    chosen = np.flatnonzero((glow > 0.0) & (of_parts(arrays, PART_LIGHT) < 0))
     if not len(chosen):
         return 0.0
-    corners = arrays.vertices[chosen].reshape(-1, 3, 3).astype(np.float64)
+    corners = corners_at(arrays, chosen)
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     areas = np.linalg.norm(normals, axis=1) / 2.0
     bright = np.argsort(-glow[chosen] * areas)[:MOST_TRIANGLES]

@@ -19,9 +19,16 @@ from ..scene.arrays import (
     IOR,
     METALLIC,
     METALLIC_MAP,
+    NO_COORDINATES,
     NORMAL_MAP,
     OPACITY,
     OPACITY_MAP,
+    PART_COLUMNS,
+    PART_COORDINATES,
+    PART_FIRST,
+    PART_OBJECT,
+    PART_STEP,
+    PART_SURFACE,
     ROUGHNESS,
     ROUGHNESS_MAP,
     SEE_THROUGH,
@@ -40,7 +47,7 @@ from ..trace.placements import Placements, are_same
 from ..trace.two_levels import build_two_levels, placed_boxes
 from .lights import pack_lights, without_lights
 from .objects import packed_meshes
-from .stored import COPIED, stored_meshes
+from .stored import COPIED, Stored, stored_meshes
 from .textures import TexturePool
 
 LEAST_GLASS_INDEX = 1.0005
@@ -54,50 +61,74 @@ def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: in
     meshes = packed_meshes(scene)
     stored = stored_meshes(scene, meshes, most_copied)
 
-    def gathered(attribute: str, columns: int) -> np.ndarray:
-        whole = np.empty((sum(mesh.count for mesh in stored.meshes), columns), np.float32)
-        row = 0
-        for mesh in stored.meshes:
-            whole[row : row + mesh.count] = getattr(mesh, attribute).reshape(-1, columns)
-            row += mesh.count
-        return whole
-
-    vertices = gathered("vertices", 9)
     pool = TexturePool()
     surfaces = [_surface_row(surface, both, pool) for surface in scene.surfaces for both in (False, True)]
-    # Each surface is stored twice: emitting from its front, and from both faces.
-    surface_of = [mesh.surfaces.astype(np.uint32) * 2 + np.uint32(both) for mesh, both in zip(stored.meshes, stored.both_sides, strict=True)]
-    counts = [meshes[k].count for k in stored.standing]
+    geometry = packed_triangles(stored)
+    points, corners = geometry["points"], geometry["corners"]
+    standing = sum(meshes[k].count for k in stored.standing)
     return without_lights(
-        bvh=_hierarchy(vertices, sum(counts), stored.placements, like),
-        vertices=vertices,
-        normals=gathered("normals", 9),
-        uvs=gathered("uvs", 6),
-        surface_of=np.concatenate(surface_of) if surface_of else np.zeros(0, np.uint32),
-        object_of=np.repeat(np.array(stored.standing, np.uint32), counts),
+        **geometry,
+        bvh=_hierarchy(points, corners, standing, stored.placements, like),
+        standing=standing,
         surfaces=np.array(surfaces, np.float64).reshape(-1, SURFACE_COLUMNS),
         pictures=pool.pictures(),
         see_through=any(s.lets_light_pass() for s in scene.surfaces),
-        offset=max(_largest(vertices, sum(counts), stored.placements), 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
+        offset=max(_largest(points, corners, standing, stored.placements), 1e-6) * OFFSET_ROUNDINGS * 2.0**-24,
     )
 
 
-def _hierarchy(vertices: np.ndarray, standing: int, placements: Placements, like: SceneArrays | None) -> Bvh:
-    if like is not None and np.array_equal(like.vertices, vertices) and are_same(like.bvh.placements, placements):
+def packed_triangles(stored: Stored) -> dict[str, np.ndarray]:
+    """The triangles of all stored meshes behind each other: corners, points, normals, uvs, parts and surface_of of `SceneArrays`. Each surface is
+    stored twice there: emitting from its front, and from both faces."""
+    corners, points, normals, uvs, surface_of = (list[np.ndarray]() for _ in range(5))
+    parts = np.full((len(stored.meshes), PART_COLUMNS), -1, np.int64)
+    first = used = textured = worn = 0
+    for k, (mesh, both) in enumerate(zip(stored.meshes, stored.both_sides, strict=True)):
+        geometry = mesh.geometry
+        own = mesh.surfaces.astype(np.uint32) * 2 + np.uint32(both)
+        alike = bool((own == own[0]).all())
+        surface_of.append(own[:1] if alike else own)
+        parts[k, [PART_FIRST, PART_SURFACE, PART_STEP]] = first, worn, not alike
+        parts[k, PART_COORDINATES] = textured - used if len(geometry.uvs) else NO_COORDINATES
+        corners.append(geometry.corners + np.uint32(used))
+        points.append(geometry.points)
+        normals.append(geometry.normals)
+        uvs.append(geometry.uvs)
+        first, used, textured, worn = first + mesh.count, used + len(geometry.points), textured + len(geometry.uvs), worn + len(surface_of[-1])
+    parts[: len(stored.standing), PART_OBJECT] = stored.standing
+    return {
+        "corners": np.concatenate(corners or [np.zeros((0, 3), np.uint32)]),
+        "points": np.concatenate(points or [np.zeros((0, 3), np.float32)]),
+        "normals": np.concatenate(normals or [np.zeros(0, np.uint32)]),
+        "uvs": np.concatenate(uvs or [np.zeros((0, 2), np.float32)]),
+        "parts": parts,
+        "surface_of": np.concatenate(surface_of or [np.zeros(0, np.uint32)]),
+    }
+
+
+def _hierarchy(points: np.ndarray, corners: np.ndarray, standing: int, placements: Placements, like: SceneArrays | None) -> Bvh:
+    if (
+        like is not None
+        and np.array_equal(like.points, points)
+        and np.array_equal(like.corners, corners)
+        and are_same(like.bvh.placements, placements)
+    ):
         return like.bvh
-    return build_two_levels(vertices.reshape(-1, 3, 3), standing, placements)
+    return build_two_levels(points, corners, standing, placements)
 
 
-def _largest(vertices: np.ndarray, standing: int, placements: Placements) -> float:
+def _largest(points: np.ndarray, corners: np.ndarray, standing: int, placements: Placements) -> float:
     """The largest coordinate in metres, in the scene and in the space of shapes as it is stretched by their placements: rays are rounded in both."""
-    if not len(vertices):
+    if not len(corners):
         return 1.0
-    largest = float(np.abs(vertices[:standing]).max(initial=0.0))
+    own_points = int(corners[:standing].max()) + 1 if standing else 0
+    largest = float(np.abs(points[:own_points]).max(initial=0.0))
     if len(placements.first):
-        largest = max(largest, float(np.abs(placed_boxes(vertices.reshape(-1, 3, 3), placements)).max()))
-        own = {row: float(np.abs(vertices[row : row + count]).max()) for row, count in zip(placements.stored, placements.counts, strict=True)}
+        largest = max(largest, float(np.abs(placed_boxes(points, corners, placements)).max()))
+        shapes = zip(placements.stored.tolist(), placements.counts.tolist(), strict=True)
+        own = {row: float(np.abs(points[corners[row : row + count]]).max()) for row, count in set(shapes)}
         stretch = np.linalg.norm(placements.to_world.reshape(-1, 3, 4)[:, :, :3], axis=1).max(axis=1)
-        largest = max(largest, float((stretch * np.array([own[row] for row in placements.stored])).max()))
+        largest = max(largest, float((stretch * np.array([own[row] for row in placements.stored.tolist()])).max()))
     return largest
 
 

@@ -50,6 +50,10 @@ from ..scene.arrays import (
     MAP_START,
     NO_LIGHT,
     NODE_COLUMNS,
+    PART_FIRST,
+    PART_LEAVES,
+    PART_LIGHT,
+    PART_OBJECT,
     PICTURE,
     POSITION,
     POWER,
@@ -69,6 +73,7 @@ from ..scene.arrays import (
     SceneArrays,
 )
 from ..scene.model import Light, Mesh, Scene, Shadow
+from ..scene.triangles import corners_at, surface_rows_in, triangles_of_light
 from ..shadows.depth_map import DEPTH_MAP
 from ..shadows.traced import TRACED
 from ..shadows.ways import BY_KEY as SHADOW_WAYS
@@ -85,7 +90,7 @@ DEFAULT_SHADOW = Shadow("traced", 1, 1024, 2.0, 2.0)
 
 def without_lights(**geometry: Any) -> SceneArrays:
     """Scene arrays of the given geometry without lights."""
-    standing, numbers = len(geometry["object_of"]), np.concatenate([geometry["object_of"], geometry["bvh"].placements.objects])
+    numbers = np.concatenate([geometry["parts"][:, PART_OBJECT], geometry["bvh"].placements.objects.astype(np.int64)])
     return SceneArrays(
         **geometry,
         objects=np.full((int(numbers.max(initial=0)) + 1, 2), BY_CAMERA | BY_SHADOW | BY_BOUNCED | GLOWS, np.int64),
@@ -96,8 +101,7 @@ def without_lights(**geometry: Any) -> SceneArrays:
         tree=np.zeros((0, NODE_COLUMNS)),
         leaf_of=np.zeros(0, np.int64),
         distant=np.zeros(0, np.int64),
-        light_of=np.full(standing, NO_LIGHT, np.uint32),
-        mesh_leaf=np.zeros(standing, np.uint32),
+        mesh_leaf=np.zeros(0, np.uint32),
         mesh_nodes=np.zeros((0, MESH_COLUMNS), np.float32),
         mesh_links=np.zeros((0, LINK_COLUMNS), np.uint32),
         maps=np.zeros((0, MAP_COLUMNS)),
@@ -195,8 +199,8 @@ def pack_lights(geometry: SceneArrays, scene: Scene, shadow: Shadow = DEFAULT_SH
         tree=tree,
         leaf_of=leaf_of,
         distant=distant,
-        light_of=emitters.light_of,
-        mesh_leaf=emitters.leaf,
+        parts=emitters.parts,
+        mesh_leaf=np.concatenate([geometry.mesh_leaf, *emitters.leaves]),
         mesh_nodes=np.concatenate([geometry.mesh_nodes, *emitters.nodes]),
         mesh_links=np.concatenate([geometry.mesh_links, *emitters.links]),
         needs_shadow_query=filtered or bool(len(table) and ((table[:, WAY] != TRACED) | (table[:, SHADOWING] >= 0)).any()),
@@ -268,33 +272,41 @@ class _Emitters:
 
     def __init__(self, geometry: SceneArrays, meshes: list[Mesh]) -> None:
         self.geometry = geometry
-        # Whatever emits is stored where it stands, by rising number of its object.
-        starts = np.searchsorted(geometry.object_of, np.arange(len(meshes) + 1)).tolist()
-        self.triangles: dict[str, list[np.ndarray]] = {}
-        for mesh, start, end in zip(meshes, starts, starts[1:], strict=False):
-            self.triangles.setdefault(mesh.name, []).append(np.arange(start, end))
+        # Whatever emits is stored where it stands.
+        self.parts = geometry.parts.copy()
+        self.parts_of: dict[str, list[int]] = {}
+        for part, number in enumerate(geometry.parts[:, PART_OBJECT].tolist()):
+            if number >= 0:
+                self.parts_of.setdefault(meshes[number].name, []).append(part)
         self.aimed = {mesh.name for mesh in meshes if mesh.aimed}
-        self.light_of = np.full(len(geometry.object_of), NO_LIGHT, np.uint32)
-        self.leaf = np.zeros(len(geometry.object_of), np.uint32)
+        self.leaves: list[np.ndarray] = []
         self.nodes: list[np.ndarray] = []
         self.links: list[np.ndarray] = []
-        self.used = 0
+        self.used = self.used_leaves = 0
         self.boxes: dict[int, np.ndarray] = {}
 
     def add(self, light: Light, row: np.ndarray, number: int) -> None:
-        every = np.concatenate(self.triangles.get(light.mesh, [np.zeros(0, np.int64)]))
+        parts = self.parts_of.get(light.mesh, [])
+        self.parts[parts, PART_LIGHT] = number
+        every = triangles_of_light(self.geometry._replace(parts=self.parts), number)
         power = areas_of(self.geometry, every) * glow_of(self.geometry, every, row)
-        triangles, power = every[power > 0.0], power[power > 0.0]
-        self.light_of[triangles] = number
+        shines = power > 0.0
+        triangles, power = every[shines], power[shines]
         if len(triangles) == 0 or light.mesh not in self.aimed:
             self.boxes[number] = np.zeros((2, 3))
             return
-        sides = 1.0 + self.geometry.surfaces[self.geometry.surface_of[triangles[0]], BOTH_SIDES]
+        sides = 1.0 + self.geometry.surfaces[surface_rows_in(self.geometry, triangles[:1])[0], BOTH_SIDES]
         row[EMITTERS], row[EMITTER_SIDES], row[POWER] = self.used, sides, float(power.sum()) * sides / 4.0
-        corners = self.geometry.vertices[triangles].reshape(-1, 3, 3).astype(float)
+        corners = corners_at(self.geometry, triangles)
         nodes, links, leaf = build_mesh_tree(corners, triangles.astype(np.uint32), power)
         links[:, [CHILD, PARENT]] += np.where(links[:, [CHILD, PARENT]] == NONE, 0, np.uint32(self.used))
-        self.leaf[triangles] = leaf + self.used
+        leaves = np.full(len(every), NO_LIGHT)
+        leaves[shines] = leaf + self.used
+        self.leaves.append(leaves)
+        # `every` has the triangles of these parts one part after the other.
+        firsts = self.parts[parts, PART_FIRST]
+        self.parts[parts, PART_LEAVES] = self.used_leaves + np.searchsorted(every, firsts)
+        self.used_leaves += len(every)
         self.nodes.append(nodes)
         self.links.append(links)
         self.used += len(nodes)

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from ..lights.direct import REACHING, UNHINDERED
-from ..scene.arrays import SceneArrays
+from ..scene.arrays import PART_FIRST, PART_OBJECT, SceneArrays
 from ..scene.model import Camera
 from ..scene.triangles import corners_at, objects_at, placed_corners, surface_rows_at
 from ..trace.placements import Placements, are_same
@@ -184,23 +184,25 @@ def _mixed(film: np.ndarray, corners: np.ndarray) -> np.ndarray:
 
 
 class Placed(NamedTuple):
-    """Where a shot's surfaces are at one frame: vertices float32 [triangles, 9] in metres, the object of each triangle that is stored where it
-    stands, the placements of the others, and the camera."""
+    """Where a shot's surfaces are at one frame: points and corners, `standing` and parts as in `SceneArrays`, the placements, and the camera."""
 
-    vertices: np.ndarray
-    object_of: np.ndarray
+    points: np.ndarray
+    corners: np.ndarray
+    standing: int
+    parts: np.ndarray
     placements: Placements
     camera: Camera
 
     def at(self, film: np.ndarray) -> np.ndarray:
         """float64 [rows, columns, 3]: positions of the first samples' hits."""
-        return _mixed(film, placed_corners(self.vertices, len(self.object_of), self.placements, np.maximum(columns.triangles_in(film), 0)))
+        return _mixed(film, placed_corners(self.points, self.corners, self.standing, self.placements, np.maximum(columns.triangles_in(film), 0)))
 
     def is_like(self, other: "Placed") -> bool:
         """Whether the triangles of two frames are the same ones."""
         return (
-            self.vertices.shape == other.vertices.shape
-            and np.array_equal(self.object_of, other.object_of)
+            self.corners.shape == other.corners.shape
+            and self.standing == other.standing
+            and np.array_equal(self.parts[:, [PART_FIRST, PART_OBJECT]], other.parts[:, [PART_FIRST, PART_OBJECT]])
             and are_same(self.placements, other.placements, in_place=False)
         )
 

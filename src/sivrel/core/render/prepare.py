@@ -15,7 +15,7 @@ from ..errors import InputError
 from ..formats.asset_resolver import MOST_BYTES
 from ..formats.ies import read_ies_file
 from ..formats.image import read_image
-from ..pack.geometry import pack_geometry
+from ..pack.geometry import pack_geometry, packed_triangles
 from ..pack.lights import active_lights, pack_lights, pass_names, with_maps
 from ..pack.objects import packed_meshes
 from ..pack.stored import COPIED, stored_meshes
@@ -69,7 +69,7 @@ class Geometry:
         if not self.digest:
             arrays, placements = self.arrays, self.arrays.bvh.placements
             placed = [placements.first, placements.stored, placements.objects, placements.to_world] if len(placements.first) else []
-            self.digest = hash_of(arrays.vertices, arrays.normals, arrays.uvs, arrays.surface_of, arrays.object_of, *placed)
+            self.digest = hash_of(arrays.corners, arrays.points, arrays.normals, arrays.uvs, arrays.parts, arrays.surface_of, *placed)
         return self.digest
 
     def surfaces_hash(self) -> str:
@@ -113,7 +113,8 @@ class Prepared:
 
     @property
     def placed(self) -> Placed:
-        return Placed(self.arrays.vertices, self.arrays.object_of, self.arrays.bvh.placements, self.camera)
+        arrays = self.arrays
+        return Placed(arrays.points, arrays.corners, arrays.standing, arrays.parts, arrays.bvh.placements, self.camera)
 
 
 class Files:
@@ -250,7 +251,7 @@ def _stage(
 def _cost(scene: Scene, packed: SceneArrays, levels: dict[str, int], subdividing: float, packing: float) -> GeometryCost:
     from_cages = {id(mesh.surfaces): mesh.count for mesh in scene.meshes if levels.get(mesh.name, 0)}
     placements = len(packed.bvh.placements.first)
-    return GeometryCost(triangle_count(packed), len(packed.vertices), placements, sum(from_cages.values()), subdividing, packing)
+    return GeometryCost(triangle_count(packed), len(packed.corners), placements, sum(from_cages.values()), subdividing, packing)
 
 
 def placed_at(
@@ -261,9 +262,9 @@ def placed_at(
     edited = with_subdivided(apply_edits(scene, edits, files.profile, files.panorama), like.levels if like is not None else {})
     meshes = packed_meshes(edited)
     stored = stored_meshes(edited, meshes, like.copied if like is not None else COPIED)
-    vertices = [mesh.vertices.reshape(-1, 9) for mesh in stored.meshes] or [np.zeros((0, 9))]
-    numbers = np.repeat(np.array(stored.standing, np.uint32), [meshes[k].count for k in stored.standing])
-    return Placed(np.concatenate(vertices).astype(np.float32), numbers, stored.placements, edited.camera(camera))
+    geometry = packed_triangles(stored)
+    standing = sum(meshes[k].count for k in stored.standing)
+    return Placed(geometry["points"], geometry["corners"], standing, geometry["parts"], stored.placements, edited.camera(camera))
 
 
 def _add_maps(prepared: Prepared, recipe: Recipe, caches: CacheFolder, task: Task) -> None:

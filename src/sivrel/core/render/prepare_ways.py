@@ -8,7 +8,7 @@ import numpy as np
 
 from ..caches import Cache, CacheFolder, hash_of
 from ..gi.way import Way
-from ..scene.arrays import CAMERA, RAYS, SLOT
+from ..scene.arrays import CAMERA, PART_LIGHT, RAYS, SLOT
 from ..scene.model import Mesh
 from ..scene.placed_mesh import PlacedMesh
 from ..work_time import work_time
@@ -90,7 +90,8 @@ def parts_of(job: Preparation) -> dict[str, str]:
 
 
 def _shape_of(mesh: Mesh) -> tuple[np.ndarray, ...]:
-    return (mesh.shape.vertices, mesh.to_world) if isinstance(mesh, PlacedMesh) else (mesh.vertices,)
+    geometry, placed = (mesh.shape.geometry, [mesh.to_world]) if isinstance(mesh, PlacedMesh) else (mesh.geometry, [])
+    return geometry.points, geometry.corners, *placed
 
 
 def dependencies(job: Preparation, way: Way, surfaces: str, geometry: str, beyond: str) -> dict[str, str]:
@@ -101,7 +102,7 @@ def dependencies(job: Preparation, way: Way, surfaces: str, geometry: str, beyon
     of = {
         "geometry": lambda: hash_of(geometry, arrays.objects),
         "surfaces": lambda: surfaces,
-        "lights": lambda: hash_of(lights, arrays.portals, arrays.tables, arrays.light_of, arrays.maps),
+        "lights": lambda: hash_of(lights, arrays.portals, arrays.tables, arrays.parts[:, PART_LIGHT], arrays.maps),
         "limits": lambda: hash_of(recipe.limits.model_dump()),
         "beyond": lambda: hash_of(recipe.gi.beyond, beyond),
         "camera": lambda: camera_hash(job),

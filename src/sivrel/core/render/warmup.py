@@ -91,7 +91,7 @@ PATHS, DEPTH_MAPS, REACH = "paths", "depth_maps", "reach"
 def _smallest_scene() -> tuple[Scene, Camera, Recipe]:
     corners = np.array([[[-1, -1, 0], [1, -1, 0], [1, 1, 0]]], np.float32)
     up = np.broadcast_to(np.array([0, 0, 1], np.float32), (1, 3, 3))
-    mesh = Mesh("triangle", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
+    mesh = Mesh.of("triangle", corners, up, np.zeros((1, 3, 2), np.float32), np.zeros(1, np.uint32))
     scene = Scene("warm-up", [mesh], [Surface()], [Light("sky", "dome")])
     camera = Camera("camera", np.array([[1.0, 0, 0, 0], [0, 1, 0, 0], [0, 0, 1, 3]]), 0.5)
     scene.cameras.append(camera)

@@ -39,6 +39,12 @@ LOW, HIGH, AXIS, THETA_O, THETA_E, NODE_POWER, LEFT, RIGHT, LEAF, PARENT, SKIP =
 COS_O, SIN_O, COS_E = 17, 18, 19  # of the two angles
 NODE_COLUMNS = 20
 FLAGS, LINKS, BITS = 0, 1, 63
+# Columns of a part row, for the triangles of one mesh or shape: number of the first; its object, -1 for a placed shape; where its surface is in
+# `surface_of`, and 1 where each triangle has a surface of its own there; the mesh light that it belongs to and where its leaves are in `mesh_leaf`,
+# or -1; what is added to the number of a point for its coordinates, or NO_COORDINATES.
+PART_FIRST, PART_OBJECT, PART_SURFACE, PART_STEP, PART_LIGHT, PART_LEAVES, PART_COORDINATES = range(7)
+PART_COLUMNS = 7
+NO_COORDINATES = -(2**40)
 BY_CAMERA, BY_SHADOW, BY_BOUNCED, GLOWS = 1, 2, 4, 8
 GUIDE, CONNECTIONS = 0, 1  # the places of the guide and of light paths among what is prepared
 MAP_KIND, MAP_RESOLUTION, MAP_START, MAP_POSITION, MAP_X, MAP_Y, MAP_Z, MAP_HALF = 0, 1, 2, 3, 6, 9, 12, 15
@@ -75,10 +81,11 @@ class Pictures(NamedTuple):
 class SceneArrays(NamedTuple):
     """The scene for the kernels.
 
-    Per stored triangle: vertices, normals float32 [n, 9], uvs float32 [n, 6], surface_of uint32 [n]. First come the triangles that are stored where
-    they stand, then shapes in their own space, which the hierarchy places: ask scene.triangles for what belongs to a triangle's number.
-    Per standing triangle: object_of, light_of uint32 [n] (the mesh light that it belongs to, or NO_LIGHT), mesh_leaf uint32 [n] (its node in that
-    light's tree).
+    corners: uint32 [stored triangles, 3], the points of each. First come the triangles that are stored where they stand, `standing` of them, then
+    shapes in their own space, which the hierarchy places: ask scene.triangles for what belongs to a triangle's number.
+    points: float32 [points, 3]; normals: uint32 [points], see scene.packed_normals; uvs: float32 [points of textured parts, 2]
+    parts: int64 [parts, PART_COLUMNS], see above; surface_of: uint32, rows of `surfaces`; mesh_leaf: uint32, for the triangles of mesh lights their
+    nodes in the light's tree, or NO_LIGHT where one does not shine
     objects int64 [meshes, LINKS + 1 or more]; surfaces, lights, portals, tree, maps float64 [rows, columns];
     tables float32: profiles and distributions of panoramas; depths float32: of all maps
     mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree
@@ -90,11 +97,13 @@ class SceneArrays(NamedTuple):
     """
 
     bvh: Bvh
-    vertices: np.ndarray
+    standing: int
+    corners: np.ndarray
+    points: np.ndarray
     normals: np.ndarray
     uvs: np.ndarray
+    parts: np.ndarray
     surface_of: np.ndarray
-    object_of: np.ndarray
     objects: np.ndarray
     surfaces: np.ndarray
     pictures: Pictures
@@ -107,7 +116,6 @@ class SceneArrays(NamedTuple):
     tree: np.ndarray
     leaf_of: np.ndarray
     distant: np.ndarray
-    light_of: np.ndarray
     mesh_leaf: np.ndarray
     mesh_nodes: np.ndarray
     mesh_links: np.ndarray

@@ -65,7 +65,7 @@ def make_card(
     look = Surface(name, color or ((0.0, 0.0, 0.0) if soft else (0.02, 0.02, 0.02)), ior=1.0)
     if pattern != "plain" or opacity < 1.0:  # fully opaque surfaces are not tested for opacity
         look.opacity_map = TextureUse(Texture(texels_of(texels), ("clamp", "clamp")))
-    mesh = Mesh(
+    mesh = Mesh.of(
         name,
         corners[faces].astype(np.float32),
         np.broadcast_to(z, (2, 3, 3)).astype(np.float32),

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from .indexed import IndexedTriangles, indexed
 from .model import Surface, Texture
 from .texels import Texels
 
@@ -14,11 +15,12 @@ def is_displaced(surface: Surface) -> bool:
 
 
 def displaced(
-    vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray, points: np.ndarray, worn: np.ndarray, surfaces: list[Surface], unit: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """Vertices and normals float32 [n, 3, 3] of a mesh after the displacement of its surfaces. points: int64 [n, 3], the point that each corner
+    geometry: IndexedTriangles, points: np.ndarray, worn: np.ndarray, surfaces: list[Surface], unit: float
+) -> IndexedTriangles:  # fmt: skip
+    """Triangles after the displacement of their surfaces. points: int64 [n, 3], the point that each corner
     belongs to; worn: the surface of each triangle; unit: metres of one unit of displacement. Each point moves as one, by the mean over its corners,
     along its mean normal, so that neither a crease nor a seam of coordinates opens."""
+    vertices, normals, uvs = geometry.each_vertices, geometry.each_normals, geometry.each_uvs
     amounts = np.zeros(points.shape)
     for number in np.unique(worn).tolist():
         surface = surfaces[number]
@@ -27,7 +29,7 @@ def displaced(
             use = surface.displacement_map
             amounts[mine] = surface.displacement if use is None else looked_up(use.texture, use.channel, uvs[mine])
     if not amounts.any():
-        return vertices, normals
+        return geometry
     flat, count = points.reshape(-1), int(points.max()) + 1
     shares = np.bincount(flat, minlength=count)
     amount = np.bincount(flat, amounts.reshape(-1), count) / np.maximum(shares, 1)
@@ -42,7 +44,7 @@ def displaced(
     corner = corner.reshape(-1)
     turned = np.stack([np.bincount(corner, np.repeat(facets[:, c], 3)) for c in range(3)], axis=1)
     turned = turned / np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-30)
-    return moved.astype(np.float32), turned[corner].reshape(-1, 3, 3).astype(np.float32)
+    return indexed(moved, turned[corner], uvs)
 
 
 def looked_up(texture: Texture, channel: int, uvs: np.ndarray) -> np.ndarray:

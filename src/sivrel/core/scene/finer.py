@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from .displace import displaced, is_displaced
+from .indexed import IndexedTriangles, indexed
 from .model import Camera, Mesh, Scene, Surface
 from .placed_mesh import PlacedMesh
 from .subdivide import Cage, around_faces, corner_normals, limit_points, refine
@@ -109,7 +110,7 @@ def subdivided(mesh: Mesh, level: int, surfaces: list[Surface] | None = None) ->
             fine = refine(fine)
         cage.kept = level, *_triangles(fine)
         cage.kept_displaced = None
-    _, vertices, normals, uvs, faces, points = cage.kept
+    _, geometry, faces, points = cage.kept
     # Its surfaces may have been changed since it was read: each face takes that of its first triangle.
     of_face = np.zeros(int(cage.triangle_face.max(initial=0)) + 1, np.uint32)
     of_face[cage.triangle_face[::-1]] = mesh.surfaces[::-1]
@@ -118,13 +119,13 @@ def subdivided(mesh: Mesh, level: int, surfaces: list[Surface] | None = None) ->
     if any(is_displaced(surface) for surface in own.values()):
         key = worn.tobytes(), *((k, s.displacement, id(s.displacement_map and s.displacement_map.texture)) for k, s in own.items())
         if cage.kept_displaced is None or cage.kept_displaced[0] != key:
-            cage.kept_displaced = key, *displaced(vertices, normals, uvs, points, worn, surfaces or [], cage.unit)
-        _, vertices, normals = cage.kept_displaced
-    return mesh.changed(vertices=vertices, normals=normals, uvs=uvs, surfaces=worn)
+            cage.kept_displaced = key, displaced(geometry, points, worn, surfaces or [], cage.unit)
+        _, geometry = cage.kept_displaced
+    return mesh.changed(geometry=geometry, surfaces=worn)
 
 
-def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """(vertices, normals, uvs as in Mesh, the face of the first cage that each triangle came from, the point of each corner)."""
+def _triangles(fine: Cage) -> tuple[IndexedTriangles, np.ndarray, np.ndarray]:
+    """(triangles, the face of the first cage that each came from, the point of each corner)."""
     points = limit_points(fine) if fine.scheme == "catmull_clark" else fine.points
     normals, sides = corner_normals(fine), int(fine.counts[0])
     at = np.arange(len(fine.corners)).reshape(-1, sides)[~fine.hole]
@@ -133,6 +134,4 @@ def _triangles(fine: Cage) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarr
         at, faces = np.stack([at[:, [0, 1, 2]], at[:, [0, 2, 3]]], axis=1).reshape(-1, 3), np.repeat(faces, 2)
     if fine.turned:
         at, normals = at[:, ::-1], -normals
-    parts = points[fine.corners[at]], normals[at], fine.uvs[at]
-    vertices, normals, uvs = (np.ascontiguousarray(part, np.float32) for part in parts)
-    return vertices, normals, uvs, faces, fine.corners[at]
+    return indexed(points[fine.corners[at]], normals[at], fine.uvs[at]), faces, fine.corners[at]

@@ -8,10 +8,13 @@ from typing import Any, Literal
 
 import numpy as np
 
+from .indexed import IndexedTriangles, indexed
 from .subdivide import Cage
 from .texels import Texels, TileSet
 
 Colour = tuple[float, float, float]
+BY_CORNERS = frozenset({"vertices", "normals", "uvs"})
+"""What a mesh says of the corners of its triangles."""
 
 
 @dataclass
@@ -92,11 +95,9 @@ class Surface:
 
 @dataclass
 class Mesh:
-    """Triangles in world space, each with its own three corners.
+    """Triangles in world space. `vertices`, `normals` and `uvs` are made from `geometry` whenever they are asked for.
 
-    vertices: float32 [n, 3, 3] metres; counter-clockwise seen from the front
-    normals: float32 [n, 3, 3] unit length
-    uvs: float32 [n, 3, 2]
+    geometry: n triangles, in metres; counter-clockwise seen from the front
     surfaces: uint32 [n], index into Scene.surfaces
     double_sided: whether the surface's emission leaves both faces; scattering always does
     seen_by_camera, casts_shadows, seen_by_bounced: which rays can hit it
@@ -107,9 +108,7 @@ class Mesh:
     """
 
     name: str
-    vertices: np.ndarray
-    normals: np.ndarray
-    uvs: np.ndarray
+    geometry: IndexedTriangles
     surfaces: np.ndarray
     double_sided: bool = False
     seen_by_camera: bool = True
@@ -122,25 +121,48 @@ class Mesh:
     variants: list["Mesh"] = field(default_factory=list, init=False, repr=False, compare=False)
     _box: tuple[np.ndarray, np.ndarray, np.ndarray] | None = field(default=None, init=False, repr=False, compare=False)
 
+    @classmethod
+    def of(cls, name: str, vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray, surfaces: np.ndarray, **more: Any) -> "Mesh":
+        """A mesh by the corners of its triangles: vertices, normals [n, 3, 3], uvs [n, 3, 2]; see `indexed`."""
+        return cls(name, indexed(vertices, normals, uvs), surfaces, **more)
+
     @property
     def count(self) -> int:
         """Number of its triangles."""
         return len(self.surfaces)
 
+    @property
+    def vertices(self) -> np.ndarray:
+        """float32 [n, 3, 3]: the corners of each triangle in metres."""
+        return self.geometry.each_vertices
+
+    @property
+    def normals(self) -> np.ndarray:
+        """float32 [n, 3, 3]: unit normals at these corners."""
+        return self.geometry.each_normals
+
+    @property
+    def uvs(self) -> np.ndarray:
+        """float32 [n, 3, 2]: texture coordinates of these corners."""
+        return self.geometry.each_uvs
+
     def box(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest corner of a box around it, float64 [3] in metres. It must have triangles."""
-        if self._box is None or self._box[0] is not self.vertices:
-            self._box = self.vertices, self.vertices.min(axis=(0, 1)).astype(float), self.vertices.max(axis=(0, 1)).astype(float)
+        points = self.geometry.points
+        if self._box is None or self._box[0] is not points:
+            self._box = points, points.min(axis=0).astype(float), points.max(axis=0).astype(float)
         return self._box[1:]
 
     def changed(self, **changes: Any) -> "Mesh":
-        """A copy with other values of some fields."""
+        """A copy with other values of some fields, or with other `vertices`, `normals` or `uvs`."""
+        if not BY_CORNERS.isdisjoint(changes):
+            changes["geometry"] = indexed(*(changes.pop(name) if name in changes else getattr(self, name) for name in ("vertices", "normals", "uvs")))
         return replace(self, **changes)
 
     @property
     def own_cage(self) -> Cage | None:
         """Its cage, unless its shape was changed since."""
-        return self.cage if self.cage is not None and self.cage.made is self.vertices else None
+        return self.cage if self.cage is not None and self.cage.made is self.geometry else None
 
 
 @dataclass

@@ -6,14 +6,15 @@ from typing import Any
 import numpy as np
 
 from ..trace.placements import box_by
-from .model import Mesh
+from .indexed import IndexedTriangles
+from .model import BY_CORNERS, Mesh
 
-OF_SHAPE = frozenset({"vertices", "normals", "uvs", "surfaces", "cage"})
+OF_SHAPE = BY_CORNERS | {"geometry", "surfaces", "cage"}
 """Fields of a mesh that belong to its shape. The others, such as which rays can hit it, are a placement's own."""
 
 
 class PlacedMesh(Mesh):
-    """A placement of a shape that other meshes share. Its vertices and normals are computed whenever they are asked for, and not kept.
+    """A placement of a shape that other meshes share. Its triangles are computed whenever they are asked for, and not kept.
 
     shape: a mesh in its own space; the surfaces of all placements are its surfaces
     to_world: float64 [3, 4], with an inverse. Where it mirrors, the shape's triangles must run clockwise, so that they run counter-clockwise in the
@@ -26,17 +27,8 @@ class PlacedMesh(Mesh):
         self.seen_by_camera = self.casts_shadows = self.seen_by_bounced = True
 
     @property
-    def vertices(self) -> np.ndarray:  # type: ignore[override]
-        return (self.shape.vertices.astype(float) @ self.to_world[:, :3].T + self.to_world[:, 3]).astype(np.float32)
-
-    @property
-    def normals(self) -> np.ndarray:  # type: ignore[override]
-        turned = self.shape.normals.astype(float) @ np.linalg.inv(self.to_world[:, :3])
-        return (turned / np.maximum(np.linalg.norm(turned, axis=2, keepdims=True), 1e-30)).astype(np.float32)
-
-    @property
-    def uvs(self) -> np.ndarray:  # type: ignore[override]
-        return self.shape.uvs
+    def geometry(self) -> IndexedTriangles:  # type: ignore[override]
+        return self.shape.geometry.moved(self.to_world)
 
     @property
     def surfaces(self) -> np.ndarray:  # type: ignore[override]
@@ -59,8 +51,8 @@ class PlacedMesh(Mesh):
     def standing(self) -> Mesh:
         """The same as a mesh of its own, where it stands."""
         return Mesh(
-            self.name, self.vertices, self.normals, self.uvs, self.surfaces, self.double_sided, self.seen_by_camera, self.casts_shadows,
-            self.seen_by_bounced, self.aimed, self.stand_in, self.refine,
+            self.name, self.geometry, self.surfaces, self.double_sided, self.seen_by_camera, self.casts_shadows, self.seen_by_bounced, self.aimed,
+            self.stand_in, self.refine,
         )  # fmt: skip
 
     def moved(self, matrix: np.ndarray) -> "PlacedMesh":
@@ -83,7 +75,7 @@ class PlacedMesh(Mesh):
 
 def run_round(mesh: Mesh) -> Mesh:
     """The mesh with the corners of its triangles in the other order, and the same normals."""
-    return mesh.changed(vertices=mesh.vertices[:, ::-1], normals=mesh.normals[:, ::-1], uvs=mesh.uvs[:, ::-1])
+    return mesh.changed(geometry=mesh.geometry.run_round())
 
 
 def _in_surfaces(shape: Mesh, surfaces: np.ndarray) -> Mesh:
@@ -104,5 +96,5 @@ def moves(before: Mesh, after: Mesh, within: float = 0.0) -> bool:
             return moves(before.shape, after.shape, within)
     if before.count != after.count:
         return True
-    a, b = before.vertices, after.vertices
-    return a is not b and not np.allclose(a, b, rtol=0.0, atol=within)
+    a, b = before.geometry, after.geometry
+    return a is not b and not np.allclose(a.each_vertices, b.each_vertices, rtol=0.0, atol=within)

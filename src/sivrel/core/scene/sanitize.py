@@ -140,18 +140,9 @@ OUT_OF_REACH = "has points that are not finite, or too far away"
 
 
 def _mesh_problem(mesh: Mesh) -> str:
-    """The problem with a mesh's positions; repairs in place what can be repaired."""
-    if not len(mesh.vertices) or not (np.abs(mesh.vertices).max() <= FARTHEST):
-        return OUT_OF_REACH
-    if not np.isfinite(mesh.uvs).all():
-        mesh.uvs = np.nan_to_num(mesh.uvs, nan=0.0, posinf=0.0, neginf=0.0)
-    if not np.isfinite(mesh.normals).all():
-        v = mesh.vertices.astype(float)
-        facet = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
-        facet /= np.maximum(np.linalg.norm(facet, axis=1, keepdims=True), 1e-30)
-        sound = np.isfinite(mesh.normals).all(axis=2, keepdims=True)
-        mesh.normals = np.where(sound, mesh.normals, facet[:, None, :]).astype(np.float32)
-    return ""
+    """The problem with a mesh's positions. (Its normals and coordinates are finite, see `indexed`.)"""
+    points = mesh.geometry.points
+    return "" if len(points) and np.abs(points).max() <= FARTHEST else OUT_OF_REACH
 
 
 def _repair_surface(surface: Surface, notes: list[str]) -> None:

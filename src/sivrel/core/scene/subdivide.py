@@ -12,6 +12,8 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from .indexed import IndexedTriangles
+
 ALWAYS = 10.0
 """Sharpness from which an edge or a corner stays sharp for ever (UsdGeomMesh, SHARPNESS_INFINITE)."""
 SMOOTH, DART, CREASE, CORNER = 0, 1, 2, 3
@@ -25,7 +27,7 @@ class Cage:
     hole [faces]: whether it is left out, though its neighbours bend as if it were there
     edges [n, 2], sharpness [n]: of edges that are sharper than smooth; points_sharp [n], corner_sharpness [n]: the same of points
     turned: whether its front is the other side
-    made: the vertices of the mesh that it belongs to, of which triangle_face has the face of each; a mesh with other vertices was changed since, and
+    made: the triangles of the mesh that it belongs to, of which triangle_face has the face of each; a mesh with others was changed since, and
     has no cage any more; unit: metres of a unit of the file in it; kept, kept_displaced: the last results of subdividing and of displacing it
     """
 
@@ -42,11 +44,11 @@ class Cage:
     scheme: Literal["catmull_clark", "loop"] = "catmull_clark"
     boundary: Literal["none", "edges", "edges_and_corners"] = "edges_and_corners"
     turned: bool = False
-    made: np.ndarray | None = None
+    made: IndexedTriangles | None = None
     triangle_face: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     unit: float = 1.0
-    kept: tuple[int, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None
-    kept_displaced: tuple[tuple[Any, ...], np.ndarray, np.ndarray] | None = None
+    kept: tuple[int, IndexedTriangles, np.ndarray, np.ndarray] | None = None
+    kept_displaced: tuple[tuple[Any, ...], IndexedTriangles] | None = None
 
 
 @dataclass(frozen=True)

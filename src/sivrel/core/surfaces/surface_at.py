@@ -35,7 +35,7 @@ from ..scene.arrays import (
     THRESHOLD,
 )
 from ..scene.textures import FINEST, look_up, look_up_colour
-from ..scene.triangles import corners_of, position_at, row_of, smooth_normal_at, surface_row_at, uv_at
+from ..scene.triangles import corners_in, corners_of, mix, part_of, row_of, smooth_normal_at, surface_row_at, surface_row_in, uv_at, uv_edges
 from ..vector import add, cross, dot, normalize, row3, scale, subtract
 from .glass import pane_reflects
 from .preview import Look
@@ -78,12 +78,9 @@ def _colour(scene, row, value, use, u, v, size):
 
 
 @kernel
-def _size_at(scene, stored, twice_area, width):
+def _size_at(scene, part, stored, twice_area, width):
     """Binary logarithm of the width, in texture coordinates, of what is `width` metres wide on a triangle of half of `twice_area` square metres."""
-    uv = scene.uvs
-    s0, t0 = np.float64(uv[stored, 0]), np.float64(uv[stored, 1])
-    s1, t1 = np.float64(uv[stored, 2]) - s0, np.float64(uv[stored, 3]) - t0
-    s2, t2 = np.float64(uv[stored, 4]) - s0, np.float64(uv[stored, 5]) - t0
+    _, _, s1, t1, s2, t2 = uv_edges(scene, part, stored)
     share = abs(s1 * t2 - s2 * t1) / twice_area * width * width
     return 0.5 * math.log2(share) if share > 0.0 else FINEST
 
@@ -92,10 +89,11 @@ def _size_at(scene, stored, twice_area, width):
 def opacity_at(scene, triangle, b1, b2):
     """Opacity 0 to 1 at a hit; with a threshold the surface is there or not (UsdPreviewSurface, opacityThreshold)."""
     _, stored = row_of(scene, triangle)
-    row = scene.surface_of[stored]
+    part = part_of(scene.parts, stored)
+    row = surface_row_in(scene, part, stored)
     if scene.surfaces[row, OPACITY_MAP] < 0.0 and scene.surfaces[row, OPACITY] >= 1.0:
         return 1.0
-    u, v = uv_at(scene, stored, b1, b2)
+    u, v = uv_at(scene, part, stored, b1, b2)
     opacity = _number(scene, row, OPACITY, OPACITY_MAP, u, v, FINEST)
     threshold = scene.surfaces[row, THRESHOLD]
     if threshold > 0.0:
@@ -126,8 +124,9 @@ def passing_at(scene, triangle, b1, b2, d):
 def emission_at(scene, triangle, b1, b2):
     """Emission of a triangle at a point, on its emitting side."""
     _, stored = row_of(scene, triangle)
-    row = scene.surface_of[stored]
-    u, v = uv_at(scene, stored, b1, b2)
+    part = part_of(scene.parts, stored)
+    row = surface_row_in(scene, part, stored)
+    u, v = uv_at(scene, part, stored, b1, b2)
     return _colour(scene, row, EMISSION, EMISSION_MAP, u, v, FINEST)
 
 
@@ -136,8 +135,9 @@ def surface_at(scene, triangle, b1, b2, d, width):
     """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`. width: of the ray there, in metres, over which textures
     are averaged (0: not at all); what is emitted is not, so that lights are found alike in all ways."""
     placement, stored = row_of(scene, triangle)
-    position = position_at(scene, placement, stored, b1, b2)
-    v0, v1, v2 = corners_of(scene, triangle)
+    part = part_of(scene.parts, stored)
+    v0, v1, v2 = corners_in(scene, placement, stored)
+    position = mix(v0, v1, v2, b1, b2)
     across = cross(subtract(v1, v0), subtract(v2, v0))
     geometric = normalize(across)
     front = dot(geometric, d) < 0.0
@@ -146,13 +146,13 @@ def surface_at(scene, triangle, b1, b2, d, width):
     normal = smooth_normal_at(scene, placement, stored, b1, b2)
     if dot(normal, geometric) < 0.0:
         normal = scale(normal, -1.0)
-    row = scene.surface_of[stored]
-    s, t = uv_at(scene, stored, b1, b2)
+    row = surface_row_in(scene, part, stored)
+    s, t = uv_at(scene, part, stored, b1, b2)
     size, spread = FINEST, 0.0
     if width > 0.0 and scene.surfaces[row, TEXTURED] > 0.0:
-        size = _size_at(scene, stored, math.sqrt(dot(across, across)), width)
+        size = _size_at(scene, part, stored, math.sqrt(dot(across, across)), width)
     if scene.surfaces[row, NORMAL_MAP] >= 0.0:
-        normal, spread = _mapped_normal(scene, row, triangle, stored, normal, front, s, t, size)
+        normal, spread = _mapped_normal(scene, row, (v0, v1, v2), uv_edges(scene, part, stored), normal, front, s, t, size)
     if dot(normal, d) > -1e-4:
         # A normal that faces away from the viewer can't be shaded: use the geometric one.
         normal = geometric
@@ -175,7 +175,7 @@ def surface_at(scene, triangle, b1, b2, d, width):
 
 
 @called_kernel
-def _mapped_normal(scene, row, triangle, stored, normal, front, s, t, size):
+def _mapped_normal(scene, row, corners, edges, normal, front, s, t, size):
     """`normal` modified by the surface's normal map, whose colours are x, y, z along the texture's two axes and the normal
     (UsdPreviewSurface, normal; the texture's own scale and bias make -1 to 1 of its texels). And the variance of the slopes that were averaged,
     by how much shorter their mean is than 1 (Toksvig 2005, "Mipmapping Normal Maps")."""
@@ -186,11 +186,8 @@ def _mapped_normal(scene, row, triangle, stored, normal, front, s, t, size):
     length, spread = math.sqrt(x * x + y * y + z * z), 0.0
     if size + scene.pictures.rows[texture, FINENESS] > 0.0 and length > 0.0:
         spread = max(0.0, (1.0 - length) / length - AS_CODED)
-    v0, v1, v2 = corners_of(scene, triangle)
-    uv = scene.uvs
-    s0, t0 = np.float64(uv[stored, 0]), np.float64(uv[stored, 1])
-    s1, t1 = np.float64(uv[stored, 2]) - s0, np.float64(uv[stored, 3]) - t0
-    s2, t2 = np.float64(uv[stored, 4]) - s0, np.float64(uv[stored, 5]) - t0
+    v0, v1, v2 = corners
+    _, _, s1, t1, s2, t2 = edges
     turn = s1 * t2 - s2 * t1
     if turn == 0.0:
         return normal, 0.0

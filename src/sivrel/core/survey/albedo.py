@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..edits.mending import mean_base_color
+from ..scene.triangles import stored_surfaces
 from ..vector import LUMINANCE
 from .finding import Mend, SceneFinding, box_of, point, short
 from .look import Look
@@ -39,4 +40,4 @@ def check(look: Look) -> list[SceneFinding]:
 
 def _surfaces(look: Look) -> np.ndarray:
     """The scene's surface number of each triangle."""
-    return look.arrays.surface_of.astype(np.int64) // 2
+    return stored_surfaces(look.arrays) // 2

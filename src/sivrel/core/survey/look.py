@@ -13,6 +13,7 @@ from ..render.recipe import Recipe
 from ..scene.arrays import BY_CAMERA, BY_SHADOW, EMISSION, EMISSION_MAP, FLAGS, OPACITY, OPACITY_MAP, POWER, SEE_THROUGH
 from ..scene.model import Mesh
 from ..scene.topology import Topology, facets, topology, volume
+from ..scene.triangles import standing_objects, stored_corners, stored_surfaces, triangles_of_light
 from ..trace.traverse import closest_hits
 from ..vector import LUMINANCE
 from .largest import with_largest
@@ -72,12 +73,12 @@ class Look:
         self.levels = ready.levels
         self.rng = np.random.default_rng(seed)
         self.meshes: list[Mesh] = packed_meshes(ready.scene)
-        self.vertices = self.arrays.vertices.reshape(-1, 3, 3).astype(float)
+        self.vertices = stored_corners(self.arrays).astype(float)
         normals = facets(self.vertices)
         doubled = np.linalg.norm(normals, axis=1)
         self.areas, self.normals = doubled / 2.0, normals / np.maximum(doubled, 1e-30)[:, None]
-        self.object_of = self.arrays.object_of.astype(np.int64)
-        rows = self.arrays.surfaces[self.arrays.surface_of]
+        self.object_of = standing_objects(self.arrays)
+        rows = self.arrays.surfaces[stored_surfaces(self.arrays)]
         self.see_through = (rows[:, OPACITY] < 1.0) | (rows[:, OPACITY_MAP] >= 0.0)
         flags = self.arrays.objects[self.object_of, FLAGS] if len(self.object_of) else np.zeros(0, np.int64)
         self.passes = {"light": self.see_through | (flags & BY_SHADOW == 0), "sight": self.see_through | (flags & BY_CAMERA == 0)}
@@ -303,8 +304,8 @@ class Look:
         light = self.lights[i]
         u, v = (k + self.rng.random()) / samples - 0.5, self.rng.random() - 0.5
         if light.kind == "mesh":
-            numbers = np.flatnonzero(self.arrays.light_of == i)
-            if not len(numbers):
+            numbers = triangles_of_light(self.arrays, i)
+            if not len(numbers) or not self.areas[numbers].any():
                 return np.asarray(light.position, float), None
             chosen = self.rng.choice(numbers, p=self.areas[numbers] / self.areas[numbers].sum())
             axis = None if self.meshes[self.object_of[chosen]].double_sided else self.normals[chosen]

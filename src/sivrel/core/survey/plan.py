@@ -10,7 +10,7 @@ from ..scene.arrays import BASE, SceneArrays
 from ..scene.model import Camera, Mesh, Scene
 from ..scene.placed_mesh import PlacedMesh
 from ..scene.topology import topology
-from ..scene.triangles import corners_at, objects_at, surface_rows_at
+from ..scene.triangles import corners_at, objects_at, standing_objects, surface_rows_at
 from ..trace.traverse import closest_hits
 from ..trace.two_levels import placed_boxes
 
@@ -169,18 +169,18 @@ def inside_cut(lines: np.ndarray, shape: tuple[int, int], pixel: tuple[float, fl
 
 def _centres(mesh: Mesh, step: int) -> np.ndarray:
     """Centres of every `step`-th triangle, float [n, 3]."""
-    if not isinstance(mesh, PlacedMesh):
-        return mesh.vertices[::step].mean(axis=1)
-    return mesh.shape.vertices[::step].mean(axis=1).astype(float) @ mesh.to_world[:, :3].T + mesh.to_world[:, 3]
+    geometry = mesh.shape.geometry if isinstance(mesh, PlacedMesh) else mesh.geometry
+    centres = geometry.points[geometry.corners[::step]].mean(axis=1)
+    return centres.astype(float) @ mesh.to_world[:, :3].T + mesh.to_world[:, 3] if isinstance(mesh, PlacedMesh) else centres
 
 
 def _crossing(arrays: SceneArrays, at: np.ndarray, normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Triangles [n, 3, 3] that a plane may cross, and whether each belongs to a closed part: all that stand, and those of the placements whose boxes
     it crosses, the largest first, MOST_CROSSING of them."""
-    closed, standing, placements = _closed(arrays), len(arrays.object_of), arrays.bvh.placements
-    corners, solid = [arrays.vertices[:standing].reshape(-1, 3, 3)], [closed[:standing]]
+    closed, standing, placements = _closed(arrays), arrays.standing, arrays.bvh.placements
+    corners, solid = [arrays.points[arrays.corners[:standing]]], [closed[:standing]]
     if len(placements.first):
-        boxes = placed_boxes(arrays.vertices.reshape(-1, 3, 3), placements).astype(float)
+        boxes = placed_boxes(arrays.points, arrays.corners, placements).astype(float)
         middle, half = (boxes[:, :3] + boxes[:, 3:]) / 2.0, (boxes[:, 3:] - boxes[:, :3]) / 2.0
         crossed = np.flatnonzero(np.abs((middle - at) @ normal) <= half @ np.abs(normal))
         left = MOST_CROSSING
@@ -195,14 +195,14 @@ def _crossing(arrays: SceneArrays, at: np.ndarray, normal: np.ndarray) -> tuple[
 
 def _closed(arrays: SceneArrays) -> np.ndarray:
     """bool by row of the arrays: which triangles belong to closed parts of meshes; kept for the geometry that was drawn last."""
-    if _kept.get("of") is not arrays.vertices:
-        closed, standing = np.zeros(len(arrays.vertices), bool), arrays.object_of
+    if _kept.get("of") is not arrays.corners:
+        closed, standing = np.zeros(len(arrays.corners), bool), standing_objects(arrays)
         groups = [np.flatnonzero(standing == number) for number in np.unique(standing)]
         shapes = dict(zip(arrays.bvh.placements.stored.tolist(), arrays.bvh.placements.counts.tolist(), strict=True))
         for mine in [*groups, *(np.arange(row, row + count) for row, count in shapes.items())]:
-            net = topology(arrays.vertices[mine].reshape(-1, 3, 3))
+            net = topology(arrays.points[arrays.corners[mine]])
             closed[mine] = ~np.isin(net.part, net.part[net.rim().any(axis=1)])
-        _kept.update(of=arrays.vertices, closed=closed)
+        _kept.update(of=arrays.corners, closed=closed)
     return _kept["closed"]
 
 

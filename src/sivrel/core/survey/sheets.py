@@ -12,6 +12,7 @@ import numpy as np
 from ..gi.ways import WAYS
 from ..scene.arrays import BASE, POWER
 from ..scene.frames import upright_frame
+from ..scene.triangles import surface_rows_at
 from ..vector import LUMINANCE
 from .finding import Mend, SceneFinding, point, short
 from .holes import caps_of
@@ -123,7 +124,7 @@ def _bounced(look: Look, start: np.ndarray, rays: np.ndarray, hits: np.ndarray, 
         return np.zeros(len(start))
     facing = look.facing(hits[met], d[met])
     at = origins[met] + d[met] * distance[met, None] + facing * 2.0 * look.offset
-    base = look.arrays.surfaces[look.arrays.surface_of[hits[met]].astype(np.int64), BASE : BASE + 3] @ LUMINANCE
+    base = look.arrays.surfaces[surface_rows_at(look.arrays, hits[met]), BASE : BASE + 3] @ LUMINANCE
     arrives = np.zeros(len(hits))
     arrives[met] = base * look.light_at(at, facing, 1)[0].sum(axis=1)
     passed_on = min(float(base.mean()), MOST_PASSED_ON)

@@ -17,18 +17,19 @@ WIDER = 4.0 * 2.0**-24
 """Share of its largest coordinate by which a placement's box is widened, for the rounding of its rays."""
 
 
-def build_two_levels(vertices: np.ndarray, standing: int, placements: Placements) -> Bvh:
-    """The hierarchy of `vertices` float32 [triangles, 3, 3]: the first `standing` where they are, and the shapes that follow where `placements` put
-    them. Shapes are built on all processors."""
+def build_two_levels(points: np.ndarray, corners: np.ndarray, standing: int, placements: Placements) -> Bvh:
+    """The hierarchy of triangles, whose `corners` uint32 [triangles, 3] are rows of `points` float32 [n, 3]: the first `standing` where they are, and
+    the shapes that follow where `placements` put them. Shapes are built on all processors."""
     if not len(placements.first):
-        return build_in_parts(vertices)
+        return build_in_parts(points[corners])
     shapes = _shapes(placements)
     ranges = [(0, standing), *shapes.items()]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        built = [build_in_parts(vertices[:standing]), *pool.map(lambda r: build_bvh(vertices[r[0] : r[0] + r[1]]), ranges[1:])]
+        of_shapes = pool.map(lambda r: build_bvh(points[corners[r[0] : r[0] + r[1]]]), ranges[1:])
+        built = [build_in_parts(points[corners[:standing]]), *of_shapes]
     joined = _Joined()
     root_of = [joined.add(part, np.arange(first, first + count)) for (first, count), part in zip(ranges, built, strict=True)]
-    over, ranges_of, order = wide_tree(placed_boxes(vertices, placements), 1)
+    over, ranges_of, order = wide_tree(placed_boxes(points, corners, placements), 1)
     top = joined.used_nodes
     _shift(over, top, 0)
     references = over[:, NODES_AT:]
@@ -105,9 +106,9 @@ def _shapes(placements: Placements) -> dict[int, int]:
     return dict(zip(placements.stored.tolist(), placements.counts.tolist(), strict=True))
 
 
-def placed_boxes(vertices: np.ndarray, placements: Placements) -> np.ndarray:
-    """float32 [n, 6]: a box around each placement, from its shape's box, with `vertices` as in build_two_levels."""
-    of_shape = {row: _box_of(vertices[row : row + count]).astype(float) for row, count in _shapes(placements).items()}
+def placed_boxes(points: np.ndarray, corners: np.ndarray, placements: Placements) -> np.ndarray:
+    """float32 [n, 6]: a box around each placement, from its shape's box, with `points` and `corners` as in build_two_levels."""
+    of_shape = {row: _box_of(points[corners[row : row + count]]).astype(float) for row, count in _shapes(placements).items()}
     box = np.array([of_shape[int(row)] for row in placements.stored])
     low, high = box_by(placements.to_world.reshape(-1, 3, 4), box[:, :3], box[:, 3:])
     wider = WIDER * np.maximum(np.abs(low), np.abs(high)).max(axis=1, keepdims=True)
