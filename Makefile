@@ -55,7 +55,7 @@ docs: $(VENV)/.run
 	$(BIN)/python -m sivrel.core.render.recipe_docs > docs/recipe.md
 
 requirements: $(VENV)/.test
-	cd requirements && for name in run test; do ../$(BIN)/pip-compile --quiet --upgrade --generate-hashes --no-emit-index-url \
+	cd requirements && for name in run cluster test; do ../$(BIN)/pip-compile --quiet --upgrade --generate-hashes --no-emit-index-url \
 	  --no-emit-find-links --no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe --no-annotate $$name.in -o $$name.txt; done
 
 styles:

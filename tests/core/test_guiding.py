@@ -220,9 +220,7 @@ def _open_box():
     """The box without its ceiling's middle: the sky is seen through a gap."""
     box = box_inside()
     keep = ~np.all(np.isclose(box.vertices[:, :, 2], 1.0), axis=1)
-    return replace(
-        box, vertices=box.vertices[keep], normals=box.normals[keep], uvs=box.uvs[keep], surfaces=box.surfaces[keep]
-    )  # fmt: skip
+    return box.changed(vertices=box.vertices[keep], normals=box.normals[keep], uvs=box.uvs[keep], surfaces=box.surfaces[keep])
 
 
 if __name__ == "__main__":

@@ -25,6 +25,11 @@ def transforms(random: np.random.Generator, count: int) -> np.ndarray:
     return made
 
 
+def apart(vertices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(points, corners) of triangles [n, 3, 3] that share no point."""
+    return vertices.reshape(-1, 3), np.arange(3 * len(vertices), dtype=np.uint32).reshape(-1, 3)
+
+
 class TwoLevels(unittest.TestCase):
     def hits(self, standing: int, seed: int) -> None:
         random = np.random.default_rng(seed)
@@ -34,7 +39,7 @@ class TwoLevels(unittest.TestCase):
         which, matrices = random.integers(0, 2, 40), transforms(random, 40)
         counts = [len(shapes[k]) for k in which]
         placements = placements_of(counts, [rows[k] for k in which], list(range(40)), matrices, standing)
-        bvh = build_two_levels(stored, standing, placements)
+        bvh = build_two_levels(*apart(stored), standing, placements)
         flat = [ground] + [np.einsum("ij,nkj->nki", m[:, :3], shapes[k]) + m[:, 3] for k, m in zip(which, matrices, strict=True)]
         triangles = np.concatenate(flat).astype(np.float32)
         reference = build_bvh(triangles)
@@ -61,7 +66,7 @@ class TwoLevels(unittest.TestCase):
         random = np.random.default_rng(3)
         shape = blobs(random, 500)
         still = np.eye(4)[None, :3]
-        bvh = build_two_levels(shape, 0, placements_of([500], [0], [0], still, 0))
+        bvh = build_two_levels(*apart(shape), 0, placements_of([500], [0], [0], still, 0))
         reference = build_bvh(shape)
         origins, d = random.uniform(-2.0, 2.0, (2, 5000, 3)).astype(np.float32)
         for one, other in zip(
@@ -86,7 +91,7 @@ class TwoLevels(unittest.TestCase):
         tiny = np.eye(4)[:3] * 1e-35
         tiny[:, 3] = 0.0
         big = np.eye(4)[:3].copy()
-        bvh = build_two_levels(shape, 0, placements_of([50, 50], [0, 0], [0, 1], np.stack([tiny, big]), 0))
+        bvh = build_two_levels(*apart(shape), 0, placements_of([50, 50], [0, 0], [0, 1], np.stack([tiny, big]), 0))
         random = np.random.default_rng(5)
         o = random.uniform(-2.0, 2.0, (4000, 3)).astype(np.float32)
         hits, _ = closest_hits(bvh, o, -o, np.float32(0.0), np.float32(1e30))

@@ -2,6 +2,7 @@
 
 import io
 import os
+import struct
 import tempfile
 import unittest
 from unittest.mock import patch
@@ -171,6 +172,41 @@ class Files(unittest.TestCase):
             self.assertEqual((path.exists(), other.exists()), (False, True))
         with patch.object(texture_files, "MOST_BYTES", 1000):  # no room at all: it stays in memory
             self.assertIsNone(read_texels(png(self.picture(3)), "third.png").file)
+
+
+def mipmapped_exr(picture: np.ndarray, tile: int = 16) -> bytes:
+    """An OpenEXR file of half floats in tiles, uncompressed, with levels of half the size down to one pixel, all of which are bright ("OpenEXR File
+    Layout", tiled images)."""
+
+    def attribute(name: str, kind: str, data: bytes) -> bytes:
+        return name.encode() + b"\0" + kind.encode() + b"\0" + struct.pack("<i", len(data)) + data
+
+    window = struct.pack("<4i", 0, 0, picture.shape[1] - 1, picture.shape[0] - 1)
+    channels = b"".join(c.encode() + b"\0" + struct.pack("<iB3xii", 1, 0, 1, 1) for c in "BGR") + b"\0"
+    header = struct.pack("<ii", 20000630, 2 | 0x200) + attribute("channels", "chlist", channels) + attribute("compression", "compression", b"\0")
+    header += attribute("dataWindow", "box2i", window) + attribute("displayWindow", "box2i", window) + attribute("lineOrder", "lineOrder", b"\0")
+    header += attribute("pixelAspectRatio", "float", struct.pack("<f", 1.0)) + attribute("screenWindowCenter", "v2f", struct.pack("<2f", 0, 0))
+    header += (
+        attribute("screenWindowWidth", "float", struct.pack("<f", 1.0)) + attribute("tiles", "tiledesc", struct.pack("<IIB", tile, tile, 1)) + b"\0"
+    )
+    chunks, level, image = [], 0, picture
+    while True:
+        for y, x in np.ndindex(-(-image.shape[0] // tile), -(-image.shape[1] // tile)):
+            part = image[y * tile : (y + 1) * tile, x * tile : (x + 1) * tile, ::-1].astype("<f2")
+            data = part.transpose(0, 2, 1).tobytes()
+            chunks.append(struct.pack("<5i", x, y, level, level, len(data)) + data)
+        if image.shape[:2] == (1, 1):
+            break
+        level, image = level + 1, np.full((max(1, image.shape[0] // 2), max(1, image.shape[1] // 2), 3), 1000.0)
+    starts = len(header) + 8 * len(chunks) + np.cumsum([0, *(len(chunk) for chunk in chunks[:-1])])
+    return header + starts.astype("<u8").tobytes() + b"".join(chunks)
+
+
+class LevelsInFiles(unittest.TestCase):
+    def test_of_a_mipmapped_exr_the_finest_level_is_read(self):
+        picture = np.random.default_rng(1).random((40, 52, 3))
+        read = read_texels(mipmapped_exr(picture), "wall.exr").linear()
+        np.testing.assert_array_equal(read[..., :3], picture.astype(np.float16))
 
 
 class Filtering(unittest.TestCase):
