@@ -39,7 +39,10 @@ o = random.uniform(low, high, (200_000, 3)).astype(np.float32)
 d = random.normal(size=(200_000, 3)).astype(np.float32)
 closest_hits(arrays.bvh, o[:10], d[:10], np.float32(0.0), np.float32(1e30))
 _, rays, _ = took(lambda: closest_hits(arrays.bvh, o, d, np.float32(0.0), np.float32(1e30)))
+held = [arrays.corners, arrays.points, arrays.normals, arrays.uvs, arrays.parts, arrays.part_at, arrays.surface_of, arrays.mesh_leaf]
 print(json.dumps({
+    "bytes": sum(column.nbytes for column in held) / len(arrays.corners),
+    "hierarchy": (arrays.bvh.nodes.nbytes + arrays.bvh.leaves.nbytes) / len(arrays.corners),
     "triangles": scene.triangle_count(), "stored": len(arrays.corners), "read": read, "clock": read_clock + drawn_clock,
     "drawn": drawn, "ray": rays / len(o) * 1e6, "megabytes": int(re.search(r"VmHWM:\s+(\d+)", open("/proc/self/status").read())[1]) / 1024,
 }))
@@ -82,7 +85,8 @@ def _measured(path: Path, values: dict | None = None) -> dict:
 
 def _words(one: dict) -> str:
     return (
-        f"{one['triangles'] / 1e6:.1f} million triangles, {one['stored'] / 1e3:.0f} thousand stored: read in {one['read']:.1f} s, draft of 8 samples "
+        f"{one['triangles'] / 1e6:.1f} million triangles, {one['stored'] / 1e3:.0f} thousand stored in {one['bytes']:.0f} bytes each, and "
+        f"{one['hierarchy']:.0f} of hierarchy: read in {one['read']:.1f} s, draft of 8 samples "
         f"in {one['drawn']:.1f} s of processor time, both in {one['clock']:.1f} s by the clock, {one['megabytes']:.0f} MB, {one['ray']:.2f} µs a ray"
     )
 

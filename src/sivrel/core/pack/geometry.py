@@ -23,6 +23,7 @@ from ..scene.arrays import (
     NORMAL_MAP,
     OPACITY,
     OPACITY_MAP,
+    PART_BLOCK,
     PART_COLUMNS,
     PART_COORDINATES,
     PART_FIRST,
@@ -78,8 +79,8 @@ def pack_geometry(scene: Scene, like: SceneArrays | None = None, most_copied: in
 
 
 def packed_triangles(stored: Stored) -> dict[str, np.ndarray]:
-    """The triangles of all stored meshes behind each other: corners, points, normals, uvs, parts and surface_of of `SceneArrays`. Each surface is
-    stored twice there: emitting from its front, and from both faces."""
+    """The triangles of all stored meshes behind each other: corners, points, normals, uvs, parts, part_at and surface_of of `SceneArrays`. Each
+    surface is stored twice there: emitting from its front, and from both faces."""
     corners, points, normals, uvs, surface_of = (list[np.ndarray]() for _ in range(5))
     parts = np.full((len(stored.meshes), PART_COLUMNS), -1, np.int64)
     first = used = textured = worn = 0
@@ -96,7 +97,9 @@ def packed_triangles(stored: Stored) -> dict[str, np.ndarray]:
         uvs.append(geometry.uvs)
         first, used, textured, worn = first + mesh.count, used + len(geometry.points), textured + len(geometry.uvs), worn + len(surface_of[-1])
     parts[: len(stored.standing), PART_OBJECT] = stored.standing
+    blocks = np.arange(0, first, 1 << PART_BLOCK)
     return {
+        "part_at": (np.searchsorted(parts[:, PART_FIRST], blocks, side="right") - 1).astype(np.uint32),
         "corners": np.concatenate(corners or [np.zeros((0, 3), np.uint32)]),
         "points": np.concatenate(points or [np.zeros((0, 3), np.float32)]),
         "normals": np.concatenate(normals or [np.zeros(0, np.uint32)]),

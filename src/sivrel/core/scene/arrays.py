@@ -43,7 +43,7 @@ FLAGS, LINKS, BITS = 0, 1, 63
 # `surface_of`, and 1 where each triangle has a surface of its own there; the mesh light that it belongs to and where its leaves are in `mesh_leaf`,
 # or -1; what is added to the number of a point for its coordinates, or NO_COORDINATES.
 PART_FIRST, PART_OBJECT, PART_SURFACE, PART_STEP, PART_LIGHT, PART_LEAVES, PART_COORDINATES = range(7)
-PART_COLUMNS = 7
+PART_COLUMNS, PART_BLOCK = 7, 5  # PART_BLOCK: binary logarithm of the triangles to an entry of `part_at`
 NO_COORDINATES = -(2**40)
 BY_CAMERA, BY_SHADOW, BY_BOUNCED, GLOWS = 1, 2, 4, 8
 GUIDE, CONNECTIONS = 0, 1  # the places of the guide and of light paths among what is prepared
@@ -84,8 +84,9 @@ class SceneArrays(NamedTuple):
     corners: uint32 [stored triangles, 3], the points of each. First come the triangles that are stored where they stand, `standing` of them, then
     shapes in their own space, which the hierarchy places: ask scene.triangles for what belongs to a triangle's number.
     points: float32 [points, 3]; normals: uint32 [points], see scene.packed_normals; uvs: float32 [points of textured parts, 2]
-    parts: int64 [parts, PART_COLUMNS], see above; surface_of: uint32, rows of `surfaces`; mesh_leaf: uint32, for the triangles of mesh lights their
-    nodes in the light's tree, or NO_LIGHT where one does not shine
+    parts: int64 [parts, PART_COLUMNS], see above; part_at: uint32, the part of every 32nd triangle, from which those of others are near
+    surface_of: uint32, rows of `surfaces`; mesh_leaf: uint32, for the triangles of mesh lights their nodes in the light's tree, or NO_LIGHT where one
+    does not shine
     objects int64 [meshes, LINKS + 1 or more]; surfaces, lights, portals, tree, maps float64 [rows, columns];
     tables float32: profiles and distributions of panoramas; depths float32: of all maps
     mesh_nodes float32 and mesh_links uint32 [nodes, columns]: trees over the triangles of the mesh lights, see lights.mesh_tree
@@ -103,6 +104,7 @@ class SceneArrays(NamedTuple):
     normals: np.ndarray
     uvs: np.ndarray
     parts: np.ndarray
+    part_at: np.ndarray
     surface_of: np.ndarray
     objects: np.ndarray
     surfaces: np.ndarray

@@ -9,6 +9,7 @@ from ..vector import normalize
 from .arrays import (
     NO_COORDINATES,
     NO_LIGHT,
+    PART_BLOCK,
     PART_COORDINATES,
     PART_FIRST,
     PART_LEAVES,
@@ -27,16 +28,12 @@ STANDS = -1
 
 
 @kernel
-def part_of(parts, row):
-    """The row of `parts` that a stored triangle belongs to."""
-    low, high = 0, len(parts) - 1
-    while low < high:
-        middle = (low + high + 1) >> 1
-        if parts[middle, PART_FIRST] <= row:
-            low = middle
-        else:
-            high = middle - 1
-    return low
+def part_of(scene, row):
+    """The row of SceneArrays.parts that a stored triangle belongs to."""
+    parts, part = scene.parts, np.int64(scene.part_at[row >> PART_BLOCK])
+    while part + 1 < len(parts) and parts[part + 1, PART_FIRST] <= row:
+        part += 1
+    return part
 
 
 @kernel
@@ -55,7 +52,7 @@ def object_at(scene, triangle):
     """Number of a triangle's object."""
     number = np.int64(triangle)
     if number < scene.standing:
-        return scene.parts[part_of(scene.parts, number), PART_OBJECT]
+        return scene.parts[part_of(scene, number), PART_OBJECT]
     placements = scene.bvh.placements
     return np.int64(placements.objects[placement_of(placements.first, number)])
 
@@ -71,21 +68,21 @@ def surface_row_in(scene, part, row):
 def surface_row_at(scene, triangle):
     """The same of a triangle by its number."""
     _, row = row_of(scene, triangle)
-    return surface_row_in(scene, part_of(scene.parts, row), row)
+    return surface_row_in(scene, part_of(scene, row), row)
 
 
 @kernel
 def mesh_light_at(scene, triangle):
     """The mesh light that a triangle belongs to, or -1. Mesh lights are never placed shapes."""
     number = np.int64(triangle)
-    return scene.parts[part_of(scene.parts, number), PART_LIGHT] if number < scene.standing else np.int64(-1)
+    return scene.parts[part_of(scene, number), PART_LIGHT] if number < scene.standing else np.int64(-1)
 
 
 @kernel
 def mesh_leaf_at(scene, triangle):
     """The node of a triangle in the tree of its mesh light, or NO_LIGHT if it is not aimed at."""
     number = np.int64(triangle)
-    part = part_of(scene.parts, number)
+    part = part_of(scene, number)
     leaves = scene.parts[part, PART_LEAVES]
     return scene.mesh_leaf[leaves + number - scene.parts[part, PART_FIRST]] if leaves >= 0 else NO_LIGHT
 

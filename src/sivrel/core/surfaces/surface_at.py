@@ -89,7 +89,7 @@ def _size_at(scene, part, stored, twice_area, width):
 def opacity_at(scene, triangle, b1, b2):
     """Opacity 0 to 1 at a hit; with a threshold the surface is there or not (UsdPreviewSurface, opacityThreshold)."""
     _, stored = row_of(scene, triangle)
-    part = part_of(scene.parts, stored)
+    part = part_of(scene, stored)
     row = surface_row_in(scene, part, stored)
     if scene.surfaces[row, OPACITY_MAP] < 0.0 and scene.surfaces[row, OPACITY] >= 1.0:
         return 1.0
@@ -124,7 +124,7 @@ def passing_at(scene, triangle, b1, b2, d):
 def emission_at(scene, triangle, b1, b2):
     """Emission of a triangle at a point, on its emitting side."""
     _, stored = row_of(scene, triangle)
-    part = part_of(scene.parts, stored)
+    part = part_of(scene, stored)
     row = surface_row_in(scene, part, stored)
     u, v = uv_at(scene, part, stored, b1, b2)
     return _colour(scene, row, EMISSION, EMISSION_MAP, u, v, FINEST)
@@ -135,7 +135,7 @@ def surface_at(scene, triangle, b1, b2, d, width):
     """The `SurfacePoint` that a ray along unit `d` hits at the weights b1, b2 of `triangle`. width: of the ray there, in metres, over which textures
     are averaged (0: not at all); what is emitted is not, so that lights are found alike in all ways."""
     placement, stored = row_of(scene, triangle)
-    part = part_of(scene.parts, stored)
+    part = part_of(scene, stored)
     v0, v1, v2 = corners_in(scene, placement, stored)
     position = mix(v0, v1, v2, b1, b2)
     across = cross(subtract(v1, v0), subtract(v2, v0))
