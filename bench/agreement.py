@@ -7,9 +7,10 @@ import numpy as np
 from sivrel.core.caches import CacheFolder
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.render.film import INDIRECT, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.render.warmup import warm_up
 from sivrel.demo.shots import find_shot
 

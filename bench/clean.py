@@ -13,10 +13,11 @@ from sivrel.core.guide.regions import SHARE
 from sivrel.core.render.edge_filter import edge_filtered
 from sivrel.core.render.film import film_beauty, film_columns
 from sivrel.core.render.filter import filter_noise
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.passes import film_passes
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.arrays import GUIDE
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface

@@ -8,9 +8,10 @@ from sivrel.core.caches import CacheFolder
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.measure.cost import Timed, forecast
 from sivrel.core.render.film import SAMPLES
-from sivrel.core.render.frame import Frame, render_tiles
+from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.render.warmup import warm_up
 from sivrel.demo.shots import find_shot
 

@@ -5,9 +5,10 @@ import time
 import numpy as np
 
 from sivrel.core.render.film import DIRECT, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.render.warmup import warm_up
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
 

@@ -14,10 +14,11 @@ from sivrel.core.formats.scenes import read_scene
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import film_columns
 from sivrel.core.render.filter import filter_noise
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.passes import film_passes
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.render.tile import EYE_FLOOR
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.render.warmup import warm_up
 from sivrel.demo.shots import find_shot
 

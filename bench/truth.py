@@ -8,9 +8,10 @@ import numpy as np
 from scipy.integrate import dblquad
 
 from sivrel.core.render.film import film_beauty, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Light, Mesh, Profile, Scene, Shaping, Surface, Texture
 from sivrel.core.scene.texels import texels_of
 from tests.core.test_light_schema import BENT, tube

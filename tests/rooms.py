@@ -10,9 +10,10 @@ import numpy as np
 from sivrel.core.edits.mending import box_triangles, flat_normals, subdivided
 from sivrel.core.finish.finishing import measured_exposure
 from sivrel.core.render.film import film_beauty, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.frames import upright_frame
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Shaping, Surface, Texture
 from sivrel.core.scene.texels import texels_of

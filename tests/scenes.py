@@ -6,9 +6,10 @@ import numpy as np
 
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render import film as columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Camera, Light, Mesh, Scene, Surface
 
 

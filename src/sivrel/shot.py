@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from .core.measure.comparison import Comparison
     from .core.render.prepare import Files, Prepared
     from .core.render.through_time import Moving
+    from .core.render.tiles import Elsewhere
     from .core.rendered import Neighbours
     from .core.sequence.render import Sequence
     from .core.survey.survey import Survey
@@ -68,13 +69,15 @@ def open(path: str | Path, *, frame: float | None = None, caches: str | Path | N
 
 
 class Shot:
-    """A scene with the data its renders share: packed geometry and caches. Not thread-safe."""
+    """A scene with the data its renders share: packed geometry and caches. Not thread-safe. elsewhere: other processes that render its pictures and
+    sequences (`sivrel.cluster.cluster.Cluster`), None for this one."""
 
     def __init__(
         self, scene: Scene, path: Path | None = None, *, frame: float | None = None, caches: str | Path | None = None, confine_to: Path | None = None
     ) -> None:  # fmt: skip
         self.scene, self.path, self.frame, self.confine_to = scene, path, frame, confine_to
         self.caches = CacheFolder(Path(caches) if caches is not None else None)
+        self.elsewhere: Elsewhere | None = None
         self._files: Files | None = None
         self._last: Prepared | None = None
 
@@ -104,7 +107,7 @@ class Shot:
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
         if seconds is not None:
             settings = with_values(settings, {"sampling.seconds": seconds})
-        frame, camera, task, begun = self._frame(view), view.get("camera"), _task(progress, cancel), time.monotonic()
+        frame, camera, task, begun = self._frame(view), view.get("camera"), _task(progress, cancel, self.elsewhere), time.monotonic()
         ready = self._prepare(settings, edits, camera, frame, task)
         prepared = time.monotonic() - begun
         made = render_prepared(
@@ -292,7 +295,7 @@ class Shot:
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
         return Sequence(
             moving, settings, edits, view.get("camera"), self._frame(view), name=self.name, caches=self.caches, files=self._files, threads=threads,
-            task=_task(progress, cancel),
+            task=_task(progress, cancel, self.elsewhere),
         )  # fmt: skip
 
     def _renderer(self, recipe: RecipeLike, task: Task, view: View) -> tuple["TrialRenderer", float]:
@@ -418,5 +421,5 @@ def _picture(given: Render | Picture | str | Path) -> Picture:
     return given if isinstance(given, Picture) else read_exr(Path(given))
 
 
-def _task(progress: Progress | None, cancel: Cancel | None) -> Task:
-    return Task(None if progress is None else lambda what, share, result: progress(what, share), cancel)
+def _task(progress: Progress | None, cancel: Cancel | None, elsewhere: "Elsewhere | None" = None) -> Task:
+    return Task(None if progress is None else lambda what, share, result: progress(what, share), cancel, elsewhere=elsewhere)

@@ -7,9 +7,10 @@ import numpy as np
 from sivrel.core.errors import Cancelled
 from sivrel.core.render.even import render_even
 from sivrel.core.render.film import FILM_COLUMNS, SAMPLES, film_columns, sums_of
-from sivrel.core.render.frame import Frame, assemble, path_settings, render_tiles
+from sivrel.core.render.frame import Frame, assemble, path_settings
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.task import Cancel, Task
 from tests.rooms import room
 

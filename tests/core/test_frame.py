@@ -7,8 +7,9 @@ import numpy as np
 from sivrel.core.errors import Cancelled, InputError
 from sivrel.core.pack.geometry import pack_scene
 from sivrel.core.render.film import DEPTH, NORMAL, VARIANCE
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Camera, Light, Scene, Surface
 from sivrel.core.task import Cancel, Task
 from tests.scenes import box_inside, floor, looking_down, render, sky

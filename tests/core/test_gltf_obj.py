@@ -21,9 +21,10 @@ from sivrel.core.formats.gltf_out import write_gltf
 from sivrel.core.formats.scenes import read_scene
 from sivrel.core.formats.usd_edits import write_layer
 from sivrel.core.render.film import film_beauty, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Light, Scene, Shaping, Surface, Texture, TextureUse
 from sivrel.core.scene.placed_mesh import PlacedMesh
 from sivrel.core.scene.texels import texels_of

@@ -14,9 +14,10 @@ from sivrel.core.gi import guiding
 from sivrel.core.guide.directions import MOST_LOBES, RANGE_COLUMNS, find_lobes, guided_density, guided_direction
 from sivrel.core.guide.regions import COORDINATE, LOBES, SHARE, divide, region_at
 from sivrel.core.lights.choice import chance_of_light, light_chosen
-from sivrel.core.render.frame import Frame, render_tiles
+from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.arrays import GUIDE
 from sivrel.core.scene.model import Camera, Light, Scene
 from tests.scenes import box_inside, lambert, light, quad, render

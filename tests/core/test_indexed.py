@@ -53,6 +53,20 @@ class Indexed(unittest.TestCase):
         self.assertEqual(len(seam.geometry.points), 21 * 21 + 21)
         np.testing.assert_array_equal(seam.vertices, mesh.vertices)
 
+    def test_flat_triangles_share_points_and_keep_their_normals(self):
+        v = grid(20).vertices
+        own = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]).astype(float)
+        own /= np.linalg.norm(own, axis=1, keepdims=True)
+        each = np.repeat(own[:, None], 3, axis=1)
+        made = indexed(v, each, np.zeros((len(v), 3, 2)))
+        self.assertEqual(len(made.points), 21 * 21)
+        np.testing.assert_allclose(made.each_normals, each, atol=2e-6)
+        np.testing.assert_allclose(made.run_round().each_normals, each, atol=2e-6)
+        mirror = np.column_stack([np.diag([-2.0, 1.0, 1.0]), [1.0, 2.0, 3.0]])
+        moved, turned = made.moved(mirror), each * [-0.5, 1.0, 1.0]
+        np.testing.assert_allclose(moved.each_normals, turned / np.linalg.norm(turned, axis=2, keepdims=True), atol=1e-5)
+        np.testing.assert_array_equal(moved.run_round().run_round().each_normals, moved.each_normals)
+
     def test_what_went_in_comes_out(self):
         rng = np.random.default_rng(1)
         v, n, uv = rng.normal(size=(500, 3, 3)), rng.normal(size=(500, 3, 3)), rng.random((500, 3, 2))

@@ -10,10 +10,11 @@ from sivrel.core.gi.record_lookup import COLUMNS, LIGHT, NEAREST, POSITION, RADI
 from sivrel.core.gi.records import gradients, make_records
 from sivrel.core.gi.tree import bounds_of_ranges, sort_into_tree
 from sivrel.core.render.film import ASKED, INDIRECT, SERVED
-from sivrel.core.render.frame import Frame, render_tiles
+from sivrel.core.render.frame import Frame
 from sivrel.core.render.preparation import Preparation
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Light, Scene
 from tests.scenes import box_inside, lambert, light, looking_down, quad, render
 

@@ -8,10 +8,11 @@ from sivrel.core.measure.ledger import CAMERA, CROSS, MEASURING, NOT_LIGHTS, mea
 from sivrel.core.measure.noise import LUMINANCE, relative_weights
 from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.film import BETWEEN, DIRECT, INDIRECT, TOTAL_VARIANCE, WITHIN, clock_entries, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.passes import film_passes
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Light, Scene
 from tests.scenes import box_inside, floor, lambert, looking_down, mesh, quad, render
 

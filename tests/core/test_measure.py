@@ -7,9 +7,10 @@ import numpy as np
 from sivrel.core.measure.ledger import BOUNCED, CAMERA, measure_ledger
 from sivrel.core.pack.lights import pass_names
 from sivrel.core.render.film import clock_entries, film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.scene.model import Light, Scene
 from tests.scenes import box_inside, floor, lambert, looking_down, quad, render
 

@@ -10,9 +10,10 @@ from sivrel.core.measure.noise import DARK, Noise, measure_noise, noise_in_words
 from sivrel.core.measure.unfound import unfound_variance
 from sivrel.core.pictures.exr import Picture
 from sivrel.core.render.film import film_columns
-from sivrel.core.render.frame import Frame, assemble, render_tiles
+from sivrel.core.render.frame import Frame, assemble
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.tiles import render_tiles
 from sivrel.core.rendered import make_picture
 from sivrel.core.scene.model import Camera, Light, Scene
 from tests.core.test_sampling import CARD

@@ -18,6 +18,7 @@ from . import (
     diagnose,
     export,
     finish,
+    helper,
     keys,
     ladder,
     layer,
@@ -41,7 +42,7 @@ def cli() -> None:
 for _command in (
     serve.demo, serve.serve, render.render, sequence.sequence, layer.layer,
     mattes.mattes, survey.survey, diagnose.diagnose, ladder.ladder, budget.budget,
-    match.match, advise.advise, export.export, recipes.recipes, caches.caches, finish.finish, compare.compare, keys.keys, warm.warm,
+    match.match, advise.advise, export.export, recipes.recipes, caches.caches, finish.finish, compare.compare, keys.keys, warm.warm, helper.helper,
 ):  # fmt: skip
     cli.add_command(_command)
 

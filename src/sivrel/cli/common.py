@@ -1,10 +1,11 @@
 """Shared by commands: options, progress, opening shots and recipes, and printing results."""
 
+import contextlib
 import functools
 import json
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -117,6 +118,23 @@ class Reporter:
         if self.open:
             print("\r\x1b[K", end="", file=sys.stderr, flush=True)
             self.open = False
+
+
+scheduler_option = click.option(
+    "--scheduler", envvar="SIVREL_SCHEDULER", metavar="ADDRESS", help="Render on the helpers at this Dask scheduler; see `sivrel helper`."
+)
+
+
+@contextlib.contextmanager
+def at_scheduler(address: str | None, shot: "Shot") -> Iterator[None]:
+    """Within it a shot is rendered on the helpers of a scheduler, if an address is given. Raises InputError."""
+    if not address:
+        yield
+        return
+    from .helper import need_cluster
+
+    with need_cluster().Cluster(address, say) as shot.elsewhere:
+        yield
 
 
 def say(text: str) -> None:

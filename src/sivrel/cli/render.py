@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from ..core.errors import InputError
-from .common import Given, Reporter, json_option, output_path, print_result, say, shot_argument, view_options
+from .common import Given, Reporter, at_scheduler, json_option, output_path, print_result, say, scheduler_option, shot_argument, view_options
 
 MOST_THREADS = 1024
 
@@ -17,9 +17,10 @@ MOST_THREADS = 1024
 @click.option("-o", "--output", required=True, metavar="OUT.exr", help="File to write.")
 @view_options
 @click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
+@scheduler_option
 @click.option("--time-limit", type=float, metavar="SECONDS", help="Render the whole picture evenly for this time.")
 @json_option
-def render(shot: str, output: str, given: Given, threads: int, time_limit: float | None, as_json: bool) -> None:
+def render(shot: str, output: str, given: Given, threads: int, scheduler: str | None, time_limit: float | None, as_json: bool) -> None:
     """Render SHOT, a scene file or demo:NAME, to an EXR picture with all its passes."""
     # A parent that runs this in the background may have set it to ignore interrupts.
     signal.signal(signal.SIGINT, signal.default_int_handler)
@@ -39,6 +40,7 @@ def render(shot: str, output: str, given: Given, threads: int, time_limit: float
         say(f"Every point aims at all {len(opened.scene.lights)} lights; lights.seen=chosen takes far less time.")
     report = Reporter()
     warm_up(report, settings, view["edits"], everything=False)
+    click.get_current_context().with_resource(at_scheduler(scheduler, opened))
     made = opened.render(settings, seconds=time_limit, threads=threads, progress=report, **view)
     report.done()
     made.save(out)

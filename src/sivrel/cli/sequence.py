@@ -11,7 +11,20 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import InputError
-from .common import Given, Reporter, check_distance, distance_option, frames_view_options, json_option, output_path, print_result, say, shot_argument
+from .common import (
+    Given,
+    Reporter,
+    at_scheduler,
+    check_distance,
+    distance_option,
+    frames_view_options,
+    json_option,
+    output_path,
+    print_result,
+    say,
+    scheduler_option,
+    shot_argument,
+)
 from .render import MOST_THREADS
 
 if TYPE_CHECKING:
@@ -31,10 +44,11 @@ if TYPE_CHECKING:
 @frames_view_options
 @distance_option
 @click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
+@scheduler_option
 @json_option
 def sequence(
     shot: str, output: str, frames: str, png: str | None, video: str | None, filtered: bool, all_passes: bool, given: Given, per_degree: float,
-    threads: int, as_json: bool,
+    threads: int, scheduler: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Render frames of SHOT, a scene file that moves or demo:NAME, to EXR pictures with their passes, and measure their flicker.
 
@@ -47,6 +61,7 @@ def sequence(
     settings, view = given.settings()
     opened = given.open(shot, view)
     report = Reporter()
+    click.get_current_context().with_resource(at_scheduler(scheduler, opened))
     made = opened.sequence(frames, settings, threads=threads, progress=report, **view)
     names = Names(output, ".exr", len(made.frames))
     names_png = Names(png, ".png", len(made.frames)) if png else None

@@ -20,10 +20,11 @@ from .pack.texture_memory import texture_meter
 from .pictures.exr import Picture, save_exr
 from .render.even import render_even
 from .render.film import DROPPED, SAMPLES, clock_entries, coarse_share, film_columns
-from .render.frame import Frame, assemble, render_tiles
+from .render.frame import Frame, assemble
 from .render.passes import Placed, film_passes, motion_pass
 from .render.prepare import Prepared
 from .render.recipe import Recipe
+from .render.tiles import render_tiles
 from .scene.triangles import objects_at
 from .task import Task
 

@@ -41,6 +41,9 @@ class Cancel:
         else:
             self._may_go_on.set()
 
+    def is_held(self) -> bool:
+        return not self._may_go_on.is_set()
+
     def wait(self) -> None:
         """Wait while the work is paused."""
         self._may_go_on.wait()
@@ -49,12 +52,13 @@ class Cancel:
 class Task:
     """A piece of long work, passed down to everything that does a part of it.
 
-    hear: called at each step, in the working thread; cancel: cancels it; until: work time (see `work_time`) of its deadline. The work
+    hear: called at each step, in the working thread; cancel: cancels it; until: work time (see `work_time`) of its deadline; elsewhere: other
+    processes that render its tiles (`render.tiles.Elsewhere`). The work
     calls `report` or `check`, which raise Cancelled or OutOfTime; nothing else ends a task early.
     """
 
-    def __init__(self, hear: Hear | None = None, cancel: Cancel | None = None, until: float = math.inf) -> None:
-        self.hear, self.cancel, self.until = hear, cancel if cancel is not None else Cancel(), until
+    def __init__(self, hear: Hear | None = None, cancel: Cancel | None = None, until: float = math.inf, elsewhere: Any = None) -> None:
+        self.hear, self.cancel, self.until, self.elsewhere = hear, cancel if cancel is not None else Cancel(), until, elsewhere
 
     def check(self) -> None:
         """Raise Cancelled if the task was cancelled, OutOfTime after its deadline."""
@@ -71,4 +75,4 @@ class Task:
 
     def before(self, until: float) -> "Task":
         """The same task with its own deadline, and without progress."""
-        return Task(None, self.cancel, until)
+        return Task(None, self.cancel, until, self.elsewhere)

@@ -34,6 +34,12 @@ def work_time() -> float:
     return total
 
 
+def add_work(seconds: float) -> None:
+    """Count work that another process has done for this thread."""
+    with _own.task.lock:
+        _own.task.total += seconds * _own.share
+
+
 class Pool(ThreadPoolExecutor):
     """Threads whose work counts for the thread that submits it."""
 

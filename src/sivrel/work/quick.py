@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 from ..core.render.filter import LIGHT, PARTS, filter_quickly, parts_of
-from ..core.render.frame import Frame, assemble, render_tiles
+from ..core.render.frame import Frame, assemble
 from ..core.render.prepare import Prepared
 from ..core.render.recipe import Recipe, with_values
+from ..core.render.tiles import render_tiles
 from ..core.task import Task
 
 COARSEST = 16

@@ -26,10 +26,11 @@ from ..core.formats.scenes import read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
 from ..core.render.filter import LIGHT
-from ..core.render.frame import Frame, empty_film, paste, render_tiles
+from ..core.render.frame import Frame, empty_film, paste
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
 from ..core.render.through_time import Moving
+from ..core.render.tiles import render_tiles
 from ..core.render.warmup import PATHS, Warming, compiling, stages_of
 from ..core.rendered import Neighbours, Render, make_picture
 from ..core.scene.model import Scene

@@ -8,10 +8,11 @@ import numpy as np
 from ..measure.noise import LUMINANCE
 from ..render import film as columns
 from ..render.film import film_beauty, film_columns
-from ..render.frame import Frame, assemble, render_tiles
+from ..render.frame import Frame, assemble
 from ..render.passes import film_passes
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe, with_values
+from ..render.tiles import render_tiles
 from ..task import Task
 from ..work_time import work_time
 

@@ -11,8 +11,9 @@ from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
 from ..task import Task
 from .film import SAMPLES
-from .frame import Frame, render_tiles
+from .frame import Frame
 from .recipe import Recipe
+from .tiles import render_tiles
 
 MOST_SAMPLES = 1 << 16
 SAFE = 0.97

@@ -1,26 +1,20 @@
 """Rendering a frame: its tiles are spread over threads, with progress, cancel and resume."""
 
 import math
-import threading
-from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import Cancelled, InputError
+from ..errors import InputError
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN, lookup_address
-from ..pack.texture_memory import TextureLimit
 from ..scene.arrays import SceneArrays
 from ..scene.model import LAST_TIME, Camera
-from ..task import Task
-from ..work_time import Pool
-from .film import TILE, TRIANGLE, camera_over, film_columns
+from .film import TILE, TRIANGLE
 from .integrator import PathSettings
 from .memory import make_memory
 from .recipe import Recipe
-from .shutter import Span
-from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling, Traced, render_tile
+from .tile import EYE_FLOOR, MIDDLE_GREY, Sampling
 
 MOST_PIXELS = 1 << 28
 MOST_SIDE = 1 << 15
@@ -139,77 +133,6 @@ def sampling_of(recipe: Recipe, camera: Camera) -> Sampling:
     by_eye = wanted.noise_terms == "eye"
     floor = (EYE_FLOOR if by_eye else MIDDLE_GREY) / 2.0**camera.exposure
     return Sampling(min(wanted.min, wanted.max), wanted.max, wanted.noise_target / 100.0, floor, 1.0 if by_eye else 0.0, wanted.stop == "gain")
-
-
-def render_tiles(
-    scene: SceneArrays,
-    camera: Camera,
-    recipe: Recipe,
-    frame: Frame,
-    on_tile: Callable[[int, np.ndarray], None],
-    *,
-    clock: np.ndarray | None = None,
-    threads: int = 1,
-    finished: Iterable[int] = (),
-    task: Task | None = None,
-    before: dict[int, np.ndarray] | None = None,
-    samples: int = 0,
-    shutter: Sequence[Span] = (),
-) -> None:
-    """Render the tiles of `frame` that are not in `finished`; `on_tile(index, film)` is called as each is done.
-
-    film is float32 [rows, columns, film_columns]. `clock` float64 [film.clock_entries] receives the processor's cycles by what
-    they were spent on. Calls come one at a time, in no fixed
-    order; what a tile holds depends on nothing but the scene, the recipe and the frame. Raises Cancelled. With
-    `samples` every pixel takes that many, whatever the recipe says; the films in `before`, by tile, are continued. shutter: the spans of its
-    time, for motion blur, in place of `scene` and `camera`.
-    """
-    check_memory(frame, film_columns(scene.slots))
-    cancel = (task or Task()).cancel
-    tiles = frame.tiles()
-    done = set(finished)
-    waiting = iter([i for i in range(len(tiles)) if i not in done])
-    size = frame.width, frame.height
-    spans = [
-        Traced(span.scene, path_settings(recipe, span.scene, frame), camera_over(span.opening, span.closing, *size))
-        for span in shutter or [Span(scene, camera, camera)]
-    ]
-    sampling = sampling_of(recipe, camera)
-    if samples:
-        sampling = sampling._replace(most=samples, target=0.0)
-    seed = seed_of_samples(recipe, frame)
-    lock, delivered = threading.Lock(), threading.Lock()
-    textures = TextureLimit(scene.pictures.bytes)
-
-    def work() -> None:
-        memory = make_memory(scene.slots)
-        while not cancel.is_set():
-            cancel.wait()
-            with lock:
-                index = next(waiting, None)
-            if index is None:
-                return
-            x0, y0, x1, y1 = tiles[index]
-            film = np.empty((y1 - y0, x1 - x0, film_columns(scene.slots)), np.float32)
-            memory.clock[:] = 0.0
-            if render_tile(spans, sampling, size, tiles[index], seed, memory, cancel.flag, film, (before or {}).get(index)):
-                with delivered:
-                    done.add(index)
-                    if clock is not None:
-                        np.add(clock, memory.clock[0], out=clock)
-                    textures.look()
-                    on_tile(index, film)
-
-    with Pool(threads) as pool:
-        workers = [pool.submit(work) for _ in range(threads)]
-        for worker in workers:
-            try:
-                worker.result()
-            except BaseException:
-                cancel.set()
-                raise
-    if len(done) < len(tiles):
-        raise Cancelled
 
 
 def empty_film(frame: Frame, columns: int) -> np.ndarray:

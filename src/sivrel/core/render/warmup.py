@@ -17,10 +17,11 @@ from ..gi.ways import PREPARING, SEEN
 from ..kernel import KERNELS
 from ..kernel_cache import thin_out
 from ..scene.model import Camera, Light, Mesh, Scene, Surface
-from .frame import Frame, render_tiles
+from .frame import Frame
 from .prepare import points_seen, prepare
 from .reach import what_reaches
 from .recipe import Recipe, with_values
+from .tiles import render_tiles
 
 
 def is_warm() -> bool:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..kernel import allocating_kernel
-from .packed_normals import packed_normals, unpacked_normals
+from .packed_normals import corner_normals, flattened, is_flat, packed_normals, turned_flat, unpacked_normals
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,7 +29,7 @@ class IndexedTriangles:
     @property
     def each_normals(self) -> np.ndarray:
         """float32 [n, 3, 3]: the unit normals at these corners."""
-        return unpacked_normals(self.normals)[self.corners]
+        return corner_normals(self.normals[self.corners], self.each_vertices)
 
     @property
     def each_uvs(self) -> np.ndarray:
@@ -39,12 +39,14 @@ class IndexedTriangles:
     def moved(self, matrix: np.ndarray) -> "IndexedTriangles":
         """The same, transformed by a 3 x 4 matrix with an inverse."""
         points = (self.points.astype(float) @ matrix[:, :3].T + matrix[:, 3]).astype(np.float32)
-        normals = unpacked_normals(self.normals).astype(float) @ np.linalg.inv(matrix[:, :3])
-        return replace(self, points=points, normals=_codes(normals, None))
+        codes = self.normals.copy()
+        smooth = ~is_flat(codes)
+        codes[smooth] = _codes(unpacked_normals(codes[smooth]).astype(float) @ np.linalg.inv(matrix[:, :3]), None)
+        return replace(self, points=points, normals=codes if np.linalg.det(matrix[:, :3]) > 0.0 else turned_flat(codes))
 
     def run_round(self) -> "IndexedTriangles":
-        """The same with the corners of each triangle in the other order."""
-        return replace(self, corners=self.corners[:, ::-1])
+        """The same with the corners of each triangle in the other order, and the same normals."""
+        return replace(self, corners=self.corners[:, ::-1], normals=turned_flat(self.normals))
 
 
 def indexed(vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray) -> IndexedTriangles:
@@ -54,7 +56,7 @@ def indexed(vertices: np.ndarray, normals: np.ndarray, uvs: np.ndarray) -> Index
     places = np.ascontiguousarray(np.reshape(uvs, (-1, 2)), np.float32) + np.float32(0.0)
     if not np.isfinite(places).all():
         places = np.nan_to_num(places, nan=0.0, posinf=0.0, neginf=0.0)
-    codes = _codes(np.reshape(normals, (-1, 3)), points)
+    codes = flattened(_codes(np.reshape(normals, (-1, 3)), points).reshape(-1, 3), points.reshape(-1, 3, 3)).reshape(-1)
     numbers, first = _shared(points.view(np.uint32), codes, places.view(np.uint32))
     textured = bool(places.any())
     return IndexedTriangles(numbers.reshape(-1, 3), points[first], codes[first], places[first] if textured else np.zeros((0, 2), np.float32))

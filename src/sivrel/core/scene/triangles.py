@@ -19,7 +19,7 @@ from .arrays import (
     PART_SURFACE,
     SceneArrays,
 )
-from .packed_normals import unpacked_normal, unpacked_normals
+from .packed_normals import FLAT, corner_normals, unpacked_normal
 
 MOST_COPIED = 20_000_000
 """Most triangles up to which placements can be copied (the setting `surfaces.copied`)."""
@@ -121,10 +121,12 @@ def mix(a, b, c, b1, b2):
 
 
 @kernel
-def smooth_normal_at(scene, placement, row, b1, b2):
-    """The unit shading normal at that point, on the side that the mesh gives it."""
+def smooth_normal_at(scene, placement, row, b1, b2, flat):
+    """The unit shading normal at that point; `flat` where that is the triangle's own, on whatever side."""
     numbers, codes = scene.corners, scene.normals
     i, j, k = codes[numbers[row, 0]], codes[numbers[row, 1]], codes[numbers[row, 2]]
+    if i & 0xFFFF == FLAT:
+        return flat
     n = unpacked_normal(i)
     if i != j or j != k:
         n = mix(n, unpacked_normal(j), unpacked_normal(k), b1, b2)
@@ -251,7 +253,8 @@ def placed_corners(points: np.ndarray, numbers: np.ndarray, standing: int, place
 def normals_at(arrays: SceneArrays, triangles: np.ndarray) -> np.ndarray:
     """float64 [..., 3, 3]: shading normals at the corners of triangles, of unit length for those that stand."""
     of, rows = rows_of(arrays, triangles)
-    normals = unpacked_normals(arrays.normals[arrays.corners[rows]]).astype(float)
+    corners = arrays.corners[rows]
+    normals = corner_normals(arrays.normals[corners], arrays.points[corners]).astype(float)
     placed = of != STANDS
     if placed.any():
         inverses = arrays.bvh.placements.from_world[of[placed]].reshape(-1, 3, 4)[:, :, :3]

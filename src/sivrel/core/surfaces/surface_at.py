@@ -143,7 +143,7 @@ def surface_at(scene, triangle, b1, b2, d, width):
     front = dot(geometric, d) < 0.0
     if not front:
         geometric = scale(geometric, -1.0)
-    normal = smooth_normal_at(scene, placement, stored, b1, b2)
+    normal = smooth_normal_at(scene, placement, stored, b1, b2, geometric)
     if dot(normal, geometric) < 0.0:
         normal = scale(normal, -1.0)
     row = surface_row_in(scene, part, stored)

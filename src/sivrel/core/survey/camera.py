@@ -6,8 +6,9 @@ import numpy as np
 
 from ..finish.finishing import measured_exposure
 from ..render.film import film_beauty, film_columns
-from ..render.frame import Frame, assemble, render_tiles
+from ..render.frame import Frame, assemble
 from ..render.recipe import Recipe
+from ..render.tiles import render_tiles
 from .finding import Mend, SceneFinding, point, short
 from .glow import glow_reaches
 from .look import Look

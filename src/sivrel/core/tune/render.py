@@ -8,9 +8,10 @@ import numpy as np
 
 from ..measure.noise import LUMINANCE
 from ..render.film import CLOCK_PAIRS, SAMPLES, clock_entries, film_beauty, film_columns
-from ..render.frame import Frame, assemble, pair_share, render_tiles
+from ..render.frame import Frame, assemble, pair_share
 from ..render.prepare import Prepared
 from ..render.recipe import Recipe
+from ..render.tiles import render_tiles
 from ..task import Task
 from ..work_time import work_time
 

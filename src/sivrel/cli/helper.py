@@ -1,0 +1,71 @@
+"""`sivrel helper`: render for another machine."""
+
+import asyncio
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..core.errors import InputError
+from ..core.user_cache import user_cache
+from .common import Reporter, say
+from .render import MOST_THREADS
+
+
+@click.command(short_help="Render for another machine.")
+@click.argument("scheduler", metavar="SCHEDULER")
+@click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
+@click.option("--memory", type=float, default=0.0, metavar="GB", help="Most memory of results that wait; default: the machine's.")
+@click.option("--folder", metavar="DIR", help="Where scenes are kept; default: the user's cache.")
+@click.option("--folder-size", type=float, default=20.0, metavar="GB", help="Most that is kept there; default: 20.")
+@click.option("--nice", type=int, default=5, metavar="N", help="Niceness of the process, 0 to 19; default: 5.")
+def helper(scheduler: str, threads: int, memory: float, folder: str | None, folder_size: float, nice: int) -> None:
+    """Render tiles for the machines that are connected to SCHEDULER, an address like tls://render1:8786, until it is stopped."""
+    cluster = need_cluster()
+    if not 1 <= threads <= MOST_THREADS:
+        raise InputError(f"{threads} threads can't be used; give 1 to {MOST_THREADS}.")
+    if not 0.1 <= folder_size <= 1e5:
+        raise InputError(f"A folder of {folder_size:g} GB can't be used; give 0.1 to 100000.")
+    if not 0 <= nice <= 19:
+        raise InputError(f"Niceness {nice} can't be used; give 0 to 19.")
+    if not 0.0 <= memory <= 1e5:
+        raise InputError(f"{memory:g} GB of memory can't be used; give 0.5 to 100000, or 0 for all of the machine's.")
+    cluster.check_scheduler(scheduler)
+    from ..cluster.helper import Helper, start
+    from ..shot import warm_up
+
+    report = Reporter()
+    warm_up(report)
+    report.done()
+    os.nice(nice)
+    start(Helper(Path(folder) if folder else user_cache() / "scenes", int(folder_size * 2**30), threads))
+    try:
+        asyncio.run(_work(scheduler, threads, memory))
+    finally:
+        start(None)
+
+
+def need_cluster() -> Any:
+    """The module that needs Dask. Raises InputError where that is not installed."""
+    try:
+        from ..cluster import cluster
+    except ModuleNotFoundError as error:
+        raise InputError(f"More than one machine needs the package {error.name}; install sivrel[cluster].") from None
+    return cluster
+
+
+async def _work(scheduler: str, threads: int, memory: float) -> None:
+    import logging
+
+    from distributed import Worker
+
+    logging.getLogger("distributed").setLevel(logging.WARNING)
+
+    limit = int(memory * 2**30) if memory else "auto"
+    try:
+        async with Worker(scheduler, nthreads=threads, memory_limit=limit, dashboard=False) as worker:
+            say(f"helping {scheduler} on {threads} {'thread' if threads == 1 else 'threads'} as {worker.address}")
+            await worker.finished()
+    except (OSError, TimeoutError) as error:
+        raise InputError(f"There is no scheduler at {scheduler} ({str(error)[:120]}); start one with `dask scheduler`.") from None
