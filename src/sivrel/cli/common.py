@@ -131,10 +131,17 @@ def at_scheduler(address: str | None, shot: "Shot") -> Iterator[None]:
     if not address:
         yield
         return
-    from .helper import need_cluster
-
     with need_cluster().Cluster(address, say) as shot.elsewhere:
         yield
+
+
+def need_cluster() -> Any:
+    """The module that needs Dask. Raises InputError where that is not installed."""
+    try:
+        from ..cluster import cluster
+    except ModuleNotFoundError as error:
+        raise InputError(f"More than one machine needs the package {error.name}; install sivrel[cluster].") from None
+    return cluster
 
 
 def say(text: str) -> None:

@@ -3,13 +3,12 @@
 import asyncio
 import os
 from pathlib import Path
-from typing import Any
 
 import click
 
 from ..core.errors import InputError
 from ..core.user_cache import user_cache
-from .common import Reporter, say
+from .common import Reporter, need_cluster, say
 from .render import MOST_THREADS
 
 
@@ -44,15 +43,6 @@ def helper(scheduler: str, threads: int, memory: float, folder: str | None, fold
         asyncio.run(_work(scheduler, threads, memory))
     finally:
         start(None)
-
-
-def need_cluster() -> Any:
-    """The module that needs Dask. Raises InputError where that is not installed."""
-    try:
-        from ..cluster import cluster
-    except ModuleNotFoundError as error:
-        raise InputError(f"More than one machine needs the package {error.name}; install sivrel[cluster].") from None
-    return cluster
 
 
 async def _work(scheduler: str, threads: int, memory: float) -> None:
