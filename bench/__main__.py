@@ -5,6 +5,7 @@ import sys
 from . import (
     agreement,
     clean,
+    cluster,
     diagnosis,
     first_start,
     forecasts,
@@ -58,6 +59,7 @@ BENCHMARKS = {
     "load": load.load,
     "opening": opening.opening,
     "instances": instances.instances,
+    "cluster": cluster.cluster,
     "textures": textures.textures,
     "flicker": moving.flicker,
     "through-time": moving.shared,

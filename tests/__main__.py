@@ -4,6 +4,7 @@ import faulthandler
 import re
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
@@ -65,8 +66,10 @@ def run_all() -> bool:
     passed = True
 
     def of_batch(names: list[str]) -> tuple[int, str]:
-        done = subprocess.run([sys.executable, "-m", "tests", *names], cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-        return done.returncode, done.stdout
+        with tempfile.TemporaryFile("w+") as out:  # not a pipe, whose end would come only with that of everything that a hung test has started
+            code = subprocess.run([sys.executable, "-m", "tests", *names], cwd=ROOT, stdout=out, stderr=subprocess.STDOUT).returncode
+            out.seek(0)
+            return code, out.read()
 
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
         for code, answer in pool.map(of_batch, batches()):

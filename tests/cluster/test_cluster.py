@@ -143,7 +143,12 @@ class Alone(unittest.TestCase):
             self.assertGreater(shot.render({"sampling.min": 2, "sampling.max": 2}, size=(16, 9)).mean_light, 0.0)
 
     def test_no_scheduler_is_one_sentence(self):
-        for address, words in (("tcp://127.0.0.1:9", "There is no scheduler at"), ("tcp://render9:8786", "tls://")):
+        wrong = {
+            "tcp://127.0.0.1:9": "There is no scheduler at",
+            "tcp://render9:8786": "tls://",
+            "tls://127.0.0.1:9": "no certificates are configured",
+        }
+        for address, words in wrong.items():
             for command in (["helper", address], ["render", "demo:slipway", "-o", "/tmp/none.exr", "--size", "8x8", "--scheduler", address]):
                 done = subprocess.run([sys.executable, "-m", "sivrel.cli", *command], capture_output=True, text=True)
                 self.assertEqual(done.returncode, 2, done.stderr)

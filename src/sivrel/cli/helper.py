@@ -11,6 +11,9 @@ from ..core.user_cache import user_cache
 from .common import Reporter, need_cluster, say
 from .render import MOST_THREADS
 
+AGAIN = 3.0
+"""Seconds between looks for a scheduler that has gone."""
+
 
 @click.command(short_help="Render for another machine.")
 @click.argument("scheduler", metavar="SCHEDULER")
@@ -30,7 +33,7 @@ def helper(scheduler: str, threads: int, memory: float, folder: str | None, fold
         raise InputError(f"Niceness {nice} can't be used; give 0 to 19.")
     if not 0.0 <= memory <= 1e5:
         raise InputError(f"{memory:g} GB of memory can't be used; give 0.5 to 100000, or 0 for all of the machine's.")
-    cluster.check_scheduler(scheduler)
+    cluster.check_scheduler(scheduler, "worker")
     from ..cluster.helper import Helper, start
     from ..shot import warm_up
 
@@ -46,16 +49,23 @@ def helper(scheduler: str, threads: int, memory: float, folder: str | None, fold
 
 
 async def _work(scheduler: str, threads: int, memory: float) -> None:
+    """Work until the process is stopped; when the scheduler goes, wait for it to come back."""
     import logging
 
     from distributed import Worker
 
-    logging.getLogger("distributed").setLevel(logging.WARNING)
-
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
     limit = int(memory * 2**30) if memory else "auto"
-    try:
+    check, role = need_cluster().check_scheduler, "worker"
+    while True:
         async with Worker(scheduler, nthreads=threads, memory_limit=limit, dashboard=False) as worker:
             say(f"helping {scheduler} on {threads} {'thread' if threads == 1 else 'threads'} as {worker.address}")
             await worker.finished()
-    except (OSError, TimeoutError) as error:
-        raise InputError(f"There is no scheduler at {scheduler} ({str(error)[:120]}); start one with `dask scheduler`.") from None
+        say(f"{scheduler} has gone; waiting for it to come back")
+        while True:
+            await asyncio.sleep(AGAIN)
+            try:
+                check(scheduler, role)
+                break
+            except InputError:
+                continue

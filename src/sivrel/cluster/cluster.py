@@ -3,17 +3,17 @@
 import logging
 import queue
 import socket
+import threading
 import time
 import uuid
 from collections import deque
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 from urllib.parse import urlsplit
 
 import numpy as np
-from distributed import Client, Future
+from distributed import Client, Future, Security
 
 from ..core.errors import InputError
 from ..core.render.tiles import Deliver, TileJob
@@ -72,7 +72,7 @@ class Cluster:
     another processor, on which the last bits may differ."""
 
     def __init__(self, address: str, say: Callable[[str], None] = lambda sentence: None, strict: bool = False) -> None:
-        check_scheduler(address)
+        check_scheduler(address, "client")
         self.say, self.strict = say, strict
         logging.getLogger("distributed").setLevel(logging.CRITICAL)
         try:
@@ -82,10 +82,8 @@ class Cluster:
         self.mine, self.taker = helper.identity(), Taker()
         self.seen: dict[str, _Seen] = {}
         self.looked = self.heard = 0.0
-        self.background = ThreadPoolExecutor(16, thread_name_prefix="cluster")
 
     def close(self) -> None:
-        self.background.shutdown(wait=False, cancel_futures=True)
         self.client.close(timeout=2)
 
     def __enter__(self) -> "Cluster":
@@ -132,8 +130,15 @@ class Cluster:
             self.in_background(self._introduce, one)
 
     def in_background(self, work: Callable[..., Any], *args: Any) -> None:
-        """Do what may wait for a helper that does not answer."""
-        self.background.submit(work, *args)
+        """Do what may wait for ever for a helper that does not answer; the program may end meanwhile."""
+
+        def run() -> None:
+            try:
+                work(*args)
+            except Exception:
+                log.info("A helper could not be asked.", exc_info=True)
+
+        threading.Thread(target=run, daemon=True).start()
 
     def ask(self, address: str, function: Callable[..., Any], *args: Any) -> Any:
         return self.client.run(function, *args, workers=[address])[address]
@@ -170,7 +175,8 @@ class Cluster:
             self.say(f"The helper {one.name} is not used: it {one.problem}.")
         except Exception as error:  # it has gone, or the connection has
             log.info("Sending to %s failed.", one.address, exc_info=True)
-            one.problem = f"could not be sent the scene ({str(error)[:120]})"
+            one.problem = f"could not be sent the scene ({type(error).__name__}: {str(error)[:120]})"
+            self.say(f"The helper {one.name} is not used: it {one.problem}.")
         finally:
             one.busy = False
 
@@ -317,8 +323,10 @@ def check_address(address: str) -> tuple[str, int]:
     return host, port
 
 
-def check_scheduler(address: str) -> None:
-    """Raise InputError if nobody listens at an address, or it can't be used."""
+def check_scheduler(address: str, role: Literal["client", "worker"]) -> None:
+    """Raise InputError if nobody listens at an address, or it can't be used: where it is reached by TLS, the `role` needs certificates."""
+    if address.startswith("tls://") and Security().get_connection_args(role).get("ssl_context") is None:
+        raise InputError(f"The scheduler {address} is reached by TLS, and no certificates are configured here; docs/cluster.md says how.")
     try:
         socket.create_connection(check_address(address), timeout=PATIENCE).close()
     except OSError as error:

@@ -143,6 +143,11 @@ STAGES = {
 """All stages in the order in which a user can need them."""
 
 
+BEHIND = 10
+"""Niceness of the thread that compiles behind. With 19, on a busy machine, it would hardly run while it holds the interpreter, and all threads of the
+process would wait for it."""
+
+
 class Warming:
     """Compiles the stages in order, in a thread of low priority; a stage that something waits for is compiled at once by `need`.
 
@@ -168,7 +173,7 @@ class Warming:
     def compile_rest(self) -> None:
         """Compile what is left, behind everything else: while a stage is needed elsewhere, no other begins."""
         with contextlib.suppress(OSError):
-            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 19)
+            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND)
         for stage in STAGES.values():
             while self.waiting:
                 time.sleep(0.1)
