@@ -18,6 +18,12 @@ SIZE = (96, 54)
 QUICK = {"sampling.min": 4, "sampling.max": 4}
 
 
+def introduced(cluster: Cluster, count: int = 3) -> None:
+    """Wait until so many helpers have said what they are."""
+    cluster.look(now=True)
+    until(lambda: sum(one.introduced for one in cluster.seen.values()) == count)
+
+
 class Helpers(unittest.TestCase):
     """Three helpers, which are killed and stopped while they render."""
 
@@ -28,6 +34,7 @@ class Helpers(unittest.TestCase):
             cls.machines.start()
         cls.said: list[str] = []
         cls.cluster = cls.enterClassContext(Cluster(cls.machines.address, cls.said.append))
+        introduced(cls.cluster)
 
     def both(self, name: str, values: dict, **view):
         """A picture rendered here, and the same elsewhere; and how many tiles came from elsewhere."""
@@ -45,7 +52,7 @@ class Helpers(unittest.TestCase):
             with self.subTest(name):
                 here, there, tiles = self.both(name, values, size=SIZE)
                 np.testing.assert_array_equal(here.film, there.film)
-                self.assertEqual(tiles, len(here.picture.frame.tiles()))
+                self.assertGreaterEqual(tiles, len(here.picture.frame.tiles()), "on a busy machine one may be given out twice")
                 self.assertGreater(there.clock.sum(), 0.0)
 
     def test_2_a_region_and_a_picture_with_a_time_limit(self):
@@ -82,6 +89,7 @@ class Helpers(unittest.TestCase):
         said: list[str] = []
         with Cluster(self.machines.address, said.append) as cluster:
             cluster.mine = {**cluster.mine, "code": "another"}
+            introduced(cluster)
             shot = sivrel.open("demo:slipway")
             shot.elsewhere = cluster
             shot.render({"sampling.min": 2, "sampling.max": 2}, size=(32, 18))
@@ -91,8 +99,7 @@ class Helpers(unittest.TestCase):
             said.clear()
             with Cluster(self.machines.address, said.append, strict=strict) as cluster:
                 cluster.mine = {**cluster.mine, "processor": "x86_64 another"}
-                cluster.look(now=True)
-                until(lambda cluster=cluster: all(one.introduced for one in cluster.seen.values()))
+                introduced(cluster)
                 self.assertIn(words, said[0])
                 self.assertEqual(len(cluster.useful()), 0 if strict else 3)
 
@@ -101,7 +108,7 @@ class Helpers(unittest.TestCase):
         shot.elsewhere = self.cluster
         with self.assertRaises(Cancelled):
             shot.render(
-                {"sampling.min": 4096, "sampling.max": 4096}, size=(320, 180), cancel=cancel,
+                {"sampling.min": 512, "sampling.max": 512}, size=(320, 180), cancel=cancel,
                 progress=lambda what, share: cancel.set() if share > 0.0 else None,
             )  # fmt: skip
 
