@@ -53,7 +53,6 @@ class _Seen:
     busy: bool = False
     sent: set[str] = field(default_factory=set)
     sends: int = 0
-    tile_seconds: float = 0.0
     tiles: int = 0
 
 
@@ -161,6 +160,11 @@ class Cluster:
         if one.problem:
             self.say(f"The helper {one.name} is not used: it {one.problem}.")
 
+    def leave_out(self, one: _Seen, problem: str) -> None:
+        """Give a helper no tiles any more, and say why."""
+        one.problem = problem
+        self.say(f"The helper {one.name} is not used: it {problem}.")
+
     def send(self, one: _Seen, content: Content) -> None:
         """Send what a helper lacks of a job."""
         try:
@@ -171,12 +175,10 @@ class Cluster:
                     self.ask(one.address, helper.keep, digest, bytes(blob[start : start + PART]), start + PART >= len(blob))
             one.sent.add(content.digest)
         except OSError as error:
-            one.problem = f"could not keep the scene ({error.strerror or error})"
-            self.say(f"The helper {one.name} is not used: it {one.problem}.")
+            self.leave_out(one, f"could not keep the scene ({error.strerror or error})")
         except Exception as error:  # it has gone, or the connection has
             log.info("Sending to %s failed.", one.address, exc_info=True)
-            one.problem = f"could not be sent the scene ({type(error).__name__}: {str(error)[:120]})"
-            self.say(f"The helper {one.name} is not used: it {one.problem}.")
+            self.leave_out(one, f"could not be sent the scene ({type(error).__name__}: {str(error)[:120]})")
         finally:
             one.busy = False
 
@@ -301,11 +303,11 @@ class _Call:
         except Missing:
             if one is not None:
                 one.sent.discard(self.content.digest)
-                one.problem = "" if one.sends < SENDS else "keeps losing the scene; give its folder more room"
+                if one.sends >= SENDS:
+                    self.cluster.leave_out(one, "keeps losing the scene; give its folder more room")
         except Exception as error:  # it has gone, or something is wrong there
             if future.status != "cancelled" and one is not None:
-                one.problem = f"failed ({type(error).__name__}: {str(error)[:120]})"
-                self.cluster.say(f"The helper {one.name} is not used any more: it {one.problem}.")
+                self.cluster.leave_out(one, f"failed ({type(error).__name__}: {str(error)[:120]})")
         return []
 
 

@@ -11,18 +11,14 @@ import numpy as np
 
 LEAST = 1 << 14
 """Bytes from which an array travels by itself."""
-ARRAY = "array"
 
 
 class Content(NamedTuple):
-    """skeleton: the pickled value without its large arrays; blobs: these by the hash of their bytes, as memory."""
+    """skeleton: the pickled value without its large arrays, and its hash; blobs: these arrays by the hash of their bytes, as memory."""
 
     skeleton: bytes
+    digest: str
     blobs: dict[str, memoryview]
-
-    @property
-    def digest(self) -> str:
-        return digest_of(self.skeleton)
 
 
 def digest_of(data: bytes | memoryview) -> str:
@@ -43,21 +39,20 @@ class Taker:
     def take_apart(self, value: Any) -> Content:
         """The content of a value: of tuples, dataclasses and arrays of Sivrel."""
         blobs: dict[str, memoryview] = {}
-        kept: list[np.ndarray] = []
 
         class Pickler(pickle.Pickler):
             def persistent_id(own, part: Any) -> Any:  # noqa: N805
                 if not isinstance(part, np.ndarray) or part.nbytes < LEAST or part.dtype.hasobject:
                     return None
                 array = np.ascontiguousarray(part)
-                kept.append(array)
                 digest = self._digest(part, array)
                 blobs[digest] = bytes_of(array)
-                return ARRAY, digest, part.dtype.str, part.shape
+                return digest, part.dtype.str, part.shape
 
         out = io.BytesIO()
         Pickler(out, protocol=5).dump(value)
-        return Content(out.getvalue(), blobs)
+        skeleton = out.getvalue()
+        return Content(skeleton, digest_of(skeleton), blobs)
 
     def _digest(self, part: np.ndarray, array: np.ndarray) -> str:
         known = self.known.get(id(part))
@@ -86,7 +81,7 @@ def put_together(skeleton: bytes, array: Callable[[str, str, tuple[int, ...]], n
 
     class Unpickler(pickle.Unpickler):
         def persistent_load(self, name: Any) -> Any:
-            _, digest, kind, shape = name
+            digest, kind, shape = name
             return array(digest, kind, shape)
 
     return Unpickler(io.BytesIO(skeleton)).load()
