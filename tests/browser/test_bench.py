@@ -17,7 +17,7 @@ ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
-PATIENCE = 400_000  # milliseconds; the first render may wait for the compiler
+PATIENCE = 900_000  # milliseconds; the first render may wait for the compiler, on a busy machine
 
 
 class Program:

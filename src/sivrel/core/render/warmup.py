@@ -2,7 +2,6 @@
 
 import contextlib
 import functools
-import os
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -143,13 +142,11 @@ STAGES = {
 """All stages in the order in which a user can need them."""
 
 
-BEHIND = 10
-"""Niceness of the thread that compiles behind. With 19, on a busy machine, it would hardly run while it holds the interpreter, and all threads of the
-process would wait for it."""
-
-
 class Warming:
-    """Compiles the stages in order, in a thread of low priority; a stage that something waits for is compiled at once by `need`.
+    """Compiles the stages in order; a stage that something waits for is compiled at once by `need`.
+
+    The thread that compiles behind has the priority of the others: with a lower one, on a busy machine, it would hardly run while it holds the
+    interpreter or a stage, and the whole process would wait for it.
 
     report(title, left): what is being compiled behind, and about how many seconds all of it will take; an empty title when it is done.
     """
@@ -172,8 +169,6 @@ class Warming:
 
     def compile_rest(self) -> None:
         """Compile what is left, behind everything else: while a stage is needed elsewhere, no other begins."""
-        with contextlib.suppress(OSError):
-            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND)
         for stage in STAGES.values():
             while self.waiting:
                 time.sleep(0.1)
