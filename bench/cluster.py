@@ -31,7 +31,7 @@ def cluster() -> str:
                 ratios.append(here.seconds / elsewhere.seconds)
                 same = np.array_equal(here.film, elsewhere.film)
                 lines.append(f"two threads {here.seconds:.1f} s, two helpers {elsewhere.seconds:.1f} s, {'the same' if same else 'OTHER'} bytes")
-            addresses = list(there.seen)
+            addresses = list(there.members)
             begun = time.perf_counter()
             out = [
                 there.client.submit(np.full, FILM, np.float32(k), workers=[addresses[k % 2]], allow_other_workers=False, pure=False)

@@ -19,6 +19,7 @@ from .core.render.starting import STARTING, named_from_json
 from .core.rendered import Render
 from .core.scene.model import Scene
 from .core.task import Cancel, Task
+from .core.work_time import processor_time
 
 if TYPE_CHECKING:
     from .core.diagnose.diagnosis import Diagnosis
@@ -26,9 +27,9 @@ if TYPE_CHECKING:
     from .core.measure.comparison import Comparison
     from .core.render.prepare import Files, Prepared
     from .core.render.through_time import Moving
-    from .core.render.tiles import Elsewhere
     from .core.rendered import Neighbours
     from .core.sequence.render import Sequence
+    from .core.spread import Elsewhere
     from .core.survey.survey import Survey
     from .core.tune.advice import Advice
     from .core.tune.budget import Budget
@@ -107,13 +108,14 @@ class Shot:
         settings, edits = recipe_and_edits(recipe, view.get("edits"))
         if seconds is not None:
             settings = with_values(settings, {"sampling.seconds": seconds})
-        frame, camera, task, begun = self._frame(view), view.get("camera"), _task(progress, cancel, self.elsewhere), time.monotonic()
+        frame, camera, task = self._frame(view), view.get("camera"), _task(progress, cancel, self.elsewhere)
+        begun, before = time.monotonic(), processor_time()
         ready = self._prepare(settings, edits, camera, frame, task)
-        prepared = time.monotonic() - begun
+        prepared, worked = time.monotonic() - begun, processor_time() - before
         made = render_prepared(
             ready, settings, frame, self.name, edits, threads=threads, task=task, neighbours=self._neighbours(edits, camera, ready),
         )  # fmt: skip
-        made.prepare_seconds = prepared
+        made.prepare_seconds, made.spent.processor = prepared, made.spent.processor + worked
         return made
 
     def mattes(
@@ -125,7 +127,7 @@ class Shot:
         from .core.pictures.mattes import mattes
 
         settings, edits = recipe_and_edits(None, view.get("edits"))
-        frame, task = self._frame(view), _task(progress, cancel)
+        frame, task = self._frame(view), _task(progress, cancel, self.elsewhere)
         return mattes(self._prepare(_lights_alone(settings), edits, view.get("camera"), frame, task), frame, by, rays, task)
 
     def survey(
@@ -136,8 +138,9 @@ class Shot:
         from .core.survey.survey import survey
 
         settings, laid = recipe_and_edits(recipe, edits)
-        task = _task(progress, cancel)
-        return survey(self._prepare(_lights_alone(settings), laid, camera, Frame(), Task(cancel=task.cancel)), settings, task)
+        task = _task(progress, cancel, self.elsewhere)
+        ready = self._prepare(_lights_alone(settings), laid, camera, Frame(), Task(cancel=task.cancel, elsewhere=self.elsewhere))
+        return survey(ready, settings, task)
 
     def diagnose(self, picture: Render | Picture, **how: Any) -> "Diagnosis":
         """`sivrel.diagnose` of a picture of this shot, with trials on it."""
@@ -154,7 +157,7 @@ class Shot:
 
         if not 1 <= len(vary) <= 2:
             raise InputError("A ladder varies one setting, or two as a grid; name one or two.")
-        renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
+        renderer, exposure = self._renderer(recipe, _task(progress, cancel, self.elsewhere), view)
         chosen = [rungs_of(renderer, key, None if values is None else list(values), exposure) for key, values in vary.items()]
         judge = self._in_motion(renderer, exposure, per_degree) if in_motion else None
         return climb(
@@ -168,7 +171,7 @@ class Shot:
         """The split of samples with the least noise in `seconds` per frame, or that reaches a relative `noise` (0.02 is 2 %) fastest."""
         from .core.tune.budget import plan_budget
 
-        renderer, _ = self._renderer(recipe, _task(progress, cancel), view)
+        renderer, _ = self._renderer(recipe, _task(progress, cancel, self.elsewhere), view)
         return plan_budget(renderer, renderer.frame, seconds=seconds, noise=noise)
 
     def match(
@@ -183,7 +186,7 @@ class Shot:
 
         settings, laid = recipe_and_edits(recipe, view.get("edits"))
         chosen = candidates(list(ways), settings, in_motion)
-        renderer, exposure = self._renderer(settings, _task(progress, cancel), {**view, "edits": laid})
+        renderer, exposure = self._renderer(settings, _task(progress, cancel, self.elsewhere), {**view, "edits": laid})
         judge = self._in_motion(renderer, exposure) if in_motion else None
         return run_match(renderer, chosen, renderer.frame, seconds=seconds, filtered=filtered, in_motion=judge)
 
@@ -196,7 +199,7 @@ class Shot:
         from .core.tune.advice import advise
         from .core.tune.facts import measure_facts, motion_between
 
-        renderer, exposure = self._renderer(recipe, _task(progress, cancel), view)
+        renderer, exposure = self._renderer(recipe, _task(progress, cancel, self.elsewhere), view)
         frames = two_frames(self.path, first=self.frame) if self.path is not None and self.scene.frames is not None else None
         motion = motion_between(*frames, view.get("camera")) if frames else None
         facts = measure_facts(renderer, renderer.frame, exposure, motion, seconds=seconds)
@@ -347,7 +350,7 @@ def diagnose(
         ready = picture.ready if isinstance(picture, Render) else None
         renderer = TrialRenderer(
             shot.scene, given.recipe, given.edits or Edits(), given.camera, given.frame, caches=shot.caches,
-            task=_task(progress, cancel), ready=ready, geometry=ready.geometry if ready is not None else None,
+            task=_task(progress, cancel, shot.elsewhere), ready=ready, geometry=ready.geometry if ready is not None else None,
         )  # fmt: skip
     return look_into(case, renderer, seconds=seconds)
 

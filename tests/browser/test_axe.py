@@ -5,7 +5,7 @@ from axe_playwright_python.sync_playwright import Axe
 from tests.browser.test_bench import BrowserTest
 
 PAGES = (
-    "", "recipes", "caches", "shots/keepers-kitchen?proof=9", "shots/keepers-kitchen/compare?proofs=9,10", "shots/keepers-kitchen/survey",
+    "", "recipes", "caches", "machines", "shots/keepers-kitchen?proof=9", "shots/keepers-kitchen/compare?proofs=9,10", "shots/keepers-kitchen/survey",
     "proofs/9/ladder", "proofs/9/budget", "proofs/9/match", "proofs/9/advice", "proofs/9/report", "shots/stairwell/sequences", "nothing/here",
 )  # fmt: skip
 

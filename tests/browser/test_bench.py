@@ -1,5 +1,6 @@
 """The whole loop in Chromium, over the real program with its worker."""
 
+import functools
 import re
 import shutil
 import signal
@@ -17,6 +18,7 @@ ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+POLL = 150
 PATIENCE = 900_000  # milliseconds; the first render may wait for the compiler, on a busy machine
 
 
@@ -66,6 +68,8 @@ class BrowserTest(unittest.TestCase):
     def setUp(self):
         self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
         self.page.set_default_timeout(PATIENCE)
+        # At every frame, as is the default, a waiting test takes a third of a core for drawing frames in which nothing has changed.
+        self.page.wait_for_function = functools.partial(self.page.wait_for_function, polling=POLL)  # type: ignore[method-assign]
         self.errors: list[str] = []
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.page.on("request", lambda request: self.outside(request.url))

@@ -21,7 +21,7 @@ QUICK = {"sampling.min": 4, "sampling.max": 4}
 def introduced(cluster: Cluster, count: int = 3) -> None:
     """Wait until so many helpers have said what they are."""
     cluster.look(now=True)
-    until(lambda: sum(one.introduced for one in cluster.seen.values()) == count)
+    until(lambda: sum(one.introduced for one in cluster.members.values()) == count)
 
 
 class Helpers(unittest.TestCase):
@@ -41,9 +41,9 @@ class Helpers(unittest.TestCase):
         shot = sivrel.open(f"demo:{name}")
         here = shot.render({**QUICK, **values}, **view)
         shot.elsewhere = self.cluster
-        before = sum(one.tiles for one in self.cluster.seen.values())
+        before = sum(one.parts for one in self.cluster.members.values())
         there = shot.render({**QUICK, **values}, **view)
-        return here, there, sum(one.tiles for one in self.cluster.seen.values()) - before
+        return here, there, sum(one.parts for one in self.cluster.members.values()) - before
 
     def test_1_the_demo_shots_are_the_same_bytes(self):
         cached = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "radiance_cache.paths": 0.05}
@@ -94,7 +94,7 @@ class Helpers(unittest.TestCase):
             shot.elsewhere = cluster
             shot.render({"sampling.min": 2, "sampling.max": 2}, size=(32, 18))
             self.assertIn("another version of Sivrel", said[0])
-            self.assertEqual(sum(one.tiles for one in cluster.seen.values()), 0)
+            self.assertEqual(sum(one.parts for one in cluster.members.values()), 0)
         for strict, words in ((False, "last bits of its tiles may differ"), (True, "only the same is wanted")):
             said.clear()
             with Cluster(self.machines.address, said.append, strict=strict) as cluster:

@@ -9,6 +9,7 @@ import sys
 import click
 
 from .. import __version__
+from ..core import machine
 from ..core.errors import InputError
 from . import (
     advise,
@@ -35,8 +36,16 @@ from . import (
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110}, no_args_is_help=False)
 @click.version_option(__version__, message="%(version)s")
-def cli() -> None:
+@click.option("--threads", type=int, default=0, envvar="SIVREL_THREADS", metavar="N", help="Threads that work may run on; default: all cores.")
+@click.option("--memory", type=float, default=0.0, envvar="SIVREL_MEMORY", metavar="GB", help="Most memory; default: the machine's.")
+@click.option("--nice", type=int, default=0, envvar="SIVREL_NICE", metavar="N", help="Niceness of the work, 0 to 19.")
+def cli(threads: int, memory: float, nice: int) -> None:
     """Choose, tune and diagnose ways of finding bounced light and shadows."""
+    wanted = machine.Limits(threads, memory, nice)
+    machine.limit(wanted)
+    for name, value in (("THREADS", threads), ("MEMORY", memory), ("NICE", nice)):
+        if value:
+            os.environ[f"SIVREL_{name}"] = f"{value:g}"  # for the processes that the command starts
 
 
 for _command in (

@@ -4,21 +4,14 @@ from typing import Any
 
 import click
 
-from .common import (
-    Given,
-    check_seconds,
-    json_option,
-    print_result,
-    seconds_option,
-    shot_argument,
-    view_options,
-)
+from .common import Given, check_seconds, json_option, print_result, scheduler_options, seconds_option, shot_argument, view_options
 
 
 @click.command(short_help="Measure facts about a shot, and recommend recipes.")
 @shot_argument
 @view_options
 @seconds_option(60.0, "Seconds that a final frame may take.")
+@scheduler_options
 @json_option
 def advise(shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Measure facts about SHOT, and recommend recipes with reasons."""

@@ -5,15 +5,7 @@ from typing import Any
 import click
 
 from ..core.errors import InputError
-from .common import (
-    Given,
-    check_seconds,
-    json_option,
-    print_result,
-    seconds_option,
-    shot_argument,
-    view_options,
-)
+from .common import Given, check_seconds, json_option, print_result, scheduler_options, seconds_option, shot_argument, view_options
 
 
 @click.command(short_help="Find the split of samples with the least noise in a given time.")
@@ -21,6 +13,7 @@ from .common import (
 @click.option("--noise", type=float, metavar="PERCENT", help="Noise to reach, instead of a time.")
 @view_options
 @seconds_option(None, "Seconds that a frame may take.")
+@scheduler_options
 @json_option
 def budget(noise: float | None, shot: str, given: Given, seconds: float | None, as_json: bool) -> None:
     """Find the split of samples of SHOT with the least noise in a given time, or that reaches a noise fastest."""

@@ -1,11 +1,10 @@
 """Shared by commands: options, progress, opening shots and recipes, and printing results."""
 
-import contextlib
 import functools
 import json
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -63,6 +62,7 @@ class Given:
         settings, view = self.settings()
         opened, report = self.open(name, view), Reporter()
         warm_up(report)
+        use_helpers(opened)
         return opened, settings, view, report
 
 
@@ -125,14 +125,34 @@ scheduler_option = click.option(
 )
 
 
-@contextlib.contextmanager
-def at_scheduler(address: str | None, shot: "Shot") -> Iterator[None]:
-    """Within it a shot is rendered on the helpers of a scheduler, if an address is given. Raises InputError."""
-    if not address:
-        yield
-        return
-    with need_cluster().Cluster(address, say) as shot.elsewhere:
-        yield
+same_option = click.option(
+    "--same-processor", is_flag=True, envvar="SIVREL_SAME_PROCESSOR", help="Use only helpers with this machine's processor: the same bytes."
+)
+
+
+def scheduler_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of a command that may run on helpers; it is called without them, and `use_helpers` finds them in the context."""
+
+    @functools.wraps(command)
+    def without(scheduler: str | None, same_processor: bool, **arguments: Any) -> Any:
+        click.get_current_context().meta["sivrel.helpers"] = scheduler, same_processor
+        return command(**arguments)
+
+    made: Callable[..., Any] = scheduler_option(same_option(without))
+    return made
+
+
+def helpers_wanted() -> tuple[str | None, bool]:
+    """The scheduler that the command's options name, and whether only helpers with the same processor are wanted."""
+    found: tuple[str | None, bool] = click.get_current_context().meta.get("sivrel.helpers", (None, False))
+    return found
+
+
+def use_helpers(shot: "Shot") -> None:
+    """Let a shot be rendered on the helpers that the command's options name, until the command ends. Raises InputError."""
+    scheduler, same_processor = helpers_wanted()
+    if scheduler:
+        shot.elsewhere = click.get_current_context().with_resource(need_cluster().Cluster(scheduler, say, same_processor))
 
 
 def need_cluster() -> Any:

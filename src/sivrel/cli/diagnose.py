@@ -14,7 +14,9 @@ from .common import (
     json_option,
     open_shot,
     print_result,
+    scheduler_options,
     seconds_option,
+    use_helpers,
     view_options,
 )
 
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
 @click.option("--exposure", type=float, metavar="STOPS", help="Exposure of a picture from elsewhere (default: measured).")
 @distance_option
 @click.option("--filtered", is_flag=True, help="Judge the picture as the noise filter shows it.")
+@scheduler_options
 @json_option
 def diagnose(
     what: str, shot: str | None, given: Given, seconds: float, exposure: float | None, per_degree: float, filtered: bool, as_json: bool
@@ -57,6 +60,7 @@ def diagnose(
             if picture.recipe is None:
                 raise InputError(f"{what} was not rendered here, so no cause can be tried on it; leave --shot out, and see each finding's tests.")
             opened = open_shot(shot, given.frame, given.caches)
+            use_helpers(opened)
             warm_up(report)
     made = diagnose_picture(picture, opened, seconds=seconds, exposure=exposure, per_degree=per_degree, filtered=filtered, progress=report)
     report.done()

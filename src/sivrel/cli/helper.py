@@ -1,15 +1,15 @@
 """`sivrel helper`: render for another machine."""
 
 import asyncio
-import os
 from pathlib import Path
 
 import click
 
+from ..core import machine
 from ..core.errors import InputError
+from ..core.machine import Limits
 from ..core.user_cache import user_cache
 from .common import Reporter, need_cluster, say
-from .render import MOST_THREADS
 
 AGAIN = 3.0
 """Seconds between looks for a scheduler that has gone."""
@@ -17,7 +17,7 @@ AGAIN = 3.0
 
 @click.command(short_help="Render for another machine.")
 @click.argument("scheduler", metavar="SCHEDULER")
-@click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
+@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
 @click.option("--memory", type=float, default=0.0, metavar="GB", help="Most memory of results that wait; default: the machine's.")
 @click.option("--folder", metavar="DIR", help="Where scenes are kept; default: the user's cache.")
 @click.option("--folder-size", type=float, default=20.0, metavar="GB", help="Most that is kept there; default: 20.")
@@ -25,14 +25,9 @@ AGAIN = 3.0
 def helper(scheduler: str, threads: int, memory: float, folder: str | None, folder_size: float, nice: int) -> None:
     """Render tiles for the machines that are connected to SCHEDULER, an address like tls://render1:8786, until it is stopped."""
     cluster = need_cluster()
-    if not 1 <= threads <= MOST_THREADS:
-        raise InputError(f"{threads} threads can't be used; give 1 to {MOST_THREADS}.")
     if not 0.1 <= folder_size <= 1e5:
         raise InputError(f"A folder of {folder_size:g} GB can't be used; give 0.1 to 100000.")
-    if not 0 <= nice <= 19:
-        raise InputError(f"Niceness {nice} can't be used; give 0 to 19.")
-    if not 0.0 <= memory <= 1e5:
-        raise InputError(f"{memory:g} GB of memory can't be used; give 0.5 to 100000, or 0 for all of the machine's.")
+    wanted = Limits(threads or machine.threads(), memory, nice).check()
     cluster.check_scheduler(scheduler, "worker")
     from ..cluster.helper import Helper, start
     from ..shot import warm_up
@@ -40,10 +35,10 @@ def helper(scheduler: str, threads: int, memory: float, folder: str | None, fold
     report = Reporter()
     warm_up(report)
     report.done()
-    os.nice(nice)
-    start(Helper(Path(folder) if folder else user_cache() / "scenes", int(folder_size * 2**30), threads))
+    machine.limit(Limits(wanted.threads, nice=wanted.nice))  # memory is watched by Dask
+    start(Helper(Path(folder) if folder else user_cache() / "scenes", int(folder_size * 2**30), wanted.threads))
     try:
-        asyncio.run(_work(scheduler, threads, memory))
+        asyncio.run(_work(scheduler, wanted.threads, memory))
     finally:
         start(None)
 

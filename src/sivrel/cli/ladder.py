@@ -13,6 +13,7 @@ from .common import (
     distance_option,
     json_option,
     print_result,
+    scheduler_options,
     seconds_option,
     shot_argument,
     view_options,
@@ -34,6 +35,7 @@ from .common import (
 @click.option("--in-motion", is_flag=True, help="Judge flicker, too, in three frames of a moving shot.")
 @view_options
 @seconds_option(60.0, "Total time, after which automatic rungs are skipped.")
+@scheduler_options
 @json_option
 def ladder(
     vary: tuple[str, ...],

@@ -4,15 +4,7 @@ from typing import Any
 
 import click
 
-from .common import (
-    Given,
-    check_seconds,
-    json_option,
-    print_result,
-    seconds_option,
-    shot_argument,
-    view_options,
-)
+from .common import Given, check_seconds, json_option, print_result, scheduler_options, seconds_option, shot_argument, view_options
 
 
 @click.command(short_help="Compare ways of finding light in equal time.")
@@ -27,6 +19,7 @@ from .common import (
 @click.option("--in-motion", is_flag=True, help="Judge flicker, too, in three frames of a moving shot.")
 @view_options
 @seconds_option(20.0, "Seconds per frame for each, including its caches.")
+@scheduler_options
 @json_option
 def match(ways: str, filtered: bool, in_motion: bool, shot: str, given: Given, seconds: float, as_json: bool) -> None:
     """Compare ways of finding light on SHOT, in equal time and to equal error."""

@@ -1,33 +1,30 @@
 """`sivrel render`: a shot to an EXR picture."""
 
-import os
 import signal
 from typing import Any
 
 import click
 
 from ..core.errors import InputError
-from .common import Given, Reporter, at_scheduler, json_option, output_path, print_result, say, scheduler_option, shot_argument, view_options
-
-MOST_THREADS = 1024
+from ..core.machine import Limits
+from .common import Given, Reporter, json_option, output_path, print_result, say, scheduler_options, shot_argument, use_helpers, view_options
 
 
 @click.command(short_help="Render a shot to an EXR picture.")
 @shot_argument
 @click.option("-o", "--output", required=True, metavar="OUT.exr", help="File to write.")
 @view_options
-@click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
-@scheduler_option
+@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
+@scheduler_options
 @click.option("--time-limit", type=float, metavar="SECONDS", help="Render the whole picture evenly for this time.")
 @json_option
-def render(shot: str, output: str, given: Given, threads: int, scheduler: str | None, time_limit: float | None, as_json: bool) -> None:
+def render(shot: str, output: str, given: Given, threads: int, time_limit: float | None, as_json: bool) -> None:
     """Render SHOT, a scene file or demo:NAME, to an EXR picture with all its passes."""
     # A parent that runs this in the background may have set it to ignore interrupts.
     signal.signal(signal.SIGINT, signal.default_int_handler)
     out = output_path(output, (".exr",), "The picture is written as EXR; name it {name}.")
     settings, view = given.settings()
-    if not 1 <= threads <= MOST_THREADS:
-        raise InputError(f"{threads} threads can't be used; give 1 to {MOST_THREADS}.")
+    Limits(threads).check()
     if time_limit is not None and not time_limit > 0.0:
         raise InputError(f"A time limit of {time_limit:g} s leaves no time; give more than 0.")
     opened = given.open(shot, view)
@@ -40,7 +37,7 @@ def render(shot: str, output: str, given: Given, threads: int, scheduler: str | 
         say(f"Every point aims at all {len(opened.scene.lights)} lights; lights.seen=chosen takes far less time.")
     report = Reporter()
     warm_up(report, settings, view["edits"], everything=False)
-    click.get_current_context().with_resource(at_scheduler(scheduler, opened))
+    use_helpers(opened)
     made = opened.render(settings, seconds=time_limit, threads=threads, progress=report, **view)
     report.done()
     made.save(out)

@@ -1,6 +1,5 @@
 """`sivrel sequence`: frames of a moving shot to EXR pictures, PNG and a film."""
 
-import os
 import re
 import signal
 import time
@@ -11,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import InputError
+from ..core.machine import Limits
 from .common import (
     Given,
     Reporter,
-    at_scheduler,
     check_distance,
     distance_option,
     frames_view_options,
@@ -22,10 +21,10 @@ from .common import (
     output_path,
     print_result,
     say,
-    scheduler_option,
+    scheduler_options,
     shot_argument,
+    use_helpers,
 )
-from .render import MOST_THREADS
 
 if TYPE_CHECKING:
     from ..core.pictures.exr import Picture
@@ -43,12 +42,12 @@ if TYPE_CHECKING:
 @click.option("--all-passes", is_flag=True, help="Keep the passes of each light, too; with many lights the files grow by them.")
 @frames_view_options
 @distance_option
-@click.option("--threads", type=int, default=os.cpu_count() or 1, metavar="N", help="Default: all cores.")
-@scheduler_option
+@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
+@scheduler_options
 @json_option
 def sequence(
     shot: str, output: str, frames: str, png: str | None, video: str | None, filtered: bool, all_passes: bool, given: Given, per_degree: float,
-    threads: int, scheduler: str | None, as_json: bool,
+    threads: int, as_json: bool,
 ) -> None:  # fmt: skip
     """Render frames of SHOT, a scene file that moves or demo:NAME, to EXR pictures with their passes, and measure their flicker.
 
@@ -56,12 +55,11 @@ def sequence(
     """
     signal.signal(signal.SIGINT, signal.default_int_handler)
     check_distance(per_degree)
-    if not 1 <= threads <= MOST_THREADS:
-        raise InputError(f"{threads} threads can't be used; give 1 to {MOST_THREADS}.")
+    Limits(threads).check()
     settings, view = given.settings()
     opened = given.open(shot, view)
     report = Reporter()
-    click.get_current_context().with_resource(at_scheduler(scheduler, opened))
+    use_helpers(opened)
     made = opened.sequence(frames, settings, threads=threads, progress=report, **view)
     names = Names(output, ".exr", len(made.frames))
     names_png = Names(png, ".png", len(made.frames)) if png else None

@@ -1,4 +1,4 @@
-"""What runs on a helper: a Dask worker that renders tiles for another machine."""
+"""What runs on a helper: a Dask worker that does parts of work for another machine."""
 
 import hashlib
 import platform
@@ -13,21 +13,19 @@ import llvmlite.binding
 import numpy as np
 
 from .. import __version__
-from ..core.render.memory import Memory, make_memory
-from ..core.render.tiles import TileRenderer
+from ..core.spread import Work, Worker
 from .content import arrays_in, put_together
 from .content_folder import ContentFolder, Missing
 
-KEPT = 4
-"""Jobs that are kept ready: the frames of a sequence, or a render and the rungs of a ladder."""
+READY, KNOWN = 4, 64
+"""Works that are kept ready: a picture, or the passes of a cache; and those of which the skeleton is kept."""
 
 
-class Rendered(NamedTuple):
-    """A finished tile: its film, its clock, and the seconds of the processor that it took."""
+class Done(NamedTuple):
+    """A finished part: its result, and the seconds of the processor that it took."""
 
-    tile: int
-    film: np.ndarray
-    clock: np.ndarray
+    part: int
+    result: Any
     seconds: float
 
 
@@ -37,34 +35,31 @@ class Helper:
     def __init__(self, folder: Path, most_bytes: int, threads: int) -> None:
         self.folder, self.threads = ContentFolder(folder, most_bytes), threads
         self.lock = threading.Lock()
-        self.renderers: OrderedDict[str, tuple[TileRenderer, int]] = OrderedDict()
+        self.skeletons: OrderedDict[str, bytes] = OrderedDict()
+        self.workers: OrderedDict[str, Worker] = OrderedDict()
         self.cancels: dict[str, np.ndarray] = {}
-        self.own = threading.local()
 
-    def renderer(self, digest: str) -> tuple[TileRenderer, int]:
-        """The job with that skeleton, ready to render, and the number of its light passes. Raises Missing."""
+    def learn(self, digest: str, skeleton: bytes) -> None:
         with self.lock:
-            if digest not in self.renderers:
-                folder = self.folder
-                skeleton = folder.array(digest, "|u1", ((folder.folder / digest).stat().st_size,)).tobytes() if not folder.missing([digest]) else b""
-                if not skeleton:
+            self.skeletons[digest] = skeleton
+            while len(self.skeletons) > KNOWN:
+                self.skeletons.popitem(last=False)
+
+    def worker(self, digest: str) -> Worker:
+        """What does the work with that skeleton. Raises Missing."""
+        with self.lock:
+            if digest not in self.workers:
+                if digest not in self.skeletons:
                     raise Missing([digest])
-                gone = folder.missing(sorted(arrays_in(skeleton)))
+                gone = self.folder.missing(sorted(arrays_in(self.skeletons[digest])))
                 if gone:
                     raise Missing(gone)
-                job = put_together(skeleton, folder.array)
-                self.renderers[digest] = TileRenderer(job), job.slots
-                while len(self.renderers) > KEPT:
-                    self.renderers.popitem(last=False)
-            self.renderers.move_to_end(digest)
-            return self.renderers[digest]
-
-    def memory(self, slots: int) -> Memory:
-        """This thread's memory."""
-        if getattr(self.own, "slots", None) != slots:
-            self.own.memory, self.own.slots = make_memory(slots), slots
-        memory: Memory = self.own.memory
-        return memory
+                work: Work = put_together(self.skeletons[digest], self.folder.array)
+                self.workers[digest] = work.worker()
+                while len(self.workers) > READY:
+                    self.workers.popitem(last=False)
+            self.workers.move_to_end(digest)
+            return self.workers[digest]
 
     def cancel(self, call: str) -> np.ndarray:
         with self.lock:
@@ -111,8 +106,9 @@ def _code() -> str:
     return mixed.hexdigest()
 
 
-def missing(digests: list[str]) -> list[str]:
-    """Which of these arrays are not here."""
+def begin(digest: str, skeleton: bytes, digests: list[str]) -> list[str]:
+    """Know a work from now on; answers which of its arrays are not here."""
+    _here().learn(digest, skeleton)
     return _here().folder.missing(digests)
 
 
@@ -132,16 +128,15 @@ def end(call: str) -> None:
         _here().cancels.pop(call, None)
 
 
-def render_some(digest: str, call: str, tiles: list[int], before: dict[int, np.ndarray]) -> list[Rendered]:
-    """Render some tiles of a job; fewer if the call is called off. Raises Missing."""
-    here, done = _here(), list[Rendered]()
-    (renderer, slots), cancel = here.renderer(digest), here.cancel(call)
-    memory = here.memory(slots)
-    for index in tiles:
+def do_some(digest: str, call: str, parts: dict[int, Any]) -> list[Done]:
+    """Do some parts of a work; fewer if the call is called off. Raises Missing."""
+    here, done = _here(), list[Done]()
+    worker, cancel = here.worker(digest), here.cancel(call)
+    for part, given in parts.items():
         if cancel[0]:
             break
         begun = time.thread_time()
-        film = renderer.render(index, memory, cancel, before.get(index))
-        if film is not None:
-            done.append(Rendered(index, film, memory.clock[0].copy(), time.thread_time() - begun))
+        result = worker.do(part, given, cancel)
+        if result is not None:
+            done.append(Done(part, result, time.thread_time() - begun))
     return done

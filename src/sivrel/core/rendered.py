@@ -1,15 +1,15 @@
 """A finished render: its picture and measurements."""
 
 import functools
-import os
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from . import machine
 from .edits.edits import Edits
 from .measure.ledger import LedgerRow, measure_ledger
 from .measure.meters import measure_meters
@@ -26,7 +26,17 @@ from .render.prepare import Prepared
 from .render.recipe import Recipe
 from .render.tiles import render_tiles
 from .scene.triangles import objects_at
-from .task import Task
+from .task import HERE, Task
+from .work_time import processor_time
+
+
+@dataclass
+class Spent:
+    """What a render took. processor: seconds of all processors, with preparation; threads: on which its pixels were rendered; where: in words."""
+
+    processor: float = 0.0
+    threads: int = 0
+    where: str = HERE
 
 
 @dataclass
@@ -38,6 +48,7 @@ class Render:
     ready: the prepared shot
     clock: float64 [clock_entries], processor cycles by what they were spent on
     seconds, prepare_seconds: wall time of the pixels, and of preparation
+    spent: processor time, and where it was spent
     """
 
     picture: Picture
@@ -46,6 +57,7 @@ class Render:
     clock: np.ndarray
     seconds: float = 0.0
     prepare_seconds: float = 0.0
+    spent: Spent = field(default_factory=Spent)
 
     @property
     def passes(self) -> dict[str, np.ndarray]:
@@ -86,6 +98,7 @@ class Render:
                 "geometry": asdict(self.ready.geometry.cost) if self.ready.geometry.cost is not None else None,
                 "textures": texture_meter(self.ready.arrays.pictures),
                 "ways": [asdict(note) for note in self.ready.ways],
+                "spent": asdict(self.spent),
             },
             "maps": [{**asdict(note), "coarse": coarse_share(self.film)} for note in self.ready.maps],
             "passes": list(self.picture.passes),
@@ -127,8 +140,9 @@ def render_prepared(
     Cancelled."""
     task = task or Task()
     clock, tiles = np.zeros(clock_entries(ready.arrays.slots)), dict(tiles or {})
-    begun, count, limit = time.monotonic(), len(frame.tiles()), recipe.sampling.seconds
-    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task, "shutter": ready.shutter}
+    begun, before, count, limit = time.monotonic(), processor_time(), len(frame.tiles()), recipe.sampling.seconds
+    workers = threads if threads and task.where() == HERE else task.threads()
+    how: dict[str, Any] = {"threads": threads or machine.threads(), "clock": clock, "task": task, "shutter": ready.shutter}
 
     def on_tile(index: int, film: np.ndarray) -> None:
         tiles[index] = film
@@ -146,4 +160,5 @@ def render_prepared(
     else:
         render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, finished=list(tiles), **how)
     film = assemble(frame, film_columns(ready.arrays.slots), tiles)
-    return Render(make_picture(film, ready, frame, recipe, shot, edits, neighbours), film, ready, clock, time.monotonic() - begun)
+    seconds, spent = time.monotonic() - begun, Spent(processor_time() - before, workers, task.where())
+    return Render(make_picture(film, ready, frame, recipe, shot, edits, neighbours), film, ready, clock, seconds, spent=spent)

@@ -7,11 +7,15 @@ from typing import Any
 
 import numpy as np
 
+from . import machine
 from .errors import Cancelled
 from .work_time import work_time
 
 Hear = Callable[[str, float, Any], None]
 """Called with the current step, the share that is done, and the result so far."""
+
+
+HERE = "this machine"
 
 
 class OutOfTime(Cancelled):
@@ -53,12 +57,24 @@ class Task:
     """A piece of long work, passed down to everything that does a part of it.
 
     hear: called at each step, in the working thread; cancel: cancels it; until: work time (see `work_time`) of its deadline; elsewhere: other
-    processes that render its tiles (`render.tiles.Elsewhere`). The work
+    processes that do parts of it (`spread.Elsewhere`). The work
     calls `report` or `check`, which raise Cancelled or OutOfTime; nothing else ends a task early.
     """
 
     def __init__(self, hear: Hear | None = None, cancel: Cancel | None = None, until: float = math.inf, elsewhere: Any = None) -> None:
         self.hear, self.cancel, self.until, self.elsewhere = hear, cancel if cancel is not None else Cancel(), until, elsewhere
+
+    def threads(self) -> int:
+        """How many threads do its parts: those elsewhere if there are any."""
+        return (self.elsewhere.threads() if self.elsewhere is not None else 0) or machine.threads()
+
+    def where(self) -> str:
+        """Where its parts are done, in words."""
+        return self.elsewhere.where() if self.elsewhere is not None and self.elsewhere.threads() else HERE
+
+    def here(self) -> "Task":
+        """The same task, done in this process alone."""
+        return Task(self.hear, self.cancel, self.until)
 
     def check(self) -> None:
         """Raise Cancelled if the task was cancelled, OutOfTime after its deadline."""

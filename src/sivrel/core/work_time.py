@@ -12,7 +12,7 @@ class _Task:
     """The work of one thread, including what it gave to pools."""
 
     def __init__(self) -> None:
-        self.total, self.lock = 0.0, threading.Lock()
+        self.total, self.processor, self.lock = 0.0, 0.0, threading.Lock()
 
 
 class _Thread(threading.local):
@@ -29,15 +29,24 @@ def work_time() -> float:
     now = time.thread_time()
     with _own.task.lock:
         _own.task.total += (now - _own.since) * _own.share
+        _own.task.processor += now - _own.since
         total = _own.task.total
     _own.since = now
     return total
 
 
-def add_work(seconds: float) -> None:
-    """Count work that another process has done for this thread."""
+def processor_time() -> float:
+    """The same, but the processor time of all threads added up. Only differences are meaningful."""
+    work_time()
     with _own.task.lock:
-        _own.task.total += seconds * _own.share
+        return _own.task.processor
+
+
+def add_work(seconds: float, threads: int) -> None:
+    """Count processor seconds that other processes have spent for this thread, on so many threads."""
+    with _own.task.lock:
+        _own.task.total += seconds / max(1, threads) * _own.share
+        _own.task.processor += seconds
 
 
 class Pool(ThreadPoolExecutor):

@@ -8,14 +8,14 @@ from ..core.edits.edits import to_json as edits_to_json
 from ..core.measure.cost import guess_seconds
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
-from . import proofs
+from . import machines, proofs
 from .database import transaction
 
 
 @dataclass(frozen=True)
 class Job:
     """A render. held: paused by the user; gives_way: runs only when no other job waits; guess: predicted seconds
-    when it was queued; pixel_seconds: seconds of its pixels, without preparation."""
+    when it was queued, on guess_threads; pixel_seconds: seconds of its pixels, without preparation; processor_seconds: of all processors."""
 
     id: int
     proof_id: int
@@ -29,6 +29,8 @@ class Job:
     gives_way: bool
     guess: float | None
     pixel_seconds: float
+    guess_threads: int | None
+    processor_seconds: float
 
 
 @dataclass(frozen=True)
@@ -50,15 +52,16 @@ def _job(row: sqlite3.Row | None) -> Job | None:
     return Job(
         row["id"], row["proof_id"], row["state"], bool(row["cancel"]), row["tiles_done"], row["tiles_total"],
         row["seconds"], row["message"], bool(row["held"]), bool(row["gives_way"]), row["guess"], row["pixel_seconds"],
+        row["guess_threads"], row["processor_seconds"],
     )  # fmt: skip
 
 
 def add(db: sqlite3.Connection, proof_id: int, tiles: int, gives_way: bool = False, guess: float | None = None) -> None:
     """Queue a proof for rendering, at the end."""
     db.execute(
-        """INSERT INTO jobs (proof_id, state, tiles_total, gives_way, guess, place)
-           VALUES (?, 'waiting', ?, ?, ?, coalesce((SELECT max(place) FROM jobs), 0) + 1)""",
-        (proof_id, tiles, gives_way, guess),
+        """INSERT INTO jobs (proof_id, state, tiles_total, gives_way, guess, guess_threads, place)
+           VALUES (?, 'waiting', ?, ?, ?, ?, coalesce((SELECT max(place) FROM jobs), 0) + 1)""",
+        (proof_id, tiles, gives_way, guess, machines.threads(db)),
     )
 
 
@@ -92,12 +95,14 @@ def take(db: sqlite3.Connection) -> Job | None:
     return _job(row)
 
 
-def progress(db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float) -> None:
+def progress(
+    db: sqlite3.Connection, job_id: int, tiles_done: int, seconds: float, pixel_seconds: float, processor_seconds: float = 0.0
+) -> None:  # fmt: skip
     """Store a job's progress. A job that makes progress does not kill the worker, so its attempts are reset."""
     db.execute(
-        """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN -1 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?
-           WHERE id = ?""",
-        (tiles_done, tiles_done, seconds, pixel_seconds, job_id),
+        """UPDATE jobs SET attempts = CASE WHEN ? > tiles_done THEN -1 ELSE attempts END, tiles_done = ?, seconds = ?, pixel_seconds = ?,
+             processor_seconds = ? WHERE id = ?""",
+        (tiles_done, tiles_done, seconds, pixel_seconds, processor_seconds, job_id),
     )
 
 

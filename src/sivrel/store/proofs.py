@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from ..core import machine
 from ..core.edits.edits import Edits
 from ..core.edits.edits import from_json as edits_from_json
 from ..core.edits.edits import to_json as edits_to_json
@@ -14,7 +15,7 @@ from ..core.errors import InputError
 from ..core.measure.cost import Timed
 from ..core.render.frame import Frame
 from ..core.render.recipe import Recipe
-from . import recipes
+from . import machines, recipes
 from .database import read_json, transaction
 from .shots import now
 
@@ -233,20 +234,21 @@ def empty(db: sqlite3.Connection, shot_id: int) -> list[str]:
 
 
 def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
-    """The last renders of a shot timed on this machine, oldest first."""
+    """The last renders of a shot timed here, oldest first, with seconds as if on the threads that there are now."""
     rows = db.execute(
         """SELECT body, camera, width, height, region, seed, time, pixel_seconds, jobs.seconds AS whole, edits,
-             json_extract(meters, '$.samples') AS samples
+             json_extract(meters, '$.samples') AS samples, json_extract(meters, '$.spent.threads') AS threads
            FROM proofs JOIN recipes ON recipes.id = recipe_id JOIN jobs ON jobs.proof_id = proofs.id
            WHERE shot_id = ? AND jobs.state = 'done' AND pixel_seconds > 0 AND (meters IS NULL OR json_valid(meters))
            ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
+    now_on, here = machines.threads(db), machines.limits(db).threads or machine.threads()
     readable = [(row, recipe) for row in reversed(rows) if (recipe := recipes.readable(row["body"])) is not None]
     return [
         Timed(
-            recipe, _frame(row), row["camera"], row["pixel_seconds"], max(0.0, row["whole"] - row["pixel_seconds"]),
-            float(row["samples"]) if isinstance(row["samples"], int | float) else None, row["edits"],
+            recipe, _frame(row), row["camera"], row["pixel_seconds"] * (row["threads"] or here) / now_on,
+            max(0.0, row["whole"] - row["pixel_seconds"]), float(row["samples"]) if isinstance(row["samples"], int | float) else None, row["edits"],
         )
         for row, recipe in readable
     ]  # fmt: skip

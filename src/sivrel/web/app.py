@@ -25,6 +25,7 @@ from .findings.routes import pages as finding_pages
 from .keys.here import keys_here
 from .lights.routes import pages as light_pages
 from .lineage.routes import pages as lineage_pages
+from .machines.routes import pages as machine_pages
 from .moments.routes import pages as moment_pages
 from .numbers import Digest, Whole
 from .pictures.routes import pages as picture_pages
@@ -40,7 +41,7 @@ from .words import register_filters
 
 PAGES = (
     access_pages, shot_pages, bench_pages, lineage_pages, queue_pages, pin_pages, moment_pages, camera_pages, light_pages, compare_pages,
-    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages, sequence_pages,
+    recipe_pages, sheet_pages, cache_pages, picture_pages, survey_pages, finding_pages, tune_pages, sequence_pages, machine_pages,
 )  # fmt: skip
 MOST_UPLOAD = 512 << 20
 """Most bytes of one upload."""

@@ -150,6 +150,8 @@ def meters_in_words(proof: Proof) -> list[str]:
     noise = Noise(**meters["noise"]) if meters.get("noise") else None
     if noise is not None and (noise.level is None or noise.unknown > 0.01 or noise.tail > 2.0 * noise.level):
         sentences.append(f"Noise: {noise_in_words(noise).replace('%', ' %')}.".replace("..", "."))
+    if meters.get("spent"):
+        sentences.append(spent_in_words(proof.seconds, meters["spent"]))
     geometry = meters.get("geometry")
     if geometry and (geometry["from_cages"] or geometry["placements"]):
         sentences.append(geometry_in_words(geometry))
@@ -187,6 +189,12 @@ def meters_in_words(proof: Proof) -> list[str]:
     if meters["self_hits"] > 1e-3:
         sentences.append(f"{percent(meters['self_hits'])} of the samples hit the triangle they left: raise the ray offset.")
     return sentences
+
+
+def spent_in_words(clock: float | None, spent: dict[str, Any]) -> str:
+    """The time that a proof took, by the clock and of all processors, and where."""
+    threads = counted(spent["threads"], "thread")
+    return f"Time: {seconds(clock)} by the clock, {seconds(spent['processor'])} of all processors, on {threads} of {spent['where']}."
 
 
 def geometry_in_words(cost: dict[str, Any]) -> str:

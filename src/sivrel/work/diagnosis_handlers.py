@@ -89,7 +89,7 @@ def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> Tria
         caches=worker.caches,
         files=beside,
         geometry=geometry,
-        task=Task(cancel=request.cancel),
+        task=Task(cancel=request.cancel, elsewhere=worker.helpers.elsewhere),
         lock=worker.scene_lock,
     )
 

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import InputError
-from ..core.render.frame import memory_free
+from ..core.machine import memory_free
 
 PATIENCE, BYTES_PER_SECOND = 60.0, 2 << 20
 """Processor time of an inspection in seconds, and the bytes of files for each further second. A small file may place one mesh many thousand times."""

@@ -2,7 +2,6 @@
 
 import functools
 import logging
-import os
 import sqlite3
 import struct
 import threading
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ..core import machine
 from ..core.edits.edits import from_json as edits_from_json
 from ..core.errors import Cancelled, InputError
 from ..core.render.frame import Frame
@@ -81,9 +81,10 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
     watcher = threading.Thread(target=watch, daemon=True)
     watcher.start()
     try:
-        ready = worker.prepare(db, shots.get(db, moment.shot_id), recipe, edits_from_json(body["edits"]), body["camera"], Task(making, cancel), frame)
+        shot, task = shots.get(db, moment.shot_id), Task(making, cancel, elsewhere=worker.helpers.elsewhere)
+        ready = worker.prepare(db, shot, recipe, edits_from_json(body["edits"]), body["camera"], task, frame)
         moments.say(db, moment.number, "rendering")
-        threads = os.cpu_count() or 1
+        threads = machine.threads()
         step, task = step_for(frame, rate * FIRST), Task(cancel=cancel)
         for picture, samples in finer_and_finer(ready, recipe, frame, step, threads, task, rates.append, body.get("filtered", False)):
             keep_picture(worker.data, moment, frame, samples, picture)

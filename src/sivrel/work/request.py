@@ -59,7 +59,7 @@ class Request:
         def hear(what: str, share: float, result: Any) -> None:
             self.report(part_of(what, share, result))
 
-        return Task(hear, self.cancel)
+        return Task(hear, self.cancel, elsewhere=self.worker.helpers.elsewhere)
 
     @contextmanager
     def watched(self) -> Iterator[None]:

@@ -45,6 +45,9 @@ class Supervisor:
             code = self._run()
             if self._stopping.is_set():
                 return
+            if code == 0:  # this machine's limits were changed
+                self._note_death(code, 0)
+                continue
             log.warning("The worker ended (%s); it is started again.", ended_how(code))
             young = young + 1 if time.monotonic() - begun < YOUNG else 0
             wait = min(wait * 2.0, LONGEST_WAIT) if young else RESTART_AFTER

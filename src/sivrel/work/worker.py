@@ -14,11 +14,13 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
 
+from ..core import machine
 from ..core.caches import CacheFolder
 from ..core.edits.edits import Edits
 from ..core.errors import Cancelled, InputError
@@ -32,16 +34,18 @@ from ..core.render.recipe import Recipe
 from ..core.render.through_time import Moving
 from ..core.render.tiles import render_tiles
 from ..core.render.warmup import PATHS, Warming, compiling, stages_of
-from ..core.rendered import Neighbours, Render, make_picture
+from ..core.rendered import Neighbours, Render, Spent, make_picture
 from ..core.scene.model import Scene
 from ..core.sequence.frames import every_frame
 from ..core.sequence.render import neighbours_of, without_lights
 from ..core.task import Cancel, Task
-from ..store import database, files, findings, jobs, proofs, requests, sequences, shots
+from ..core.work_time import processor_time
+from ..store import database, files, findings, jobs, machines, proofs, requests, sequences, shots
 from ..store.database import is_full
 from ..store.files import DamagedTile
 from .finishing import keep_focus, keep_picture, make_thumbnail
 from .handlers import handle_requests
+from .helpers import Helpers
 from .live import LivePicture
 from .logs import log_to
 from .moments import render_moments
@@ -70,6 +74,8 @@ class Worker:
         self.scenes: dict[tuple[Any, ...], tuple[Scene, Files, Geometry | None]] = {}
         self.scene_lock = threading.RLock()
         self.caches = CacheFolder(data / "caches")
+        self.helpers = Helpers(data, self.ending)
+        self.limits = machines.limits(self.db)
         self.last_geometry: Geometry | None = None
         self.read_ahead: int | None = None
         self.compiled_some, self.warming = False, Warming()
@@ -81,6 +87,7 @@ class Worker:
             fcntl.flock(lock, fcntl.LOCK_EX)  # one worker per data folder; the lock ends with the process
             jobs.requeue(self.db)
             jobs.set_worker(self.db, "compiling")
+            self.helpers.start()
             with compiling(self._compiled):
                 self.warming.need([PATHS])
             if self.compiled_some:
@@ -88,13 +95,17 @@ class Worker:
             threading.Thread(target=self._compile_rest, daemon=True).start()
             for beside in (handle_requests, render_moments):
                 threading.Thread(target=self._endlessly, args=(beside,), daemon=True).start()
-            while not self.ending.is_set():
+            while not self.ending.is_set() and not self._limits_changed(self.db):
                 job = when_there_is_room(functools.partial(jobs.take, self.db), lambda: True)
                 if job is not None:
                     self._render(job)
                 else:
                     self._read_ahead()
                     time.sleep(POLL)
+
+    def _limits_changed(self, db: sqlite3.Connection) -> bool:
+        """Whether this machine's limits were changed: the worker then ends, and is started again with them."""
+        return machines.limits(db) != self.limits
 
     def _endlessly(self, work: Callable[["Worker"], None]) -> None:
         """Run a function that never returns, and restart it after an error, since pages depend on it."""
@@ -228,7 +239,7 @@ class Worker:
             self._written(lambda: self._render_proof(job, proof, shot, cancel), cancel)
         except Exception as error:
             if cancel.is_set() and (is_full(error) or isinstance(error, Cancelled)):  # before its tiles, or while it waited for disk space
-                when_there_is_room(lambda: self._stop(job, job.tiles_done, job.seconds, job.pixel_seconds), lambda: True)
+                when_there_is_room(lambda: self._stop(job, job.tiles_done, job.seconds, job.pixel_seconds, job.processor_seconds), lambda: True)
             else:
                 self._fail(job, self._problem(job, error))
         finally:
@@ -252,13 +263,13 @@ class Worker:
     def _watch(self, job_id: int, cancel: Cancel, over: threading.Event) -> None:
         db = database.connect(self.data)
         while not over.wait(POLL):
-            if jobs.is_cancelled(db, job_id) or jobs.stands_back(db, job_id):
+            if jobs.is_cancelled(db, job_id) or jobs.stands_back(db, job_id) or self._limits_changed(db):
                 cancel.set()
                 break
         db.close()
 
     def _render_proof(self, job: jobs.Job, proof: proofs.Proof, shot: shots.Shot, cancel: Cancel) -> None:
-        begun = time.monotonic() - self._stood()
+        begun, worked, elsewhere = time.monotonic() - self._stood(), processor_time(), self.helpers.elsewhere
 
         def making(what: str, share: float, result: object) -> None:
             jobs.set_worker(self.db, "making", int(share * 100), 100, what)
@@ -269,19 +280,19 @@ class Worker:
         self.warming.need(stages_of(proof.recipe, proof.edits), compiled_for)
         sequence = sequences.get(self.db, proof.sequence_id) if proof.sequence_id else None
         frames = sequence.frames if sequence is not None else ()
-        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel), proof.frame, frames)
-        task = Task(cancel=cancel)
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel, elsewhere=elsewhere), proof.frame, frames)
+        task = Task(cancel=cancel, elsewhere=elsewhere)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
         tiles = files.Tiles(self.data, job.id)
-        boxes, done, threads = proof.frame.tiles(), set[int](), os.cpu_count() or 1
+        boxes, done, threads = proof.frame.tiles(), set[int](), machine.threads()
         left, top = proof.frame.window[:2]
         pixels_begun = time.monotonic() - self._stood()
 
-        def spent() -> tuple[float, float]:
-            """Total seconds, and those of the pixels only, without pauses."""
+        def spent() -> tuple[float, float, float]:
+            """Total seconds, and those of the pixels only, without pauses; and seconds of all processors."""
             now = time.monotonic() - self._stood()
-            return job.seconds + now - begun, job.pixel_seconds + now - pixels_begun
+            return job.seconds + now - begun, job.pixel_seconds + now - pixels_begun, job.processor_seconds + processor_time() - worked
 
         film = empty_film(proof.frame, film_columns(ready.arrays.slots))
         limit, kept = proof.recipe.sampling.seconds, dict[int, np.ndarray]()
@@ -312,7 +323,7 @@ class Worker:
         jobs.progress(self.db, job.id, far(), *spent())
         if len(boxes) > 1 and sequence is None:
             step = step_for(proof.frame, SKETCH_PIXELS)
-            coarse = sketch(ready, proof.recipe, proof.frame, step, threads, task)
+            coarse = sketch(ready, proof.recipe, proof.frame, step, threads, task.here())
             whole = spread(coarse[..., LIGHT], coarser(proof.frame, step), proof.frame, step)
             self._written(lambda: tiles.show(tiles.sketch, whole), cancel)
             live.begin(coarse, step)
@@ -332,20 +343,20 @@ class Worker:
             stopped = len(done), *spent()
             when_there_is_room(lambda: self._stop(job, *stopped), lambda: True)
             return
-        seconds, pixel_seconds = spent()
+        total = spent()
         picture = make_picture(film, ready, proof.frame, proof.recipe, shot.slug, proof.edits, self.neighbours(self.db, shot, proof, ready))
         if sequence is not None:
             picture = without_lights(picture)
         digest = self._written(lambda: keep_picture(self.data, picture), cancel)
         self._written(lambda: make_thumbnail(self.data, digest, picture, ready.camera.exposure), cancel)
-        made = Render(picture, film, ready, clock)
+        made = Render(picture, film, ready, clock, spent=Spent(total[2], task.threads(), task.where()))
         level = made.noise.level if made.noise is not None else None
         measured, found = (level, made.mean_light, made.dropped), made.measured
 
         def finish() -> None:
-            jobs.progress(self.db, job.id, len(done), seconds, pixel_seconds)
+            jobs.progress(self.db, job.id, len(done), *total)
             with database.transaction(self.db):
-                proofs.finish(self.db, proof.id, digest, seconds, *measured, found=found)
+                proofs.finish(self.db, proof.id, digest, total[0], *measured, found=found)
                 jobs.end(self.db, job.id, "done")
 
         self._written(finish, cancel)
@@ -363,9 +374,9 @@ class Worker:
         except Exception:  # the proof is done, even if this fails
             log.exception("The largest change of proof %d could not be found.", proof.id)
 
-    def _stop(self, job: jobs.Job, done: int, seconds: float, pixel_seconds: float) -> None:
+    def _stop(self, job: jobs.Job, done: int, *spent: float) -> None:
         """Store that a render was stopped before its end: cancelled, or paused."""
-        jobs.progress(self.db, job.id, done, seconds, pixel_seconds)
+        jobs.progress(self.db, job.id, done, *spent)
         if jobs.is_cancelled(self.db, job.id):
             jobs.end(self.db, job.id, "cancelled")
         else:
@@ -380,10 +391,11 @@ class Worker:
 def main(folder: str) -> int:
     """Work for a data folder until the process is ended."""
     os.umask(0o077)
-    os.nice(NICE)
     log_to(Path(folder), "worker")
     try:
-        Worker(Path(folder)).run()
+        worker = Worker(Path(folder))
+        machine.limit(replace(worker.limits, nice=worker.limits.nice or NICE))
+        worker.run()
     except KeyboardInterrupt:
         return 130
     except InputError as error:

@@ -1,10 +1,10 @@
 """Small renders for a diagnosis: a part of the frame, coarse or fine, for as long as there is time, with its noise."""
 
-import os
 from dataclasses import dataclass
 
 import numpy as np
 
+from .. import machine
 from ..measure.noise import LUMINANCE
 from ..render import film as columns
 from ..render.film import film_beauty, film_columns
@@ -64,7 +64,7 @@ def render_patch(
         plain = with_values(recipe, {"sampling.max": n, "sampling.noise_target": 0})
         tiles: dict[int, np.ndarray] = {}
         of = Frame(frame.width, frame.height, frame.region, (first_seed + round_) % (1 << 32))
-        render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=os.cpu_count() or 1, task=task, shutter=ready.shutter)
+        render_tiles(ready.arrays, ready.camera, plain, of, tiles.__setitem__, threads=machine.threads(), task=task, shutter=ready.shutter)
         film = assemble(of, film_columns(ready.arrays.slots), tiles).astype(np.float64)
         own = film[..., columns.TOTAL_VARIANCE] * n * n
         if taken == 0:

@@ -3,13 +3,13 @@
 import contextlib
 import functools
 import io
-import os
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import OpenEXR
 
+from .. import machine
 from ..errors import InputError
 from .hdr import MOST_PIXELS
 
@@ -21,7 +21,7 @@ LARGE = 1 << 24
 
 @functools.cache
 def _start_threads() -> None:
-    OpenEXR.set_global_thread_count(os.cpu_count() or 1)
+    OpenEXR.set_global_thread_count(machine.threads())
 
 
 def share_work(samples: int) -> None:

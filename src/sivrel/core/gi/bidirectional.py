@@ -111,7 +111,7 @@ def _make(job: Any, wanted: BidirectionalSettings) -> tuple[dict[str, np.ndarray
     sets = min(MOST_POINTS // each, job.recipe.sampling.max)
     found, shot = shoot_photons(
         job.arrays, each * sets, max(0, limits.diffuse_bounces - 1) + limits.reflections, job.offset, seed=job.frame.seed + 1,
-        threads=job.threads, report=job.report, mode=VERTICES, importance=job.importance(), refractions=limits.refractions,
+        threads=job.threads, task=job.task, report=job.report, mode=VERTICES, importance=job.importance(), refractions=limits.refractions,
     )  # fmt: skip
     points = _chosen(job, found[(found[:, REFLECTED] > 0.0) & (found[:, BOUNCES] < limits.diffuse_bounces)], each * sets, random)
     points = points[random.permutation(len(points))].reshape(sets, -1, VERTEX_COLUMNS)

@@ -128,6 +128,7 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
             job.offset,
             seed=number + 1,
             threads=job.threads,
+            task=job.task,
             mode=CAUSTICS,
             report=report,
             importance=job.importance(),

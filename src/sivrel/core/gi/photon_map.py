@@ -157,7 +157,8 @@ def _make(job: Any, wanted: PhotonMapSettings) -> tuple[dict[str, np.ndarray], d
             return error_within(photons, wanted.radius) <= wanted.stop_error / 100.0
 
     photons, shot = shoot_photons(
-        job.arrays, wanted.count, wanted.bounces, job.offset, threads=job.threads, report=job.report, enough=enough, importance=job.importance(),
+        job.arrays, wanted.count, wanted.bounces, job.offset, threads=job.threads, task=job.task, report=job.report, enough=enough,
+        importance=job.importance(),
     )  # fmt: skip
     return {"photons": photons}, {"shot": shot}
 

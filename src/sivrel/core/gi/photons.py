@@ -7,6 +7,7 @@ on any number of threads. Rounds of a fixed number are shot until enough have la
 
 import math
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 
@@ -43,14 +44,15 @@ from ..scene.arrays import (
 from ..scene.arrays import BASE as BASE_COLOUR
 from ..scene.triangles import around, bounds, object_at, of_parts, standing_objects, stored_surfaces, surface_row_at
 from ..shadows.traced import stops
+from ..spread import spread
 from ..surfaces.hit_scattering import scatter, shading_met
 from ..surfaces.next_surface import TINTED, next_surface
 from ..surfaces.preview import BASE, Look, is_rough
 from ..surfaces.surface_at import FROM_LIGHT, WIDE, offset_point, surface_at
+from ..task import Task
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT, make_stack
 from ..vector import add, dot, luminance, multiply, row3, scale, to_world
-from ..work_time import Pool
 from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
@@ -222,77 +224,172 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
     return landed
 
 
+class Glow(NamedTuple):
+    """All glowing triangles, aimed at or not, as one emitter: rows int64 [n], densities of points on them, and the cumulated shares of their power,
+    float64 [n]."""
+
+    triangles: np.ndarray
+    densities: np.ndarray
+    until: np.ndarray
+
+
+def glow_of_scene(scene: SceneArrays) -> Glow:
+    """The glow of a scene; lights that are off, or not soloed, emit nothing."""
+    lights = of_parts(scene, PART_LIGHT)
+    numbers = np.flatnonzero((scene.objects[standing_objects(scene), FLAGS] & GLOWS != 0) | (lights >= 0))
+    glow = np.zeros(len(numbers))
+    for light in np.unique(lights[numbers]):
+        own = lights[numbers] == light
+        glow[own] = glow_of(scene, numbers[own], None if light < 0 else scene.lights[light])
+    power = areas_of(scene, numbers) * glow
+    numbers, glow, power = numbers[power > 0.0], glow[power > 0.0], power[power > 0.0]
+    whole = max(float(power.sum()), 1e-30)
+    return Glow(numbers.astype(np.int64), glow / whole, np.cumsum(power) / whole)
+
+
+class Round(NamedTuple):
+    """Photons of one source, as given for a part of a `PhotonWork`: the source's place among the sources, the number of the first photon, and the
+    strata int64 [n] and shares of the flux float64 [n] of each."""
+
+    source: int
+    first: int
+    strata: np.ndarray
+    shares: np.ndarray
+
+
+class Landed(NamedTuple):
+    """Photons that landed, float32 [n, columns]; and of each that was shot its initial flux, and its flux by importance, float64 [n]."""
+
+    photons: np.ndarray
+    fluxes: np.ndarray
+    mattering: np.ndarray
+
+
+class PhotonWork(NamedTuple):
+    """Rounds of photons, as `Work`; for `mode` see _shoot."""
+
+    scene: SceneArrays
+    sources: tuple[int, ...]
+    targets: np.ndarray
+    glow: Glow
+    keys: tuple[np.uint32, ...]
+    centre: tuple[float, float, float]
+    radius: float
+    offset: float
+    bounces: int
+    refractions: int
+    mode: int
+    importance: Importance
+
+    @property
+    def columns(self) -> int:
+        return VERTEX_COLUMNS if self.mode == VERTICES else COLUMNS
+
+    def worker(self) -> "PhotonWork":
+        return self
+
+    def do(self, part: int, given: Round, cancel: np.ndarray) -> Landed:
+        """Shoot a round. It is too short to be cancelled within."""
+        count = len(given.strata)
+        kept, fluxes, mattering = np.empty((count * (self.bounces + 2), self.columns), np.float32), np.zeros(count), np.zeros(count)
+        landed = _shoot(
+            self.scene, make_stack(), self.sources[given.source], self.targets, given.first, given.strata, given.shares, self.keys[given.source],
+            self.centre, self.radius, self.offset, self.bounces, self.refractions, self.mode, *self.glow, self.importance, kept, fluxes, mattering,
+        )  # fmt: skip
+        return Landed(kept[:landed].copy(), fluxes, mattering)
+
+    def counted(self, photons: np.ndarray) -> int:
+        """How many of these photons are wanted."""
+        return len(photons) if self.mode == VERTICES else int((photons[:, KIND_OF_PHOTON] != DIRECT).sum())
+
+
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
     report: Callable[[float], None] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
-    importance: Importance = ANYWHERE, refractions: int = MOST_POINTS,
+    importance: Importance = ANYWHERE, refractions: int = MOST_POINTS, task: Task | None = None,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
     """Photons float32 [n, COLUMNS or VERTEX_COLUMNS], and the number shot: until `wanted` have landed after scattering (of VERTICES: at all), if the
     lights allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` receives progress, and
-    may raise. For `mode` see _shoot. More are shot, each with less flux,
+    may raise; `task` is checked. For `mode` see _shoot. More are shot, each with less flux,
     where light matters."""
-    columns = VERTEX_COLUMNS if mode == VERTICES else COLUMNS
-    targets = targets_of(around(scene, turns_light(scene))) if mode == CAUSTICS else NO_TARGETS
-    low, high = bounds(scene)
-    centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
-    glow = _Glow(scene)
-    sources = [i for i in range(len(scene.lights)) if scene.lights[i, KIND] != MESH]
-    if len(glow.triangles):
-        sources.append(GLOWING)
-    if not sources:
-        return np.zeros((0, columns), np.float32), 0
+    work = _work_of(scene, bounces, offset, seed, mode, importance, refractions)
+    if not work.sources:
+        return np.zeros((0, work.columns), np.float32), 0
 
-    keys = [hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2)) for source in sources]
+    def shoot(rounds: list[Round]) -> list[Landed]:
+        found = dict[int, Landed]()
+        spread(work, dict(enumerate(rounds)), found.__setitem__, threads=threads, task=task)
+        return [found[k] for k in range(len(rounds))]
 
-    def shoot(k: int, first: int, strata: np.ndarray, weights: np.ndarray, room: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        kept, fluxes, mattering = np.empty((room, columns), np.float32), np.zeros(len(strata)), np.zeros(len(strata))
-        landed = _shoot(
-            scene, make_stack(), sources[k], targets, first, strata, weights, keys[k], centre, radius, offset, bounces, refractions, mode,
-            glow.triangles, glow.densities, glow.until, importance, kept, fluxes, mattering,
-        )  # fmt: skip
-        return kept[:landed].copy(), fluxes, mattering
-
-    # A pilot: the flux of each stratum of each light, and its importance. (A full map ends it sooner.)
-    each = max(1, min(8, PILOTS // (STRATA * len(sources)), wanted // STRATA))
-    strata = np.tile(np.arange(STRATA), each)
-    with Pool(threads) as pool:
-        jobs = [pool.submit(shoot, k, 1 << 30, strata, np.ones(len(strata)), len(strata) * (bounces + 2)) for k in range(len(sources))]
-        pilots = [job.result()[1:] for job in jobs]
-    power = np.array([fluxes.reshape(each, STRATA).mean(axis=0) for fluxes, _ in pilots]).reshape(-1)
-    mattering = np.array([worth.reshape(each, STRATA).mean(axis=0) for _, worth in pilots]).reshape(-1)
-    if power.sum() <= 0.0:
-        return np.zeros((0, columns), np.float32), 0
-    # The pilot may have missed a stratum: half by the means of its position and its direction, a part by power, a little uniformly.
-    # A photon with a small probability has a large weight, and a few of them would stand out.
-    mattering = (mattering + _by_margins(mattering.reshape(len(sources), PLACES**2, TURNS**2)).reshape(-1)) / 2.0
-    chance = BY_POWER * power / power.sum() + LEAST_EACH / len(power)
-    chance += (1.0 - BY_POWER - LEAST_EACH) * (mattering / mattering.sum() if mattering.any() else power / power.sum())
+    chance = _chances(work, wanted, shoot)
+    if chance is None:
+        return np.zeros((0, work.columns), np.float32), 0
     until = np.cumsum(chance) / chance.sum()
     chance /= chance.sum()
     batches: list[np.ndarray] = []
     most = min(MOST_ROUNDS, max(LEAST_ROUNDS, -(-MOST_A_LANDING * wanted // ROUND)))
     landed = rounds = 0
-    with Pool(threads) as pool:
-        while landed < wanted and rounds < most:
-            shift = sample_1d(keys[0], (1 << 29) + rounds, CHOICE)
-            chosen = np.minimum(np.searchsorted(until, (np.arange(ROUND) + shift) / ROUND, side="right"), len(chance) - 1)
-            of = chosen // STRATA
-            jobs = []
-            for k in np.unique(of):
-                own = chosen[of == k]
-                weights = 1.0 / (STRATA * chance[own] * ROUND)
-                jobs.append(pool.submit(shoot, int(k), rounds * ROUND, own % STRATA, weights, len(own) * (bounces + 2)))
-            for job in jobs:
-                batches.append(job.result()[0])
-                landed += len(batches[-1]) if mode == VERTICES else int((batches[-1][:, KIND_OF_PHOTON] != DIRECT).sum())
+    while landed < wanted and rounds < most:
+        # As many rounds at once as seem to be missing, up to the next at which enough may have landed; those too many are dropped.
+        missing = math.ceil((wanted - landed) * rounds / landed) if landed else most
+        ahead = range(rounds, rounds + min(missing, (1 << rounds.bit_length()) - rounds, most - rounds))
+        parts = [_rounds(work, number, until, chance) for number in ahead]
+        found = iter(shoot([part for parts_of_round in parts for part in parts_of_round]))
+        for parts_of_round in parts:
+            if landed >= wanted:
+                break
+            for _ in parts_of_round:
+                batches.append(next(found).photons)
+                landed += work.counted(batches[-1])
             rounds += 1
             if report is not None:
                 report(min(1.0, max(landed / wanted, rounds / most)))
-            if enough is not None and rounds & (rounds - 1) == 0 and enough(np.concatenate(batches)):
-                break
+        if enough is not None and rounds & (rounds - 1) == 0 and enough(np.concatenate(batches)):
+            break
     photons = np.concatenate(batches)
     photons[:, FLUX : FLUX + 3] /= max(1, rounds)
     return photons, rounds * ROUND
+
+
+def _work_of(
+    scene: SceneArrays, bounces: int, offset: float, seed: int, mode: int, importance: Importance, refractions: int
+) -> PhotonWork:  # fmt: skip
+    targets = targets_of(around(scene, turns_light(scene))) if mode == CAUSTICS else NO_TARGETS
+    low, high = bounds(scene)
+    centre, radius = tuple(((low + high) / 2.0).tolist()), float(np.linalg.norm(high - low)) / 2.0 * 1.001
+    glow = glow_of_scene(scene)
+    sources = [i for i in range(len(scene.lights)) if scene.lights[i, KIND] != MESH] + ([GLOWING] if len(glow.triangles) else [])
+    keys = tuple(hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2)) for source in sources)
+    return PhotonWork(scene, tuple(sources), targets, glow, keys, centre, radius, offset, bounces, refractions, mode, importance)
+
+
+def _chances(work: PhotonWork, wanted: int, shoot: Callable[[list[Round]], list[Landed]]) -> np.ndarray | None:
+    """The share of photons for each stratum of each source, by a pilot: the flux of each, and its importance. None if there is no light."""
+    count = len(work.sources)
+    each = max(1, min(8, PILOTS // (STRATA * count), wanted // STRATA))
+    strata = np.tile(np.arange(STRATA), each)
+    pilots = shoot([Round(k, 1 << 30, strata, np.ones(len(strata))) for k in range(count)])
+    power = np.array([one.fluxes.reshape(each, STRATA).mean(axis=0) for one in pilots]).reshape(-1)
+    mattering = np.array([one.mattering.reshape(each, STRATA).mean(axis=0) for one in pilots]).reshape(-1)
+    if power.sum() <= 0.0:
+        return None
+    # The pilot may have missed a stratum: half by the means of its position and its direction, a part by power, a little uniformly.
+    # A photon with a small probability has a large weight, and a few of them would stand out.
+    mattering = (mattering + _by_margins(mattering.reshape(count, PLACES**2, TURNS**2)).reshape(-1)) / 2.0
+    chance: np.ndarray = BY_POWER * power / power.sum() + LEAST_EACH / len(power)
+    chance += (1.0 - BY_POWER - LEAST_EACH) * (mattering / mattering.sum() if mattering.any() else power / power.sum())
+    return chance
+
+
+def _rounds(work: PhotonWork, number: int, until: np.ndarray, chance: np.ndarray) -> list[Round]:
+    """A round of photons, source by source."""
+    shift = sample_1d(work.keys[0], (1 << 29) + number, CHOICE)
+    chosen = np.minimum(np.searchsorted(until, (np.arange(ROUND) + shift) / ROUND, side="right"), len(chance) - 1)
+    of, parts = chosen // STRATA, []
+    for k in np.unique(of):
+        own = chosen[of == k]
+        parts.append(Round(int(k), number * ROUND, own % STRATA, 1.0 / (STRATA * chance[own] * ROUND)))
+    return parts
 
 
 def turns_light(scene: SceneArrays) -> np.ndarray:
@@ -320,22 +417,3 @@ def automatic_radius(photons: np.ndarray, gathered: int) -> float:
     at = photons[:: max(1, len(photons) // PROBES), :3].astype(float)
     distances, _ = cKDTree(photons[:, :3].astype(float)).query(at, k=min(gathered + 1, len(photons)))
     return max(1e-6, RADIUS_FACTOR * float(np.median(distances[:, -1])))
-
-
-class _Glow:
-    """All glowing triangles, aimed at or not, as one emitter."""
-
-    def __init__(self, scene: SceneArrays) -> None:
-        # Lights that are off, or not soloed, emit nothing.
-        lights = of_parts(scene, PART_LIGHT)
-        numbers = np.flatnonzero((scene.objects[standing_objects(scene), FLAGS] & GLOWS != 0) | (lights >= 0))
-        glow = np.zeros(len(numbers))
-        for light in np.unique(lights[numbers]):
-            own = lights[numbers] == light
-            glow[own] = glow_of(scene, numbers[own], None if light < 0 else scene.lights[light])
-        power = areas_of(scene, numbers) * glow
-        numbers, glow, power = numbers[power > 0.0], glow[power > 0.0], power[power > 0.0]
-        whole = max(float(power.sum()), 1e-30)
-        self.triangles = numbers.astype(np.int64)
-        self.densities = glow / whole
-        self.until = np.cumsum(power) / whole

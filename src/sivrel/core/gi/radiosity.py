@@ -242,7 +242,8 @@ def _direct_light(job: Any, patches: _Patches, samples: int, of: np.ndarray) -> 
 def gloss_photons(job: Any, wanted: Any) -> np.ndarray:
     """Photons off glass, mirrors and gloss straight from the lights; without caustics if these have photons of their own."""
     photons, _ = shoot_photons(
-        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, report=lambda _: job.report(job.at), mode=BY_GLOSS,
+        job.arrays, min(GLOSS_PHOTONS, wanted.shots), 16, job.offset, threads=job.threads, task=job.task,
+        report=lambda _: job.report(job.at), mode=BY_GLOSS,
         importance=job.importance(),
     )  # fmt: skip
     return photons[photons[:, KIND_OF_PHOTON] != CAUSTIC] if job.recipe.of("caustics").on == "yes" else photons

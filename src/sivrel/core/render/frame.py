@@ -8,6 +8,7 @@ import numpy as np
 from ..errors import InputError
 from ..gi.brute_force import BRUTE_FORCE
 from ..gi.ways import BEYOND, SEEN, lookup_address
+from ..machine import memory_free
 from ..scene.arrays import SceneArrays
 from ..scene.model import LAST_TIME, Camera
 from .film import TILE, TRIANGLE
@@ -153,16 +154,6 @@ def check_memory(frame: Frame, columns: int) -> None:
             f"A picture of {x1 - x0} x {y1 - y0} pixels takes about {needed / 2**30:.0f} GB, and {free / 2**30:.0f} GB of memory are free; "
             "render it smaller, or in regions."
         )
-
-
-def memory_free() -> int:
-    """Bytes available without swapping, as the system estimates; a very large number where that is unknown."""
-    try:
-        with open("/proc/meminfo") as meminfo:
-            found = next(line.split()[1] for line in meminfo if line.startswith("MemAvailable:"))
-        return int(found) * 1024
-    except (OSError, StopIteration, ValueError):
-        return 1 << 62
 
 
 def paste(film: np.ndarray, frame: Frame, box: tuple[int, int, int, int], tile: np.ndarray) -> None:

@@ -4,6 +4,7 @@ A paired sample is traced twice from its first surface on, with independent rand
 own row. Row 0 is the sample itself.
 """
 
+import threading
 from typing import NamedTuple
 
 import numpy as np
@@ -64,6 +65,13 @@ def make_memory(slots: int) -> Memory:
         more=np.zeros(count, np.int64),
         noise=np.zeros(count),
     )
+
+
+class MemoryOfThread(threading.local):
+    """Memory of the thread that asks for it."""
+
+    def __init__(self, slots: int) -> None:
+        self.memory = make_memory(slots)
 
 
 @kernel

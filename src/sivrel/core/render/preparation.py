@@ -1,15 +1,15 @@
 """What a way of finding bounced light may use while it prepares: the shot, rays, visible points and the task."""
 
-import os
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 
 import numpy as np
 
+from .. import machine
 from ..caches import Cache
 from ..gi.importance import Importance, importance_of
 from ..gi.photons import WHOLLY_METAL, turns_light
-from ..gi.ways import BEYOND, PLACES, SEEN, lookup_address
+from ..gi.ways import PLACES, SEEN
 from ..scene.arrays import METALLIC, OPACITY, SEE_THROUGH, SceneArrays
 from ..scene.model import Camera, Scene
 from ..scene.triangles import corners_at, normals_at, surface_rows_at
@@ -17,10 +17,8 @@ from ..task import Task
 from ..trace.traverse import closest_hits
 from ..work_time import Pool
 from .film import camera_array
-from .frame import Frame, path_settings
-from .gather import Arrived, gather
-from .integrator import PathSettings
-from .memory import make_memory
+from .frame import Frame
+from .gather import Arrived, GatherWork, gather
 from .recipe import Recipe
 
 ROWS_AT_ONCE = 2048
@@ -49,7 +47,7 @@ class Preparation:
     ) -> None:  # fmt: skip
         self.scene, self.arrays, self.recipe, self.camera, self.frame = scene, arrays, recipe, camera, frame
         self.task, self.making = task or Task(), ""
-        self.threads = os.cpu_count() or 1
+        self.threads = machine.threads()
         self.offset = recipe.limits.ray_offset or arrays.offset
         self.at, self.rays, self.only = 0.0, 0, only
         self.where_it_matters: Importance | None = None
@@ -65,23 +63,20 @@ class Preparation:
         gi = self.recipe.gi
         return (gi.beyond == way and SEEN[gi.seen].asks_beyond) or (gi.seen == way and self.recipe.final_gather_rays(way) > 0)
 
-    def settings(self, beyond: str = "") -> PathSettings:
-        """The recipe's settings for gathered rays, with the way `beyond`; the recipe's own if not given."""
-        settings = path_settings(self.recipe, self.arrays, self.frame)
-        way = BEYOND[beyond].code if beyond else settings.beyond
-        lookup = lookup_address(beyond, self.arrays, make_memory(1)) if beyond else settings.beyond_lookup
-        return settings._replace(seen=way, beyond=way, seen_lookup=lookup, beyond_lookup=lookup)
-
     def gather(self, origins: np.ndarray, directions: np.ndarray, beyond: str = "") -> tuple[np.ndarray, np.ndarray]:
         """Radiance [n, 3] that arrives along rays as after a diffuse bounce, and their lengths in metres."""
-        arrived = self.arrive(origins, directions, self.settings(beyond))
+        arrived = self.arrive(origins, directions, beyond)
         return arrived.light, arrived.distance
 
-    def arrive(self, origins: np.ndarray, directions: np.ndarray, settings: PathSettings, samples: int = 1, again: bool = False) -> Arrived:
-        """Light that arrives along rays; `again` reuses the random numbers of the last call. Raises as `Task.check`."""
+    def arrive(
+        self, origins: np.ndarray, directions: np.ndarray, beyond: str = "", samples: int = 1, again: bool = False, **changes: int
+    ) -> Arrived:  # fmt: skip
+        """Light that arrives along rays, found by the way `beyond`, or those of the recipe; `again` reuses the random numbers of the last call;
+        `changes` are added to path settings. Raises as `Task.check`."""
         rays = np.concatenate([origins, directions], axis=1)
         first = self.rays - len(rays) if again else self.rays
-        arrived = gather(self.arrays, settings, rays, samples, seed=self.frame.seed, first=first, threads=self.threads, task=self.task)
+        work = GatherWork(self.arrays, self.recipe, self.frame, beyond, changes, samples, first)
+        arrived = gather(work, rays, threads=self.threads, task=self.task)
         self.rays = first + len(rays)
         self.report(self.at)
         return arrived
@@ -91,9 +86,8 @@ class Preparation:
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
         """Radiance [n, 3] of the diffuse base at points, seen along their normals, and its albedo [n, 3]. Rays arrive
         as after one diffuse bounce; `more_bounces` are allowed beyond the recipe's limit."""
-        lift, settings = 4.0 * self.offset, self.settings(beyond)
-        settings = settings._replace(diffuse_bounces=settings.diffuse_bounces + more_bounces, total=settings.total + more_bounces)
-        arrived = self.arrive(p + n * lift, -n, settings, samples, again)
+        lift = 4.0 * self.offset
+        arrived = self.arrive(p + n * lift, -n, beyond, samples, again, diffuse_bounces=more_bounces, total=more_bounces)
         met = np.abs(arrived.distance - lift) < 3.0 * self.offset
         return np.where(met[:, None], arrived.by_base, 0.0), np.where(met[:, None], arrived.base, 0.0)
 

@@ -132,10 +132,10 @@ def _kept(way: Way, staged: dict[float, Staged], shared: Gathered, moves: list[s
     directions = cosine_directions(np.repeat(normals, PROBES, axis=0), rng)
     seen = []
     for one in staged.values():
-        job, settings = one.job, one.job.settings()
+        job = one.job
         job.making = f"what changes about the {way.kind}"
         job.rays = len(directions)  # the same numbers in every frame
-        arrived = job.arrive(np.repeat(positions + 4.0 * job.offset * normals, PROBES, axis=0), directions, settings, again=True)
+        arrived = job.arrive(np.repeat(positions + 4.0 * job.offset * normals, PROBES, axis=0), directions, again=True)
         seen.append((arrived.light @ LUMINANCE).reshape(-1, PROBES).mean(axis=1))
     light = np.array(seen)
     stays = np.ptp(light, axis=0) <= SAME * light.mean(axis=0) + 1e-9

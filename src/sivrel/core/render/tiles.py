@@ -1,27 +1,26 @@
 """The tiles of a frame: what they are rendered from, and their spread over threads, or over other processes."""
 
-import threading
 from collections.abc import Callable, Iterable, Sequence
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import numpy as np
 
-from ..errors import Cancelled
 from ..pack.texture_memory import TextureLimit
 from ..scene.arrays import SceneArrays
 from ..scene.model import Camera
-from ..task import Cancel, Task
-from ..work_time import Pool
+from ..spread import spread
+from ..task import Task
 from .film import camera_over, film_columns
 from .frame import Frame, check_memory, path_settings, sampling_of, seed_of_samples
-from .memory import Memory, make_memory
+from .memory import MemoryOfThread
 from .recipe import Recipe
 from .shutter import Span
 from .tile import Traced, render_tile
 
 
-class TileJob(NamedTuple):
-    """spans: of the shutter's time; samples: of every pixel, or 0 for those of the recipe."""
+class TileWork(NamedTuple):
+    """The tiles of a frame, as `Work`: given for a part is its film with fewer samples, which is continued, or None. spans: of the shutter's time;
+    samples: of every pixel, or 0 for those of the recipe."""
 
     spans: tuple[Span, ...]
     camera: Camera
@@ -33,39 +32,31 @@ class TileJob(NamedTuple):
     def slots(self) -> int:
         return self.spans[0].scene.slots
 
+    def worker(self) -> "TileWorker":
+        return TileWorker(self)
 
-class TileRenderer:
-    """Renders tiles of a job. Thread-safe, as long as each thread brings its own memory."""
 
-    def __init__(self, job: TileJob) -> None:
-        self.size, self.tiles, self.columns = (job.frame.width, job.frame.height), job.frame.tiles(), film_columns(job.slots)
+class TileWorker:
+    """Renders tiles."""
+
+    def __init__(self, work: TileWork) -> None:
+        self.size, self.tiles, self.slots = (work.frame.width, work.frame.height), work.frame.tiles(), work.slots
         self.spans = [
-            Traced(span.scene, path_settings(job.recipe, span.scene, job.frame), camera_over(span.opening, span.closing, *self.size))
-            for span in job.spans
+            Traced(span.scene, path_settings(work.recipe, span.scene, work.frame), camera_over(span.opening, span.closing, *self.size))
+            for span in work.spans
         ]
-        self.sampling, self.seed = sampling_of(job.recipe, job.camera), seed_of_samples(job.recipe, job.frame)
-        if job.samples:
-            self.sampling = self.sampling._replace(most=job.samples, target=0.0)
+        self.sampling, self.seed = sampling_of(work.recipe, work.camera), seed_of_samples(work.recipe, work.frame)
+        if work.samples:
+            self.sampling = self.sampling._replace(most=work.samples, target=0.0)
+        self.own = MemoryOfThread(self.slots)
 
-    def render(self, index: int, memory: Memory, cancel: np.ndarray, before: np.ndarray | None = None) -> np.ndarray | None:
-        """The film of a tile, float32 [rows, columns, film_columns]; None if it was cancelled. memory.clock receives what it cost, and nothing else.
-        before: its film with fewer samples, which is continued."""
-        x0, y0, x1, y1 = self.tiles[index]
-        film = np.empty((y1 - y0, x1 - x0, self.columns), np.float32)
+    def do(self, part: int, given: np.ndarray | None, cancel: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+        """The film of a tile, float32 [rows, columns, film_columns], and its clock, float64 [clock_entries]."""
+        x0, y0, x1, y1 = self.tiles[part]
+        film, memory = np.empty((y1 - y0, x1 - x0, film_columns(self.slots)), np.float32), self.own.memory
         memory.clock[:] = 0.0
-        done = render_tile(self.spans, self.sampling, self.size, self.tiles[index], self.seed, memory, cancel, film, before)
-        return film if done else None
-
-
-Deliver = Callable[[int, np.ndarray, np.ndarray], None]
-"""Receives the number of a finished tile, its film, and its clock, float64 [clock_entries]. Calls come one at a time."""
-
-
-class Elsewhere(Protocol):
-    """Other processes that render tiles."""
-
-    def render(self, job: TileJob, tiles: Sequence[int], before: dict[int, np.ndarray], cancel: Cancel, deliver: Deliver) -> None:
-        """Render these tiles of a job, and deliver each once, until all are done, or cancelled, or nobody is there to do it."""
+        done = render_tile(self.spans, self.sampling, self.size, self.tiles[part], self.seed, memory, cancel, film, given)
+        return (film, memory.clock[0].copy()) if done else None
 
 
 def render_tiles(
@@ -92,48 +83,16 @@ def render_tiles(
     time, for motion blur, in place of `scene` and `camera`. Where the task has `elsewhere`, tiles are rendered there, and those that it leaves here.
     """
     check_memory(frame, film_columns(scene.slots))
-    task, before = task or Task(), before or {}
-    cancel, done, count = task.cancel, set(finished), len(frame.tiles())
-    job = TileJob(tuple(shutter) or (Span(scene, camera, camera),), camera, recipe, frame, samples)
+    before, finished = before or {}, set(finished)
+    work = TileWork(tuple(shutter) or (Span(scene, camera, camera),), camera, recipe, frame, samples)
     textures = TextureLimit(scene.pictures.bytes)
 
-    def deliver(index: int, film: np.ndarray, cost: np.ndarray) -> None:
-        done.add(index)
+    def deliver(index: int, result: tuple[np.ndarray, np.ndarray]) -> None:
+        film, cost = result
         if clock is not None:
             np.add(clock, cost, out=clock)
         textures.look()
         on_tile(index, film)
 
-    if task.elsewhere is not None:
-        task.elsewhere.render(job, [i for i in range(count) if i not in done], before, cancel, deliver)
-    if len(done) < count and not cancel.is_set():
-        _on_threads(job, [i for i in range(count) if i not in done], before, cancel, deliver, threads)
-    if len(done) < count:
-        raise Cancelled
-
-
-def _on_threads(job: TileJob, tiles: list[int], before: dict[int, np.ndarray], cancel: Cancel, deliver: Deliver, threads: int) -> None:
-    renderer, waiting = TileRenderer(job), iter(tiles)
-    lock, delivered = threading.Lock(), threading.Lock()
-
-    def work() -> None:
-        memory = make_memory(job.slots)
-        while not cancel.is_set():
-            cancel.wait()
-            with lock:
-                index = next(waiting, None)
-            if index is None:
-                return
-            film = renderer.render(index, memory, cancel.flag, before.get(index))
-            if film is not None:
-                with delivered:
-                    deliver(index, film, memory.clock[0])
-
-    with Pool(threads) as pool:
-        workers = [pool.submit(work) for _ in range(threads)]
-        for worker in workers:
-            try:
-                worker.result()
-            except BaseException:
-                cancel.set()
-                raise
+    parts = {index: before.get(index) for index in range(len(frame.tiles())) if index not in finished}
+    spread(work, parts, deliver, threads=threads, task=task)

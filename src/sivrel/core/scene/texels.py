@@ -5,7 +5,6 @@ The copies are averages over areas of linear light (Williams 1983, "Pyramidal Pa
 
 import functools
 import hashlib
-import os
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from .. import machine
 from ..vector import LUMINANCE
 from .halving import halve_codes, halve_floats
 
@@ -171,7 +171,7 @@ def _halved(coded: np.ndarray, coding: str) -> np.ndarray:
     def band(first: int) -> None:
         halve_codes(coded, colours, alphas, count, nearest, alpha, half, first, min(first + BAND, len(half)))
 
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
+    with ThreadPoolExecutor(machine.threads()) as pool:
         list(pool.map(band, range(0, len(half), BAND)))
     return half
 

@@ -16,6 +16,7 @@ from ..render.recipe import Recipe
 from ..render.through_time import Moving
 from ..rendered import Neighbours, Render, render_prepared
 from ..task import Task
+from ..work_time import processor_time
 from .frames import frames_in_words
 
 
@@ -76,15 +77,15 @@ class Sequence:
     ) -> Render:  # fmt: skip
         """Render the frame at a time code, with the passes of motion. tiles, keep: as `render_prepared` takes them; of: other pixels, with caches for
         those of the sequence. Raises Cancelled."""
-        begun = clock.monotonic()
+        begun, before = clock.monotonic(), processor_time()
         ready = self.prepared(time)
         around = neighbours_of(self.moving, time, self.edits, self.camera, self.files, ready)
-        prepared = clock.monotonic() - begun
+        prepared, worked = clock.monotonic() - begun, processor_time() - before
         made = render_prepared(
             ready, self.recipe, self.at(time, of), self.name, self.edits, threads=self.threads, task=self.task, neighbours=around,
             tiles=tiles, keep=keep,
         )  # fmt: skip
-        made.prepare_seconds, made.picture.through = prepared, self.through
+        made.prepare_seconds, made.picture.through, made.spent.processor = prepared, self.through, made.spent.processor + worked
         return made
 
     @property

@@ -165,7 +165,7 @@ def judge_in_motion(
     """What judges recipes of a trial renderer in motion: by three frames about the one of `frame`, on boxes of its window."""
     shot = Sequence(
         moving, renderer.recipe, renderer.edits, renderer.camera, replace(frame, region=None), name=renderer.scene.name, caches=renderer.caches,
-        files=renderer.files, task=Task(cancel=renderer.task.cancel),
+        files=renderer.files, task=Task(cancel=renderer.task.cancel, elsewhere=renderer.task.elsewhere),
     )  # fmt: skip
     time = frame.time if frame.time is not None else of.first
     return MotionTrials(

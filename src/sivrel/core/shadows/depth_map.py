@@ -8,11 +8,11 @@ A sun's map uses parallel rays, a light with a narrow cone one face, any other l
 """
 
 import math
-import os
 from collections.abc import Callable
 
 import numpy as np
 
+from .. import machine
 from ..kernel import called_kernel, kernel
 from ..numba_byref import by_reference
 from ..scene.arrays import (
@@ -105,7 +105,7 @@ def render_map(scene: SceneArrays, i: int, row: np.ndarray, report: Callable[[fl
         if going[0]:
             _render_rows(scene, make_stack(), row, link, face, y, min(y + ROWS_AT_ONCE, resolution), depths)
 
-    with Pool(os.cpu_count() or 1) as pool:
+    with Pool(machine.threads()) as pool:
         for done, _ in enumerate(pool.map(work, strips), start=1):
             if report is not None:
                 try:

@@ -1,10 +1,10 @@
 """Builds the hierarchy of a scene with placed shapes: one for what is stored where it stands, one for each shape, and one over all placements."""
 
-import os
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
+from .. import machine
 from .bvh import LEAF_FLAG, LEAF_WORDS, NO_CHILD, NODE_WORDS, Bvh, build_bvh, unplaced, wide_tree
 from .placements import Placements, box_by
 from .simd import LANES
@@ -24,7 +24,7 @@ def build_two_levels(points: np.ndarray, corners: np.ndarray, standing: int, pla
         return build_in_parts(points[corners])
     shapes = _shapes(placements)
     ranges = [(0, standing), *shapes.items()]
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with ThreadPoolExecutor(machine.threads()) as pool:
         of_shapes = pool.map(lambda r: build_bvh(points[corners[r[0] : r[0] + r[1]]]), ranges[1:])
         built = [build_in_parts(points[corners[:standing]]), *of_shapes]
     joined = _Joined()
@@ -56,7 +56,7 @@ def build_in_parts(vertices: np.ndarray, least: int = LEAST_IN_PARTS) -> Bvh:
             order = np.argpartition(centres[part, axis], len(part) // 2)
             halves += [np.sort(part[order[: len(part) // 2]]), np.sort(part[order[len(part) // 2 :]])]
         parts = halves
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with ThreadPoolExecutor(machine.threads()) as pool:
         built = list(pool.map(lambda part: build_bvh(vertices[part]), parts))
     top = np.full((1, NODE_WORDS), NO_CHILD, np.uint32)
     planes = top.view(np.float32)[0, :NODES_AT].reshape(3, 2, LANES)

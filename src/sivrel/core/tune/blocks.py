@@ -1,7 +1,6 @@
 """Sampling plans rendered on blocks that represent a frame, to predict its time and noise."""
 
 import math
-import os
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -102,7 +101,7 @@ class Blocks:
         """A render with some changes, and the seconds of its caches."""
         recipe, laid = self.renderer.changed(values, edits)
         ready, prepares = self.renderer.ready(recipe, laid)
-        return take(ready, recipe, frame, self.renderer.task, threads), prepares
+        return take(ready, recipe, frame, self.renderer.task.here() if threads else self.renderer.task, threads), prepares
 
     def look_where(self, values: dict[str, Any]) -> None:
         """Find where a frame is grainy from a small picture, and place more blocks there."""
@@ -114,7 +113,7 @@ class Blocks:
     def seconds_of(self, taken: Taken) -> float:
         """Seconds of the whole frame from its cycles: at the end of a few blocks with very different samples one core waits for the other, at
         the end of a whole frame hardly."""
-        return taken.frame_cycles * self.per_cycle / (os.cpu_count() or 1)
+        return taken.frame_cycles * self.per_cycle / self.renderer.task.threads()
 
     def target_for(self, plan: Plan, samples: float) -> float:
         """The noise target, in per cent, at which a plan takes that many samples per pixel on average, from the variance of the blocks, as

@@ -1,11 +1,11 @@
 """Measured renders: a part of a frame, or blocks that represent all of it."""
 
-import os
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from .. import machine
 from ..measure.noise import LUMINANCE
 from ..render.film import CLOCK_PAIRS, SAMPLES, clock_entries, film_beauty, film_columns
 from ..render.frame import Frame, assemble, pair_share
@@ -122,7 +122,7 @@ def take(ready: Prepared, recipe: Recipe, frame: Frame, task: Task, threads: int
         nonlocal before
         tiles[index], cycles[index], before = film, float(clock[-1]) - before, float(clock[-1])
 
-    how: dict[str, Any] = {"threads": threads or os.cpu_count() or 1, "clock": clock, "task": task, "shutter": ready.shutter}
+    how: dict[str, Any] = {"threads": threads or machine.threads(), "clock": clock, "task": task, "shutter": ready.shutter}
     render_tiles(ready.arrays, ready.camera, recipe, frame, on_tile, **how)
     # The ledger's paired samples are a larger share of few pixels than of a whole frame.
     own, whole = pair_share(recipe, frame), pair_share(recipe, Frame(frame.width, frame.height))

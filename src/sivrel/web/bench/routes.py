@@ -24,7 +24,7 @@ from ...core.render.frame import Frame
 from ...core.render.recipe import QUESTIONS, Recipe, difference, settings, with_values
 from ...core.render.starting import STARTING
 from ...core.settings import SettingInfo
-from ...store import files, jobs, proofs, recipes, shots
+from ...store import files, jobs, machines, proofs, recipes, shots
 from ...store.database import transaction
 from ...work.room import has_room
 from ..asked import cameras_of, form_values, frame_of, made_as_asked, proof_or_404, region_of, shot_or_404
@@ -270,4 +270,7 @@ def _shown(proof_id: int, name: Literal["sketch", "live"]) -> ResponseReturnValu
 def status() -> ResponseReturnValue:
     """The worker's state, and the numbers of running, waiting and finished jobs."""
     rendering, waiting, ended = jobs.counts(db())
-    return jsonify(worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended, full=not has_room(data()))
+    helpers = sum(not one.problem for one in machines.helpers(db()))
+    return jsonify(
+        worker=jobs.worker(db()).__dict__, rendering=rendering, waiting=waiting, ended=ended, full=not has_room(data()), helpers=helpers
+    )  # fmt: skip

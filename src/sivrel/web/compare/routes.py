@@ -43,13 +43,18 @@ def changed_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
     return lines
 
 
+def processor_seconds(proof: proofs.Proof) -> float:
+    """Seconds of all processors that a proof took; by the clock where those were not measured yet."""
+    return float(proof.meters.get("spent", {}).get("processor") or proof.seconds or 0.0)
+
+
 def ledger_lines(chosen: list[proofs.Proof]) -> list[dict[str, Any]]:
     """Each source of light and noise with its share of time and of noise in every proof, largest changes first."""
     names = list(dict.fromkeys(row["name"] for proof in chosen for row in proof.lights))
     lines = []
     for name in names:
         rows = [next((row for row in proof.lights if row["name"] == name), {}) for proof in chosen]
-        seconds = [(row.get("time") or 0.0) * (proof.seconds or 0.0) for row, proof in zip(rows, chosen, strict=True)]
+        seconds = [(row.get("time") or 0.0) * processor_seconds(proof) for row, proof in zip(rows, chosen, strict=True)]
         noise = [row.get("noise") for row in rows]
         lines.append({"name": name, "seconds": seconds, "noise": noise})
     return sorted(lines, key=lambda line: -(max(line["seconds"]) - min(line["seconds"])))

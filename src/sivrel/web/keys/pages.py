@@ -11,6 +11,8 @@ GO = Group("Go to", (
     Command("goSequences", ("g n",), "sequences of this moving shot", of_scene=True, by_page=True, words="animation frames flicker play"),
     Command("goRecipes", ("g r",), "recipes that are kept", by_page=True, words="presets settings"),
     Command("goCaches", ("g c",), "caches on disk", by_page=True, words="storage files space"),
+    Command("goMachines", ("g m",), "machines: where it renders, and on how many threads", by_page=True,
+            words="helpers farm cluster threads memory priority cores"),
 ))  # fmt: skip
 PAGE = Group("Page", (
     Command("paper", ("u t",), "light or dark theme", by_page=True, words="night mode colours"),

@@ -7,7 +7,7 @@ from flask.typing import ResponseReturnValue
 
 from ...core.edits.edits import to_json
 from ...core.measure.cost import forecast, how_good
-from ...store import jobs, proofs, sequences, shots
+from ...store import jobs, machines, proofs, sequences, shots
 from ..asked import frame_of, made_as_asked, proof_or_404, shot_or_404
 from ..database import db
 from ..numbers import whole_number
@@ -25,7 +25,7 @@ def seconds_left(job: jobs.Job) -> float | None:
         return max(0.0, limit - job.pixel_seconds)
     if job.tiles_done:
         return job.pixel_seconds * (job.tiles_total - job.tiles_done) / job.tiles_done
-    return job.guess
+    return job.guess * (job.guess_threads or 1) / machines.threads(db()) if job.guess is not None and job.guess_threads else job.guess
 
 
 def queue_values() -> dict[str, Any]:

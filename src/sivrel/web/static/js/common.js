@@ -27,13 +27,14 @@ export function turnPaper() {
 const go = (name) => () => document.querySelector(`.head [data-go=${name}]:not([hidden])`)?.click();
 followKeys({
   paper: turnPaper, sheet: showKeys, printPage: () => print(), goShots: go("shots"), goBench: go("bench"), goSurvey: go("survey"), goSequences: go("sequences"),
-  goRecipes: go("recipes"), goCaches: go("caches"),
+  goRecipes: go("recipes"), goCaches: go("caches"), goMachines: go("machines"),
 });
 
 const status = document.getElementById("status");
 
-export function sayStatus({ worker, rendering, waiting }) {
+export function sayStatus({ worker, rendering, waiting, helpers }) {
   const words = [];
+  if (helpers) words.push(`${helpers} helper${helpers === 1 ? "" : "s"}`);
   if (worker.phase === "compiling") {
     const share = worker.total ? ` ${worker.done} of ${worker.total} kernels` : "";
     words.push(worker.total || !worker.message ? `preparing the renderer, once after an update:${share}` : `compiling ${worker.message}`);
