@@ -1,7 +1,7 @@
 """A scheduler and helpers in processes of their own, on this machine."""
 
 import json
-import os
+import resource
 import subprocess
 import sys
 import tempfile
@@ -36,8 +36,8 @@ class Machines:
             process.wait()
         self.kept.cleanup()
 
-    def start(self, threads: int = 1, **environment: str) -> subprocess.Popen:
-        """A helper that has joined."""
+    def start(self, threads: int = 1, most_bytes: int = 0) -> subprocess.Popen:
+        """A helper that has joined. most_bytes: of a file that it can write, as if its disk were full."""
         number = len(self.helpers)
         log = self.folder / f"helper{number}.log"
         with open(log, "w") as out:
@@ -52,7 +52,10 @@ class Machines:
                 "--folder",
                 str(self.folder / f"kept{number}"),
             ]
-            process = subprocess.Popen(command, stderr=out, env={**os.environ, **environment})
+            process = subprocess.Popen(command, stderr=out)
+            if most_bytes:
+                until(lambda: "helping" in log.read_text())
+                resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (most_bytes, most_bytes))
         self.helpers.append(process)
         until(lambda: "helping" in log.read_text())
         return process

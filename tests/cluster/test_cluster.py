@@ -1,5 +1,4 @@
 import os
-import shutil
 import signal
 import subprocess
 import sys
@@ -38,12 +37,12 @@ class Helpers(unittest.TestCase):
 
     def both(self, name: str, values: dict, **view):
         """A picture rendered here, and the same elsewhere; and how many tiles came from elsewhere."""
-        shot = sivrel.open(f"demo:{name}")
-        here = shot.render({**QUICK, **values}, **view)
+        here = sivrel.open(f"demo:{name}").render({**QUICK, **values}, **view)
+        shot = sivrel.open(f"demo:{name}")  # another, which makes its own caches
         shot.elsewhere = self.cluster
-        before = sum(one.parts for one in self.cluster.members.values())
+        before = self.cluster.parts
         there = shot.render({**QUICK, **values}, **view)
-        return here, there, sum(one.parts for one in self.cluster.members.values()) - before
+        return here, there, self.cluster.parts - before
 
     def test_1_the_demo_shots_are_the_same_bytes(self):
         cached = {"gi.seen": "irradiance_cache", "gi.beyond": "radiance_cache", "radiance_cache.paths": 0.05}
@@ -54,6 +53,47 @@ class Helpers(unittest.TestCase):
                 np.testing.assert_array_equal(here.film, there.film)
                 self.assertGreaterEqual(tiles, len(here.picture.frame.tiles()), "on a busy machine one may be given out twice")
                 self.assertGreater(there.clock.sum(), 0.0)
+
+    def test_1_caches_are_made_there_and_the_same_bytes(self):
+        ways = {
+            "bake": {"gi.seen": "baked", "baked.shots": 4000, "baked.samples": 1, "baked.max_edge": 1.0},
+            "photons": {"gi.seen": "photon_map", "photon_map.count": 20_000, "photon_map.final_gather_rays": 0},
+            "records": {"gi.seen": "irradiance_cache"},
+            "light paths": {"bidirectional.on": "yes"},
+        }
+        for what, values in ways.items():
+            with self.subTest(what):
+                here, there, _ = self.both("slipway", values, size=SIZE)
+                np.testing.assert_array_equal(here.film, there.film)
+        kinds = {kind for one in self.cluster.members.values() for kind in one.took}
+        self.assertEqual(kinds, {"TileWork", "GatherWork", "PhotonWork"})
+
+    def test_1_rungs_entries_and_trials_are_rendered_there(self):
+        shot, values = sivrel.open("demo:slipway"), {"sampling.max": [2, 4]}
+        here = [rung.light for rung in shot.ladder(values, QUICK, seconds=4.0, size=SIZE).rungs]
+        shot.elsewhere = self.cluster
+        made = shot.render(QUICK, size=SIZE)
+        for what in (
+            lambda: self.assertEqual([rung.light for rung in shot.ladder(values, QUICK, seconds=4.0, size=SIZE).rungs], here),
+            lambda: shot.match(["brute_force", "off"], QUICK, seconds=0.5, size=SIZE),
+            lambda: shot.diagnose(made, seconds=4.0),
+        ):
+            before = self.cluster.parts
+            what()
+            self.assertGreater(self.cluster.parts, before)
+
+    def test_1_time_of_helpers_counts_as_processor_time(self):
+        _, there, _ = self.both("slipway", {"sampling.min": 16, "sampling.max": 16}, size=SIZE)
+        self.assertEqual((there.spent.threads, there.spent.where), (3, "3 helpers"))
+        self.assertGreater(there.spent.processor, sum(there.clock[-1:]) / 6e9)
+        said = there.measured["meters"]["spent"]
+        self.assertEqual(said["where"], "3 helpers")
+
+    def test_1_a_deadline_is_kept(self):
+        shot = sivrel.open("demo:slipway")
+        shot.elsewhere = self.cluster
+        found = shot.match(["photon_map", "off"], {"photon_map.count": 3_000_000, **QUICK}, seconds=0.1, size=SIZE)
+        self.assertIn("its caches take more than", found.entrants[-1].out)
 
     def test_2_a_region_and_a_picture_with_a_time_limit(self):
         here, there, tiles = self.both("slipway", {}, size=(320, 180), region=(100, 60, 170, 120))
@@ -112,20 +152,38 @@ class Helpers(unittest.TestCase):
                 progress=lambda what, share: cancel.set() if share > 0.0 else None,
             )  # fmt: skip
 
-    def test_6_killed_stopped_and_without_a_folder(self):
-        """Each happens when the first tile has come."""
-        one, other, third = self.machines.helpers
+    def test_6_a_sequence_while_one_is_killed(self):
+        frames, values = (1.0, 4.0), {"sampling.min": 16, "sampling.max": 16}
 
-        def stop():
-            os.kill(other.pid, signal.SIGSTOP)
+        def rendered(shot, happens) -> list[np.ndarray]:
+            happened = []
 
-        def spoil():
-            kept = self.machines.folder / "kept2"
-            shutil.rmtree(kept)
-            kept.write_text("no folder")
+            def report(words, share):
+                if 0.0 < share < 1.0 and not happened:
+                    happened.append(happens())
 
+            made = shot.sequence(frames, values, size=SIZE, progress=report)
+            return [made.render(time).film for time in frames]
+
+        shot = sivrel.open("demo:stairwell")
+        here = rendered(shot, lambda: None)
+        shot.elsewhere = self.cluster
+        before = self.cluster.parts
+        there = rendered(shot, self.machines.helpers[0].kill)
+        self.assertGreater(self.cluster.parts, before)
+        for one, other in zip(here, there, strict=True):
+            np.testing.assert_array_equal(one, other)
+        until(lambda: self.cluster.look(now=True) or len(self.cluster.useful()) == 2)
+        self.assertTrue(any("has gone" in sentence for sentence in self.said))
+
+    def test_7_stopped_and_continued_and_without_room(self):
+        """Each happens when the first part has come; the picture is the same."""
+        _, other, _ = self.machines.helpers
+        small = self.machines.start(most_bytes=100_000)
+        until(lambda: self.cluster.look(now=True) or len(self.cluster.useful()) == 3)
+        self.assertIsNone(small.poll())
         values = {"sampling.min": 24, "sampling.max": 24}
-        for k, (what, happens) in enumerate((("killed", one.kill), ("stopped", stop), ("spoiled", spoil))):
+        for k, (what, happens) in enumerate((("no room", lambda: None), ("stopped", lambda: os.kill(other.pid, signal.SIGSTOP)))):
             with self.subTest(what):
                 shot = sivrel.open("demo:slipway")
                 here = shot.render(values, size=(160, 90), seed=k)
@@ -139,7 +197,11 @@ class Helpers(unittest.TestCase):
                 there = shot.render(values, size=(160, 90), seed=k, progress=report)
                 self.assertTrue(happened)
                 np.testing.assert_array_equal(here.film, there.film)
-        self.assertTrue(any("has gone" in sentence for sentence in self.said))
+        self.assertTrue(any("could not keep the scene" in sentence for sentence in self.said), self.said)
+        os.kill(other.pid, signal.SIGCONT)
+        before = {one.address: one.parts for one in self.cluster.members.values()}
+        shot.render({"sampling.min": 64, "sampling.max": 64}, size=(160, 90), seed=7)
+        self.assertEqual(sum(one.parts > before[one.address] for one in self.cluster.useful()), 2, "the one that goes on is used again")
 
 
 class Alone(unittest.TestCase):

@@ -29,6 +29,8 @@ AHEAD = 1
 LATE = 3.0
 """A task that takes this many times as long as one usually does is given to a second helper when nothing else is left (Dean & Ghemawat 2004,
 "MapReduce: Simplified Data Processing on Large Clusters", section 3.6)."""
+FRESH = 0.2
+"""Weight of a new measurement of what a part takes."""
 SENDS = 8
 """Times that a work is sent to a helper that keeps losing parts of it."""
 log = logging.getLogger(__name__)
@@ -54,6 +56,8 @@ class Call:
         self.out: dict[Future[Any], _Out] = {}
         self.ended: queue.SimpleQueue[Future[Any] | None] = queue.SimpleQueue()
         self.sends: dict[str, int] = {}
+        self.usual = 0.0
+        """Seconds of the processor for a part; 0 as long as none is done."""
 
     def run(self) -> None:
         """Until all parts are delivered, or the task is cancelled, or no helper is left."""
@@ -126,14 +130,13 @@ class Call:
 
     def _next(self, threads: int) -> list[int]:
         """The next parts: as many as take TASK_SECONDS, but fewer near the end, so that all helpers end together."""
-        usual = self.cluster.usual.get(self.kind, 0.0)
-        count = int(TASK_SECONDS / usual) if usual > 0.0 else 1
+        count = int(TASK_SECONDS / self.usual) if self.usual > 0.0 else 1
         count = max(1, min(count, MOST_PARTS, len(self.waiting) // (2 * max(1, threads))))
         return [self.waiting.popleft() for _ in range(min(count, len(self.waiting)))]
 
     def _late(self, one: Member) -> list[int]:
         """Parts that another helper has had for long."""
-        usual = max(self.cluster.usual.get(self.kind, 0.0), 0.05)
+        usual = max(self.usual, 0.05)
         for out in self.out.values():
             late = time.monotonic() - out.begun > LATE * usual * len(out.parts) * (1 + AHEAD) + 1.0
             if out.address != one.address and not out.doubled and late:
@@ -167,9 +170,10 @@ class Call:
         if future is not None:
             future.release()
         if sender is not None and found:
-            self.cluster.timed(sender, self.kind, sum(one.seconds for one in found), len(found))
+            self.cluster.count(sender, self.kind, sum(one.seconds for one in found), len(found))
         threads = self.cluster.threads()
         for one in found:
+            self.usual = one.seconds if self.usual == 0.0 else (1.0 - FRESH) * self.usual + FRESH * one.seconds
             if one.part not in self.done:
                 self.done.add(one.part)
                 add_work(one.seconds, threads)

@@ -17,14 +17,14 @@ from ..core.task import Task
 from . import helper
 from .call import Call
 from .content import Content, Taker
-from .members import AGAIN, FRESH, LOOK, Member
+from .members import AGAIN, LOOK, Member
 
 PATIENCE = 15.0
 """Seconds after which a scheduler that does not answer has gone."""
 PART = 32 << 20
 """Bytes of a scene that are sent at once."""
-WORTH_IT = 0.3
-"""Seconds of the processor from which work is given away."""
+FEWEST = 2
+"""Parts from which work is given away: a single one is done as fast here."""
 log = logging.getLogger(__name__)
 
 
@@ -42,11 +42,9 @@ class Cluster:
             raise InputError(f"There is no scheduler at {address} ({str(error)[:120]}); start one with `dask scheduler`.") from None
         self.mine, self.taker, self.lock = helper.identity(), Taker(), threading.RLock()
         self.members: dict[str, Member] = {}
-        self.usual: dict[str, float] = {}
-        """Seconds of the processor for a part, by kind of work."""
         self.looked = 0.0
         self.heard = time.monotonic()
-        self.lost = 0
+        self.parts = self.lost = 0
 
     def close(self) -> None:
         self.client.close(timeout=2)
@@ -66,14 +64,13 @@ class Cluster:
 
     def do(self, work: Work, parts: Mapping[int, Any], task: Task, deliver: Deliver) -> None:
         """Do parts of a work on the helpers, and deliver each once, until all are done, or cancelled, or no helper is left."""
-        kind = type(work).__name__
-        if self.usual.get(kind, WORTH_IT) * len(parts) < WORTH_IT:
+        if len(parts) < FEWEST:
             return
         self._wait_for_one(task)
         if self.useful():
             with self.lock:
                 content = self.taker.take_apart(work)
-            Call(self, content, kind, parts, task, deliver).run()
+            Call(self, content, type(work).__name__, parts, task, deliver).run()
 
     def _wait_for_one(self, task: Task) -> None:
         """Wait until those that are there have introduced themselves, a few seconds at most."""
@@ -140,7 +137,7 @@ class Cluster:
             its = self.ask(one.address, helper.introduce)
         except Exception as error:
             its, one.problem = {}, str(error)[:200]
-        one.name, one.threads, one.free_disk = its.get("name", one.address), its.get("threads", 0), its.get("free", 0)
+        one.name, one.threads = its.get("name", one.address), its.get("threads", 0)
         one.here = one.name == platform.node()
         if its and (its["version"], its["code"]) != (self.mine["version"], self.mine["code"]):
             one.problem = "runs another version of Sivrel, or of the packages that compile it; install the same there"
@@ -159,13 +156,12 @@ class Cluster:
         one.problem, one.until = problem, time.monotonic() + AGAIN
         self.say(f"The helper {one.name} is not used: it {problem}.")
 
-    def timed(self, one: Member, kind: str, seconds: float, parts: int) -> None:
-        """Learn from a task how long parts of a kind take, and how fast a helper is."""
+    def count(self, one: Member, kind: str, seconds: float, parts: int) -> None:
+        """Count what a task has brought."""
         with self.lock:
-            each, usual = seconds / parts, self.usual.get(kind)
-            self.usual[kind] = each if usual is None else (1.0 - FRESH) * usual + FRESH * each
-            one.parts, one.seconds = one.parts + parts, one.seconds + seconds
-            one.speed = (1.0 - FRESH) * one.speed + FRESH * (usual or each) / max(each, 1e-9)
+            self.parts += parts
+            before = one.took.get(kind, (0, 0.0))
+            one.took[kind] = before[0] + parts, before[1] + seconds
 
     def send(self, one: Member, content: Content) -> None:
         """Send what a helper lacks of a work."""

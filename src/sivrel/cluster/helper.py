@@ -2,7 +2,6 @@
 
 import hashlib
 import platform
-import shutil
 import threading
 import time
 from collections import OrderedDict
@@ -86,8 +85,8 @@ def _here() -> Helper:
 
 
 def introduce() -> dict[str, Any]:
-    """What this helper is: versions, processor, threads, free bytes of its disk."""
-    return {**identity(), "threads": _here().threads, "name": platform.node(), "free": shutil.disk_usage(_here().folder.folder).free}
+    """What this helper is: versions, processor, threads, name of its machine."""
+    return {**identity(), "threads": _here().threads, "name": platform.node()}
 
 
 def identity() -> dict[str, str]:

@@ -71,12 +71,17 @@ class Helpers:
             self._show(db, str(error))
 
     def _show(self, db: Any, says: str) -> None:
+        from ..cluster.members import speeds
+
+        members = list(self.cluster.members.values()) if self.cluster is not None else []
+        speed = speeds(members)
         rows = [
             machines.Helper(
                 one.address, one.name or one.address, one.threads, one.here, one.problem if one.introduced else "is being asked what it is",
-                KINDS.get(one.does, one.does) if one.out else "", one.parts, one.lost, one.speed, one.memory, one.most_memory, one.load,
+                KINDS.get(one.does, one.does) if one.out else "", one.parts, one.lost, speed.get(one.address, 1.0), one.memory, one.most_memory,
+                one.load,
             )
-            for one in (list(self.cluster.members.values()) if self.cluster is not None else [])
+            for one in members
         ]  # fmt: skip
         if (says, rows) != self.shown:
             self.shown = says, rows
