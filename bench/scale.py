@@ -1,7 +1,7 @@
 """Carries what was measured on this machine to many helpers: a simulation of how tiles are handed out, run by `python -m bench.scale`.
 
-It follows `sivrel.cluster.call`: the desk is one server that hands out tasks and takes what they bring, the scheduler another, and all bytes go through
-the desk's link; a task holds as many tiles as take half a second, fewer near the end. docs/scale.md has the figures, and what follows from them.
+It follows `sivrel.cluster.call`: the desk is one server, which hands out tasks and takes what they bring, and all bytes go through its link; a task
+holds as many tiles as take half a second, fewer near the end. docs/scale.md has the figures, and what follows from them.
 """
 
 import heapq
@@ -10,33 +10,27 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 TASK_SECONDS, MOST_PARTS, AHEAD = 0.5, 64, 1
-TILE, FILM_COLUMNS = 32, 60
 SPREAD = 0.6
 """Standard deviation of the logarithm of what tiles take: of the kitchen at 1280x720."""
 
 
 @dataclass(frozen=True)
 class Costs:
-    """desk, scheduler: processor seconds there for one task; link: bytes a second; asked: seconds for a question and its answer."""
+    """desk: processor seconds there for one task (bench `cluster`); link: bytes a second; asked: seconds for a question and its answer."""
 
-    desk: float = 0.0016
-    scheduler: float = 0.0007
+    desk: float = 0.0024
     link: float = 1.25e9
-    asked: float = 0.01
+    asked: float = 0.005
 
 
 @dataclass(frozen=True)
 class Shot:
-    """tiles of a frame; seconds: of the processor for one, in the mean; scene: bytes of what must be sent once."""
+    """tiles of a frame; seconds: of the processor for one, in the mean; scene: bytes of what must be sent once; film: bytes of a finished tile."""
 
     tiles: int
     seconds: float
     scene: float
-
-    @property
-    def film(self) -> float:
-        """Bytes of a tile's film."""
-        return TILE * TILE * FILM_COLUMNS * 4.0
+    film: float = 32 * 32 * 60 * 4.0
 
 
 @dataclass(frozen=True)
@@ -55,7 +49,7 @@ def simulate(shot: Shot, helpers: int, threads: int, costs: Costs, passed_on: bo
     """One frame on so many helpers of so many threads each. passed_on: helpers pass the scene on to one another, so that those that have it double in
     each round; sent_before: they have it already."""
     rng = np.random.default_rng(seed)
-    took = rng.lognormal(-SPREAD**2 / 2.0, SPREAD, shot.tiles) * shot.seconds
+    took = rng.lognormal(-(SPREAD**2) / 2.0, SPREAD, shot.tiles) * shot.seconds
     each = 0.0 if sent_before else shot.scene / costs.link
     rounds = np.floor(np.log2(np.arange(helpers) + 1.0)) + 1.0 if passed_on else np.arange(1, helpers + 1)
     ready = costs.asked + rounds * each
@@ -81,8 +75,8 @@ def simulate(shot: Shot, helpers: int, threads: int, costs: Costs, passed_on: bo
             continue
         count = max(1, min(int(TASK_SECONDS / shot.seconds), MOST_PARTS, (shot.tiles - given) // (2 * helpers * threads)))
         count = min(count, shot.tiles - given)
-        desk = max(desk, now) + costs.desk / 2.0 + costs.scheduler
-        desk_busy += costs.desk / 2.0 + costs.scheduler
+        desk = max(desk, now) + costs.desk / 2.0
+        desk_busy += costs.desk / 2.0
         place = int(np.argmin(running[k]))
         begun = max(running[k][place], desk + costs.asked / 2.0)
         running[k][place] = begun + float(took[given : given + count].sum())
@@ -112,7 +106,7 @@ def scale() -> str:
             lines.append(
                 f"  {helpers:5d} {found.seconds:8.0f} {waits:8.0f} {found.efficiency:7.1%} {min(1.0, found.desk):6.0%} {min(1.0, found.link):6.0%}"
             )
-    small = replace(FRAME_4K, tiles=4 * FRAME_4K.tiles, seconds=FRAME_4K.seconds / 4.0)
+    small = replace(FRAME_4K, tiles=4 * FRAME_4K.tiles, seconds=FRAME_4K.seconds / 4.0, film=FRAME_4K.film / 4.0)
     lines.append("the second frame, tiles of 16x16")
     for helpers in (256, 4096):
         found = simulate(small, helpers, 16, Costs(), sent_before=True)

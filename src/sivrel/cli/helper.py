@@ -2,6 +2,7 @@
 
 import asyncio
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,6 +12,9 @@ from ..core.machine import Limits
 from ..core.user_cache import user_cache
 from .common import Reporter, need_cluster, say
 
+if TYPE_CHECKING:
+    from ..cluster.helper import Helper
+
 AGAIN = 3.0
 """Seconds between looks for a scheduler that has gone."""
 
@@ -18,7 +22,7 @@ AGAIN = 3.0
 @click.command(short_help="Render for another machine.")
 @click.argument("scheduler", metavar="SCHEDULER")
 @click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
-@click.option("--memory", type=float, default=0.0, metavar="GB", help="Most memory of results that wait; default: the machine's.")
+@click.option("--memory", type=float, default=0.0, metavar="GB", help="Most memory, with the scenes that are mapped; default: the machine's.")
 @click.option("--folder", metavar="DIR", help="Where scenes are kept; default: the user's cache.")
 @click.option("--folder-size", type=float, default=20.0, metavar="GB", help="Most that is kept there; default: 20.")
 @click.option("--nice", type=int, default=5, metavar="N", help="Niceness of the process, 0 to 19; default: 5.")
@@ -29,31 +33,32 @@ def helper(scheduler: str, threads: int, memory: float, folder: str | None, fold
         raise InputError(f"A folder of {folder_size:g} GB can't be used; give 0.1 to 100000.")
     wanted = Limits(threads or machine.threads(), memory, nice).check()
     cluster.check_scheduler(scheduler, "worker")
-    from ..cluster.helper import Helper, start
+    from ..cluster.helper import Helper
     from ..shot import warm_up
 
     report = Reporter()
     warm_up(report)
     report.done()
-    machine.limit(Limits(wanted.threads, nice=wanted.nice))  # memory is watched by Dask
-    start(Helper(Path(folder) if folder else user_cache() / "scenes", int(folder_size * 2**30), wanted.threads))
-    try:
-        asyncio.run(_work(scheduler, wanted.threads, memory))
-    finally:
-        start(None)
+    machine.limit(wanted)
+    helper = Helper(Path(folder) if folder else user_cache() / "scenes", int(folder_size * 2**30), wanted.threads)
+    asyncio.run(_work(scheduler, helper))
 
 
-async def _work(scheduler: str, threads: int, memory: float) -> None:
+async def _work(scheduler: str, helper: "Helper") -> None:
     """Work until the process is stopped; when the scheduler goes, wait for it to come back."""
     import logging
 
     from distributed import Worker
 
+    from ..cluster.helper import Answers
+
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
-    limit = int(memory * 2**30) if memory else "auto"
-    check, role = need_cluster().check_scheduler, "worker"
+    check, role, threads = need_cluster().check_scheduler, "worker", helper.threads
+    most = int(machine.limits().memory * 2**30) or "auto"
     while True:
-        async with Worker(scheduler, nthreads=threads, memory_limit=limit, dashboard=False) as worker:
+        worker = Worker(scheduler, nthreads=threads, memory_limit=most, dashboard=False)
+        Answers(worker, helper)
+        async with worker:
             say(f"helping {scheduler} on {threads} {'thread' if threads == 1 else 'threads'} as {worker.address}")
             await worker.finished()
         say(f"{scheduler} has gone; waiting for it to come back")

@@ -6,10 +6,9 @@ import time
 import uuid
 from collections import deque
 from collections.abc import Mapping
+from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
-
-from distributed import Future
 
 from ..core.spread import Deliver
 from ..core.task import Task
@@ -75,7 +74,7 @@ class Call:
             for future, out in self.out.items():
                 future.cancel()
                 self._left(out)
-            over = helper.call_off if self.out else helper.end
+            over = "call_off" if self.out else "end"
             for address in members & set(self.cluster.members):
                 self.cluster.in_background(self.cluster.ask, address, over, self.name)
 
@@ -146,10 +145,7 @@ class Call:
         return []
 
     def _give(self, one: Member, parts: list[int]) -> None:
-        future = self.cluster.client.submit(
-            helper.do_some, self.content.digest, self.name, {part: self.given[part] for part in parts}, key=f"parts-{uuid.uuid4().hex}",
-            workers=[one.address], allow_other_workers=False, pure=False,
-        )  # fmt: skip
+        future = self.cluster.asking(one.address, "do_some", self.content.digest, self.name, {part: self.given[part] for part in parts})
         self.out[future] = _Out(one.address, parts, time.monotonic())
         one.out += 1
         one.does = self.kind
@@ -162,13 +158,11 @@ class Call:
         except queue.Empty:
             return
         out = self.out.pop(future, None) if future is not None else None
-        if out is None:
+        if future is None or out is None:
             return
         self._left(out)
         sender = self.cluster.members.get(out.address)
         found = self._found(future, sender)
-        if future is not None:
-            future.release()
         if sender is not None and found:
             self.cluster.count(sender, self.kind, sum(one.seconds for one in found), len(found))
         threads = self.cluster.threads()
@@ -191,7 +185,12 @@ class Call:
                 one.sent.discard(self.content.digest)
                 if self.sends.get(one.address, 0) >= SENDS:
                     self.cluster.leave_out(one, "keeps losing the scene; give its folder more room")
-        except Exception as error:  # it has gone, or something is wrong there
-            if future.status != "cancelled" and one is not None:
+        except CancelledError:
+            pass
+        except OSError:  # the connection is gone, mostly because it is
+            if one is not None:
+                self.cluster.leave_out(one, "does not answer any more; its work is given to others")
+        except Exception as error:  # something is wrong there
+            if one is not None:
                 self.cluster.leave_out(one, f"failed ({type(error).__name__}: {str(error)[:120]})")
         return []

@@ -1,15 +1,18 @@
 """Helpers at a Dask scheduler, which do parts of work as long as any is there."""
 
+import asyncio
 import logging
 import platform
 import socket
 import threading
 import time
 from collections.abc import Callable, Mapping
+from concurrent.futures import Future
 from typing import Any, Literal
 from urllib.parse import urlsplit
 
 from distributed import Client, Security
+from distributed.protocol import to_serialize
 
 from ..core.errors import InputError
 from ..core.spread import Deliver, Work
@@ -129,14 +132,22 @@ class Cluster:
 
         threading.Thread(target=run, daemon=True).start()
 
-    def ask(self, address: str, function: Callable[..., Any], *args: Any) -> Any:
-        return self.client.run(function, *args, workers=[address])[address]
+    def asking(self, address: str, what: str, *args: Any) -> "Future[Any]":
+        """A question to a helper, straight to it: a method of `helper.Answers`."""
+
+        async def answer() -> Any:
+            return await self.client.rpc(address).sivrel(what=what, args=to_serialize(args))
+
+        return asyncio.run_coroutine_threadsafe(answer(), self.client.loop.asyncio_loop)
+
+    def ask(self, address: str, what: str, *args: Any) -> Any:
+        return self.asking(address, what, *args).result()
 
     def _introduce(self, one: Member) -> None:
         try:
-            its = self.ask(one.address, helper.introduce)
+            its = self.ask(one.address, "introduce")
         except Exception as error:
-            its, one.problem = {}, str(error)[:200]
+            its, one.problem = {}, f"can't be reached from here, or is no helper of Sivrel ({str(error)[:120]})"
         one.name, one.threads = its.get("name", one.address), its.get("threads", 0)
         one.here = one.name == platform.node()
         if its and (its["version"], its["code"]) != (self.mine["version"], self.mine["code"]):
@@ -166,10 +177,10 @@ class Cluster:
     def send(self, one: Member, content: Content) -> None:
         """Send what a helper lacks of a work."""
         try:
-            for digest in self.ask(one.address, helper.begin, content.digest, content.skeleton, list(content.blobs)):
+            for digest in self.ask(one.address, "begin", content.digest, content.skeleton, list(content.blobs)):
                 blob = content.blobs[digest]
                 for start in range(0, max(len(blob), 1), PART):
-                    self.ask(one.address, helper.keep, digest, bytes(blob[start : start + PART]), start + PART >= len(blob))
+                    self.ask(one.address, "keep", digest, bytes(blob[start : start + PART]), start + PART >= len(blob))
             one.sent.add(content.digest)
         except OSError as error:
             self.leave_out(one, f"could not keep the scene ({error.strerror or error})")

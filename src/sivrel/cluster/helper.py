@@ -1,15 +1,18 @@
 """What runs on a helper: a Dask worker that does parts of work for another machine."""
 
+import asyncio
 import hashlib
 import platform
 import threading
 import time
 from collections import OrderedDict
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import llvmlite.binding
 import numpy as np
+from distributed.protocol import to_serialize
 
 from .. import __version__
 from ..core.spread import Work, Worker
@@ -64,29 +67,56 @@ class Helper:
         with self.lock:
             return self.cancels.setdefault(call, np.zeros(1, np.uint8))
 
-
-HERE: Helper | None = None
-"""The helper of this process; None in every other one."""
-
-
-def start(helper: Helper | None) -> None:
-    """Make this process a helper, or no longer one."""
-    global HERE
-    HERE = helper
+    def forget(self, call: str) -> None:
+        with self.lock:
+            self.cancels.pop(call, None)
 
 
-def _here() -> Helper:
-    if HERE is None:
-        raise RuntimeError("is a Dask worker, but no helper of Sivrel; start `sivrel helper` there")
-    return HERE
+class Answers:
+    """Answers the machines that render, as an extension of a Dask worker: what they ask is a method of it, by name, which runs in a thread."""
 
+    def __init__(self, worker: Any, helper: Helper) -> None:
+        self.helper = helper
+        self.working, self.asked = ThreadPoolExecutor(helper.threads), ThreadPoolExecutor(4)
+        worker.handlers["sivrel"] = self.answer
 
-# What the machine that renders calls here, by name.
+    async def answer(self, what: str, args: tuple[Any, ...]) -> Any:
+        pool = self.working if what == "do_some" else self.asked
+        return to_serialize(await asyncio.get_running_loop().run_in_executor(pool, getattr(self, f"asked_{what}"), *args))
 
+    def asked_introduce(self) -> dict[str, Any]:
+        """What this helper is: versions, processor, threads, name of its machine."""
+        return {**identity(), "threads": self.helper.threads, "name": platform.node()}
 
-def introduce() -> dict[str, Any]:
-    """What this helper is: versions, processor, threads, name of its machine."""
-    return {**identity(), "threads": _here().threads, "name": platform.node()}
+    def asked_begin(self, digest: str, skeleton: bytes, digests: list[str]) -> list[str]:
+        """Know a work from now on; answers which of its arrays are not here."""
+        self.helper.learn(digest, skeleton)
+        return self.helper.folder.missing(digests)
+
+    def asked_keep(self, digest: str, part: bytes, last: bool) -> None:
+        """Keep a part of an array."""
+        self.helper.folder.add(digest, part, last)
+
+    def asked_do_some(self, digest: str, call: str, parts: dict[int, Any]) -> list[Done]:
+        """Do some parts of a work; fewer if the call is called off. Raises Missing."""
+        done = list[Done]()
+        worker, cancel = self.helper.worker(digest), self.helper.cancel(call)
+        for part, given in parts.items():
+            if cancel[0]:
+                break
+            begun = time.thread_time()
+            result = worker.do(part, given, cancel)
+            if result is not None:
+                done.append(Done(part, result, time.thread_time() - begun))
+        return done
+
+    def asked_call_off(self, call: str) -> None:
+        """Stop the parts of a call within some thousand samples."""
+        self.helper.cancel(call)[0] = 1
+
+    def asked_end(self, call: str) -> None:
+        """Forget a call that is over."""
+        self.helper.forget(call)
 
 
 def identity() -> dict[str, str]:
@@ -103,39 +133,3 @@ def _code() -> str:
         mixed.update(path.relative_to(core).as_posix().encode() + path.read_bytes())
     mixed.update(repr((platform.python_version_tuple()[:2], np.__version__, numba.__version__, llvmlite.__version__)).encode())
     return mixed.hexdigest()
-
-
-def begin(digest: str, skeleton: bytes, digests: list[str]) -> list[str]:
-    """Know a work from now on; answers which of its arrays are not here."""
-    _here().learn(digest, skeleton)
-    return _here().folder.missing(digests)
-
-
-def keep(digest: str, part: bytes, last: bool) -> None:
-    """Keep a part of an array."""
-    _here().folder.add(digest, part, last)
-
-
-def call_off(call: str) -> None:
-    """Stop the tiles of a call within some thousand samples."""
-    _here().cancel(call)[0] = 1
-
-
-def end(call: str) -> None:
-    """Forget a call that is over."""
-    with _here().lock:
-        _here().cancels.pop(call, None)
-
-
-def do_some(digest: str, call: str, parts: dict[int, Any]) -> list[Done]:
-    """Do some parts of a work; fewer if the call is called off. Raises Missing."""
-    here, done = _here(), list[Done]()
-    worker, cancel = here.worker(digest), here.cancel(call)
-    for part, given in parts.items():
-        if cancel[0]:
-            break
-        begun = time.thread_time()
-        result = worker.do(part, given, cancel)
-        if result is not None:
-            done.append(Done(part, result, time.thread_time() - begun))
-    return done
