@@ -13,7 +13,7 @@ from tests.cluster.machines import Machines
 
 SIZE = (1280, 720)
 VALUES = {"sampling.min": 8, "sampling.max": 8}
-TASKS, FILM = 600, (32, 32, 60)
+TASKS, FILM = 600, (32, 32, 98)
 """Tasks that do nothing, and the film that each brings."""
 BLOB = 256 << 20
 """Bytes that are sent to a helper, to time how fast they go."""
