@@ -11,7 +11,7 @@ from sivrel.cluster.cluster import Cluster
 from sivrel.core.errors import Cancelled
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.task import Cancel
-from tests.cluster.machines import Machines, until
+from tests.cluster.machines import BIN, Machines, until
 
 SIZE = (96, 54)
 QUICK = {"sampling.min": 4, "sampling.max": 4}
@@ -205,6 +205,22 @@ class Helpers(unittest.TestCase):
 
 
 class Alone(unittest.TestCase):
+    def test_a_worker_that_is_no_helper_is_not_waited_for(self):
+        said: list[str] = []
+        with Machines() as machines:
+            plain = subprocess.Popen(
+                [BIN / "dask", "worker", machines.address, "--no-nanny", "--no-dashboard", "--nthreads", "1"],
+                cwd=machines.folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+            self.addCleanup(plain.wait)
+            self.addCleanup(plain.kill)
+            with Cluster(machines.address, said.append) as cluster:
+                until(lambda: cluster.look(now=True) or any(one.problem for one in cluster.members.values()))
+                self.assertIn("no helper of Sivrel", said[0])
+                shot = sivrel.open("demo:slipway")
+                shot.elsewhere = cluster
+                self.assertEqual(shot.render({"sampling.min": 2, "sampling.max": 2}, size=(64, 36)).spent.where, "this machine")
+
     def test_without_helpers_it_is_rendered_here(self):
         with Machines() as machines, Cluster(machines.address) as cluster:
             shot = sivrel.open("demo:slipway")

@@ -119,7 +119,8 @@ class Cluster:
             one.memory, one.most_memory = int(metrics.get("memory", 0)), int(its.get("memory_limit") or 0)
             one.load = float(metrics.get("cpu", 0.0)) / 100.0 / max(1, one.threads)
             if one.problem and 0.0 < one.until < self.looked:
-                one.problem, one.until = "", 0.0
+                one.until = 0.0
+                self.in_background(self._introduce, one)
 
     def in_background(self, work: Callable[..., Any], *args: Any) -> None:
         """Do what may wait for ever for a helper that does not answer; the program may end meanwhile."""
@@ -140,14 +141,11 @@ class Cluster:
 
         return asyncio.run_coroutine_threadsafe(answer(), self.client.loop.asyncio_loop)
 
-    def ask(self, address: str, what: str, *args: Any) -> Any:
-        return self.asking(address, what, *args).result()
+    def ask(self, address: str, what: str, *args: Any, timeout: float | None = None) -> Any:
+        return self.asking(address, what, *args).result(timeout)
 
     def _introduce(self, one: Member) -> None:
-        try:
-            its = self.ask(one.address, "introduce")
-        except Exception as error:
-            its, one.problem = {}, f"can't be reached from here, or is no helper of Sivrel ({str(error)[:120]})"
+        one.problem, its = self._asked_what_it_is(one)
         one.name, one.threads = its.get("name", one.address), its.get("threads", 0)
         one.here = one.name == platform.node()
         if its and (its["version"], its["code"]) != (self.mine["version"], self.mine["code"]):
@@ -161,6 +159,16 @@ class Cluster:
         one.introduced = True
         if one.problem:
             self.say(f"The helper {one.name} is not used: it {one.problem}.")
+
+    def _asked_what_it_is(self, one: Member) -> tuple[str, dict[str, Any]]:
+        """What a helper answers, or why it is none."""
+        try:
+            its = self.ask(one.address, "introduce", timeout=PATIENCE)
+        except Exception as error:
+            log.info("%s did not say what it is.", one.address, exc_info=True)
+            one.until = time.monotonic() + AGAIN
+            return f"can't be reached from here ({str(error)[:120] or 'no answer'})", {}
+        return ("", its) if its is not None else ("is a Dask worker, but no helper of Sivrel; start `sivrel helper` there", {})
 
     def leave_out(self, one: Member, problem: str) -> None:
         """Give a helper nothing for a while, and say why."""
