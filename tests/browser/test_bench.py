@@ -11,7 +11,7 @@ import time
 import unittest
 from pathlib import Path
 
-from playwright.sync_api import TimeoutError, sync_playwright
+from playwright.sync_api import Page, TimeoutError, sync_playwright
 
 CHROMIUM = shutil.which("chromium")
 ARGUMENTS = [
@@ -20,6 +20,12 @@ ARGUMENTS = [
 ]  # fmt: skip
 POLL = 150
 PATIENCE = 900_000  # milliseconds; the first render may wait for the compiler, on a busy machine
+
+
+def poll_seldom(page: Page) -> None:
+    """Let a page look a few times a second for what is waited for. At every frame, as is the default, it takes a third of a core for drawing frames in
+    which nothing has changed."""
+    page.wait_for_function = functools.partial(page.wait_for_function, polling=POLL)  # type: ignore[method-assign]
 
 
 class Program:
@@ -68,8 +74,7 @@ class BrowserTest(unittest.TestCase):
     def setUp(self):
         self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
         self.page.set_default_timeout(PATIENCE)
-        # At every frame, as is the default, a waiting test takes a third of a core for drawing frames in which nothing has changed.
-        self.page.wait_for_function = functools.partial(self.page.wait_for_function, polling=POLL)  # type: ignore[method-assign]
+        poll_seldom(self.page)
         self.errors: list[str] = []
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.page.on("request", lambda request: self.outside(request.url))

@@ -2,7 +2,7 @@
 
 from axe_playwright_python.sync_playwright import Axe
 
-from tests.browser.test_bench import BrowserTest
+from tests.browser.test_bench import BrowserTest, poll_seldom
 
 
 class Comfort(BrowserTest):
@@ -178,6 +178,7 @@ class Touch(BrowserTest):
         context = self.browser.new_context(viewport={"width": 1180, "height": 820}, has_touch=True, is_mobile=False)
         self.addCleanup(context.close)
         self.page = context.new_page()
+        poll_seldom(self.page)
         self.page.set_default_timeout(60_000)
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.fingers = context.new_cdp_session(self.page)

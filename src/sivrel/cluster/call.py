@@ -4,7 +4,7 @@ import logging
 import queue
 import time
 import uuid
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Mapping
 from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass
@@ -54,40 +54,47 @@ class Call:
         self.waiting, self.done = deque(parts), set[int]()
         self.out: dict[Future[Any], _Out] = {}
         self.ended: queue.SimpleQueue[Future[Any] | None] = queue.SimpleQueue()
+        self.has: Counter[str] = Counter()
+        """Tasks that each helper has."""
+        self.there, self.were_there = set[str](), set[str]()
         self.sends: dict[str, int] = {}
         self.usual = 0.0
         """Seconds of the processor for a part; 0 as long as none is done."""
 
     def run(self) -> None:
         """Until all parts are delivered, or the task is cancelled, or no helper is left."""
-        members: set[str] = set()
         try:
             while len(self.done) < len(self.given) and not self.task.cancel.is_set():
                 self.cluster.look()
-                members |= {one.address for one in self.cluster.useful()}
-                self._take_back_lost()
-                if not self.cluster.useful() and not self.out:
+                useful = self.cluster.useful()
+                self._take_back_lost(useful)
+                if not useful and not self.out:
                     return
-                self._hand_out()
+                self._hand_out(useful)
                 self._receive()
         finally:
             for future, out in self.out.items():
                 future.cancel()
                 self._left(out)
             over = "call_off" if self.out else "end"
-            for address in members & set(self.cluster.members):
+            for address in self.were_there & set(self.cluster.members):
                 self.cluster.in_background(self.cluster.ask, address, over, self.name)
 
     def _left(self, out: _Out) -> None:
         """A task is no longer out."""
+        self.has[out.address] -= 1
         one = self.cluster.members.get(out.address)
         if one is not None:
             one.out -= 1
 
-    def _take_back_lost(self) -> None:
-        useful = {one.address for one in self.cluster.useful()}
+    def _take_back_lost(self, useful: list[Member]) -> None:
+        there = {one.address for one in useful}
+        if there == self.there:
+            return
+        self.there = there
+        self.were_there |= there
         for future, out in list(self.out.items()):
-            if out.address not in useful:
+            if out.address not in there:
                 del self.out[future]
                 future.cancel()
                 self._left(out)
@@ -101,27 +108,31 @@ class Call:
         if one is not None:
             one.lost += 1
 
-    def _hand_out(self) -> None:
+    def _hand_out(self, useful: list[Member]) -> None:
         """Give every helper as much as it has threads for, and a little more. While the task is paused, those on this machine get none."""
-        useful, held = self.cluster.useful(), self.task.cancel.is_held()
-        threads = sum(one.threads for one in useful)
+        held, threads = self.task.cancel.is_held(), sum(one.threads for one in useful)
+        able = [one for one in useful if self._knows(one) and not (held and one.here)]
         # The fastest way to end is to give each one task first.
-        for round_ in range(max((one.threads for one in useful), default=0) + AHEAD):
-            for one in useful:
-                if held and one.here:
-                    continue
-                if self.content.digest not in one.sent:
-                    if not one.busy:
-                        one.busy = True
-                        self.sends[one.address] = self.sends.get(one.address, 0) + 1
-                        self.cluster.in_background(self._send, one)
-                    continue
-                has = sum(out.address == one.address for out in self.out.values())
-                if has > round_ or has >= one.threads + AHEAD:
-                    continue
-                parts = self._next(threads) or (self._late(one) if has < one.threads else [])
-                if parts:
-                    self._give(one, parts)
+        while able := [one for one in able if self.has[one.address] < one.threads + AHEAD]:
+            fewest, given = min(self.has[one.address] for one in able), False
+            for one in able:
+                if self.has[one.address] == fewest:
+                    parts = self._next(threads) or (self._late(one) if fewest < one.threads else [])
+                    if parts:
+                        self._give(one, parts)
+                        given = True
+            if not given:
+                return
+
+    def _knows(self, one: Member) -> bool:
+        """Whether a helper knows the work; it is sent there if not."""
+        if self.content.digest in one.sent:
+            return True
+        if not one.busy:
+            one.busy = True
+            self.sends[one.address] = self.sends.get(one.address, 0) + 1
+            self.cluster.in_background(self._send, one)
+        return False
 
     def _send(self, one: Member) -> None:
         self.cluster.send(one, self.content)
@@ -147,6 +158,7 @@ class Call:
     def _give(self, one: Member, parts: list[int]) -> None:
         future = self.cluster.asking(one.address, "do_some", self.content.digest, self.name, {part: self.given[part] for part in parts})
         self.out[future] = _Out(one.address, parts, time.monotonic())
+        self.has[one.address] += 1
         one.out += 1
         one.does = self.kind
         future.add_done_callback(self.ended.put)
