@@ -23,8 +23,8 @@ PATIENCE = 900_000  # milliseconds; the first render may wait for the compiler, 
 
 
 def poll_seldom(page: Page) -> None:
-    """Let a page look a few times a second for what is waited for. At every frame, as is the default, it takes a third of a core for drawing frames in
-    which nothing has changed."""
+    """Let a page look a few times a second for what is waited for. At every frame, as is the default, it takes a third of a core for drawing frames
+    in which nothing has changed."""
     page.wait_for_function = functools.partial(page.wait_for_function, polling=POLL)  # type: ignore[method-assign]
 
 
