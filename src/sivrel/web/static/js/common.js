@@ -44,7 +44,8 @@ export function sayStatus({ worker, rendering, waiting, helpers }) {
   if (waiting) words.push(`${waiting} waiting`);
   if (worker.held) words.push("the queue is held");
   if (worker.warming && worker.phase !== "compiling") words.push(worker.warming);
-  status.textContent = status.title = words.join(" · ");
+  const said = words.join(" · ");
+  if (status.textContent !== said) status.textContent = status.title = said;
 }
 
 /** The server does not answer: show a notice until it does. The form keeps its values, and proofs are on disk. */

@@ -3,6 +3,11 @@
 /** The element with an id. */
 export const $ = (id) => document.getElementById(id);
 
+/** Write words into an element, unless they stand there: the browser draws what is written again. */
+export function write(element, words) {
+  if (element.textContent !== words) element.textContent = words;
+}
+
 /** A new element with some properties, and what is inside it, without what is null. */
 export function make(tag, properties = {}, ...inside) {
   const element = Object.assign(document.createElement(tag), properties);

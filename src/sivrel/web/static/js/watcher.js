@@ -1,10 +1,13 @@
 // A running render: tiles as they come, progress, cancel and resume.
 
-import { $ } from "./dom.js";
+import { $, write } from "./dom.js";
 import { inSeconds } from "./format.js";
 import { Picture } from "./plate.js";
 import { post } from "./post.js";
 
+
+/** Milliseconds until a running render is asked for again: at first, and at most. */
+const SOON = 100, LATE = 400;
 
 export async function json(address) {
   const answer = await fetch(address);
@@ -26,7 +29,7 @@ export class Watcher {
 
   async follow(proof) {
     const mine = (this.following = { id: proof.id });
-    let have = 0, sketched = false, shown = 0;
+    let have = 0, sketched = false, shown = 0, rest = SOON, before = "";
     this.plate.setPicture(0, new Picture({ ...proof, finished: false }));
     $("progress").hidden = false;
     $("progress-text").textContent = "starting";
@@ -57,7 +60,11 @@ export class Watcher {
         }
         continue;
       }
-      await new Promise((done) => setTimeout(done, 100));
+      // Asking takes processor time from the render itself: less often while nothing happens.
+      const state = `${now.state} ${now.tiles_done} ${now.live}`;
+      rest = state === before ? Math.min(LATE, rest * 1.2) : SOON;
+      before = state;
+      await new Promise((done) => setTimeout(done, rest));
     }
   }
 
@@ -88,7 +95,8 @@ export class Watcher {
 
   say(now) {
     const ended = now.state === "cancelled" || now.state === "failed";
-    $("progress-bar").value = now.tiles_total ? now.tiles_done / now.tiles_total : 0;
+    const share = now.tiles_total ? now.tiles_done / now.tiles_total : 0;
+    if ($("progress-bar").value !== share) $("progress-bar").value = share;
     document.querySelector("[data-do=cancel]").hidden = ended;
     document.querySelector("[data-do=resume]").hidden = !ended;
     let text = `${now.tiles_done} of ${now.tiles_total} tiles`;
@@ -100,9 +108,9 @@ export class Watcher {
     else if (now.worker.held || now.held) text = `held at ${text}; resume it in the queue (G Q)`;
     else if (now.state === "waiting") text = `waiting for its turn${now.left == null ? "" : `; it will take about ${inSeconds(now.left)}`}`;
     else if (now.left != null) text += ` · about ${inSeconds(now.left)} left`;
-    $("progress-text").textContent = text;
+    write($("progress-text"), text);
     const card = document.querySelector(`.card[data-proof="${now.id}"]`);
-    if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) part.textContent = now.state;
+    if (card && !now.picture) for (const part of card.querySelectorAll(".blank, .state")) write(part, now.state);
   }
 
   async cancel() {
