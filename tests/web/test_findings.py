@@ -7,7 +7,7 @@ import numpy as np
 from PIL import Image
 
 from sivrel.core.render.recipe import Recipe
-from sivrel.store import findings, jobs, proofs, shots
+from sivrel.store import files, findings, jobs, proofs, shots
 from tests.web.test_web import WebTest
 
 FINDING = {
@@ -152,6 +152,15 @@ class Findings(FindingsTest):
         table = self.client.get(f"/shots/{self.shot.slug}/predictions.csv").text.splitlines()
         self.assertEqual(len(table), 2)
         self.assertIn("smaller,0.06,0.03,0.031,4,4.4", table[1])
+
+    def test_the_report_shows_the_picture_that_was_judged(self):
+        path = files.filtered_path(self.data, proofs.get(self.db, self.proof).picture)
+        path.parent.mkdir(exist_ok=True)
+        path.touch()
+        self.addCleanup(path.unlink)
+        for filtered in (False, True):
+            findings.keep(self.db, self.proof, {**OUTCOME, "filtered": filtered})
+            self.assertEqual("pass=filtered" in self.client.get(f"/proofs/{self.proof}/report").text, filtered)
 
     def test_bad_input_is_refused_in_a_sentence(self):
         self.assertEqual(self.post(f"/proofs/{self.proof}/diagnose", seconds=1).status_code, 422)

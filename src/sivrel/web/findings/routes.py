@@ -148,7 +148,7 @@ def small(name: str) -> ResponseReturnValue:
 
 @pages.get("/proofs/<int:proof_id>/report")
 def report(proof_id: int) -> ResponseReturnValue:
-    """All findings of a proof on one printable page."""
+    """All findings of a proof on one printable page, over the picture that they were found in."""
     proof = proof_or_404(proof_id)
     if proof.picture is None:
         raise InputError("This proof has no picture yet; wait until it is done.")
@@ -164,6 +164,7 @@ def report(proof_id: int) -> ResponseReturnValue:
         findings=listed,
         retests=retests_of(proof),
         exposure=exposure,
+        filtered=bool(about and about.get("filtered")) and files.filtered_path(data(), proof.picture).is_file(),
         changed=changes(parent, proof) if parent else [],
         record=record(),
         outlines=[outline(one) for one in listed],
