@@ -45,7 +45,6 @@ class FirstStart(BrowserTest):
         second = self.small("baked")
         self.wait("document.getElementById('progress-text').textContent.startsWith('compiling a bake')")
         self.wait(f"sivrel.chosen.a.id === {second} && sivrel.chosen.a.picture")
-        page.wait_for_function("() => fetch('/status.json').then((a) => a.json()).then((s) => s.worker.warming === '')", polling=500)
 
 
 del BrowserTest
