@@ -32,11 +32,12 @@ from . import (
     survey,
     warm,
 )
+from .common import threads_option
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110}, no_args_is_help=False)
 @click.version_option(__version__, message="%(version)s")
-@click.option("--threads", type=int, default=0, envvar="SIVREL_THREADS", metavar="N", help="Threads that work may run on; default: all cores.")
+@threads_option
 @click.option("--memory", type=float, default=0.0, envvar="SIVREL_MEMORY", metavar="GB", help="Most memory; default: the machine's.")
 @click.option("--nice", type=int, default=0, envvar="SIVREL_NICE", metavar="N", help="Niceness of the work, 0 to 19.")
 def cli(threads: int, memory: float, nice: int) -> None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import InputError
+from ..core.machine import MOST_THREADS
 
 if TYPE_CHECKING:
     from ..core.edits.edits import Edits
@@ -125,6 +126,16 @@ scheduler_option = click.option(
 )
 
 
+def _threads(context: click.Context, parameter: click.Parameter, given: int | None) -> int:
+    """Threads as given, 0 for all. Raises InputError."""
+    if given is not None and not 1 <= given <= MOST_THREADS:
+        raise InputError(f"{given} threads can't be used; give 1 to {MOST_THREADS}.")
+    return given or 0
+
+
+threads_option = click.option(
+    "--threads", type=int, callback=_threads, envvar="SIVREL_THREADS", metavar="N", help="Threads that work may run on; default: all cores."
+)
 same_option = click.option(
     "--same-processor", is_flag=True, envvar="SIVREL_SAME_PROCESSOR", help="Use only helpers with this machine's processor: the same bytes."
 )

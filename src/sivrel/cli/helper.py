@@ -10,7 +10,7 @@ from ..core import machine
 from ..core.errors import InputError
 from ..core.machine import Limits
 from ..core.user_cache import user_cache
-from .common import Reporter, need_cluster, say
+from .common import Reporter, need_cluster, say, threads_option
 
 if TYPE_CHECKING:
     from ..cluster.helper import Helper
@@ -21,7 +21,7 @@ AGAIN = 3.0
 
 @click.command(short_help="Render for another machine.")
 @click.argument("scheduler", metavar="SCHEDULER")
-@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
+@threads_option
 @click.option("--memory", type=float, default=0.0, metavar="GB", help="Most memory, with the scenes that are mapped; default: the machine's.")
 @click.option("--folder", metavar="DIR", help="Where scenes are kept; default: the user's cache.")
 @click.option("--folder-size", type=float, default=20.0, metavar="GB", help="Most that is kept there; default: 20.")

@@ -6,15 +6,26 @@ from typing import Any
 import click
 
 from ..core.errors import InputError
-from ..core.machine import Limits
-from .common import Given, Reporter, json_option, output_path, print_result, say, scheduler_options, shot_argument, use_helpers, view_options
+from .common import (
+    Given,
+    Reporter,
+    json_option,
+    output_path,
+    print_result,
+    say,
+    scheduler_options,
+    shot_argument,
+    threads_option,
+    use_helpers,
+    view_options,
+)
 
 
 @click.command(short_help="Render a shot to an EXR picture.")
 @shot_argument
 @click.option("-o", "--output", required=True, metavar="OUT.exr", help="File to write.")
 @view_options
-@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
+@threads_option
 @scheduler_options
 @click.option("--time-limit", type=float, metavar="SECONDS", help="Render the whole picture evenly for this time.")
 @json_option
@@ -24,7 +35,6 @@ def render(shot: str, output: str, given: Given, threads: int, time_limit: float
     signal.signal(signal.SIGINT, signal.default_int_handler)
     out = output_path(output, (".exr",), "The picture is written as EXR; name it {name}.")
     settings, view = given.settings()
-    Limits(threads).check()
     if time_limit is not None and not time_limit > 0.0:
         raise InputError(f"A time limit of {time_limit:g} s leaves no time; give more than 0.")
     opened = given.open(shot, view)

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import InputError
-from ..core.machine import Limits
 from .common import (
     Given,
     Reporter,
@@ -23,6 +22,7 @@ from .common import (
     say,
     scheduler_options,
     shot_argument,
+    threads_option,
     use_helpers,
 )
 
@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 @click.option("--all-passes", is_flag=True, help="Keep the passes of each light, too; with many lights the files grow by them.")
 @frames_view_options
 @distance_option
-@click.option("--threads", type=int, default=0, metavar="N", help="Default: all cores, or SIVREL_THREADS.")
+@threads_option
 @scheduler_options
 @json_option
 def sequence(
@@ -55,7 +55,6 @@ def sequence(
     """
     signal.signal(signal.SIGINT, signal.default_int_handler)
     check_distance(per_degree)
-    Limits(threads).check()
     settings, view = given.settings()
     opened = given.open(shot, view)
     report = Reporter()

@@ -7,7 +7,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from .errors import Cancelled
-from .task import Task
+from .task import OutOfTime, Task
 from .work_time import Pool
 
 Deliver = Callable[[int, Any], None]
@@ -85,5 +85,12 @@ def _on_threads(work: Work, parts: dict[int, Any], deliver: Deliver, threads: in
 
     threads = max(1, min(threads, len(parts)))
     with Pool(threads) as pool:
-        for job in [pool.submit(run) for _ in range(threads)]:
-            job.result()
+        jobs = [pool.submit(run) for _ in range(threads)]
+        try:
+            for job in jobs:
+                job.result()
+        except BaseException as error:
+            failed.set()
+            if not isinstance(error, OutOfTime):  # a task that is out of time may go on with something else
+                cancel.set()
+            raise
