@@ -103,7 +103,6 @@ class Call:
     def _again(self, out: _Out) -> None:
         elsewhere = {part for other in self.out.values() for part in other.parts}
         self.waiting.extendleft(part for part in reversed(out.parts) if part not in self.done and part not in elsewhere)
-        self.cluster.lost += 1
         one = self.cluster.members.get(out.address)
         if one is not None:
             one.lost += 1
@@ -151,7 +150,6 @@ class Call:
             late = time.monotonic() - out.begun > LATE * usual * len(out.parts) * (1 + AHEAD) + 1.0
             if out.address != one.address and not out.doubled and late:
                 out.doubled = True
-                self.cluster.lost += 1
                 return [part for part in out.parts if part not in self.done]
         return []
 

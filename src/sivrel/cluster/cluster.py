@@ -47,7 +47,7 @@ class Cluster:
         self.members: dict[str, Member] = {}
         self.looked = 0.0
         self.heard = time.monotonic()
-        self.parts = self.lost = 0
+        self.parts = 0
 
     def close(self) -> None:
         self.client.close(timeout=2)

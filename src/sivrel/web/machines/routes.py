@@ -8,7 +8,7 @@ from flask.typing import ResponseReturnValue
 from ...core import machine
 from ...core.errors import InputError
 from ...core.machine import Limits
-from ...store import jobs, machines
+from ...store import machines
 from ..database import db
 from ..numbers import finite_number, whole_number
 from ..queue.routes import queue_values
@@ -19,9 +19,10 @@ pages = Blueprint("machines", __name__, template_folder="templates")
 def _seen() -> dict[str, Any]:
     """What changes while one looks: the helpers, and the queue's time on them."""
     return {
-        "elsewhere": machines.elsewhere(db()), "helpers": machines.helpers(db()), "threads": machines.threads(db()), "queue": queue_values(),
-        "worker": jobs.worker(db()),
-    }  # fmt: skip
+        "elsewhere": machines.elsewhere(db()),
+        "helpers": machines.helpers(db()),
+        "queue": queue_values(),
+    }
 
 
 @pages.get("/machines")
