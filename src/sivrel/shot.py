@@ -139,7 +139,7 @@ class Shot:
 
         settings, laid = recipe_and_edits(recipe, edits)
         task = _task(progress, cancel, self.elsewhere)
-        ready = self._prepare(_lights_alone(settings), laid, camera, Frame(), Task(cancel=task.cancel, elsewhere=self.elsewhere))
+        ready = self._prepare(_lights_alone(settings), laid, camera, Frame(), task.before(task.until))
         return survey(ready, settings, task)
 
     def diagnose(self, picture: Render | Picture, **how: Any) -> "Diagnosis":

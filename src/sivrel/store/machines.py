@@ -74,6 +74,11 @@ def helpers(db: sqlite3.Connection) -> list[Helper]:
     return [Helper(**{**dict(row), "here": bool(row["here"])}) for row in rows]
 
 
+def threads_here(db: sqlite3.Connection) -> int:
+    """Threads on which a render runs on this machine."""
+    return limits(db).threads or machine.threads()
+
+
 def threads(db: sqlite3.Connection) -> int:
     """Threads on which a render runs now: those of the helpers, or of this machine."""
-    return elsewhere(db).threads or limits(db).threads or machine.threads()
+    return elsewhere(db).threads or threads_here(db)

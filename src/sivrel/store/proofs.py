@@ -7,7 +7,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from ..core import machine
 from ..core.edits.edits import Edits
 from ..core.edits.edits import from_json as edits_from_json
 from ..core.edits.edits import to_json as edits_to_json
@@ -243,7 +242,7 @@ def timed(db: sqlite3.Connection, shot_id: int, most: int = 40) -> list[Timed]:
            ORDER BY proofs.id DESC LIMIT ?""",
         (shot_id, most),
     ).fetchall()
-    now_on, here = machines.threads(db), machines.limits(db).threads or machine.threads()
+    now_on, here = machines.threads(db), machines.threads_here(db)
     readable = [(row, recipe) for row in reversed(rows) if (recipe := recipes.readable(row["body"])) is not None]
     return [
         Timed(

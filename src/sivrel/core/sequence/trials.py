@@ -17,7 +17,6 @@ from ..render.recipe import Recipe, with_values
 from ..render.through_time import Moving
 from ..rendered import Render
 from ..scene.model import FrameRange
-from ..task import Task
 from ..tune.in_motion import JudgeInMotion, MotionLevel
 from ..tune.render import Scattered
 from .filter_in_time import join_filtered
@@ -165,7 +164,7 @@ def judge_in_motion(
     """What judges recipes of a trial renderer in motion: by three frames about the one of `frame`, on boxes of its window."""
     shot = Sequence(
         moving, renderer.recipe, renderer.edits, renderer.camera, replace(frame, region=None), name=renderer.scene.name, caches=renderer.caches,
-        files=renderer.files, task=Task(cancel=renderer.task.cancel, elsewhere=renderer.task.elsewhere),
+        files=renderer.files, task=renderer.task.before(renderer.task.until),
     )  # fmt: skip
     time = frame.time if frame.time is not None else of.first
     return MotionTrials(

@@ -25,7 +25,7 @@ def seconds_left(job: jobs.Job) -> float | None:
         return max(0.0, limit - job.pixel_seconds)
     if job.tiles_done:
         return job.pixel_seconds * (job.tiles_total - job.tiles_done) / job.tiles_done
-    return job.guess * (job.guess_threads or 1) / machines.threads(db()) if job.guess is not None and job.guess_threads else job.guess
+    return job.guess * job.guess_threads / machines.threads(db()) if job.guess is not None and job.guess_threads else job.guess
 
 
 def queue_values() -> dict[str, Any]:
