@@ -17,6 +17,7 @@ from ..surfaces.surface_at import is_finite
 from ..trace.traverse import Stack, make_stack
 from ..vector import add, luminance
 from . import film as of_film
+from .forks import empty_forks
 from .film import FILM_COLUMNS, PASS_COLUMNS, TILE, WITHIN_LIGHT, clock_entries, film_columns
 
 REPLICATES = 2
@@ -38,7 +39,8 @@ FOUND_COLUMNS = 39
 class Memory(NamedTuple):
     """stack: of the traversals; near: photons that are gathered; found [2, FOUND_COLUMNS], tally [2, slots, TALLY_COLUMNS] (light by light pass) and
     parts [2, 3, 3] (light by what scattered it first) of the replicates of a sample; clock [2, clock_entries(slots)]: cycles spent in either
-    replicate, by light pass and then as CLOCK_... say; and of each pixel of a tile its sums, how many samples it takes next, and its noise."""
+    replicate, by light pass and then as CLOCK_... say; and of each pixel of a tile its sums, how many samples it takes next, and its noise; and forks whose other way
+    waits (`forks.put_fork`)."""
 
     stack: Stack
     near: np.ndarray
@@ -49,6 +51,7 @@ class Memory(NamedTuple):
     pixels: np.ndarray
     more: np.ndarray
     noise: np.ndarray
+    forks: np.ndarray
 
 
 def make_memory(slots: int) -> Memory:
@@ -64,6 +67,7 @@ def make_memory(slots: int) -> Memory:
         pixels=np.zeros((count, film_columns(slots))),
         more=np.zeros(count, np.int64),
         noise=np.zeros(count),
+        forks=empty_forks(),
     )
 
 

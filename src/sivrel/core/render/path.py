@@ -19,12 +19,14 @@ from ..lights.emitters import BLACK
 from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
 from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
-from ..surfaces.next_surface import CLEAR, TINTED, next_surface
+from ..surfaces.glass import glass_reflects
+from ..surfaces.next_surface import CLEAR, NEVER, TINTED, next_surface_or_fork
 from ..surfaces.preview import BASE, GLOSS, is_rough, with_base
-from ..surfaces.surface_at import WIDE, offset_point, surface_at
+from ..surfaces.surface_at import WIDE, offset_point, passing_at, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
 from ..vector import add, luminance, multiply, row3, scale
+from .forks import EITHER, LOWER, REFLECTED, UPPER, Start
 from .memory import (
     BEYOND,
     FOUND,
@@ -57,6 +59,7 @@ from .path_state import (
     UP,
     WHITE,
     Carried,
+    Drawn,
     First,
     Hit,
     Numbers,
@@ -87,23 +90,29 @@ def begin_sample(settings, camera, given_rays, row, x, y, width, height, seed, n
 
 
 @kernel
-def begin_turn(settings, sample, row):
+def begin_turn(settings, sample, key):
     """A path at the sample's origin."""
-    put_colour(row, FOUND, BLACK)
-    row[BEYOND] = 0.0
-    return (
+    return Start(
         Ray(sample.origin, sample.direction, 0.0, 0, BLACK, 0.0, sample.width, sample.spread),
         Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
         State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
-        Sent(BASE, BLACK, 1.0, 0),
+        Sent(BASE, BLACK, 1.0, 0, 1.0),
         Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True, NO_REGION, 0.0),
-    )
+        0, EITHER, key, key, 0.0, False, NOT_SERVED, False,
+    )  # fmt: skip
 
 
 @kernel
-def begun_at(first, carried):
+def begin_path(row):
+    """Nothing has been found on a path yet."""
+    put_colour(row, FOUND, BLACK)
+    row[BEYOND] = 0.0
+
+
+@kernel
+def begun_at(first, carried, sent):
     """The state of another turn from the first surface."""
-    return Carried(first.throughput, carried.pending, carried.plain, carried.mirrored)
+    return Carried(first.throughput, carried.pending, carried.plain, carried.mirrored), Sent(sent.lobe, sent.gloss, sent.rays, sent.code, first.share)
 
 
 @kernel
@@ -113,13 +122,13 @@ def key_of(sample, replicate):
 
 
 @kernel
-def advance(scene, stack, numbers, by, ray):
-    """The next surface along a ray; and the ray, with the layers it has passed."""
-    triangle, distance, b1, b2, kind, layer = next_surface(
-        scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start
+def advance(scene, stack, numbers, by, ray, least, way):
+    """The next surface along a ray; and the ray, with the layers it has passed. `least`: see `next_surface_or_fork`."""
+    triangle, distance, b1, b2, kind, layer = next_surface_or_fork(
+        scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start, least, way == REFLECTED
     )
     point = NOWHERE.point
-    if triangle != NO_HIT and kind != TINTED:
+    if triangle != NO_HIT and kind < TINTED:
         point = surface_at(scene, triangle, b1, b2, ray.direction, ray.width + ray.spread * distance)
     passed = Ray(ray.origin, ray.direction, ray.start, layer, ray.absorption, ray.lifted, ray.width, ray.spread)
     return Hit(triangle, distance, b1, b2, kind, point), passed
@@ -143,6 +152,28 @@ def settle(carried):
 
 
 @kernel
+def least_share(settings, sample, state, sent, way, room):
+    """Share of the light at a fork from which on both ways are followed, where there is `room` for one of them to wait."""
+    if settings.forks <= 0.0 or sample.gathering or not state.seen or way in (LOWER, UPPER) or not (room or way == REFLECTED):
+        return NEVER
+    return settings.forks / sent.share
+
+
+@kernel
+def reflected_by_pane(scene, hit, ray):
+    """Share of the light that a pane reflects, of what it reflects or lets pass."""
+    passing, clear = passing_at(scene, hit.triangle, hit.b1, hit.b2, ray.direction)
+    return clear / (passing + clear)
+
+
+@kernel
+def take_share(carried, sent, share):
+    """The state of a path that goes one way from a fork."""
+    left = Carried(scale(carried.throughput, share), carried.pending, carried.plain, carried.mirrored)
+    return left, Sent(sent.lobe, sent.gloss, sent.rays, sent.code, sent.share * share)
+
+
+@kernel
 def pass_pane(scene, carried, ray, hit):
     """Go on through a tinted pane."""
     tint = row3(scene.surfaces, surface_row_at(scene, hit.triangle), TINT)
@@ -160,16 +191,16 @@ def follow_further(numbers, carried, state):
 
 
 @kernel
-def surface_met(scene, settings, sample, vertex, hit, ray):
-    """How the current point scatters."""
-    split = vertex == 0 and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
+def surface_met(scene, settings, sample, vertex, hit, ray, by_pane):
+    """How the current point scatters. `by_pane`: whether it is a pane before the first surface."""
+    split = vertex == 0 and not by_pane and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
     glass, shading = shading_met(scene, object_at(scene, hit.triangle), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
     return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, split)
 
 
 @kernel
-def first_surface(scene, settings, memory, sample, numbers, hit, carried, surface):
+def first_surface(scene, settings, memory, sample, numbers, hit, carried, sent, surface):
     """The first surface, for the passes and for the turns that start there."""
     shading, scattering = surface.shading, surface.shading.scattering
     albedo = WHITE if hit.kind == CLEAR else hit.point.look.base
@@ -181,12 +212,24 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, surfac
         shiny = scattering.gloss_chance + scattering.coat_chance > 0.0
         gloss_branches = settings.glossy_rays if surface.glass or shiny else 0
         branches = gloss_branches + (0 if surface.glass else settings.gi_rays)
-    return First(hit, carried.throughput, albedo, occlusion, 1.0 - settings.occlude_direct * (1.0 - occlusion), branches, gloss_branches)
+    let_through = 1.0 - settings.occlude_direct * (1.0 - occlusion)
+    return First(hit, carried.throughput, albedo, occlusion, let_through, sent.share, branches, gloss_branches)
 
 
 @kernel
-def scatter_on(scene, settings, sample, numbers, branch, surface, first):
-    """The next direction, its lobe and roughness, and the random numbers of its branch. Where several rays
+def lower_share(settings, surface, drawn, served):
+    """Share of the random numbers that choose a lobe which one way of a fork takes: reflection by glass, or gloss over a base; 0 if there is none."""
+    scattering, look = surface.shading.scattering, surface.shading.point.look
+    if surface.split or served != NOT_SERVED:
+        return 0.0
+    if surface.glass:
+        return glass_reflects(surface.shading.wo, scattering.alpha, scattering.eta, drawn.u, drawn.v)
+    return scattering.gloss_chance + scattering.coat_chance if look.roughness < settings.fork_gloss else scattering.coat_chance if look.coat_roughness < settings.fork_gloss else 0.0
+
+
+@kernel
+def draw_lobe(settings, sample, numbers, branch, surface, first):
+    """Random numbers for scattering, and those of the branch. Where several rays
     leave, the last branches scatter by the base and the others by gloss."""
     by_base = surface.split and branch >= first.gloss_branches
     index, scattering = numbers.sample, surface.shading.scattering
@@ -197,10 +240,21 @@ def scatter_on(scene, settings, sample, numbers, branch, surface, first):
     if surface.split and not surface.glass:
         choice = 1.0 if by_base else choice * (scattering.gloss_chance + scattering.coat_chance)
     pick = sample_1d(numbers.key, index, numbers.dimension + PICK) if scattering.guided > 0.0 else 1.0
-    way_on = scatter(scene, surface.shading, surface.glass, choice, pick, u, v)
+    return Drawn(choice, pick, u, v), Numbers(numbers.key, index, numbers.dimension)
+
+
+@kernel
+def scatter_on(scene, surface, drawn, way, lower):
+    """The next direction, its lobe and roughness, and the share of the light that goes this `way` at a fork whose lower one takes the share `lower`."""
+    choice, share = drawn.choice, 1.0
+    if way == LOWER:
+        choice, share = choice * lower, lower
+    elif way != EITHER:
+        choice, share = lower + choice * (1.0 - lower), 1.0 - lower
+    way_on = scatter(scene, surface.shading, surface.glass, choice, drawn.pick, drawn.u, drawn.v)
     look = surface.shading.point.look
-    roughness = look.coat_roughness if way_on.lobe == GLOSS and choice < scattering.coat_chance else look.roughness
-    return way_on, roughness, Numbers(numbers.key, index, numbers.dimension)
+    roughness = look.coat_roughness if way_on.lobe == GLOSS and choice < surface.shading.scattering.coat_chance else look.roughness
+    return way_on, roughness, share
 
 
 @kernel
@@ -282,11 +336,11 @@ def note_scattering(sent, vertex, surface, way_on):
     """The kind of the path after one more scattering; at the first surface also its lobe."""
     code = sent.code * 4 + way_on.lobe + 1 if sent.code < MOST_DIGITS else sent.code
     if vertex > 0:
-        return Sent(sent.lobe, sent.gloss, sent.rays, code)
+        return Sent(sent.lobe, sent.gloss, sent.rays, code, sent.share)
     scattering, rays = surface.shading.scattering, 1.0
     if surface.split:
         rays = scattering.base_rays if way_on.lobe == BASE else scattering.gloss_rays + scattering.coat_rays
-    return Sent(way_on.lobe, way_on.gloss_share, rays, code)
+    return Sent(way_on.lobe, way_on.gloss_share, rays, code, sent.share)
 
 
 @kernel
@@ -307,7 +361,7 @@ def roulette(numbers, carried, state, sent, served, expected):
     else (0) by what they carry. Returns whether the path goes on, and what it is then."""
     if state.last and not state.further:
         return True, carried, state
-    weight = sent.rays * LOOK_FURTHER if state.further else sent.rays
+    weight = sent.rays / sent.share * (LOOK_FURTHER if state.further else 1.0)
     kept = multiply(carried.throughput, carried.pending)
     survival = min(1.0, weight * max(kept[0], kept[1], kept[2]))
     if expected > 0.0 and served == NOT_SERVED:

@@ -78,7 +78,7 @@ def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray,
     near = vertex <= 1 and not sample.gathering
     met = lights_met(scene, settings, memory, replicate, arrival, ray.origin, ray.direction, ray.start, hit.distance, lit, near)
     glow = BLACK
-    if hit.triangle != NO_HIT and hit.kind != TINTED:
+    if hit.triangle != NO_HIT and hit.kind < TINTED:
         glow = glow_met(scene, settings, memory, replicate, arrival, hit.triangle, hit.point, ray.direction, hit.distance, lit, near)
     if vertex > 0 and not state.further:
         keep_brightest(row, sent.code, BY_CHANCE, met)
@@ -96,13 +96,14 @@ def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray,
 
 
 @kernel
-def note_guides(row, hit, surface, branches):
-    """Add albedo and normal for the noise filter, unless the surface is glass or a mirror: then what is seen in it will do. Whether it did."""
+def note_guides(row, hit, surface, share):
+    """Add albedo and normal for the noise filter, times the path's share of the sample, unless the surface is glass or a mirror: then what is seen in
+    it will do. Whether it did."""
     if surface.glass or (not surface.diffuse and hit.point.look.roughness < MIRROR_ROUGHNESS):
         return False
-    add_to(row, GUIDE_ALBEDO, scale(hit.point.look.base, 1.0 / branches))
-    add_to(row, GUIDE_NORMAL, scale(hit.point.normal, 1.0 / branches))
-    row[GUIDE_SHARE] += 1.0 / branches
+    add_to(row, GUIDE_ALBEDO, scale(hit.point.look.base, share))
+    add_to(row, GUIDE_NORMAL, scale(hit.point.normal, share))
+    row[GUIDE_SHARE] += share
     return True
 
 
@@ -180,9 +181,9 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
 
 
 @kernel
-def end_turn(row, state, sent, branches, served):
-    """Add the turn's results to its replicate, by what scattered it first; and its light beyond a limit. `served`: what was looked up at the first
-    surface: then all else is gloss."""
+def end_path(row, state, sent, branches, served):
+    """Add a path's results to its replicate, by what scattered it first; and its light beyond a limit. `branches`: turns of the replicate; `served`:
+    what was looked up at the first surface: then all else is gloss."""
     found = colour_in(row, FOUND)
     if sent.lobe == GLASS:
         add_to(row, BY_GLASS, found)
@@ -192,7 +193,7 @@ def end_turn(row, state, sent, branches, served):
         add_to(row, BY_BASE, add(found, scale(gloss, -1.0)))
     if state.ended_by != NOTHING:
         row[LEFT + state.ended_by - BY_DIFFUSE] += row[BEYOND]
-    row[ENDED_IN_GLASS] += (1.0 if state.ended_by == BY_REFRACTIONS else 0.0) / branches
+    row[ENDED_IN_GLASS] += (sent.share if state.ended_by == BY_REFRACTIONS else 0.0) / branches
 
 
 @kernel

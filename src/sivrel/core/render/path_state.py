@@ -77,7 +77,7 @@ class Ray(NamedTuple):
 
 class Hit(NamedTuple):
     """A hit: the triangle, or NO_HIT; the distance in metres; barycentric weights of its second and third corner; its kind (OPAQUE, CLEAR,
-    TINTED); the surface there, unless tinted."""
+    TINTED, FORKED); the surface there, unless passed."""
 
     triangle: np.uint32
     distance: float
@@ -111,26 +111,38 @@ class State(NamedTuple):
 
 
 class Sent(NamedTuple):
-    """How the first surface scattered a path: the lobe, the glossy share of the colour, the number of rays of that lobe; and the code of the
-    path's kind."""
+    """How the first surface scattered a path: the lobe, the glossy share of the colour, the number of rays of that lobe; the code of the
+    path's kind; and the share of the ray from the camera that the forks have left it."""
 
     lobe: int
     gloss: tuple
     rays: float
     code: int
+    share: float
 
 
 class First(NamedTuple):
-    """The first surface of a sample, where all its turns start. albedo and occlusion: for the passes; let_through: share of the direct light
-    that occlusion leaves; branches: turns per replicate, of which the first `gloss_branches` scatter by gloss."""
+    """The first surface of a sample, where all its turns start but those by panes before it. albedo and occlusion: for the passes; let_through:
+    share of the direct light that occlusion leaves; share: of the ray from the camera, that panes have left; branches: turns per replicate, of
+    which the first `gloss_branches` scatter by gloss."""
 
     hit: Hit
     throughput: tuple
     albedo: tuple
     occlusion: float
     let_through: float
+    share: float
     branches: int
     gloss_branches: int
+
+
+class Drawn(NamedTuple):
+    """Random numbers for scattering: choice of the lobe, whether the guide is asked, and two of the direction."""
+
+    choice: float
+    pick: float
+    u: float
+    v: float
 
 
 class Surface(NamedTuple):
@@ -147,5 +159,5 @@ NOWHERE = Hit(
     NO_HIT, 0.0, np.float32(0.0), np.float32(0.0), OPAQUE,
     SurfacePoint(BLACK, BLACK, BLACK, False, 0, Look(BLACK, 0.0, 0.0, 1.0, False, BLACK, 0.0, 0.0), BLACK),
 )  # fmt: skip
-NO_SURFACE = First(NOWHERE, WHITE, BLACK, 0.0, 1.0, 1, 0)
+NO_SURFACE = First(NOWHERE, WHITE, BLACK, 0.0, 1.0, 1.0, 1, 0)
 """Placeholder until the first surface is hit."""

@@ -138,6 +138,12 @@ def evaluate_glass(wo, wi, alpha, eta, raised):
 
 
 @kernel
+def glass_reflects(wo, alpha, eta, u, v):
+    """Least `choice` with which `sample_glass` refracts."""
+    return fresnel(dot(wo, sample_visible_normal(wo, alpha, u, v)), eta)
+
+
+@kernel
 def sample_glass(wo, alpha, eta, choice, u, v):
     """A sampled direction, on either side; z 0 if nothing is scattered."""
     h = sample_visible_normal(wo, alpha, u, v)

@@ -12,14 +12,23 @@ from .surface_at import passing_at
 
 MOST_LAYERS = 64
 """Most surfaces that a ray passes before it counts as blocked."""
-# Kinds of hit: opaque, glass or pane, or passed, through a tinted pane.
-OPAQUE, CLEAR, TINTED = 0, 1, 2
+# Kinds of hit: opaque; glass or pane; passed, through a tinted pane, or through a pane at which a path forks.
+OPAQUE, CLEAR, TINTED, FORKED = 0, 1, 2, 3
+NEVER = 2.0
+"""A least share that no pane has."""
 
 
 @kernel
 def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, start):
     """The first surface of a ray from `start` on, among the objects visible to rays of the kind `by`; cut-outs and panes are
     passed at random: (triangle, distance, b1, b2, kind, layers passed so far). The distance is FAR if there is none."""
+    return next_surface_or_fork(scene, stack, by, key, sample, dimension, layer, origin, d, start, NEVER, False)
+
+
+@kernel
+def next_surface_or_fork(scene, stack, by, key, sample, dimension, layer, origin, d, start, least, reflected):
+    """As `next_surface`; but panes that reflect and let pass at least this share of the light are not passed at random: it ends there,
+    CLEAR if it is to be `reflected`, else FORKED."""
     while layer < MOST_LAYERS:
         o = add(origin, scale(d, start))
         hit, t, b1, b2 = closest_hit(scene.bvh, stack, o[0], o[1], o[2], d[0], d[1], d[2], 0.0, FAR)
@@ -33,8 +42,11 @@ def next_surface(scene, stack, by, key, sample, dimension, layer, origin, d, sta
                 return hit, start + t, b1, b2, OPAQUE, layer
             u = sample_1d(key, sample, dimension + layer)
             layer += 1
+            both = passing + clear
+            if u < both and min(passing, clear) >= least * both:
+                return hit, start + t, b1, b2, CLEAR if reflected else FORKED, layer
             if u >= passing:
-                return hit, start + t, b1, b2, CLEAR if u < passing + clear else OPAQUE, layer
+                return hit, start + t, b1, b2, CLEAR if u < both else OPAQUE, layer
             row = surface_row_at(scene, hit)
             if scene.surfaces[row, SEE_THROUGH] == PANE:
                 tint = row3(scene.surfaces, np.int64(row), TINT)
