@@ -12,9 +12,11 @@ import numpy as np
 
 from ..kernel import called_kernel
 from ..settings import Group, setting
-from ..vector import scale
+from ..lights.emitters import BLACK
+from ..surfaces.preview import evaluate_parts, is_wide, scattering_at
+from ..vector import add, frame, multiply, scale, to_local
 from .photon_map import as_tree
-from .photons import CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
+from .photons import CAME, CAUSTIC_COLUMNS, CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
 from .shielding import SERVED_COLUMNS, SHIELDED, is_hidden, with_shielding
 from .way import Preview, Table, Way
 
@@ -23,6 +25,10 @@ GATHERED = 40
 """Photons within the automatic radius in most places."""
 FACING = 0.5
 """Least cosine between a photon's surface and the gathering one."""
+LEAST_COSINE = 0.05
+"""Light that falls flatter than this on the shading normal counts as if it did not."""
+FROM, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS
+"""Columns of a loaded photon: the direction that it comes from, after those of a `photon_map`; and their number."""
 MOST_BOUNCES = 16
 FEW = 0.1
 """Share of the wanted photons below which a note says that few have landed."""
@@ -79,6 +85,15 @@ class CausticSettings(Group):
         ge=0.0,
         le=1.0,
     )
+    gloss: float = setting(
+        0.15,
+        "caustic gloss",
+        "Gloss of a roughness of {} and more takes light from them, too,",
+        "Paths find the light of small lamps in gloss behind glass only by chance. Narrower gloss would show the single photons. 1: only diffuse light.",
+        needs=ON,
+        ge=0.05,
+        le=1.0,
+    )
     min_radius: float = setting(
         0.001,
         "least radius",
@@ -92,13 +107,14 @@ class CausticSettings(Group):
 
 
 class Maps(NamedTuple):
-    """points float32 [n, SERVED_COLUMNS] and axes uint8 [n]: the maps in sequence, each a tree; starts int64 [maps + 1]; radii float64
-    [maps], in metres."""
+    """points float32 [n, SERVED_CAUSTICS] and axes uint8 [n]: the maps in sequence, each a tree; starts int64 [maps + 1]; radii float64
+    [maps], in metres; wide: roughness from which on gloss takes light from them."""
 
     points: np.ndarray
     axes: np.ndarray
     starts: np.ndarray
     radii: np.ndarray
+    wide: float
 
 
 def radii_of(first: float, shrink: float, least: float, count: int) -> np.ndarray:
@@ -132,6 +148,7 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
             mode=CAUSTICS,
             report=report,
             importance=job.importance(),
+            wide=wanted.gloss,
         )
         tree, split = as_tree(photons)
         points.append(tree)
@@ -139,7 +156,7 @@ def _make(job: Any, wanted: CausticSettings) -> tuple[dict[str, np.ndarray], dic
         starts.append(starts[-1] + len(tree))
         shot += more
     if not points:
-        return {"points": np.zeros((0, COLUMNS), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}, {"shot": 0}
+        return {"points": np.zeros((0, CAUSTIC_COLUMNS), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}, {"shot": 0}
     notes = {"shot": shot, "fewest": int(np.diff(starts).min()), "wanted": wanted.count}
     return {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.array(starts)}, notes
 
@@ -157,14 +174,22 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
     first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
     radii = radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1)
     notes["radius"], notes["last_radius"] = float(radii[0]), float(radii[-1])
-    return Maps(with_shielding(job, arrays["points"], float(radii[0]), wanted.visible == "yes"), arrays["axes"], starts, radii)
+    shielded = with_shielding(job, arrays["points"][:, :COLUMNS], float(radii[0]), wanted.visible == "yes")
+    points = np.concatenate([shielded, arrays["points"][:, CAME:]], axis=1)
+    return Maps(points, arrays["axes"], starts, radii, wanted.gloss)
 
 
 @called_kernel
-def caustics_at(scene, stack, maps, near, sample, p, n):
-    """Irradiance at `p` from the photons of one map that are visible from there, on surfaces that face like `n`."""
+def caustics_at(scene, stack, maps, near, sample, spot):
+    """Light from the photons of one map that are visible from a spot, on surfaces that face like it: the irradiance, and the radiance that the
+    spot's gloss sends towards the eye, black where that is not wide enough."""
+    p, n = spot.position, spot.geometric_normal
     which = sample % max(1, len(maps.radii))
     r = g = b = 0.0
+    shine, glossy = BLACK, is_wide(spot.look, maps.wide)
+    x, y = frame(spot.normal)
+    wo = to_local(x, y, spot.normal, spot.towards)
+    scattering = scattering_at(spot.look, 0.0, 0.0, 0.0, wo[2])
     waiting, radius2 = 0, 0.0
     if len(maps.points) > 0:
         radius2 = maps.radii[which] ** 2
@@ -185,6 +210,12 @@ def caustics_at(scene, stack, maps, near, sample, p, n):
                 r += np.float64(points[middle, 6])
                 g += np.float64(points[middle, 7])
                 b += np.float64(points[middle, 8])
+                if glossy:
+                    came = (float(points[middle, FROM]), float(points[middle, FROM + 1]), float(points[middle, FROM + 2]))
+                    wi = to_local(x, y, spot.normal, came)
+                    _, gloss, _ = evaluate_parts(scattering, wo, wi, 0.0)
+                    flux = (float(points[middle, 6]), float(points[middle, 7]), float(points[middle, 8]))
+                    shine = add(shine, multiply(gloss, scale(flux, 1.0 / max(wi[2], LEAST_COSINE))))
         along = dx if axis == 0 else dy if axis == 1 else dz
         if along < 0.0 or along * along < radius2:
             near[waiting, 0], near[waiting, 1] = low, middle
@@ -192,7 +223,8 @@ def caustics_at(scene, stack, maps, near, sample, p, n):
         if along > 0.0 or along * along < radius2:
             near[waiting, 0], near[waiting, 1] = middle + 1, high
             waiting += 1
-    return scale((r, g, b), 1.0 / (math.pi * max(radius2, 1e-30)))
+    per_area = 1.0 / (math.pi * max(radius2, 1e-30))
+    return scale((r, g, b), per_area), scale(shine, per_area)
 
 
 def _preview(arrays: dict[str, np.ndarray]) -> Preview:
@@ -224,8 +256,8 @@ WAY = Way(
     question="How caustics are found",
     settings=CausticSettings,
     kind="caustic photons",
-    nothing=Maps(np.zeros((0, SERVED_COLUMNS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0)),
-    makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe)),
+    nothing=Maps(np.zeros((0, SERVED_CAUSTICS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0), 1.0),
+    makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe), wanted.gloss),
     depends=("geometry", "surfaces", "lights"),
     make=_make,
     join=_join,
@@ -234,7 +266,7 @@ WAY = Way(
     says=_says,
     points=lambda arrays: (len(arrays["points"]), "photons"),
     holds={
-        "points": Table(COLUMNS, places=6),
+        "points": Table(CAUSTIC_COLUMNS, places=6),
         "axes": Table(0, whole=True, rows=lambda arrays: len(arrays["points"]), low=0, high=lambda arrays: 2),
         "starts": Table(0, whole=True, rows=lambda arrays: max(2, len(arrays["starts"])), low=0, high=lambda arrays: len(arrays["points"])),
     },

@@ -46,8 +46,8 @@ from ..scene.triangles import around, bounds, object_at, of_parts, standing_obje
 from ..shadows.traced import stops
 from ..spread import spread
 from ..surfaces.hit_scattering import scatter, shading_met
-from ..surfaces.next_surface import TINTED, next_surface
-from ..surfaces.preview import BASE, Look, is_rough
+from ..surfaces.next_surface import OPAQUE, TINTED, next_surface
+from ..surfaces.preview import BASE, Look, is_rough, is_wide
 from ..surfaces.surface_at import FROM_LIGHT, WIDE, offset_point, surface_at
 from ..task import Task
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
@@ -57,6 +57,8 @@ from .importance import ANYWHERE, Importance, importance_at
 
 # Columns of a photon: where it landed, the normal of the surface there, its flux, and its history.
 POSITION, NORMAL, FLUX, KIND_OF_PHOTON, COLUMNS = 0, 3, 6, 9, 10
+# Of a caustic photon, also the direction that it comes from.
+CAME, CAUSTIC_COLUMNS = 10, 13
 # Columns of one that is kept to be connected to: also how often a base has scattered it before; the normal by which it is shaded; the direction that
 # it comes from; the part of its flux that goes on (luminance); the `Look` there; and its light's factors for base and gloss.
 BOUNCES, SHADING_NORMAL, FROM, REFLECTED, LOOK, BY_DIFFUSE, BY_SPECULAR, VERTEX_COLUMNS = 9, 10, 13, 16, 17, 29, 30, 31
@@ -119,12 +121,12 @@ def _turned(shading):
 
 @called_kernel
 def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, centre, radius, offset, bounces, refractions, mode, triangles, densities,
-           until, importance, kept, fluxes, mattering):  # fmt: skip
+           until, importance, wide, kept, fluxes, mattering):  # fmt: skip
     """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with the given
     share of its flux, float64 [count].
 
-    `mode` is EVERYTHING; or VERTICES, the same with VERTEX_COLUMNS; or CAUSTICS, where none is followed past the first diffuse surface; or
-    BY_GLOSS, where only glossy scattering continues there. In the last two, photons straight from the light are not stored.
+    `mode` is EVERYTHING; or VERTICES, the same with VERTEX_COLUMNS; or CAUSTICS, with CAUSTIC_COLUMNS, where none is followed
+    past the first diffuse surface, and those that land on gloss at least as `wide` are stored, too (a roughness); or BY_GLOSS, where only glossy scattering continues there. In the last two, photons straight from the light are not stored.
     kept float32 [n, COLUMNS] receives those that land, as many as fit; fluxes float64 [count] the initial flux of each, and
     mattering float64 [count] its importance-weighted flux. Returns how many landed. Triangles that glow are chosen by `until`.
     """
@@ -173,7 +175,9 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                     break  # a light that is not linked to this object makes no bounce from it
             point = surface_at(scene, hit, b1, b2, d, (WIDE if scattered > 0 else FROM_LIGHT) * distance)
             glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0, False)
-            if not glass and luminance(shading.scattering.diffuse) > 0.0:
+            diffuse = not glass and luminance(shading.scattering.diffuse) > 0.0
+            catches = mode == CAUSTICS and kind == OPAQUE and is_wide(point.look, wide)
+            if diffuse or (catches and kind_here != DIRECT):
                 if mode in (EVERYTHING, VERTICES) or kind_here != DIRECT:
                     if kind_here != DIRECT:
                         mattering[k] += luminance(flux) * importance_at(importance, point.position)
@@ -188,8 +192,11 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
                             kept[landed, POSITION + c] = point.position[c]
                             kept[landed, NORMAL + c] = point.geometric_normal[c]
                             kept[landed, FLUX + c] = flux[c]
+                            if mode == CAUSTICS:
+                                kept[landed, CAME + c] = -d[c]
                         kept[landed, KIND_OF_PHOTON] = kind_here
                     landed += 1
+            if diffuse:
                 if mode == CAUSTICS:
                     break
                 kind_here = BOUNCED
@@ -280,10 +287,11 @@ class PhotonWork(NamedTuple):
     refractions: int
     mode: int
     importance: Importance
+    wide: float
 
     @property
     def columns(self) -> int:
-        return VERTEX_COLUMNS if self.mode == VERTICES else COLUMNS
+        return {VERTICES: VERTEX_COLUMNS, CAUSTICS: CAUSTIC_COLUMNS}.get(self.mode, COLUMNS)
 
     def worker(self) -> "PhotonWork":
         return self
@@ -294,7 +302,8 @@ class PhotonWork(NamedTuple):
         kept, fluxes, mattering = np.empty((count * (self.bounces + 2), self.columns), np.float32), np.zeros(count), np.zeros(count)
         landed = _shoot(
             self.scene, make_stack(), self.sources[given.source], self.targets, given.first, given.strata, given.shares, self.keys[given.source],
-            self.centre, self.radius, self.offset, self.bounces, self.refractions, self.mode, *self.glow, self.importance, kept, fluxes, mattering,
+            self.centre, self.radius, self.offset, self.bounces, self.refractions, self.mode, *self.glow, self.importance, self.wide,
+            kept, fluxes, mattering,
         )  # fmt: skip
         return Landed(kept[:landed].copy(), fluxes, mattering)
 
@@ -306,13 +315,13 @@ class PhotonWork(NamedTuple):
 def shoot_photons(
     scene: SceneArrays, wanted: int, bounces: int, offset: float, seed: int = 0, threads: int = 1,
     report: Callable[[float], None] | None = None, mode: int = EVERYTHING, enough: Callable[[np.ndarray], bool] | None = None,
-    importance: Importance = ANYWHERE, refractions: int = MOST_POINTS, task: Task | None = None,
+    importance: Importance = ANYWHERE, refractions: int = MOST_POINTS, task: Task | None = None, wide: float = 1.0,
 ) -> tuple[np.ndarray, int]:  # fmt: skip
-    """Photons float32 [n, COLUMNS or VERTEX_COLUMNS], and the number shot: until `wanted` have landed after scattering (of VERTICES: at all), if the
+    """Photons float32 [n, columns by mode], and the number shot: until `wanted` have landed after scattering (of VERTICES: at all), if the
     lights allow, or `enough(photons so far)`. Positions in metres; fluxes add up to the power of the lights. `report(share)` receives progress, and
     may raise; `task` is checked. For `mode` see _shoot. More are shot, each with less flux,
     where light matters."""
-    work = _work_of(scene, bounces, offset, seed, mode, importance, refractions)
+    work = _work_of(scene, bounces, offset, seed, mode, importance, refractions, wide)
     if not work.sources:
         return np.zeros((0, work.columns), np.float32), 0
 
@@ -352,7 +361,7 @@ def shoot_photons(
 
 
 def _work_of(
-    scene: SceneArrays, bounces: int, offset: float, seed: int, mode: int, importance: Importance, refractions: int
+    scene: SceneArrays, bounces: int, offset: float, seed: int, mode: int, importance: Importance, refractions: int, wide: float
 ) -> PhotonWork:  # fmt: skip
     targets = targets_of(around(scene, turns_light(scene))) if mode == CAUSTICS else NO_TARGETS
     low, high = bounds(scene)
@@ -360,7 +369,7 @@ def _work_of(
     glow = glow_of_scene(scene)
     sources = [i for i in range(len(scene.lights)) if scene.lights[i, KIND] != MESH] + ([GLOWING] if len(glow.triangles) else [])
     keys = tuple(hash32(np.uint32(pixel_key(seed, 0x7FFFFFF0)) ^ np.uint32(source + 2)) for source in sources)
-    return PhotonWork(scene, tuple(sources), targets, glow, keys, centre, radius, offset, bounces, refractions, mode, importance)
+    return PhotonWork(scene, tuple(sources), targets, glow, keys, centre, radius, offset, bounces, refractions, mode, importance, wide)
 
 
 def _chances(work: PhotonWork, wanted: int, shoot: Callable[[list[Round]], list[Landed]]) -> np.ndarray | None:

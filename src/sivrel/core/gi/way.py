@@ -22,7 +22,8 @@ docs/benchmarks.md). The rest depends on how uneven the light is."""
 class Spot(NamedTuple):
     """A point at which light is looked up.
 
-    position, geometric_normal, normal: in metres; the normals face the ray, `normal` with all detail; look: the surface there
+    position, geometric_normal, normal: in metres; the normals face the ray, `normal` with all detail; towards: unit direction to where the ray
+    comes from; look: the surface there
     hit, b1, b2: triangle, and weights of its second and third corner
     distance: length of the ray that led here, in metres; inf at the first surface
     seen: whether the camera sees it, also in mirrors
@@ -33,6 +34,7 @@ class Spot(NamedTuple):
     position: tuple
     geometric_normal: tuple
     normal: tuple
+    towards: tuple
     look: Look
     hit: int
     b1: float

@@ -41,7 +41,7 @@ assert PLACES[guiding.WAY.key] == GUIDE and PLACES[bidirectional.WAY.key] == CON
 
 _NOWHERE, _FLOAT, _WORD = (0.0, 0.0, 0.0), np.float32(0.0), np.uint32(0)
 _LOOK = Look(_NOWHERE, 0.0, 0.0, 0.0, False, _NOWHERE, 0.0, 0.0)
-_ANY_SPOT: Any = (_NOWHERE, _NOWHERE, _NOWHERE, _LOOK, _WORD, _FLOAT, _FLOAT, 0.0, False, 0, _WORD, 0, 0)
+_ANY_SPOT: Any = (_NOWHERE, _NOWHERE, _NOWHERE, _NOWHERE, _LOOK, _WORD, _FLOAT, _FLOAT, 0.0, False, 0, _WORD, 0, 0)
 SPOT = typeof(Spot(*_ANY_SPOT))
 """The types of a `Spot` as all kernels make it."""
 FOUND = types.Tuple((types.UniTuple(types.float64, 3), types.int64))
@@ -63,8 +63,9 @@ def _called(key: str, own: Any) -> Any:
 
 @called_kernel
 def _look_up_caustics(scene, memory, spot, sample):
-    maps = scene.prepared[CAUSTICS]
-    return caustics.caustics_at(scene, memory.stack, maps, memory.near, sample, spot.position, spot.geometric_normal), np.int64(INDIRECT)
+    irradiance, shine = caustics.caustics_at(scene, memory.stack, scene.prepared[CAUSTICS], memory.near, sample, spot)
+    memory.shine[0], memory.shine[1], memory.shine[2] = shine
+    return irradiance, np.int64(INDIRECT)
 
 
 @called_kernel

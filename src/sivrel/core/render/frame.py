@@ -128,6 +128,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.gi.gloss == "looked_up",
         float(os.environ.get("FORKS","0")),
         float(os.environ.get("FORK_GLOSS","0")),
+        recipe.of("caustics").gloss,
     )
 
 

@@ -21,7 +21,7 @@ from ..surfaces.next_surface import FORKED, TINTED
 from ..surfaces.preview import BASE
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
-from ..vector import add, dot, row3, subtract
+from ..vector import dot, row3, subtract
 from .film import CLOCK_ALL, CLOCK_PAIRS, TEXELS
 from .forks import EITHER, LOWER, MOST_PANES, REFLECTED, UPPER, key_after, put_start, start_at_pane, start_in
 from .memory import ASKED, SELF_HITS, SERVED, Seen, clear_sample, keep_sample, share_tally
@@ -107,6 +107,7 @@ class PathSettings(NamedTuple):
     gloss_lookup: bool
     forks: float
     fork_gloss: float
+    caustic_gloss: float
 
 
 @called_kernel
@@ -205,11 +206,13 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                         noted = note_guides(row, hit, surface, sent.share / first.branches)
 
                     # Light that has bounced, by the way in use; where that knows all light, no light is aimed at.
-                    by_rays, by_photons, served, connected = BLACK, BLACK, NOT_SERVED, False
-                    if surface.diffuse and (branch == 0 if vertex == 0 else (not state.last or state.further)):
+                    by_rays, by_photons, caught, served, connected = BLACK, BLACK, BLACK, NOT_SERVED, False
+                    if (surface.diffuse or surface.catches) and (branch == 0 if vertex == 0 else (not state.last or state.further)):
                         looking = cycles()
-                        by_rays, by_photons, served, connected = look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, surface)
-                        if (settings.seen if state.seen else settings.beyond) > AMBIENT:
+                        by_rays, by_photons, caught, served, connected = look_up(
+                            scene, settings, memory, sample, numbers, vertex, hit, ray, state, surface
+                        )
+                        if surface.diffuse and (settings.seen if state.seen else settings.beyond) > AMBIENT:
                             memory.found[0, ASKED] += 1.0
                             memory.found[0, SERVED] += 1.0 if served != NOT_SERVED else 0.0
                         if vertex == 0:
@@ -220,8 +223,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     if vertex > 0 or branch == 0:
                         if not (surface.glass and not hit.point.front) and served != WHOLE:
                             add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, vertex, carried, state, sent, surface, first)
-                        irradiance = add(by_rays, by_photons)
-                        add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, irradiance, served)
+                        add_light_looked_up(
+                            scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, by_rays, by_photons, caught, served
+                        )
                         if vertex == 0:
                             turn_begun = cycles()
                     if served == WHOLE:

@@ -40,7 +40,7 @@ class Memory(NamedTuple):
     """stack: of the traversals; near: photons that are gathered; found [2, FOUND_COLUMNS], tally [2, slots, TALLY_COLUMNS] (light by light pass) and
     parts [2, 3, 3] (light by what scattered it first) of the replicates of a sample; clock [2, clock_entries(slots)]: cycles spent in either
     replicate, by light pass and then as CLOCK_... say; and of each pixel of a tile its sums, how many samples it takes next, and its noise; and forks whose other way
-    waits (`forks.put_fork`)."""
+    waits (`forks.put_start`); and the gloss [3] that the last lookup found, see `caustics.caustics_at`."""
 
     stack: Stack
     near: np.ndarray
@@ -52,6 +52,7 @@ class Memory(NamedTuple):
     more: np.ndarray
     noise: np.ndarray
     forks: np.ndarray
+    shine: np.ndarray
 
 
 def make_memory(slots: int) -> Memory:
@@ -68,6 +69,7 @@ def make_memory(slots: int) -> Memory:
         more=np.zeros(count, np.int64),
         noise=np.zeros(count),
         forks=empty_forks(),
+        shine=np.zeros(3),
     )
 
 

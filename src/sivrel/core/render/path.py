@@ -20,8 +20,8 @@ from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
 from ..scene.triangles import object_at, surface_row_at
 from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.glass import glass_reflects
-from ..surfaces.next_surface import CLEAR, NEVER, TINTED, next_surface_or_fork
-from ..surfaces.preview import BASE, GLOSS, is_rough, with_base
+from ..surfaces.next_surface import CLEAR, NEVER, OPAQUE, TINTED, next_surface_or_fork
+from ..surfaces.preview import BASE, GLOSS, is_rough, is_wide, with_base
 from ..surfaces.surface_at import WIDE, offset_point, passing_at, surface_at
 from ..trace.sampler import hash32, pixel_key, sample_1d, sample_2d
 from ..trace.traverse import NO_HIT
@@ -94,7 +94,7 @@ def begin_turn(settings, sample, key):
     """A path at the sample's origin."""
     return Start(
         Ray(sample.origin, sample.direction, 0.0, 0, BLACK, 0.0, sample.width, sample.spread),
-        Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, False),
+        Carried(WHITE, WHITE, BLACK if sample.gathering and settings.caustics else WHITE, WHITE),
         State(not sample.gathering, False, NOTHING, False, 1 if sample.gathering else 0, 0, 0),
         Sent(BASE, BLACK, 1.0, 0, 1.0),
         Arrival(sample.origin, UP, CAMERA_ORIGIN, 0.0, BLACK, True, NO_REGION, 0.0),
@@ -112,7 +112,7 @@ def begin_path(row):
 @kernel
 def begun_at(first, carried, sent):
     """The state of another turn from the first surface."""
-    return Carried(first.throughput, carried.pending, carried.plain, carried.mirrored), Sent(sent.lobe, sent.gloss, sent.rays, sent.code, first.share)
+    return Carried(first.throughput, carried.pending, carried.plain, carried.met), Sent(sent.lobe, sent.gloss, sent.rays, sent.code, first.share)
 
 
 @kernel
@@ -142,13 +142,13 @@ def absorb(carried, ray, distance):
         return carried
     stretch = distance - ray.start + ray.lifted
     left = (math.exp(-absorption[0] * stretch), math.exp(-absorption[1] * stretch), math.exp(-absorption[2] * stretch))
-    return Carried(multiply(carried.throughput, left), carried.pending, carried.plain, carried.mirrored)
+    return Carried(multiply(carried.throughput, left), carried.pending, carried.plain, carried.met)
 
 
 @kernel
 def settle(carried):
     """The state once the pending factor applies."""
-    return Carried(multiply(carried.throughput, carried.pending), WHITE, carried.plain, carried.mirrored)
+    return Carried(multiply(carried.throughput, carried.pending), WHITE, carried.plain, carried.met)
 
 
 @kernel
@@ -169,7 +169,7 @@ def reflected_by_pane(scene, hit, ray):
 @kernel
 def take_share(carried, sent, share):
     """The state of a path that goes one way from a fork."""
-    left = Carried(scale(carried.throughput, share), carried.pending, carried.plain, carried.mirrored)
+    left = Carried(scale(carried.throughput, share), carried.pending, carried.plain, carried.met)
     return left, Sent(sent.lobe, sent.gloss, sent.rays, sent.code, sent.share * share)
 
 
@@ -178,7 +178,7 @@ def pass_pane(scene, carried, ray, hit):
     """Go on through a tinted pane."""
     tint = row3(scene.surfaces, surface_row_at(scene, hit.triangle), TINT)
     through = Ray(ray.origin, ray.direction, hit.distance + scene.offset, ray.layer, ray.absorption, 0.0, ray.width, ray.spread)
-    return Carried(multiply(carried.throughput, tint), carried.pending, carried.plain, carried.mirrored), through
+    return Carried(multiply(carried.throughput, tint), carried.pending, carried.plain, carried.met), through
 
 
 @kernel
@@ -186,7 +186,7 @@ def follow_further(numbers, carried, state):
     """Whether a path ended by a limit continues, as a few do to measure the light beyond, weighted by the inverse of that share."""
     if state.ended_by == NOTHING or sample_1d(numbers.key, numbers.sample, numbers.dimension + FURTHER) >= LOOK_FURTHER:
         return False, carried, state
-    raised = Carried(scale(carried.throughput, 1.0 / LOOK_FURTHER), carried.pending, carried.plain, carried.mirrored)
+    raised = Carried(scale(carried.throughput, 1.0 / LOOK_FURTHER), carried.pending, carried.plain, carried.met)
     return True, raised, State(state.seen, state.last, state.ended_by, True, state.diffuse_bounces, state.reflections, state.refractions)
 
 
@@ -196,7 +196,8 @@ def surface_met(scene, settings, sample, vertex, hit, ray, by_pane):
     split = vertex == 0 and not by_pane and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
     glass, shading = shading_met(scene, object_at(scene, hit.triangle), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
-    return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, split)
+    catches = settings.caustics and hit.kind == OPAQUE and is_wide(hit.point.look, settings.caustic_gloss)
+    return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, catches, split)
 
 
 @kernel
@@ -293,12 +294,14 @@ def carry_on(settings, carried, last, surface, way_on, served):
     """The state after a bounce. If the diffuse light has been looked up, it is left out from the next surface on; a light that
     the ray itself hits still counts in full."""
     throughput = multiply(carried.throughput, scale(way_on.value, 1.0 / way_on.density))
-    pending, plain = carried.pending, carried.plain
+    pending, plain, met = carried.pending, carried.plain, WHITE if surface.diffuse else carried.plain
     if served != NOT_SERVED:
         pending = way_on.gloss_share
-    if settings.caustics and surface.diffuse:
+    if surface.catches:
+        plain = WHITE if last else BLACK
+    elif settings.caustics and surface.diffuse:
         plain = WHITE if served != NOT_SERVED or last else way_on.gloss_share
-    return Carried(throughput, pending, plain, not surface.diffuse)
+    return Carried(throughput, pending, plain, met)
 
 
 @kernel
@@ -327,8 +330,8 @@ def left_by_connections(numbers, surface, arrival, carried, hit):
     survival = min(1.0, max(LEAST_SURVIVAL, 2.0 * left)) if left > 0.0 else 0.0
     goes_on = sample_1d(numbers.key, numbers.sample, numbers.dimension + REST) < survival
     if goes_on:
-        carried = Carried(scale(multiply(carried.throughput, kept), 1.0 / survival), carried.pending, carried.plain, carried.mirrored)
-    return goes_on, carried, Surface(shading, surface.glass, True, surface.split)
+        carried = Carried(scale(multiply(carried.throughput, kept), 1.0 / survival), carried.pending, carried.plain, carried.met)
+    return goes_on, carried, Surface(shading, surface.glass, True, surface.catches, surface.split)
 
 
 @kernel
@@ -371,10 +374,10 @@ def roulette(numbers, carried, state, sent, served, expected):
         # Roulette applies from the next surface on: a light that this ray itself hits counts in full.
         pending = scale(carried.pending, 1.0 / survival) if survives else BLACK
         last = State(state.seen, not survives, state.ended_by, False, state.diffuse_bounces, state.reflections, state.refractions)
-        return True, Carried(carried.throughput, pending, carried.plain, carried.mirrored), last
+        return True, Carried(carried.throughput, pending, carried.plain, carried.met), last
     if not survives:
         return False, carried, state
-    return True, Carried(scale(carried.throughput, 1.0 / survival), carried.pending, carried.plain, carried.mirrored), state
+    return True, Carried(scale(carried.throughput, 1.0 / survival), carried.pending, carried.plain, carried.met), state
 
 
 @kernel

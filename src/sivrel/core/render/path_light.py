@@ -80,12 +80,11 @@ def add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray,
     glow = BLACK
     if hit.triangle != NO_HIT and hit.kind < TINTED:
         glow = glow_met(scene, settings, memory, replicate, arrival, hit.triangle, hit.point, ray.direction, hit.distance, lit, near)
+    met, glow = multiply(met, carried.met), multiply(glow, carried.met)
     if vertex > 0 and not state.further:
         keep_brightest(row, sent.code, BY_CHANCE, met)
         keep_brightest(row, sent.code, GLOW, glow)
     met = add(met, glow)
-    if carried.mirrored:
-        met = multiply(met, carried.plain)
     if vertex > 1 or state.further:
         keep_light(row, state.further, FOUND, met)
     elif vertex == 1:
@@ -109,18 +108,18 @@ def note_guides(row, hit, surface, share):
 
 @kernel
 def look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, surface):
-    """Irradiance of bounced light from the way in use, that of caustics, which of the two were found, and whether the first is by a connection, which
-    leaves out what is near."""
+    """Irradiance of bounced light from the way in use, that of caustics, and what caustics send to the eye by gloss; which were found, and whether
+    the first is by a connection, which leaves out what is near."""
     point, scattering = hit.point, surface.shading.scattering
-    by_rays, by_photons, served = BLACK, BLACK, NOT_SERVED
-    address = settings.seen_lookup if state.seen else settings.beyond_lookup
+    by_rays, by_photons, shine, served = BLACK, BLACK, BLACK, NOT_SERVED
+    address = (settings.seen_lookup if state.seen else settings.beyond_lookup) if surface.diffuse else 0
     # A connection knows nothing of absorption: none is made inside a medium that absorbs.
     absorbs = ray.absorption[0] + ray.absorption[1] + ray.absorption[2] > 0.0
-    connects = settings.connect != 0 and (settings.seen if state.seen else settings.beyond) == BRUTE_FORCE and not absorbs
+    connects = settings.connect != 0 and surface.diffuse and (settings.seen if state.seen else settings.beyond) == BRUTE_FORCE and not absorbs
     if address != 0 or settings.caustics or connects:
         spot = by_passing_reference(
             Spot(
-                point.position, point.geometric_normal, point.normal, point.look, hit.triangle, hit.b1, hit.b2,
+                point.position, point.geometric_normal, point.normal, scale(ray.direction, -1.0), point.look, hit.triangle, hit.b1, hit.b2,
                 hit.distance if vertex > 0 or sample.gathering else math.inf, state.seen,
                 MOST_BOUNCES if state.further else settings.diffuse_bounces - state.diffuse_bounces - 1,
                 numbers.key, numbers.sample, numbers.dimension + LOOKUP,
@@ -134,9 +133,10 @@ def look_up(scene, settings, memory, sample, numbers, vertex, hit, ray, state, s
             served = WITH_GLOSS
         if settings.caustics:
             by_photons, _ = look_up_at(settings.caustics_lookup, (scene, memory, spot, sample.number))
+            shine = memory.shine[0], memory.shine[1], memory.shine[2]
         if connects:
             by_rays, _ = look_up_at(settings.connect, (scene, memory, spot, sample.number))
-    return by_rays, by_photons, served, connects
+    return by_rays, by_photons, shine, served, connects
 
 
 @kernel
@@ -156,8 +156,8 @@ def add_lights_aimed_at(scene, settings, memory, replicate, sample, numbers, ver
 
 
 @kernel
-def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, irradiance, served):
-    """Add the reflected part of looked-up light and of flat ambient light."""
+def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, carried, state, surface, first, by_rays, by_photons, caught, served):
+    """Add the reflected part of looked-up light and of flat ambient light; `caught`: what caustics send to the eye by gloss."""
     shading, scattering, row = surface.shading, surface.shading.scattering, memory.found[replicate]
     reflected, shine = scale(scattering.diffuse, scattering.left_o * scattering.coat_left_o), BLACK
     if served in (WHOLE, WITH_GLOSS):
@@ -165,8 +165,9 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
         plain = luminance(reflected) + scattering.coat_left_o * scattering.escape_o * luminance(scattering.multiscatter)
         gloss = plain / (1.0 - scattering.gloss_chance - scattering.coat_chance) - plain
         shine = add(scale(scattering.multiscatter, scattering.escape_o * scattering.coat_left_o), (gloss, gloss, gloss))
-    arriving = multiply(carried.throughput, scale(irradiance, 1.0 / math.pi))
-    base, shine = multiply(reflected, arriving), multiply(shine, arriving)
+    arriving = multiply(carried.throughput, scale(add(by_rays, by_photons), 1.0 / math.pi))
+    glossy = multiply(carried.throughput, scale(by_rays, 1.0 / math.pi)) if surface.catches else arriving
+    base, shine = multiply(reflected, arriving), multiply(shine, glossy)
     if served == WITH_GLOSS and not state.further:
         row[GLOSS_LOOKED_UP] += luminance(shine)
     if settings.seen == AMBIENT and state.seen and not surface.glass:
@@ -177,6 +178,8 @@ def add_light_looked_up(scene, settings, memory, replicate, numbers, vertex, car
             )
         base = add(base, multiply(carried.throughput, ambient_at(settings, scattering, near)))
     keep_light(row, state.further, BY_BASE if vertex == 0 else FOUND, base)
+    if surface.catches:
+        shine = add(shine, multiply(carried.throughput, caught if surface.diffuse else multiply(caught, carried.plain)))
     keep_light(row, state.further, BY_GLOSS if vertex == 0 else FOUND, shine)
 
 

@@ -89,12 +89,12 @@ class Hit(NamedTuple):
 
 class Carried(NamedTuple):
     """Weights of light found on a path. throughput: share that reaches the pixel; pending: a factor that applies from the next surface on; plain:
-    share of the path that is not a caustic if the next hit is a light; mirrored: whether the last surface has no diffuse part."""
+    share of the path that is not a caustic if a light is found after one more mirror or glass; met: the same if the next hit is a light."""
 
     throughput: tuple
     pending: tuple
     plain: tuple
-    mirrored: bool
+    met: tuple
 
 
 class State(NamedTuple):
@@ -146,12 +146,13 @@ class Drawn(NamedTuple):
 
 
 class Surface(NamedTuple):
-    """The scattering at the current point. glass: whether it is solid glass; diffuse: whether it has a diffuse base; split: whether several
-    rays leave it."""
+    """The scattering at the current point. glass: whether it is solid glass; diffuse: whether it has a diffuse base; catches: whether its gloss
+    takes light from caustic photons; split: whether several rays leave it."""
 
     shading: Shading
     glass: bool
     diffuse: bool
+    catches: bool
     split: bool
 
 

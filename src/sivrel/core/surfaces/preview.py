@@ -167,8 +167,14 @@ def scattering_at(look, base_rays, gloss_rays, guided, cos_o):
 @kernel
 def is_rough(look):
     """Whether all gloss of a surface is wide, so that its light can be found like that of a diffuse one."""
+    return is_wide(look, ROUGH)
+
+
+@kernel
+def is_wide(look, least):
+    """Whether all gloss of a surface is at least as wide as that of a roughness of `least`."""
     layered = look.ior > 1.0 or look.metallic > 0.0 or look.by_specular
-    return (not layered or look.roughness >= ROUGH) and (look.coat <= 0.0 or look.coat_roughness >= ROUGH)
+    return (not layered or look.roughness >= least) and (look.coat <= 0.0 or look.coat_roughness >= least)
 
 
 @kernel
