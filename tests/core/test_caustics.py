@@ -12,6 +12,7 @@ from sivrel.core.gi.photon_map import MOST_GATHERED
 from sivrel.core.gi.photons import CAUSTICS as CAUSTIC_MODE
 from sivrel.core.gi.photons import shoot_photons
 from sivrel.core.gi.tree import DEEPEST
+from sivrel.core.gi.way import Spot
 from sivrel.core.gi.ways import CAUSTICS
 from sivrel.core.lights.emission import emit
 from sivrel.core.lights.targets import NO_TARGETS, targets_of
@@ -21,6 +22,7 @@ from sivrel.core.render.frame import Frame
 from sivrel.core.render.prepare import prepare
 from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Light, Scene, Surface
+from sivrel.core.surfaces.preview import Look
 from sivrel.core.trace.traverse import make_stack
 from tests.core.test_glass import CLEAR, slab
 from tests.core.test_mesh_lights import ball
@@ -34,6 +36,13 @@ UNDER = looking_down(0.3, half_width=0.5)
 
 def mean(film) -> np.ndarray:
     return film[..., INDIRECT : INDIRECT + 3].reshape(-1, 3).astype(float).mean(axis=0)
+
+
+def facing_up(place: np.ndarray) -> Spot:
+    """A diffuse spot that is seen from above."""
+    up, at = (0.0, 0.0, 1.0), (float(place[0]), float(place[1]), float(place[2]))
+    look = Look((0.5,) * 3, 1.0, 0.0, 1.0, False, (0.0,) * 3, 0.0, 0.0)
+    return Spot(at, up, up, up, look, np.uint32(0), np.float32(0.0), np.float32(0.0), math.inf, True, 1, np.uint32(1), 0, 0)
 
 
 class Radii(unittest.TestCase):
@@ -113,6 +122,35 @@ class Agreement(unittest.TestCase):
         found = mean(render(scene, camera, (24, 24), sampling__max=128, limits__diffuse_bounces=16, caustics__on="yes"))
         np.testing.assert_allclose(found, truth, rtol=0.02)
 
+    def test_wide_gloss_takes_its_light_from_them(self):
+        """A floor under a slab of glass, of metal and of gloss over a base, as brute force has it; one that is too smooth for that, too."""
+        deep = {"limits__refractions": 16, "limits__reflections": 16}
+        for name, surface, from_roughness in (
+            ("metal", Surface("metal", (0.9, 0.6, 0.3), metallic=1.0, roughness=0.5), 0.15),
+            ("gloss", Surface("gloss", (0.2, 0.2, 0.2), roughness=0.4, ior=1.8), 0.15),
+            ("a wide coat", Surface("coat", (0.2, 0.2, 0.2), ior=1.0, coat=1.0, coat_roughness=0.5), 0.15),
+            ("smooth metal", Surface("metal", (0.9, 0.6, 0.3), metallic=1.0, roughness=0.3), 0.4),
+            ("smooth gloss", Surface("gloss", (0.2, 0.2, 0.2), roughness=0.3, ior=1.8), 0.4),
+        ):
+            with self.subTest(name):
+                scene = Scene("gloss", GLASS.meshes, [surface, CLEAR], GLASS.lights)
+                truth = mean(render(scene, UNDER, (16, 16), sampling__max=1536, **deep))
+                film = render(scene, UNDER, (16, 16), sampling__max=24, caustics__on="yes", caustics__gloss=from_roughness, **deep)
+                np.testing.assert_allclose(mean(film), truth, rtol=0.06)
+
+    def test_metal_throws_light_on_metal_once(self):
+        """A room with a wall of rough metal and a ball of glass, each in the other's light: as brute force has it, seen from inside."""
+        metal = Surface("metal", (0.9, 0.8, 0.7), metallic=1.0, roughness=0.4)
+        wall = quad((0.99, -0.9, -0.9), (0.99, 0.9, -0.9), (0.99, 0.9, 0.9), (0.99, -0.9, 0.9), 1)
+        lens = replace(mesh(ball(12, 0.25, (0.4, 0.0, -0.3)), 2), name="lens")
+        lamp = Light("lamp", "sphere", (30.0,) * 3, (-0.3, 0.0, 0.2), radius=0.25)
+        scene = Scene("metal", [box_inside(), wall, lens], [lambert(0.5), metal, CLEAR], [lamp])
+        camera = looking_down(height=0.5, half_width=0.8)
+        deep = {"limits__refractions": 16, "limits__reflections": 16, "limits__diffuse_bounces": 4}
+        truth = mean(render(scene, camera, (24, 24), sampling__max=2048, **deep))
+        found = mean(render(scene, camera, (24, 24), sampling__max=256, caustics__on="yes", **deep))
+        np.testing.assert_allclose(found, truth, rtol=0.02)
+
     def test_small_lamps_behind_glass_are_found_at_all(self):
         """A point behind solid glass: no path can find it, photons do. By Fresnel and Lambert, straight below it."""
         lamp = Light("point", "point", (4.0,) * 3, (0.0, 0.0, 1.5))
@@ -150,7 +188,7 @@ class Agreement(unittest.TestCase):
             maps = prepare(scene, recipe, frame=Frame(16, 16)).arrays.prepared[CAUSTICS]
             near = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4))
             places = np.stack([np.linspace(-0.3, 0.3, 24), np.zeros(24), np.zeros(24)], axis=1)
-            found = [[caustics_at(NOWHERE, make_stack(), maps, near, s, tuple(p), (0.0, 0.0, 1.0))[1] for s in range(passes)] for p in places]
+            found = [[caustics_at(NOWHERE, make_stack(), maps, near, s, facing_up(p))[0][1] for s in range(passes)] for p in places]
             light = np.array(found).mean(axis=1)
             smooth = np.polyval(np.polyfit(places[:, 0], light, 4), places[:, 0])
             errors.append(float(np.std(light / smooth)))

@@ -40,9 +40,9 @@ class Panes(unittest.TestCase):
         reflected = row_of_panes(1)
         expected = reflected * ABOVE + (1.0 - reflected) * BEHIND
         pixels = film_beauty(render(scene, camera, sampling__max=1, sampling__forks=1.0))
-        np.testing.assert_allclose(pixels, expected, rtol=1e-4)
+        np.testing.assert_allclose(pixels, expected, rtol=1e-3)
         film = render(scene, camera, (32, 32), sampling__max=64, sampling__forks=0.0)
-        self.assertGreater(film_beauty(film).std(), 0.1 * expected)
+        self.assertGreater(film_beauty(film).std(), 0.03 * expected)
         assert_agrees(self, film, expected, largest_error=0.02)
 
     def test_several_panes(self):
@@ -63,13 +63,13 @@ class Panes(unittest.TestCase):
                       [WINDOW, lambert(0.0, (ABOVE,) * 3)], [])  # fmt: skip
         scene = replace(scene, meshes=[replace(scene.meshes[0], surfaces=np.zeros(2, np.uint32)), scene.meshes[1]])
         film = render(scene, looking_down(tilt=TILT), sampling__max=4, sampling__forks=1.0)
-        np.testing.assert_allclose(film_beauty(film), row_of_panes(1) * ABOVE, rtol=1e-4)
+        np.testing.assert_allclose(film_beauty(film), row_of_panes(1) * ABOVE, rtol=1e-3)
         self.assertLess(float(film[..., WITHIN].max()), 1e-6)
 
     def test_the_passes_of_what_lies_behind(self):
         film = render(over_a_glowing_floor(pane(0.2), surface=WINDOW), looking_down(tilt=TILT), sampling__max=2, sampling__forks=1.0)
         reflected = row_of_panes(1)
-        np.testing.assert_allclose(film[..., DIRECT : DIRECT + 3], reflected * ABOVE + (1.0 - reflected) * BEHIND, rtol=1e-4)
+        np.testing.assert_allclose(film[..., DIRECT : DIRECT + 3], reflected * ABOVE + (1.0 - reflected) * BEHIND, rtol=1e-3)
         np.testing.assert_allclose(film[..., GUIDE_SHARE], 1.0, rtol=1e-5)
 
 
@@ -81,7 +81,9 @@ class Glass(unittest.TestCase):
     def test_a_furnace_of_glass_stays_one(self):
         lens = mesh(ball(12, 0.3, (0.0, 0.0, 0.4)), 1)
         scene = Scene("furnace", [lens], [lambert(0.0), CLEAR], [sky()])
-        film = render(scene, looking_down(1.0, half_width=0.2), (24, 24), sampling__max=1, sampling__forks=1.0, limits__refractions=64, limits__total=64)
+        film = render(
+            scene, looking_down(1.0, half_width=0.2), (24, 24), sampling__max=1, sampling__forks=1.0, limits__refractions=64, limits__total=64
+        )
         self.assertAlmostEqual(float(film_beauty(film).mean()), 1.0, delta=0.01)
         self.assertLess(float(film_beauty(film).std()), 0.2)
 
@@ -109,9 +111,13 @@ class Glass(unittest.TestCase):
     def test_the_ledger_states_the_noise_that_is_left(self):
         """The variance within pairs and between camera rays adds up to that of the pixels, as their own samples tell it."""
         scene = self.room(mesh(ball(10, 0.3, (0.0, 0.0, 0.0)), 1))
-        film = render(scene, looking_down(0.9, half_width=0.3), (48, 48), sampling__max=64, sampling__forks=1.0, limits__refractions=16)
-        parts, whole = film[..., WITHIN].mean() + film[..., BETWEEN].mean(), film[..., TOTAL_VARIANCE].mean()
-        self.assertAlmostEqual(float(parts / whole), 1.0, delta=0.25)
+        camera, noise = looking_down(0.9, half_width=0.3), []
+        for forks in (0.0, 1.0):
+            films = [render(scene, camera, (48, 48), seed=seed, sampling__max=64, sampling__forks=forks, limits__refractions=16) for seed in range(5)]
+            parts, whole = (np.mean([film[..., kinds].sum(axis=-1) for film in films]) for kinds in ([WITHIN, BETWEEN], [TOTAL_VARIANCE]))
+            self.assertAlmostEqual(float(parts / whole), 1.0, delta=0.3)
+            noise.append(whole)
+        self.assertLess(noise[1], 0.7 * noise[0])
 
     def test_same_bytes_on_any_threads_and_in_a_region(self):
         scene = self.room(slab(0.4, -0.4, -0.2))
@@ -126,8 +132,8 @@ class Glass(unittest.TestCase):
         """More forks than can wait, down to a very small share: single ways are drawn then, and light is still that of the furnace."""
         balls = [mesh(ball(8, 0.1, (x, y, z)), 1) for x in (-0.15, 0.15) for y in (-0.15, 0.15) for z in (0.2, 0.5)]
         scene = Scene("balls", [replace(one, name=f"ball {k}") for k, one in enumerate(balls)], [lambert(0.0), CLEAR], [sky()])
-        film = render(scene, looking_down(1.2, half_width=0.3), (24, 24), sampling__max=8, sampling__forks=0.01, limits__refractions=64, limits__total=128,
-                      limits__reflections=64)  # fmt: skip
+        film = render(scene, looking_down(1.2, half_width=0.3), (24, 24), sampling__max=8, sampling__forks=0.01, limits__refractions=64,
+                      limits__total=128, limits__reflections=64)  # fmt: skip
         mean, error = light(film)
         self.assertLess(abs(mean[0] - 1.0), 3.0 * error[0] + 0.01)
 

@@ -55,7 +55,7 @@ class Settings(unittest.TestCase):
         self.assertEqual((ROOT / "docs" / "recipe.md").read_text(), recipe_reference(), "run `make docs`")
 
     def test_stored_form_is_stable(self):
-        self.assertEqual(json.loads(to_json(Recipe()))["version"], 3)
+        self.assertEqual(json.loads(to_json(Recipe()))["version"], 4)
 
 
 if __name__ == "__main__":

@@ -85,5 +85,5 @@ def added(key: str, value: Any) -> Step:
     return step
 
 
-RECIPE = Format("recipe", (added("gi.gloss", "traced"), added("surfaces.subdivide", 0.0)))
+RECIPE = Format("recipe", (added("gi.gloss", "traced"), added("surfaces.subdivide", 0.0), added("caustics.gloss", 1.0)))
 EDITS, FINDING, TUNING = Format("edits"), Format("finding"), Format("tuning")

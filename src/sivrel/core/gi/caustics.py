@@ -11,8 +11,8 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 
 from ..kernel import called_kernel
-from ..settings import Group, setting
 from ..lights.emitters import BLACK
+from ..settings import Group, setting
 from ..surfaces.preview import evaluate_parts, is_wide, scattering_at
 from ..vector import add, frame, multiply, scale, to_local
 from .photon_map import as_tree
@@ -89,7 +89,8 @@ class CausticSettings(Group):
         0.15,
         "caustic gloss",
         "Gloss of a roughness of {} and more takes light from them, too,",
-        "Paths find the light of small lamps in gloss behind glass only by chance. Narrower gloss would show the single photons. 1: only diffuse light.",
+        "Paths find light that glass or mirrors throw on gloss only by chance. Narrower gloss would show single photons. At 1 only diffuse "
+        "surfaces do.",
         needs=ON,
         ge=0.05,
         le=1.0,

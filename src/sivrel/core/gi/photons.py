@@ -125,8 +125,9 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
     """Shoot photons of a light, numbered from `first` on: each from its stratum of the light's four random numbers, int64 [count], with the given
     share of its flux, float64 [count].
 
-    `mode` is EVERYTHING; or VERTICES, the same with VERTEX_COLUMNS; or CAUSTICS, with CAUSTIC_COLUMNS, where none is followed
-    past the first diffuse surface, and those that land on gloss at least as `wide` are stored, too (a roughness); or BY_GLOSS, where only glossy scattering continues there. In the last two, photons straight from the light are not stored.
+    `mode` is EVERYTHING; or VERTICES, the same with VERTEX_COLUMNS; or CAUSTICS, with CAUSTIC_COLUMNS, where none is followed past the first
+    diffuse surface, and those that land on gloss of at least the roughness `wide` are stored, too; or BY_GLOSS, where only glossy scattering
+    continues there. In the last two, photons straight from the light are not stored.
     kept float32 [n, COLUMNS] receives those that land, as many as fit; fluxes float64 [count] the initial flux of each, and
     mattering float64 [count] its importance-weighted flux. Returns how many landed. Triangles that glow are chosen by `until`.
     """

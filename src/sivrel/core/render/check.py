@@ -23,9 +23,10 @@ def _look_up(scene_arrays, memory_arrays, address, points, surfaces, normals, tr
     scene, memory = by_reference(scene_arrays), by_reference(memory_arrays)
     black = (0.0, 0.0, 0.0)
     for k in range(len(points)):
+        normal = (normals[k, 0], normals[k, 1], normals[k, 2])
         spot = Spot(
             (points[k, 0], points[k, 1], points[k, 2]), (surfaces[k, 0], surfaces[k, 1], surfaces[k, 2]),
-            (normals[k, 0], normals[k, 1], normals[k, 2]), (normals[k, 0], normals[k, 1], normals[k, 2]), Look((0.5, 0.5, 0.5), 1.0, 0.0, 1.0, False, black, 0.0, 0.0),
+            normal, normal, Look((0.5, 0.5, 0.5), 1.0, 0.0, 1.0, False, black, 0.0, 0.0),
             np.uint32(triangles[k]), np.float32(weights[k, 0]), np.float32(weights[k, 1]), math.inf, True, 0, np.uint32(k), 0, 0,
         )  # fmt: skip
         light, served = look_up_at(address, (scene, memory, by_passing_reference(spot), 0))

@@ -1,7 +1,7 @@
 """Forks: points at which a path goes on both ways, each with its share of the light, instead of one way drawn at random.
 
-Splitting (Arvo & Kirk 1990, "Particle Transport and Image Synthesis", section 4), where the camera sees a pane, the boundary of glass, or a narrow
-gloss over something else: a bright thing in a faint reflection would otherwise be met by a few samples only. A fork whose lesser share, of all that
+Splitting (Arvo & Kirk 1990, "Particle Transport and Image Synthesis", section 4), where the camera sees a pane, the boundary of glass, or gloss
+over a base: a bright thing in a faint reflection would otherwise be met by a few samples only. A fork whose lesser share, of all that
 the sample sees, is too small draws its way at random as ever.
 
 The other way is kept as the state of the path before the fork's surface was met, and followed when the path has ended.
@@ -17,8 +17,8 @@ from ..trace.sampler import hash32
 from .path_state import Carried, Ray, Sent, State
 
 EITHER, LOWER, UPPER, REFLECTED = 0, 1, 2, 3
-"""Ways at a fork: as drawn; by the lower part of the numbers that choose a lobe (reflection by glass, gloss over a base), or by the upper part; by the
-pane that is met first."""
+"""Ways at a fork: as drawn; by the lower part of the numbers that choose a lobe (reflection by glass, gloss over a base), or by the upper part; by
+the pane that is met first."""
 MOST_PANES, MOST_FORKS = 4, 12
 """Panes before the first surface, and other forks, of which the other way can wait at once."""
 START_COLUMNS = 63

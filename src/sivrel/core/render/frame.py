@@ -1,7 +1,6 @@
 """Rendering a frame: its tiles are spread over threads, with progress, cancel and resume."""
 
 import math
-import os
 from dataclasses import dataclass
 
 import numpy as np
@@ -126,8 +125,7 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         lookup_address("bidirectional", scene, memory) if recipe.of("bidirectional").on == "yes" and not rays else 0,
         recipe.surfaces.filtering,
         recipe.gi.gloss == "looked_up",
-        float(os.environ.get("FORKS","0")),
-        float(os.environ.get("FORK_GLOSS","0")),
+        recipe.sampling.forks / 100.0,
         recipe.of("caustics").gloss,
     )
 

@@ -375,6 +375,16 @@ class SamplingSettings(Group):
         ge=1,
         le=1024,
     )
+    forks: float = setting(
+        0.0,
+        "forks",
+        "At glass, panes and gloss a sample goes both ways while each carries {} % of its light; 0 draws one way.",
+        "Reflections in windows lose their sparkle, and each sample takes longer: in the mean over a picture that is about even. Try 2 where bright "
+        "things are seen in faint reflections.",
+        unit="%",
+        ge=0.0,
+        le=50.0,
+    )
 
 
 class SurfaceSettings(Group):

@@ -106,7 +106,6 @@ class PathSettings(NamedTuple):
     filtering: float
     gloss_lookup: bool
     forks: float
-    fork_gloss: float
     caustic_gloss: float
 
 
@@ -234,7 +233,7 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     key, numbers = start.onward, Numbers(start.onward, index, numbers.dimension)
 
                 drawn, numbers = draw_lobe(settings, sample, numbers, branch, surface, first)
-                lower = lower_share(settings, surface, drawn, served)
+                lower = lower_share(surface, drawn, served)
                 if way == EITHER and min(lower, 1.0 - lower) >= least_share(settings, sample, state, sent, way, waiting < len(memory.forks)):
                     way, other, forked = LOWER if lower >= 0.5 else UPPER, UPPER if lower >= 0.5 else LOWER, forked + 1
                     put_start(memory.forks[waiting], head, vertex, other, key, key_after(key, forked), at_first, noted, served, connected)

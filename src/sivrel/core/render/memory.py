@@ -17,8 +17,8 @@ from ..surfaces.surface_at import is_finite
 from ..trace.traverse import Stack, make_stack
 from ..vector import add, luminance
 from . import film as of_film
-from .forks import empty_forks
 from .film import FILM_COLUMNS, PASS_COLUMNS, TILE, WITHIN_LIGHT, clock_entries, film_columns
+from .forks import empty_forks
 
 REPLICATES = 2
 # Columns of a replicate's results. Light is linear RGB radiance.
@@ -39,8 +39,8 @@ FOUND_COLUMNS = 39
 class Memory(NamedTuple):
     """stack: of the traversals; near: photons that are gathered; found [2, FOUND_COLUMNS], tally [2, slots, TALLY_COLUMNS] (light by light pass) and
     parts [2, 3, 3] (light by what scattered it first) of the replicates of a sample; clock [2, clock_entries(slots)]: cycles spent in either
-    replicate, by light pass and then as CLOCK_... say; and of each pixel of a tile its sums, how many samples it takes next, and its noise; and forks whose other way
-    waits (`forks.put_start`); and the gloss [3] that the last lookup found, see `caustics.caustics_at`."""
+    replicate, by light pass and then as CLOCK_... say; of each pixel of a tile its sums, how many samples it takes next, and its noise; forks:
+    paths that wait at forks (`forks.put_start`); shine [3]: the gloss that the last lookup of caustics found (`caustics.caustics_at`)."""
 
     stack: Stack
     near: np.ndarray

@@ -18,8 +18,8 @@ from ..lights.direct import CAMERA_ORIGIN, THROUGH, Arrival
 from ..lights.emitters import BLACK
 from ..scene.arrays import ABSORPTION, CONNECTIONS, GUIDE, TINT
 from ..scene.triangles import object_at, surface_row_at
-from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.glass import glass_reflects
+from ..surfaces.hit_scattering import Shading, scatter, shading_met
 from ..surfaces.next_surface import CLEAR, NEVER, OPAQUE, TINTED, next_surface_or_fork
 from ..surfaces.preview import BASE, GLOSS, is_rough, is_wide, with_base
 from ..surfaces.surface_at import WIDE, offset_point, passing_at, surface_at
@@ -125,7 +125,18 @@ def key_of(sample, replicate):
 def advance(scene, stack, numbers, by, ray, least, way):
     """The next surface along a ray; and the ray, with the layers it has passed. `least`: see `next_surface_or_fork`."""
     triangle, distance, b1, b2, kind, layer = next_surface_or_fork(
-        scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start, least, way == REFLECTED
+        scene,
+        stack,
+        by,
+        numbers.key,
+        numbers.sample,
+        numbers.dimension + CUTOUT,
+        ray.layer,
+        ray.origin,
+        ray.direction,
+        ray.start,
+        least,
+        way == REFLECTED,
     )
     point = NOWHERE.point
     if triangle != NO_HIT and kind < TINTED:
@@ -218,14 +229,14 @@ def first_surface(scene, settings, memory, sample, numbers, hit, carried, sent, 
 
 
 @kernel
-def lower_share(settings, surface, drawn, served):
-    """Share of the random numbers that choose a lobe which one way of a fork takes: reflection by glass, or gloss over a base; 0 if there is none."""
-    scattering, look = surface.shading.scattering, surface.shading.point.look
+def lower_share(surface, drawn, served):
+    """Share of the random numbers that choose a lobe by which glass reflects, or by which gloss does over a base; 0 where nothing is to be chosen."""
+    scattering = surface.shading.scattering
     if surface.split or served != NOT_SERVED:
         return 0.0
     if surface.glass:
         return glass_reflects(surface.shading.wo, scattering.alpha, scattering.eta, drawn.u, drawn.v)
-    return scattering.gloss_chance + scattering.coat_chance if look.roughness < settings.fork_gloss else scattering.coat_chance if look.coat_roughness < settings.fork_gloss else 0.0
+    return scattering.gloss_chance + scattering.coat_chance
 
 
 @kernel
@@ -246,7 +257,7 @@ def draw_lobe(settings, sample, numbers, branch, surface, first):
 
 @kernel
 def scatter_on(scene, surface, drawn, way, lower):
-    """The next direction, its lobe and roughness, and the share of the light that goes this `way` at a fork whose lower one takes the share `lower`."""
+    """The next direction, its lobe and roughness, and the share of the light that goes this `way` at a fork whose lower way takes `lower`."""
     choice, share = drawn.choice, 1.0
     if way == LOWER:
         choice, share = choice * lower, lower
