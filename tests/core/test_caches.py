@@ -89,6 +89,15 @@ class Files(unittest.TestCase):
         answer = prepare(replace(ROOM, surfaces=[lambert(0.7)]), recipe, caches=CacheFolder(self.folder), frame=Frame(16, 16)).ways[0]
         self.assertEqual((answer.digest, answer.made, answer.because), (first.digest, False, "surface lambert"))
 
+    def test_locked_caustics_of_an_older_version_are_refused(self):
+        """They lack the directions that gloss needs."""
+        old = {"points": np.zeros((0, 10), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}
+        keeper, cache = CacheFolder(self.folder), Cache("caustic photons", "room", {}, old, {"seconds": 1.0, "count": 0, "unit": "photons"})
+        keeper.keep(cache)
+        keeper.mark(cache.digest, "locked", True)
+        with self.assertRaisesRegex(InputError, "unlock or delete"):
+            prepare(ROOM, with_values(Recipe(), {"caustics.on": "yes"}), caches=CacheFolder(self.folder), frame=Frame(16, 16))
+
     def test_cancelled_while_it_is_made_nothing_is_kept(self):
         for key in PREPARING:
             values = {"gi.seen": key} if key in SEEN else {f"{key}.on": "yes"}

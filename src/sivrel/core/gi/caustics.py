@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from ..errors import InputError
 from ..kernel import called_kernel
 from ..lights.emitters import BLACK
 from ..settings import Group, setting
@@ -171,6 +172,8 @@ def _join(frames: list[dict[str, np.ndarray]]) -> dict[str, np.ndarray]:
 
 
 def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
+    if arrays["points"].shape[1] != CAUSTIC_COLUMNS:
+        raise InputError("The locked caustic photons are of an older version of Sivrel; unlock or delete that cache, and they are made again.")
     starts = arrays["starts"].astype(np.int64)
     first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
     radii = radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1)
