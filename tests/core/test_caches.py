@@ -89,6 +89,17 @@ class Files(unittest.TestCase):
         answer = prepare(replace(ROOM, surfaces=[lambert(0.7)]), recipe, caches=CacheFolder(self.folder), frame=Frame(16, 16)).ways[0]
         self.assertEqual((answer.digest, answer.made, answer.because), (first.digest, False, "surface lambert"))
 
+    def test_one_looks_before_the_first_is_made_and_not_when_all_are_there(self):
+        values = {"gi.seen": "photon_map", "bidirectional.on": "yes", **SMALL}
+        recipe, keeper, looks = with_values(Recipe(), values), CacheFolder(self.folder), []
+
+        def look(staged):
+            looks.append((len(keeper.headers()), staged.camera.name, len(staged.ways)))
+
+        for _ in range(2):
+            prepare(ROOM, recipe, caches=keeper, frame=Frame(16, 16), look=look)
+        self.assertEqual(looks, [(0, CAMERA.name, 0)])
+
     def test_locked_caustics_of_an_older_version_are_refused(self):
         """They lack the directions that gloss needs."""
         old = {"points": np.zeros((0, 10), np.float32), "axes": np.zeros(0, np.uint8), "starts": np.zeros(2, np.int64)}

@@ -1,5 +1,6 @@
 """Quick pictures: coarse at once, then finer; and pins read off finished proofs."""
 
+import struct
 import tempfile
 import unittest
 from dataclasses import replace
@@ -19,10 +20,12 @@ from sivrel.core.render.recipe import Recipe, with_values
 from sivrel.core.scene.model import Scene
 from sivrel.core.task import Cancel, Task
 from sivrel.store import database, files, pins, proofs, shots
+from sivrel.store.moments import Moment
 from sivrel.work.intake import add_demo_shots
 from sivrel.work.live import LivePicture
+from sivrel.work.moments import keep_picture as keep_moment
 from sivrel.work.pins import read_pins
-from sivrel.work.quick import coarser, finer_and_finer, spread, step_for
+from sivrel.work.quick import coarser, finer_and_finer, spread, step_for, without_caches
 from tests.scenes import floor, lambert, looking_down, sky
 
 
@@ -49,6 +52,32 @@ class Steps(unittest.TestCase):
 
     def test_the_step_is_the_least_that_is_coarse_enough(self):
         self.assertEqual([step_for(Frame(100, 100), most) for most in (10_000, 9_999, 2_500, 600, 1)], [1, 2, 2, 8, 16])
+
+
+class WithoutCaches(unittest.TestCase):
+    def test_only_what_must_be_made_is_left_out(self):
+        for given, expected in (
+            ({}, {}), ({"gi.seen": "off"}, {}), ({"gi.seen": "ambient", "gi.beyond": "radiance_cache"}, {}),
+            ({"gi.seen": "irradiance_cache", "gi.beyond": "photon_map", "limits.total": 3}, {"limits.total": 3, "gi.seen": "brute_force"}),
+            ({"bidirectional.on": "yes", "guiding.on": "yes", "caustics.on": "yes"}, {}),
+            ({"gi.seen": "off", "caustics.on": "yes"}, {"gi.seen": "off"}),
+        ):  # fmt: skip
+            plain = without_caches(with_values(Recipe(), given))
+            self.assertEqual(plain.preparing(), [])
+            for key, value in expected.items():
+                self.assertEqual(getattr(plain.of(key.split(".")[0]), key.split(".")[1]), value)
+        self.assertEqual(without_caches(Recipe()), Recipe())
+
+
+class Kept(unittest.TestCase):
+    def test_a_preview_says_whether_it_is_filtered(self):
+        with tempfile.TemporaryDirectory() as folder:
+            for filtered in (False, True):
+                moment = Moment("0123abcd", 1, 7, {})
+                keep_moment(Path(folder), moment, Frame(4, 3), 0.25, filtered, np.ones((3, 4, 3), np.float32))
+                kept = files.moment_path(Path(folder), "0123abcd").read_bytes()
+                self.assertEqual(struct.unpack_from("<7ifi", kept), (7, 4, 3, 0, 0, 4, 3, 0.25, filtered))
+                self.assertEqual(len(kept), 36 + 3 * 4 * 4 * 2)
 
 
 class Finer(unittest.TestCase):

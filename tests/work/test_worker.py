@@ -65,6 +65,20 @@ class WorkerTest(unittest.TestCase):
         return wait_for(lambda: proofs.get(self.db, number).picture, "the picture")
 
 
+class Looks(WorkerTest):
+    def test_there_is_a_picture_before_the_caches_are_made(self):
+        self.start()
+        number = self.queue(gi__seen="irradiance_cache", caustics__on="yes", caustics__count=400_000, sampling__max=2)
+        tiles = files.Tiles(self.data, jobs.of_proof(self.db, number).id)
+        wait_for(tiles.sketch.is_file, "the first look")
+        self.assertEqual(jobs.of_proof(self.db, number).tiles_done, 0)
+        self.assertNotEqual(jobs.worker(self.db).phase, "rendering")
+        first = tiles.sketch.read_bytes()
+        wait_for(lambda: jobs.worker(self.db).phase == "making", "caches")
+        self.picture(number)
+        self.assertGreater(np.frombuffer(first, np.float16).astype(float).max(), 0.01)
+
+
 class Killed(WorkerTest):
     def test_goes_on_from_its_tiles_and_ends_with_the_same_bytes(self):
         self.start()

@@ -7,10 +7,16 @@ from collections.abc import Callable
 
 import numpy as np
 
+from ..core import machine
 from ..core.render.filter import LIGHT, PARTS, filter_quickly, learned_filter, parts_of
 from ..core.render.frame import Frame, paste
-from .quick import coarser, spread
+from ..core.render.prepare import Prepared
+from ..core.render.recipe import Recipe
+from ..core.task import Task
+from .quick import coarser, sketch, spread, step_for
 
+COARSE_PIXELS = 33_000
+"""Most samples of a first look."""
 LEAST_WAIT, OF_TIME = 0.4, 6.0
 """Seconds between two pictures, and at least that many times what the last one took."""
 log = logging.getLogger(__name__)
@@ -24,6 +30,13 @@ class LivePicture:
         self.frame, self.keep = frame, keep
         self.due = 0.0 if learned_filter() is not None else math.inf
         self.parts = np.zeros((y1 - y0, x1 - x0, PARTS), np.float32)
+
+    def look(self, ready: Prepared, recipe: Recipe, task: Task) -> np.ndarray:
+        """Begin with one sample for many pixels, and return that in blocks, float32 [rows, columns, 3]. Raises Cancelled."""
+        step = step_for(self.frame, COARSE_PIXELS)
+        coarse = sketch(ready, recipe, self.frame, step, machine.threads(), task)
+        self.begin(coarse, step)
+        return spread(coarse[..., LIGHT], coarser(self.frame, step), self.frame, step)
 
     def begin(self, coarse: np.ndarray, step: int) -> None:
         """Show a coarse look, float32 `parts_at` the coarser frame; it stands where no tile has come."""

@@ -14,6 +14,7 @@ import numpy as np
 from ..core import machine
 from ..core.edits.edits import from_json as edits_from_json
 from ..core.errors import Cancelled, InputError
+from ..core.render.filter import learned_filter
 from ..core.render.frame import Frame
 from ..core.render.recipe import from_json
 from ..core.task import Cancel, Task
@@ -86,8 +87,9 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
         moments.say(db, moment.number, "rendering")
         threads = machine.threads()
         step, task = step_for(frame, rate * FIRST), Task(cancel=cancel)
-        for picture, samples in finer_and_finer(ready, recipe, frame, step, threads, task, rates.append, body.get("filtered", False)):
-            keep_picture(worker.data, moment, frame, samples, picture)
+        filtering = body.get("filtered", False) and learned_filter() is not None
+        for picture, samples in finer_and_finer(ready, recipe, frame, step, threads, task, rates.append, filtering):
+            keep_picture(worker.data, moment, frame, samples, filtering, picture)
     except Cancelled:
         pass  # another request has come
     finally:
@@ -96,9 +98,10 @@ def _render(worker: "Worker", db: sqlite3.Connection, moment: moments.Moment, ra
     return rates[-1]
 
 
-def keep_picture(data: Path, moment: moments.Moment, frame: Frame, samples: float, picture: np.ndarray) -> None:
-    """Write a picture for its page: number, width, height and window as int32, samples as a float, then RGBA half floats."""
+def keep_picture(data: Path, moment: moments.Moment, frame: Frame, samples: float, filtered: bool, picture: np.ndarray) -> None:
+    """Write a picture for its page: number, width, height and window as int32, samples as a float, whether it is filtered as int32, then RGBA half
+    floats."""
     path = files.moment_path(data, moment.client)
     path.parent.mkdir(parents=True, exist_ok=True)
     with whole_file(path) as beside:
-        beside.write_bytes(struct.pack("<7if", moment.number, frame.width, frame.height, *frame.window, samples) + files.halves(picture))
+        beside.write_bytes(struct.pack("<7ifi", moment.number, frame.width, frame.height, *frame.window, samples, filtered) + files.halves(picture))

@@ -3,9 +3,11 @@
 import math
 import time
 from collections.abc import Callable, Iterator
+from typing import Any
 
 import numpy as np
 
+from ..core.gi.ways import EXTRAS
 from ..core.render.filter import LIGHT, PARTS, filter_quickly, parts_of
 from ..core.render.frame import Frame, assemble
 from ..core.render.prepare import Prepared
@@ -32,6 +34,14 @@ def step_for(frame: Frame, most_pixels: float) -> int:
     while (x1 - x0) * (y1 - y0) / step**2 > most_pixels and step < COARSEST:
         step *= 2
     return step
+
+
+def without_caches(recipe: Recipe) -> Recipe:
+    """The recipe with brute force in place of what must be prepared: for a look at a picture whose caches are not made yet."""
+    made = {way.key for way in recipe.preparing()}
+    plain: dict[str, Any] = {f"{way.key}.on": "no" for way in EXTRAS if way.key in made}
+    plain |= {key: "brute_force" for key, way in {"gi.seen": recipe.gi.seen, "gi.beyond": recipe.gi.beyond}.items() if way in made}
+    return with_values(recipe, plain)
 
 
 def parts_at(ready: Prepared, recipe: Recipe, frame: Frame, samples: int, threads: int, task: Task) -> np.ndarray:

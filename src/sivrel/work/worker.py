@@ -27,7 +27,6 @@ from ..core.errors import Cancelled, InputError
 from ..core.formats.scenes import read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
-from ..core.render.filter import LIGHT
 from ..core.render.frame import Frame, empty_film, paste
 from ..core.render.prepare import Files, Geometry, Prepared, prepare
 from ..core.render.recipe import Recipe
@@ -50,7 +49,7 @@ from .live import LivePicture
 from .logs import log_to
 from .moments import render_moments
 from .pins import read_pins
-from .quick import coarser, sketch, spread, step_for
+from .quick import without_caches
 from .room import when_there_is_room
 from .sequence_handlers import judge_later
 
@@ -60,7 +59,6 @@ NICE = 5
 """Niceness of the process: pages respond first, renders take the rest, which is nearly everything."""
 KEPT_SCENES = 4
 """Scenes that are kept in memory: two shots, or a frame with its neighbours."""
-SKETCH_PIXELS = 33_000
 """Pixels of the sketch shown until tiles arrive: some tenths of a second."""
 T = TypeVar("T")
 log = logging.getLogger(__name__)
@@ -139,16 +137,16 @@ class Worker:
 
     def prepare(
         self, db: sqlite3.Connection, shot: shots.Shot, recipe: Recipe, edits: Edits, camera: str | None, task: Task | None = None,
-        frame: Frame | None = None, frames: tuple[float, ...] = (),
+        frame: Frame | None = None, frames: tuple[float, ...] = (), look: Callable[[Prepared], None] | None = None,
     ) -> Prepared:  # fmt: skip
-        """The prepared shot, at the frame's time code; its geometry is kept for the next call. frames: of its sequence, for caches that they share.
-        Thread-safe."""
+        """The prepared shot, at the frame's time code; its geometry is kept for the next call. frames: of its sequence, for caches that they share;
+        look: see `core.render.prepare`. Thread-safe."""
         time = frame.time if frame is not None else None
         with self.scene_lock:
             scene, files, geometry = self.scene_of(db, shot, time)
             ready = prepare(
                 scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame,
-                moving=self.moving(db, shot, frames), like=self.last_geometry,
+                moving=self.moving(db, shot, frames), like=self.last_geometry, look=look,
             )  # fmt: skip
             self.scenes[self._version(shot, time)] = scene, files, ready.geometry
             self.last_geometry = ready.geometry
@@ -280,12 +278,22 @@ class Worker:
         self.warming.need(stages_of(proof.recipe, proof.edits), compiled_for)
         sequence = sequences.get(self.db, proof.sequence_id) if proof.sequence_id else None
         frames = sequence.frames if sequence is not None else ()
-        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, Task(making, cancel, elsewhere=elsewhere), proof.frame, frames)
+        tiles, boxes = files.Tiles(self.data, job.id), proof.frame.tiles()
+        live = LivePicture(proof.frame, lambda picture: self._written(lambda: tiles.show(tiles.live, picture), cancel))
+
+        def look(seen: Prepared, recipe: Recipe) -> None:
+            """Show the picture at once, at one sample for many pixels."""
+            whole = live.look(seen, recipe, Task(cancel=cancel))
+            self._written(lambda: tiles.show(tiles.sketch, whole), cancel)
+
+        shows = len(boxes) > 1 and sequence is None
+        before = functools.partial(look, recipe=without_caches(proof.recipe)) if shows and not tiles.order() else None
+        to_make = Task(making, cancel, elsewhere=elsewhere)
+        ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, to_make, proof.frame, frames, before)
         task = Task(cancel=cancel, elsewhere=elsewhere)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")
-        tiles = files.Tiles(self.data, job.id)
-        boxes, done, threads = proof.frame.tiles(), set[int](), machine.threads()
+        done, threads = set[int](), machine.threads()
         left, top = proof.frame.window[:2]
         pixels_begun = time.monotonic() - self._stood()
 
@@ -306,8 +314,6 @@ class Worker:
                 log.warning("Tile %d of proof %d was damaged, and is rendered again.", index, proof.id)
                 tiles.drop(index)
 
-        live = LivePicture(proof.frame, lambda picture: self._written(lambda: tiles.show(tiles.live, picture), cancel))
-
         def on_tile(index: int, tile: np.ndarray) -> None:
             paste(film, proof.frame, boxes[index], tile)
             done.add(index)
@@ -321,12 +327,8 @@ class Worker:
             return min(len(done), int(len(boxes) * spent()[1] / limit)) if limit > 0.0 else len(done)
 
         jobs.progress(self.db, job.id, far(), *spent())
-        if len(boxes) > 1 and sequence is None:
-            step = step_for(proof.frame, SKETCH_PIXELS)
-            coarse = sketch(ready, proof.recipe, proof.frame, step, threads, task.here())
-            whole = spread(coarse[..., LIGHT], coarser(proof.frame, step), proof.frame, step)
-            self._written(lambda: tiles.show(tiles.sketch, whole), cancel)
-            live.begin(coarse, step)
+        if shows:
+            look(ready, proof.recipe)
         for index in done:
             x0, y0, x1, y1 = boxes[index]
             live.add(boxes[index], film[y0 - top : y1 - top, x0 - left : x1 - left])

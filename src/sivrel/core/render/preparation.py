@@ -39,7 +39,8 @@ class Points(NamedTuple):
 
 
 class Preparation:
-    """One shot while its caches are prepared. only: the box of pixels to prepare for, or the whole picture."""
+    """One shot while its caches are prepared. only: the box of pixels to prepare for, or the whole picture; look: called before the first cache is
+    made."""
 
     def __init__(
         self, scene: Scene, arrays: SceneArrays, recipe: Recipe, camera: Camera, frame: Frame,
@@ -52,6 +53,7 @@ class Preparation:
         self.at, self.rays, self.only = 0.0, 0, only
         self.where_it_matters: Importance | None = None
         self.caches: dict[str, Cache] = {}
+        self.look: Callable[[], None] | None = None
 
     def report(self, share: float) -> None:
         """Report progress of the current step; raises as `Task.report`."""

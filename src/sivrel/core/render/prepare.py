@@ -156,10 +156,12 @@ def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
     files: Files | None = None, caches: CacheFolder | None = None, task: Task | None = None,
     frame: Frame | None = None, only: tuple[int, int, int, int] | None = None, moving: Moving | None = None, like: Geometry | None = None,
+    look: Callable[[Prepared], None] | None = None,
 ) -> Prepared:  # fmt: skip
     """Make a shot ready to render. geometry: of an earlier call, reused if it still fits; like: that of another frame; task: receives progress. Some
     caches depend on the camera and on `frame`, the size of the picture; `only`, a box of its pixels, limits them to what is seen there; such caches
-    must not be stored. moving: the shot that `scene` is one frame of, for caches that are shared between frames. Raises InputError if an edit can't
+    must not be stored. moving: the shot that `scene` is one frame of, for caches that are shared between frames. look: called with the shot as it is
+    before the first cache of bounced light is made, if any is. Raises InputError if an edit can't
     be applied, and as `Task.check`."""
     edits, files, caches, task, frame = edits or Edits(), files or Files(), caches or CacheFolder(), task or Task(), frame or Frame()
 
@@ -173,6 +175,8 @@ def prepare(
         return Staged(job, staged.geometry.surfaces_hash(), staged.geometry.hash())
 
     prepared, job = stage(scene, geometry, frame)
+    if look is not None:
+        job.look = lambda: look(prepared)
     given: dict[str, Gathered] = {}
     if moving is not None and frame.time is not None and recipe.motion.caches != "each":
         given = gather_caches(other, job, moving, to_json(edits), caches)

@@ -191,6 +191,9 @@ def _serving(job: Preparation, way: Way, cache: Cache) -> str:
 def make_cache(job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], before: Cache | None) -> Cache:
     """Make the cache of a way, or extend `before` for the job's camera."""
     assert way.make is not None and way.points is not None
+    if job.look is not None:
+        job.look()
+        job.look = None
     wanted, begun, about = job.recipe.of(way.key), work_time(), dict(before.notes) if before else {}
     if before is None:
         arrays, notes = way.make(job, wanted)

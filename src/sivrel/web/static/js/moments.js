@@ -6,7 +6,7 @@ import { post } from "./post.js";
 import { Picture } from "./plate.js";
 
 const MOST = 2_100_000; // pixels of a preview that fills the plate: those of 1920 x 1080
-const HEAD = 32; // bytes: number, width, height, window as int32, samples as a float
+const HEAD = 36; // bytes: number, width, height, window as int32, samples as a float, whether it is filtered as int32
 
 export class Moments {
   /** `ended()` restores the plate. */
@@ -102,11 +102,12 @@ export class Moments {
     const bytes = await answer.arrayBuffer();
     const [number, width, height, ...window] = new Int32Array(bytes, 0, 7);
     if (this.following !== mine || number !== this.number) return;
+    const [filtered] = new Int32Array(bytes, 32, 1);
     this.samples = new Float32Array(bytes, 28, 1)[0];
     const picture = new Picture({ width, height, window, halves: new Uint16Array(bytes, HEAD) });
     this.plate.setPicture(0, picture);
     const fine = this.samples < 1 ? `one sample for ${Math.round(1 / this.samples)} pixels` : `${this.samples} of ${this.most()} samples`;
-    this.say(`Live at ${width} × ${height}, ${fine}${wantsFiltered() ? ", filtered" : ""}; not kept: ⏎ proves it.`);
+    this.say(`Live at ${width} × ${height}, ${fine}${filtered ? ", filtered" : ""}; not kept: ⏎ proves it.`);
   }
 
   say(text) {
