@@ -86,16 +86,6 @@ class CausticSettings(Group):
         ge=0.0,
         le=1.0,
     )
-    gloss: float = setting(
-        0.15,
-        "caustic gloss",
-        "Gloss of a roughness of {} and more takes light from them, too,",
-        "Paths find light that glass or mirrors throw on gloss only by chance. Narrower gloss would show single photons. At 1 only diffuse "
-        "surfaces do.",
-        needs=ON,
-        ge=0.05,
-        le=1.0,
-    )
     min_radius: float = setting(
         0.001,
         "least radius",
@@ -105,6 +95,16 @@ class CausticSettings(Group):
         needs=ON,
         ge=0.0,
         le=1e3,
+    )
+    gloss: float = setting(
+        0.15,
+        "caustic gloss",
+        "Gloss of a roughness of {} and more takes light from them, too.",
+        "Paths find light that glass or mirrors throw on gloss only by chance. Narrower gloss would show single photons. At 1 only diffuse "
+        "surfaces do.",
+        needs=ON,
+        ge=0.05,
+        le=1.0,
     )
 
 
