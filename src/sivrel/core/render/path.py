@@ -125,19 +125,9 @@ def key_of(sample, replicate):
 def advance(scene, stack, numbers, by, ray, least, way):
     """The next surface along a ray; and the ray, with the layers it has passed. `least`: see `next_surface_or_fork`."""
     triangle, distance, b1, b2, kind, layer = next_surface_or_fork(
-        scene,
-        stack,
-        by,
-        numbers.key,
-        numbers.sample,
-        numbers.dimension + CUTOUT,
-        ray.layer,
-        ray.origin,
-        ray.direction,
-        ray.start,
-        least,
+        scene, stack, by, numbers.key, numbers.sample, numbers.dimension + CUTOUT, ray.layer, ray.origin, ray.direction, ray.start, least,
         way == REFLECTED,
-    )
+    )  # fmt: skip
     point = NOWHERE.point
     if triangle != NO_HIT and kind < TINTED:
         point = surface_at(scene, triangle, b1, b2, ray.direction, ray.width + ray.spread * distance)
@@ -164,8 +154,11 @@ def settle(carried):
 
 @kernel
 def least_share(settings, sample, state, sent, way, room):
-    """Share of the light at a fork from which on both ways are followed, where there is `room` for one of them to wait."""
-    if settings.forks <= 0.0 or sample.gathering or not state.seen or way in (LOWER, UPPER) or not (room or way == REFLECTED):
+    """Share of the light at a fork from which on both ways are followed, where there is `room` for one of them to wait. None forks where occlusion
+    darkens direct light: that is known of one first surface only."""
+    if settings.forks <= 0.0 or settings.occlude_direct > 0.0 or sample.gathering or not state.seen:
+        return NEVER
+    if way in (LOWER, UPPER) or not (room or way == REFLECTED):
         return NEVER
     return settings.forks / sent.share
 
@@ -241,8 +234,7 @@ def lower_share(surface, drawn, served):
 
 @kernel
 def draw_lobe(settings, sample, numbers, branch, surface, first):
-    """Random numbers for scattering, and those of the branch. Where several rays
-    leave, the last branches scatter by the base and the others by gloss."""
+    """Random numbers for scattering, and those of the branch. Where several rays leave, the last branches scatter by the base, the others by gloss."""
     by_base = surface.split and branch >= first.gloss_branches
     index, scattering = numbers.sample, surface.shading.scattering
     if surface.split:
