@@ -234,7 +234,7 @@ def lower_share(surface, drawn, served):
 
 @kernel
 def draw_lobe(settings, sample, numbers, branch, surface, first):
-    """Random numbers for scattering, and those of the branch. Where several rays leave, the last branches scatter by the base, the others by gloss."""
+    """Random numbers for scattering, and those of the branch. Where several rays leave, the last branches scatter by the base, others by gloss."""
     by_base = surface.split and branch >= first.gloss_branches
     index, scattering = numbers.sample, surface.shading.scattering
     if surface.split:
