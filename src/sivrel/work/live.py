@@ -16,7 +16,7 @@ from ..core.task import Task
 from .quick import coarser, sketch, spread, step_for
 
 COARSE_PIXELS = 33_000
-"""Most samples of a first look."""
+"""Most samples of a first look: some tenths of a second."""
 LEAST_WAIT, OF_TIME = 0.4, 6.0
 """Seconds between two pictures, and at least that many times what the last one took."""
 log = logging.getLogger(__name__)

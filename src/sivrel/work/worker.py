@@ -59,7 +59,6 @@ NICE = 5
 """Niceness of the process: pages respond first, renders take the rest, which is nearly everything."""
 KEPT_SCENES = 4
 """Scenes that are kept in memory: two shots, or a frame with its neighbours."""
-"""Pixels of the sketch shown until tiles arrive: some tenths of a second."""
 T = TypeVar("T")
 log = logging.getLogger(__name__)
 

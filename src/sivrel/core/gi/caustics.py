@@ -28,7 +28,7 @@ FACING = 0.5
 """Least cosine between a photon's surface and the gathering one."""
 LEAST_COSINE = 0.05
 """Light that falls flatter than this on the shading normal counts as if it did not."""
-FROM, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS
+SERVED_CAME, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS
 """Columns of a loaded photon: the direction that it comes from, after those of a `photon_map`; and their number."""
 MOST_BOUNCES = 16
 FEW = 0.1
@@ -189,8 +189,7 @@ def caustics_at(scene, stack, maps, near, sample, spot):
     spot's gloss sends towards the eye, black where that is not wide enough."""
     p, n = spot.position, spot.geometric_normal
     which = sample % max(1, len(maps.radii))
-    r = g = b = 0.0
-    shine, glossy = BLACK, is_wide(spot.look, maps.wide)
+    irradiance, shine, glossy = BLACK, BLACK, is_wide(spot.look, maps.wide)
     x, y = frame(spot.normal)
     wo = to_local(x, y, spot.normal, spot.towards)
     scattering = scattering_at(spot.look, 0.0, 0.0, 0.0, wo[2])
@@ -211,14 +210,12 @@ def caustics_at(scene, stack, maps, near, sample, spot):
         if dx * dx + dy * dy + dz * dz < radius2:
             facing = n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5]
             if facing > FACING and not (points[middle, SHIELDED] > 0.0 and is_hidden(scene, stack, p, n, points[middle])):
-                r += np.float64(points[middle, 6])
-                g += np.float64(points[middle, 7])
-                b += np.float64(points[middle, 8])
+                flux = (float(points[middle, FLUX]), float(points[middle, FLUX + 1]), float(points[middle, FLUX + 2]))
+                irradiance = add(irradiance, flux)
                 if glossy:
-                    came = (float(points[middle, FROM]), float(points[middle, FROM + 1]), float(points[middle, FROM + 2]))
+                    came = (float(points[middle, SERVED_CAME]), float(points[middle, SERVED_CAME + 1]), float(points[middle, SERVED_CAME + 2]))
                     wi = to_local(x, y, spot.normal, came)
                     _, gloss, _ = evaluate_parts(scattering, wo, wi, 0.0)
-                    flux = (float(points[middle, 6]), float(points[middle, 7]), float(points[middle, 8]))
                     shine = add(shine, multiply(gloss, scale(flux, 1.0 / max(wi[2], LEAST_COSINE))))
         along = dx if axis == 0 else dy if axis == 1 else dz
         if along < 0.0 or along * along < radius2:
@@ -228,7 +225,7 @@ def caustics_at(scene, stack, maps, near, sample, spot):
             near[waiting, 0], near[waiting, 1] = middle + 1, high
             waiting += 1
     per_area = 1.0 / (math.pi * max(radius2, 1e-30))
-    return scale((r, g, b), per_area), scale(shine, per_area)
+    return scale(irradiance, per_area), scale(shine, per_area)
 
 
 def _preview(arrays: dict[str, np.ndarray]) -> Preview:

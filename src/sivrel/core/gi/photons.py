@@ -178,25 +178,24 @@ def _shoot(scene_arrays, stack, light, targets, first, strata, weights, key, cen
             glass, shading = shading_met(scene, row, kind, point, d, 0.0, 0.0, False)
             diffuse = not glass and luminance(shading.scattering.diffuse) > 0.0
             catches = mode == CAUSTICS and kind == OPAQUE and is_wide(point.look, wide)
-            if diffuse or (catches and kind_here != DIRECT):
-                if mode in (EVERYTHING, VERTICES) or kind_here != DIRECT:
-                    if kind_here != DIRECT:
-                        mattering[k] += luminance(flux) * importance_at(importance, point.position)
-                    if landed >= len(kept):
-                        return landed
-                    if mode == VERTICES:
-                        straight = scattered == 0 and light != GLOWING
-                        by_diffuse, by_specular = (scene.lights[light, DIFFUSE], scene.lights[light, SPECULAR]) if straight else (1.0, 1.0)
-                        _keep_vertex(kept[landed], shading, flux, by_base, by_diffuse, by_specular)
-                    else:
-                        for c in range(3):
-                            kept[landed, POSITION + c] = point.position[c]
-                            kept[landed, NORMAL + c] = point.geometric_normal[c]
-                            kept[landed, FLUX + c] = flux[c]
-                            if mode == CAUSTICS:
-                                kept[landed, CAME + c] = -d[c]
-                        kept[landed, KIND_OF_PHOTON] = kind_here
-                    landed += 1
+            if (diffuse and mode in (EVERYTHING, VERTICES)) or ((diffuse or catches) and kind_here != DIRECT):
+                if kind_here != DIRECT:
+                    mattering[k] += luminance(flux) * importance_at(importance, point.position)
+                if landed >= len(kept):
+                    return landed
+                if mode == VERTICES:
+                    straight = scattered == 0 and light != GLOWING
+                    by_diffuse, by_specular = (scene.lights[light, DIFFUSE], scene.lights[light, SPECULAR]) if straight else (1.0, 1.0)
+                    _keep_vertex(kept[landed], shading, flux, by_base, by_diffuse, by_specular)
+                else:
+                    for c in range(3):
+                        kept[landed, POSITION + c] = point.position[c]
+                        kept[landed, NORMAL + c] = point.geometric_normal[c]
+                        kept[landed, FLUX + c] = flux[c]
+                        if mode == CAUSTICS:
+                            kept[landed, CAME + c] = -d[c]
+                    kept[landed, KIND_OF_PHOTON] = kind_here
+                landed += 1
             if diffuse:
                 if mode == CAUSTICS:
                     break

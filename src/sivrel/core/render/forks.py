@@ -21,7 +21,7 @@ EITHER, LOWER, UPPER, REFLECTED = 0, 1, 2, 3
 the pane that is met first."""
 MOST_PANES, MOST_FORKS = 4, 12
 """Panes before the first surface, and other forks, of which the other way can wait at once."""
-START_COLUMNS = 63
+START_COLUMNS = 62
 
 
 class Start(NamedTuple):
@@ -62,7 +62,7 @@ def put_start(row, head, vertex, way, key, onward, expected, noted, served, conn
     for c in range(3):
         row[c], row[3 + c], row[6 + c] = ray.origin[c], ray.direction[c], ray.absorption[c]
         row[9 + c], row[12 + c], row[15 + c] = carried.throughput[c], carried.pending[c], carried.plain[c]
-        row[60 + c] = carried.met[c]
+        row[59 + c] = carried.met[c]
         row[18 + c], row[21 + c], row[24 + c], row[27 + c] = sent.gloss[c], arrival.position[c], arrival.normal[c], arrival.gloss[c]
     row[30], row[31], row[32], row[33], row[34] = ray.start, ray.layer, ray.lifted, ray.width, ray.spread
     row[36], row[37], row[38], row[39] = state.seen, state.last, state.ended_by, state.further
@@ -70,7 +70,7 @@ def put_start(row, head, vertex, way, key, onward, expected, noted, served, conn
     row[43], row[44], row[45], row[46] = sent.lobe, sent.rays, sent.code, sent.share
     row[47], row[48], row[49], row[50], row[51] = arrival.object, arrival.density, arrival.seen, arrival.region, arrival.bound
     row[52], row[53], row[54], row[55], row[56] = vertex, way, key, onward, expected
-    row[57], row[58], row[59] = noted, served, connected
+    row[57], row[58], row[35] = noted, served, connected
 
 
 @kernel
@@ -78,14 +78,14 @@ def start_in(row):
     """The `Start` that is kept in a row."""
     return Start(
         Ray((row[0], row[1], row[2]), (row[3], row[4], row[5]), row[30], int(row[31]), (row[6], row[7], row[8]), row[32], row[33], row[34]),
-        Carried((row[9], row[10], row[11]), (row[12], row[13], row[14]), (row[15], row[16], row[17]), (row[60], row[61], row[62])),
+        Carried((row[9], row[10], row[11]), (row[12], row[13], row[14]), (row[15], row[16], row[17]), (row[59], row[60], row[61])),
         State(row[36] != 0.0, row[37] != 0.0, int(row[38]), row[39] != 0.0, int(row[40]), int(row[41]), int(row[42])),
         Sent(int(row[43]), (row[18], row[19], row[20]), row[44], int(row[45]), row[46]),
         Arrival(
             (row[21], row[22], row[23]), (row[24], row[25], row[26]), int(row[47]), row[48], (row[27], row[28], row[29]), row[49] != 0.0,
             int(row[50]), row[51],
         ),
-        int(row[52]), int(row[53]), np.uint32(row[54]), np.uint32(row[55]), row[56], row[57] != 0.0, int(row[58]), row[59] != 0.0,
+        int(row[52]), int(row[53]), np.uint32(row[54]), np.uint32(row[55]), row[56], row[57] != 0.0, int(row[58]), row[35] != 0.0,
     )  # fmt: skip
 
 

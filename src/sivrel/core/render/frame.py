@@ -126,7 +126,6 @@ def path_settings(recipe: Recipe, scene: SceneArrays, frame: Frame) -> PathSetti
         recipe.surfaces.filtering,
         recipe.gi.gloss == "looked_up",
         recipe.sampling.forks / 100.0,
-        recipe.of("caustics").gloss,
     )
 
 

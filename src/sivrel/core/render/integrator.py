@@ -17,7 +17,7 @@ from ..lights.emitters import BLACK
 from ..numba_byref import by_reference
 from ..scene.arrays import BY_BOUNCED, BY_CAMERA
 from ..shadows.depth_map import texels_per_pixel
-from ..surfaces.next_surface import FORKED, TINTED
+from ..surfaces.next_surface import FORKED, NEVER, TINTED
 from ..surfaces.preview import BASE
 from ..trace.simd import cycles
 from ..trace.traverse import NO_HIT
@@ -106,7 +106,6 @@ class PathSettings(NamedTuple):
     filtering: float
     gloss_lookup: bool
     forks: float
-    caustic_gloss: float
 
 
 @called_kernel
@@ -169,6 +168,8 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     carried = absorb(carried, ray, hit.distance)
                     if way == EITHER:
                         add_lights_met(scene, settings, memory, replicate, sample, vertex, hit, ray, carried, state, sent, arrival, first)
+                    if vertex == 0 and turn == 0 and sample.paired:
+                        share_tally(memory)
                     carried = settle(carried)
                     if hit.kind >= TINTED and hit.triangle != NO_HIT:
                         if hit.kind == FORKED:
@@ -196,11 +197,6 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                 if way == EITHER:
                     if vertex == 0 and turn == 0:
                         first = first_surface(scene, settings, memory, sample, numbers, hit, carried, sent, surface)
-                        per_replicate = first.branches + panes
-                        turns = 2 * per_replicate if sample.paired else per_replicate
-                        if sample.paired:
-                            share_tally(memory)
-
                     if state.seen and not noted and replicate == 0:
                         noted = note_guides(row, hit, surface, sent.share / first.branches)
 
@@ -233,8 +229,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     key, numbers = start.onward, Numbers(start.onward, index, numbers.dimension)
 
                 drawn, numbers = draw_lobe(settings, sample, numbers, branch, surface, first)
-                lower = lower_share(surface, drawn, served)
-                if way == EITHER and min(lower, 1.0 - lower) >= least_share(settings, sample, state, sent, way, waiting < len(memory.forks)):
+                least = least_share(settings, sample, state, sent, way, waiting < len(memory.forks))
+                lower = lower_share(surface, drawn, served) if way != EITHER or least < NEVER else 0.0
+                if way == EITHER and min(lower, 1.0 - lower) >= least:
                     way, other, forked = LOWER if lower >= 0.5 else UPPER, UPPER if lower >= 0.5 else LOWER, forked + 1
                     put_start(memory.forks[waiting], head, vertex, other, key, key_after(key, forked), at_first, noted, served, connected)
                     waiting += 1
@@ -253,11 +250,9 @@ def trace_paths(scene_arrays, path_settings, thread_memory, camera, width, heigh
                     break
                 ray = leave(scene, settings, ray, hit.distance, surface, way_on, roughness)
                 vertex, way = vertex + 1, EITHER
-            if turn == 0 and first.hit.triangle == NO_HIT and panes > 0:
+            if turn == 0 and (first.hit.triangle != NO_HIT or panes > 0):
                 per_replicate = first.branches + panes
                 turns = 2 * per_replicate if sample.paired else per_replicate
-                if sample.paired:
-                    share_tally(memory)
             if first.hit.triangle != NO_HIT or by_pane:
                 memory.clock[replicate, slots + sent.lobe] += float(cycles() - turn_begun)
             end_path(row, state, sent, 1 if by_pane else first.branches, first_served)

@@ -11,6 +11,7 @@ from ..gi.ambient import AMBIENT
 from ..gi.bidirectional import left_out
 from ..gi.off import OFF
 from ..gi.way import NOT_SERVED, WITH_GLOSS
+from ..gi.ways import CAUSTICS
 from ..guide.regions import BOUNCED
 from ..guide.regions import NOWHERE as NO_REGION
 from ..kernel import kernel
@@ -200,7 +201,7 @@ def surface_met(scene, settings, sample, vertex, hit, ray, by_pane):
     split = vertex == 0 and not by_pane and not sample.gathering and (settings.gi_rays > 1 or settings.glossy_rays > 1)
     base_rays, gloss_rays = float(settings.gi_rays) if split else 0.0, float(settings.glossy_rays) if split else 0.0
     glass, shading = shading_met(scene, object_at(scene, hit.triangle), hit.kind, hit.point, ray.direction, base_rays, gloss_rays, True)
-    catches = settings.caustics and hit.kind == OPAQUE and is_wide(hit.point.look, settings.caustic_gloss)
+    catches = settings.caustics and hit.kind == OPAQUE and is_wide(hit.point.look, scene.prepared[CAUSTICS].wide)
     return Surface(shading, glass, not glass and luminance(shading.scattering.diffuse) > 0.0, catches, split)
 
 
