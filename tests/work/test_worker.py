@@ -12,17 +12,27 @@ from pathlib import Path
 import numpy as np
 
 from sivrel.core.edits.edits import Edits
+from sivrel.core.edits.edits import to_json as edits_to_json
 from sivrel.core.pictures.exr import read_exr
 from sivrel.core.render.frame import Frame
-from sivrel.core.render.recipe import Recipe, with_values
+from sivrel.core.render.recipe import Recipe, to_json, with_values
 from sivrel.demo.shots import SHOTS
-from sivrel.store import database, files, jobs, proofs, sequences, shots
+from sivrel.store import database, files, jobs, moments, proofs, sequences, shots
 from sivrel.work.intake import add_demo_shots, add_shot_at, check_upload_names, slug_of
 from sivrel.work.supervisor import Supervisor
 from tests import demo_data
 from tests.moving import write_usda
 
 PATIENCE = 400.0
+THREADS = """
+import sys, threading
+def loaded(event, about):
+    if event == "import" and about[0] == "pxr.Tf._tf":
+        print("loaded by", threading.active_count(), "thread", flush=True)
+sys.addaudithook(loaded)
+"""
+"""Says how many threads there are when the USD library is loaded."""
+SERVER = "from pathlib import Path; from sivrel.web.server import run; run('127.0.0.1', 0, Path({data!r}), False)"
 
 
 def wait_for(condition, what: str):
@@ -77,6 +87,25 @@ class Looks(WorkerTest):
         wait_for(lambda: jobs.worker(self.db).phase == "making", "caches")
         self.picture(number)
         self.assertGreater(np.frombuffer(first, np.float16).astype(float).max(), 0.01)
+
+    def test_a_live_preview_comes_while_caches_are_made_and_both_end(self):
+        self.start()
+        number = self.queue(gi__seen="irradiance_cache", caustics__on="yes", caustics__count=400_000, sampling__max=2)
+        wait_for(lambda: jobs.worker(self.db).phase == "making", "caches")
+        shot = shots.find(self.db, "slipway")
+        body = {"recipe": to_json(Recipe()), "edits": edits_to_json(Edits()), "camera": None, "width": 96, "height": 54, "region": None, "seed": 1}
+        moments.ask(self.db, "page", shot.id, body)
+        wait_for(files.moment_path(self.data, "page").is_file, "the preview")
+        self.picture(number)
+
+
+class Libraries(WorkerTest):
+    def test_the_usd_library_is_loaded_before_any_thread_can_load_another(self):
+        """Else both wait for each other for ever, now and then: see `scenes.load_usd`."""
+        for program in (f"from sivrel.work.worker import main; main({str(self.data)!r})", SERVER.format(data=str(self.data))):
+            running = subprocess.Popen([sys.executable, "-c", THREADS + program], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+            self.addCleanup(lambda running=running: (running.terminate(), running.communicate()))
+            self.assertEqual(running.stdout.readline(), "loaded by 1 thread\n")
 
 
 class Killed(WorkerTest):

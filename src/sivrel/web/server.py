@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import InputError
+from ..core.formats.scenes import load_usd
 from ..store import database, jobs
 from ..store.database import is_full
 from ..work.intake import add_demo_shots
@@ -73,6 +74,7 @@ def _made_ready(host: str, port: int, data: Path, key: str | None, demo: bool, s
     check_folder(data)
     make_private(data)
     log_to(data, "server")
+    load_usd()  # before any thread starts
     app = create_app(data, access_key=key, hosts=LOCAL_NAMES | {host.lower()} if key is None else None)
     try:
         server = make_server(app, host, port, lambda headers: admits(app, headers), MOST_UPLOAD + (1 << 20))

@@ -24,7 +24,7 @@ from ..core import machine
 from ..core.caches import CacheFolder
 from ..core.edits.edits import Edits
 from ..core.errors import Cancelled, InputError
-from ..core.formats.scenes import read_scene
+from ..core.formats.scenes import load_usd, read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Frame, empty_film, paste
@@ -76,14 +76,16 @@ class Worker:
         self.last_geometry: Geometry | None = None
         self.read_ahead: int | None = None
         self.compiled_some, self.warming = False, Warming()
+        self.pausing = threading.Lock()
         self.render_on_its_way: Cancel | None = None
-        self.stood, self.stands_since = 0.0, 0.0
+        self.previewing, self.stood, self.stands_since = False, 0.0, 0.0
 
     def run(self) -> None:
         with open(self.data / "worker.lock", "a") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)  # one worker per data folder; the lock ends with the process
             jobs.requeue(self.db)
             jobs.set_worker(self.db, "compiling")
+            load_usd()  # before any thread starts
             self.helpers.start()
             with compiling(self._compiled):
                 self.warming.need([PATHS])
@@ -195,12 +197,25 @@ class Worker:
 
     def stand_for_moments(self, on: bool) -> None:
         """Pause the running render between tiles during a live preview, or resume it."""
+        with self.pausing:
+            self.previewing = on
+            self._pause()
+
+    def _may_pause(self, render: Cancel | None) -> None:
+        """Set the render that pauses during live previews. None while it prepares its shot: it then holds the scene, which a preview waits for."""
+        with self.pausing:
+            if self.render_on_its_way is not None:
+                self.render_on_its_way.hold(False)
+            self.render_on_its_way = render
+            self._pause()
+
+    def _pause(self) -> None:
+        render, on = self.render_on_its_way, self.previewing and self.render_on_its_way is not None
         if on and not self.stands_since:
             self.stands_since = time.monotonic()
         elif not on and self.stands_since:
             self.stood += time.monotonic() - self.stands_since
             self.stands_since = 0.0
-        render = self.render_on_its_way
         if render is not None:
             render.hold(on)
 
@@ -226,9 +241,7 @@ class Worker:
         if proof is None or proof.problem:
             return self._fail(job, proof.problem if proof else "The proof no longer exists.")
         shot = shots.get(self.db, proof.shot_id)
-        cancel = self.render_on_its_way = Cancel()
-        cancel.hold(bool(self.stands_since))
-        over = threading.Event()
+        cancel, over = Cancel(), threading.Event()
         watcher = threading.Thread(target=self._watch, args=(job.id, cancel, over), daemon=True)
         watcher.start()
         try:
@@ -240,7 +253,7 @@ class Worker:
             else:
                 self._fail(job, self._problem(job, error))
         finally:
-            self.render_on_its_way = None
+            self._may_pause(None)
             over.set()
             watcher.join()
 
@@ -288,7 +301,9 @@ class Worker:
         shows = len(boxes) > 1 and sequence is None
         before = functools.partial(look, recipe=without_caches(proof.recipe)) if shows and not tiles.order() else None
         to_make = Task(making, cancel, elsewhere=elsewhere)
+        self._may_pause(None)
         ready = self.prepare(self.db, shot, proof.recipe, proof.edits, proof.camera, to_make, proof.frame, frames, before)
+        self._may_pause(cancel)
         task = Task(cancel=cancel, elsewhere=elsewhere)
         clock = np.zeros(clock_entries(ready.arrays.slots))
         jobs.set_worker(self.db, "rendering")

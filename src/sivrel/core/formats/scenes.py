@@ -54,6 +54,16 @@ def reader_of(suffix: str) -> Reader | None:
         raise InputError(f"The package that reads {suffix} files can't be loaded ({error}); repair or remove it.") from None
 
 
+def load_usd() -> None:
+    """Load the USD library; a program of several threads must do so before it starts any.
+
+    While the library is being loaded it gives up Python's global lock and then waits for it, and the system's loader is locked meanwhile. A thread
+    that loads any other library at that moment keeps the global lock and waits for the loader: neither ever goes on.
+    """
+    for module in ("usd", "usd_edits"):
+        importlib.import_module(f".{module}", __package__)
+
+
 def two_frames(path: Path, *, confine_to: Path | None = None, first: float | None = None) -> tuple[Scene, Scene]:
     """An animated scene (a USD file) at its first frame, or at `first`, and at the next one. Raises InputError."""
     if first is None:
