@@ -1,7 +1,9 @@
 """Cache files: refused when damaged or foreign, marked, listed, and what has changed since one was made."""
 
 import tempfile
+import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -99,6 +101,30 @@ class Files(unittest.TestCase):
         for _ in range(2):
             prepare(ROOM, recipe, caches=keeper, frame=Frame(16, 16), look=look)
         self.assertEqual(looks, [(0, CAMERA.name, 0)])
+
+    def test_of_two_threads_one_makes_the_cache_that_both_need_and_one_that_waits_can_be_cancelled(self):
+        recipe, keeper = with_values(Recipe(), {"gi.seen": "photon_map", **SMALL}), CacheFolder(self.folder)
+        begun, go_on = threading.Event(), threading.Event()
+
+        def look(staged):
+            begun.set()
+            go_on.wait()
+
+        def ways(task, **how):
+            return prepare(ROOM, recipe, caches=keeper, frame=Frame(16, 16), task=task, **how).ways[0]
+
+        with ThreadPoolExecutor(3) as pool:
+            first = pool.submit(ways, Task(), look=look)
+            begun.wait()
+            second, impatient = pool.submit(ways, Task()), Task()
+            third = pool.submit(ways, impatient)
+            impatient.cancel.set()
+            self.assertIsInstance(third.exception(), Cancelled)
+            self.assertFalse(second.done())
+            go_on.set()
+            self.assertEqual(
+                [(one.result().made, one.result().digest) for one in (first, second)], [(True, first.result().digest), (False, first.result().digest)]
+            )
 
     def test_locked_caustics_of_an_older_version_are_refused(self):
         """They lack the directions that gloss needs."""

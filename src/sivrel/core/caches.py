@@ -10,8 +10,11 @@ import io
 import json
 import logging
 import os
+import threading
+import weakref
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -33,6 +36,8 @@ ASIDE, ASIDE_NAME = "deleted.aside", "deleted.name"
 """The last deleted file, and its digest."""
 HELD, HELD_ALONE = 8, 64
 """Most caches held in memory, and most if they have no files to read again."""
+WAIT = 0.05
+"""Seconds between checks of a thread that waits for a cache."""
 
 
 @dataclass(frozen=True)
@@ -136,12 +141,27 @@ def from_bytes(data: bytes, name: str) -> Cache:
 
 
 class CacheFolder:
-    """Caches as files in a folder; with None, in memory for as long as this object lives."""
+    """Caches as files in a folder; with None, in memory for as long as this object lives. Thread-safe."""
 
     def __init__(self, folder: Path | None = None) -> None:
         self.folder = folder
         self.held: dict[str, Cache] = {}
         self.worked_out: dict[str, Any] = {}
+        self.in_memory = threading.Lock()
+        self.being_made: weakref.WeakValueDictionary[str, Any] = weakref.WeakValueDictionary()
+
+    @contextmanager
+    def making(self, digest: str, check: Callable[[], None]) -> Iterator[None]:
+        """Of several threads that need the same cache, one looks for it and makes it while the others wait; `check` is called by these now and then,
+        and may raise."""
+        with self.in_memory:
+            lock = self.being_made.setdefault(digest, threading.Lock())
+        while not lock.acquire(timeout=WAIT):
+            check()
+        try:
+            yield
+        finally:
+            lock.release()
 
     def path(self, digest: str) -> Path | None:
         return self.folder / f"{digest}.cache" if self.folder else None
@@ -149,8 +169,9 @@ class CacheFolder:
     def find(self, kind: str, depends: dict[str, str]) -> Cache | None:
         """The cache of a kind with exactly these dependencies; None if there is none or its file is damaged."""
         digest = digest_of(kind, depends)
-        if digest in self.held:
-            return self.held[digest]
+        held = self.held.get(digest)
+        if held is not None:
+            return held
         path = self.path(digest)
         if path is None or not path.is_file():
             return None
@@ -165,7 +186,8 @@ class CacheFolder:
 
     def alike(self, kind: str, subject: str) -> list[Cache]:
         """The caches of a kind and subject, newest first; their arrays may be left out."""
-        held = [cache for cache in reversed(self.held.values()) if cache.kind == kind and cache.subject == subject]
+        with self.in_memory:
+            held = [cache for cache in reversed(self.held.values()) if cache.kind == kind and cache.subject == subject]
         known = {cache.digest for cache in held}
         return held + [about for _, about in self.headers() if about.kind == kind and about.subject == subject and about.digest not in known]
 
@@ -238,11 +260,12 @@ class CacheFolder:
 
     def remember(self, key: str, work_out: Callable[[], Any]) -> Any:
         """The result of `work_out` for a key, remembered for a while, in memory only."""
-        if key not in self.worked_out:
-            while len(self.worked_out) >= 2 * HELD:
-                self.worked_out.pop(next(iter(self.worked_out)))
-            self.worked_out[key] = work_out()
-        return self.worked_out[key]
+        try:
+            return self.worked_out[key]
+        except KeyError:
+            found = work_out()
+        _put(self.worked_out, key, found, 2 * HELD, self.in_memory)
+        return found
 
     def keep(self, cache: Cache) -> None:
         """Store a cache. If its file can't be written, for example on a full disk, it is used from memory and remade next time."""
@@ -273,6 +296,12 @@ class CacheFolder:
                 file.unlink(missing_ok=True)
 
     def _hold(self, cache: Cache) -> None:
-        while len(self.held) >= (HELD if self.folder else HELD_ALONE):
-            self.held.pop(next(iter(self.held)))
-        self.held[cache.digest] = cache
+        _put(self.held, cache.digest, cache, HELD if self.folder else HELD_ALONE, self.in_memory)
+
+
+def _put(into: dict[str, Any], key: str, value: Any, most: int, lock: threading.Lock) -> None:
+    """Add a value to a dictionary that keeps the last `most`."""
+    with lock:
+        while len(into) >= most:
+            into.pop(next(iter(into)))
+        into[key] = value

@@ -90,7 +90,6 @@ def renderer_of(request: Request, shot: shots.Shot, proof: proofs.Proof) -> Tria
         files=beside,
         geometry=geometry,
         task=Task(cancel=request.cancel, elsewhere=worker.helpers.elsewhere),
-        lock=worker.scene_lock,
     )
 
 

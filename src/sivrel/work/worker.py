@@ -28,7 +28,7 @@ from ..core.formats.scenes import load_usd, read_scene
 from ..core.render.even import render_even
 from ..core.render.film import clock_entries, film_columns
 from ..core.render.frame import Frame, empty_film, paste
-from ..core.render.prepare import Files, Geometry, Prepared, prepare
+from ..core.render.prepare import Files, Geometry, Prepared, prepare, stage
 from ..core.render.recipe import Recipe
 from ..core.render.through_time import Moving
 from ..core.render.tiles import render_tiles
@@ -141,17 +141,19 @@ class Worker:
         frame: Frame | None = None, frames: tuple[float, ...] = (), look: Callable[[Prepared], None] | None = None,
     ) -> Prepared:  # fmt: skip
         """The prepared shot, at the frame's time code; its geometry is kept for the next call. frames: of its sequence, for caches that they share;
-        look: see `core.render.prepare`. Thread-safe."""
-        time = frame.time if frame is not None else None
+        look: see `core.render.prepare`. Thread-safe; while one thread makes caches, others go on."""
+        frame, task = frame or Frame(), task or Task()
         with self.scene_lock:
-            scene, files, geometry = self.scene_of(db, shot, time)
-            ready = prepare(
-                scene, recipe, edits, camera, geometry=geometry, files=files, caches=self.caches, task=task, frame=frame,
-                moving=self.moving(db, shot, frames), like=self.last_geometry, look=look,
+            scene, files, geometry = self.scene_of(db, shot, frame.time)
+            staged = stage(
+                scene, recipe, edits, camera, files=files, caches=self.caches, task=task, frame=frame, geometry=geometry, like=self.last_geometry
             )  # fmt: skip
-            self.scenes[self._version(shot, time)] = scene, files, ready.geometry
-            self.last_geometry = ready.geometry
-            return ready
+            self.scenes[self._version(shot, frame.time)] = scene, files, staged.geometry
+            self.last_geometry = staged.geometry
+        return prepare(
+            scene, recipe, edits, camera, files=files, caches=self.caches, task=task, frame=frame, moving=self.moving(db, shot, frames),
+            like=staged.geometry, look=look, staged=staged,
+        )  # fmt: skip
 
     def moving(self, db: sqlite3.Connection, shot: shots.Shot, frames: tuple[float, ...] = ()) -> Moving | None:
         """A moving shot through its file's frames, or some of them; None if it stands still."""
@@ -202,7 +204,8 @@ class Worker:
             self._pause()
 
     def _may_pause(self, render: Cancel | None) -> None:
-        """Set the render that pauses during live previews. None while it prepares its shot: it then holds the scene, which a preview waits for."""
+        """Set the render that pauses during live previews. None while it prepares its shot: a preview may wait for the scene or a cache that it
+        makes."""
         with self.pausing:
             if self.render_on_its_way is not None:
                 self.render_on_its_way.hold(False)

@@ -2,8 +2,8 @@
 
 import json
 import math
-from collections.abc import Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
@@ -53,6 +53,11 @@ class _Partial(CacheFolder):
     def alike(self, kind: str, subject: str) -> list[Cache]:
         return []
 
+    @contextmanager
+    def making(self, digest: str, check: Callable[[], None]) -> Iterator[None]:
+        with self.whole.making(digest, check):
+            yield
+
 
 def _spent(ready: Prepared) -> float:
     """Seconds that the caches of a shot took to make."""
@@ -61,7 +66,7 @@ def _spent(ready: Prepared) -> float:
 
 class TrialRenderer:
     """scene, as its file has it; recipe and edits of the proof; camera; frame of the proof, for which caches are made; `task`: all its renders are
-    part of it; `lock` is held while caches are prepared, if others use the same ones."""
+    part of it."""
 
     def __init__(
         self,
@@ -76,7 +81,6 @@ class TrialRenderer:
         geometry: Geometry | None = None,
         task: Task | None = None,
         ready: Prepared | None = None,
-        lock: AbstractContextManager[Any] | None = None,
     ) -> None:
         self.scene, self.recipe, self.edits, self.camera, self.frame = scene, recipe, edits, camera, frame
         self.caches, self.files = caches or CacheFolder(), files or Files()
@@ -85,7 +89,6 @@ class TrialRenderer:
         self.making = self.task.before(math.inf)
         self.known: dict[str, tuple[Prepared, float]] = {}
         self.tried: dict[int, Any] = {}  # by the finding's id: data shared by its trials
-        self.lock = lock or nullcontext()
         if ready is not None:
             self.known[self._key(recipe, edits, None)] = ready, _spent(ready)
 
@@ -111,19 +114,10 @@ class TrialRenderer:
             partial = only is not None and _by_view(recipe)
             shape = to_json(edits.of_geometry())
             caches = _Partial(self.caches) if partial else self.caches
-            with self.lock:
-                ready = prepare(
-                    self.scene,
-                    recipe,
-                    edits,
-                    self.camera,
-                    geometry=self.geometries.get(shape),
-                    files=self.files,
-                    caches=caches,
-                    task=self.making,
-                    frame=self.frame,
-                    only=only if partial else None,
-                )
+            ready = prepare(
+                self.scene, recipe, edits, self.camera, geometry=self.geometries.get(shape), files=self.files, caches=caches, task=self.making,
+                frame=self.frame, only=only if partial else None,
+            )  # fmt: skip
             while len(self.geometries) >= 4 and shape not in self.geometries:
                 self.geometries.pop(list(self.geometries)[1])
             self.geometries[shape] = ready.geometry
@@ -137,7 +131,7 @@ class TrialRenderer:
         """The same for another frame of the view: caches that depend on the camera are made for it, and not stored."""
         return TrialRenderer(
             self.scene, self.recipe, self.edits, self.camera, frame, caches=_Partial(self.caches), files=self.files,
-            geometry=self.geometries.get(to_json(self.edits.of_geometry())), task=self.task, lock=self.lock,
+            geometry=self.geometries.get(to_json(self.edits.of_geometry())), task=self.task,
         )  # fmt: skip
 
     def prepares(self, recipe: Recipe, edits: Edits, only: Box) -> float:
@@ -182,12 +176,10 @@ class TrialRenderer:
         return paired
 
     def found(self, kind: str, depends: dict[str, str]) -> Cache | None:
-        with self.lock:
-            return self.caches.find(kind, depends)
+        return self.caches.find(kind, depends)
 
     def keep(self, cache: Cache) -> None:
-        with self.lock:
-            self.caches.keep(cache)
+        self.caches.keep(cache)
 
     def traced(self) -> tuple[Prepared, Recipe]:
         """The shot prepared for the recipe with traced shadows, and that recipe."""
@@ -240,11 +232,10 @@ class TrialRenderer:
 
     def cache(self, digest: str) -> Cache | None:
         """A cache by its digest, if it still exists."""
-        with self.lock:
-            if digest in self.caches.held:
-                return self.caches.held[digest]
-            path = self.caches.path(digest)
-            return from_bytes(path.read_bytes(), path.name) if path is not None and path.is_file() else None
+        held, path = self.caches.held.get(digest), self.caches.path(digest)
+        if held is None and path is not None and path.is_file():
+            return from_bytes(path.read_bytes(), path.name)
+        return held
 
     def own_shadows(self) -> dict[str, Shadow]:
         """Approximated shadows of lights with a way of their own, with the recipe's other settings filled in."""

@@ -156,25 +156,26 @@ def prepare(
     scene: Scene, recipe: Recipe, edits: Edits | None = None, camera: str | None = None, *, geometry: Geometry | None = None,
     files: Files | None = None, caches: CacheFolder | None = None, task: Task | None = None,
     frame: Frame | None = None, only: tuple[int, int, int, int] | None = None, moving: Moving | None = None, like: Geometry | None = None,
-    look: Callable[[Prepared], None] | None = None,
+    look: Callable[[Prepared], None] | None = None, staged: Prepared | None = None,
 ) -> Prepared:  # fmt: skip
     """Make a shot ready to render. geometry: of an earlier call, reused if it still fits; like: that of another frame; task: receives progress. Some
     caches depend on the camera and on `frame`, the size of the picture; `only`, a box of its pixels, limits them to what is seen there; such caches
     must not be stored. moving: the shot that `scene` is one frame of, for caches that are shared between frames. look: called with the shot as it is
-    before the first cache of bounced light is made, if any is. Raises InputError if an edit can't
-    be applied, and as `Task.check`."""
+    before the first cache of bounced light is made, if any is; staged: what `stage` has made of the same. Raises InputError if an edit can't be
+    applied, and as `Task.check`."""
     edits, files, caches, task, frame = edits or Edits(), files or Files(), caches or CacheFolder(), task or Task(), frame or Frame()
 
-    def stage(of: Scene, packed: Geometry | None, at: Frame, levels: dict[str, int] | None = None) -> tuple[Prepared, Preparation]:
-        staged = _stage(of, recipe, edits, camera, packed, like, files, caches, task, at, levels)
-        return staged, Preparation(staged.scene, staged.arrays, recipe, staged.camera, at, task, only)
+    def stage_at(of: Scene, at: Frame, levels: dict[str, int] | None = None) -> tuple[Prepared, Preparation]:
+        other = stage(of, recipe, edits, camera, like=like, files=files, caches=caches, task=task, frame=at, levels=levels)
+        return other, Preparation(other.scene, other.arrays, recipe, other.camera, at, task, only)
 
     def other(time: float) -> Staged:
         assert moving is not None
-        staged, job = stage(moving.scene(time), None, replace(frame, time=time))
-        return Staged(job, staged.geometry.surfaces_hash(), staged.geometry.hash())
+        at_time, job = stage_at(moving.scene(time), replace(frame, time=time))
+        return Staged(job, at_time.geometry.surfaces_hash(), at_time.geometry.hash())
 
-    prepared, job = stage(scene, geometry, frame)
+    prepared = staged or stage(scene, recipe, edits, camera, geometry=geometry, like=like, files=files, caches=caches, task=task, frame=frame)
+    job = Preparation(prepared.scene, prepared.arrays, recipe, prepared.camera, frame, task, only)
     if look is not None:
         job.look = lambda: look(prepared)
     given: dict[str, Gathered] = {}
@@ -183,7 +184,7 @@ def prepare(
     prepared.ways = prepare_ways(job, prepared.geometry.surfaces_hash(), prepared.geometry.hash(), caches, given)
     prepared.arrays = job.arrays
     if moving is not None and frame.time is not None and recipe.motion.blur == "on":
-        _open_shutter(prepared, job, moving, edits, files, caches, lambda of, at: stage(of, None, at, prepared.levels))
+        _open_shutter(prepared, job, moving, edits, files, caches, lambda of, at: stage_at(of, at, prepared.levels))
     return prepared
 
 
@@ -223,11 +224,12 @@ def _open_shutter(
     prepared.blur = blur_in_words(motion, opens, closes, count)
 
 
-def _stage(
-    scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, geometry: Geometry | None, like: Geometry | None, files: Files,
-    caches: CacheFolder, task: Task, frame: Frame, levels: dict[str, int] | None,
+def stage(
+    scene: Scene, recipe: Recipe, edits: Edits, camera: str | None, *, files: Files, caches: CacheFolder, task: Task, frame: Frame,
+    geometry: Geometry | None = None, like: Geometry | None = None, levels: dict[str, int] | None = None,
 ) -> Prepared:  # fmt: skip
-    """The shot with its edits, packed, with its lights and their depth maps. levels: of subdivision, if they are not this frame's own."""
+    """The shot as `prepare` makes it, before its caches of bounced light: with its edits, packed, with its lights and their depth maps. levels: of
+    subdivision, if they are not this frame's own."""
     edited = apply_edits(scene, edits, files.profile, files.panorama)
     check_edited(edited)
     edited, stand_ins = with_stand_ins(edited, recipe.surfaces.stand_ins)

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from ..caches import Cache, CacheFolder, hash_of
+from ..caches import Cache, CacheFolder, digest_of, hash_of
 from ..gi.way import Way
 from ..scene.arrays import CAMERA, PART_LIGHT, RAYS, SLOT
 from ..scene.model import Mesh
@@ -158,7 +158,9 @@ def find_or_make(
     """The cache of a way, the locked one if there is one; whether it was made, or extended; and why it was made or what has changed since."""
     cache, made, added = caches.locked(way.kind, job.scene.name), False, False
     because = what_changed([cache], depends, parts) if cache is not None else ""
-    if cache is None:
+    if cache is not None:
+        return cache, made, added, because
+    with caches.making(digest_of(way.kind, depends), lambda: job.report(0.0)):
         cache = caches.find(way.kind, depends)
         made, added = cache is None, cache is not None and needs_more(job, way, cache)
         if made:
