@@ -7,10 +7,10 @@ from dataclasses import replace
 import numpy as np
 
 from sivrel.core.gi import caustics
-from sivrel.core.gi.caustics import caustics_at, radii_of
-from sivrel.core.gi.photon_map import MOST_GATHERED
+from sivrel.core.gi.caustics import caustics_at, local_radii, shrinks_of
+from sivrel.core.gi.photon_map import MOST_GATHERED, as_tree
+from sivrel.core.gi.photons import CAME, CAUSTIC_COLUMNS, FLUX, NORMAL, shoot_photons
 from sivrel.core.gi.photons import CAUSTICS as CAUSTIC_MODE
-from sivrel.core.gi.photons import shoot_photons
 from sivrel.core.gi.tree import DEEPEST
 from sivrel.core.gi.way import Spot
 from sivrel.core.gi.ways import CAUSTICS
@@ -47,10 +47,39 @@ def facing_up(place: np.ndarray) -> Spot:
 
 class Radii(unittest.TestCase):
     def test_they_shrink_as_the_rule_says(self):
-        radii = radii_of(0.5, 2.0 / 3.0, 0.01, 5)
+        radii = shrinks_of(2.0 / 3.0, 5)
         np.testing.assert_allclose(radii[1:] ** 2 / radii[:-1] ** 2, [(i + 2.0 / 3.0) / (i + 1.0) for i in range(1, 5)])
-        np.testing.assert_allclose(radii_of(0.5, 1.0, 0.01, 4), 0.5)
-        self.assertEqual(radii_of(0.5, 0.1, 0.2, 50).min(), 0.2)
+        np.testing.assert_allclose(shrinks_of(1.0, 4), 1.0)
+
+    def test_each_photon_has_the_radius_of_the_density_about_it(self):
+        """Maps with two patches of even photons, one ten times as dense: in both a circle holds as many photons of a map."""
+        rng = np.random.default_rng(5)
+        at = np.concatenate([rng.random((4 * 9_000, 2)), rng.random((4 * 900, 2)) + (5.0, 0.0)])
+        points = np.zeros((len(at), 10), np.float32)
+        points[:, :2] = at[rng.permutation(len(at))]
+        radii = local_radii(points, 4)
+        inside = (np.abs(points[:, 0] % 5.0 - 0.5) < 0.3) & (np.abs(points[:, 1] - 0.5) < 0.3)
+        for dense, per_area in ((True, 9_000.0), (False, 900.0)):
+            there = radii[inside & ((points[:, 0] < 2.0) == dense)]
+            self.assertAlmostEqual(float(np.mean(math.pi * there**2 * per_area)) / caustics.GATHERED, 1.0, delta=0.1)
+
+    def test_even_light_is_found_as_it_is(self):
+        """Photons that fall evenly on a square, at an irradiance of one: their radius is taken from them, and yet tells nothing of the light."""
+        rng, near = np.random.default_rng(8), np.zeros((MOST_GATHERED + 2 * DEEPEST, 4))
+        places = np.concatenate([rng.uniform(0.2, 0.8, (3000, 2)), np.zeros((3000, 1))], axis=1)
+        for count, worst in ((1, 0.045), (8, 0.015)):
+            points, axes, each = [], [], 4000
+            for _ in range(count):
+                photons = np.zeros((each, CAUSTIC_COLUMNS), np.float32)
+                photons[:, :2], photons[:, NORMAL + 2], photons[:, FLUX : FLUX + 3] = rng.random((each, 2)), 1.0, 1.0 / each
+                photons[:, CAME + 2] = 1.0
+                tree, split = as_tree(photons)
+                points.append(tree)
+                axes.append(split)
+            arrays = {"points": np.concatenate(points), "axes": np.concatenate(axes), "starts": np.arange(count + 1) * each}
+            maps = caustics.WAY.serve(None, with_values(Recipe(), {"caustics.visible": "no"}).of("caustics"), arrays, {})
+            found = [caustics_at(NOWHERE, make_stack(), maps, near, k, facing_up(p))[0][1] for k, p in enumerate(places)]
+            self.assertAlmostEqual(float(np.mean(found)), 1.0, delta=worst)
 
 
 class Targets(unittest.TestCase):

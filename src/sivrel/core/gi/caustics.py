@@ -19,17 +19,22 @@ from ..vector import add, frame, multiply, scale, to_local
 from .photon_map import as_tree
 from .photons import CAME, CAUSTIC_COLUMNS, CAUSTICS, COLUMNS, FLUX, NORMAL, automatic_radius, shoot_photons
 from .shielding import SERVED_COLUMNS, SHIELDED, is_hidden, with_shielding
+from .tree import push_halves
 from .way import Preview, Table, Way
 
 ON = {"caustics.on": ["yes"]}
-GATHERED = 40
-"""Photons within the automatic radius in most places."""
+GATHERED, SMOOTHED = 20, 4
+"""The automatic radius holds so many photons of a map, by the density of this many times as many."""
+WIDEST = 5.0
+"""The largest automatic radius, in those of most places."""
+SITES = 20_000
+"""Most photons at which the automatic radius is measured; the others take that of the nearest of these."""
 FACING = 0.5
 """Least cosine between a photon's surface and the gathering one."""
 LEAST_COSINE = 0.05
 """Light that falls flatter than this on the shading normal counts as if it did not."""
-SERVED_CAME, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS
-"""Columns of a loaded photon: the direction that it comes from, after those of a `photon_map`; and their number."""
+SERVED_CAME, REACH, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS + 1
+"""Columns of a loaded photon: the direction that it comes from, after those of a `photon_map`; the radius there, in metres; and their number."""
 MOST_BOUNCES = 16
 FEW = 0.1
 """Share of the wanted photons below which a note says that few have landed."""
@@ -109,23 +114,42 @@ class CausticSettings(Group):
 
 
 class Maps(NamedTuple):
-    """points float32 [n, SERVED_CAUSTICS] and axes uint8 [n]: the maps in sequence, each a tree; starts int64 [maps + 1]; radii float64
-    [maps], in metres; wide: roughness from which on gloss takes light from them."""
+    """points float32 [n, SERVED_CAUSTICS] and axes uint8 [n]: the maps in sequence, each a tree; starts int64 [maps + 1]; shrinks float64
+    [maps]: the radius in each by that in the first; least, widest: limits of the radius, in metres; wide: roughness from which on gloss takes light
+    from them."""
 
     points: np.ndarray
     axes: np.ndarray
     starts: np.ndarray
-    radii: np.ndarray
+    shrinks: np.ndarray
+    least: float
+    widest: float
     wide: float
 
 
-def radii_of(first: float, shrink: float, least: float, count: int) -> np.ndarray:
-    """float64 [count]: the radius of each map, so that the area falls by (i + shrink) / (i + 1) from the i-th to the next (Knaus & Zwicker
-    2011, equation 15)."""
-    radii = [first]
+def shrinks_of(shrink: float, count: int) -> np.ndarray:
+    """float64 [count]: the radius of each map by that of the first, so that the area falls by (i + shrink) / (i + 1) from the i-th to the next
+    (Knaus & Zwicker 2011, equation 15)."""
+    shrinks = [1.0]
     for i in range(1, count):
-        radii.append(radii[-1] * math.sqrt((i + shrink) / (i + 1.0)))
-    return np.maximum(np.array(radii), min(least, first))
+        shrinks.append(shrinks[-1] * math.sqrt((i + shrink) / (i + 1.0)))
+    return np.array(shrinks)
+
+
+def local_radii(points: np.ndarray, maps: int) -> np.ndarray:
+    """float32 [n]: the radius in metres at each photon of some maps of equal size, by the density about it.
+
+    It is measured on as many photons as one map has, drawn evenly from all maps, and on more of them than are gathered: light is overestimated by
+    about 2 / k where the k photons that tell the radius are those that are gathered, as in gathering the nearest ones (Loftsgaarden & Quesenberry
+    1965). That leaves 2.5 % for a single map, 0.3 % for eight."""
+    from scipy.spatial import cKDTree  # 0.2 s, and only preparing needs it
+
+    at = points[:, :3].astype(float)
+    few, sites = at[::maps], at[:: max(1, len(at) // SITES)]
+    distances, _ = cKDTree(few).query(sites, k=min(SMOOTHED * GATHERED + 1, len(few)))
+    widest = WIDEST * automatic_radius(few, GATHERED)
+    there = np.minimum(distances.reshape(len(sites), -1)[:, -1] / math.sqrt(SMOOTHED), widest).astype(np.float32)
+    return there[cKDTree(sites).query(at)[1]]
 
 
 def _maps(wanted: CausticSettings, recipe: Any) -> int:
@@ -174,13 +198,38 @@ def _join(frames: list[dict[str, np.ndarray]]) -> dict[str, np.ndarray]:
 def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], notes: dict[str, Any]) -> Maps:
     if arrays["points"].shape[1] != CAUSTIC_COLUMNS:
         raise InputError("The locked caustic photons are of an older version of Sivrel; unlock or delete that cache, and they are made again.")
-    starts = arrays["starts"].astype(np.int64)
-    first = wanted.radius or automatic_radius(arrays["points"][: starts[1]], GATHERED)
-    radii = radii_of(first, wanted.shrink, wanted.min_radius, len(starts) - 1)
-    notes["radius"], notes["last_radius"] = float(radii[0]), float(radii[-1])
-    shielded = with_shielding(job, arrays["points"][:, :COLUMNS], float(radii[0]), wanted.visible == "yes")
-    points = np.concatenate([shielded, arrays["points"][:, CAME:]], axis=1)
-    return Maps(points, arrays["axes"], starts, radii, wanted.gloss)
+    photons, starts = arrays["points"], arrays["starts"].astype(np.int64)
+    shrinks = shrinks_of(wanted.shrink, len(starts) - 1)
+    by_density = not wanted.radius and len(photons) > 1
+    reach = local_radii(photons, len(shrinks)) if by_density else np.full(len(photons), wanted.radius or 1.0, np.float32)
+    reach = np.maximum(reach, wanted.min_radius)
+    notes["radius"], notes["widest_radius"] = (float(np.quantile(reach, share)) if len(reach) else 1.0 for share in (0.1, 0.9))
+    notes["last_radius"] = notes["radius"] * float(shrinks[-1])
+    shielded = with_shielding(job, photons[:, :COLUMNS], reach, wanted.visible == "yes")
+    points = np.concatenate([shielded, photons[:, CAME:], reach[:, None]], axis=1)
+    return Maps(points, arrays["axes"], starts, shrinks, wanted.min_radius, float(reach.max(initial=0.0)), wanted.gloss)
+
+
+@called_kernel
+def _reach_at(maps, near, low, high, p, n):
+    """The radius in metres of the nearest of the photons [low, high) that face like a spot; 0 if there is none within the widest."""
+    reach, nearest2 = 0.0, maps.widest * maps.widest
+    points, waiting = maps.points, 1
+    near[0, 0], near[0, 1], near[0, 2] = low, high, 0.0
+    while waiting > 0:
+        waiting -= 1
+        low, high = int(near[waiting, 0]), int(near[waiting, 1])
+        if near[waiting, 2] > nearest2 or low >= high:
+            continue
+        middle = (low + high) // 2
+        axis = maps.axes[middle]
+        dx, dy, dz = p[0] - points[middle, 0], p[1] - points[middle, 1], p[2] - points[middle, 2]
+        d2 = dx * dx + dy * dy + dz * dz
+        if d2 < nearest2 and n[0] * points[middle, 3] + n[1] * points[middle, 4] + n[2] * points[middle, 5] > FACING:
+            reach, nearest2 = float(points[middle, REACH]), d2
+        push_halves(near, waiting, low, middle, high, dx if axis == 0 else dy if axis == 1 else dz)
+        waiting += 2
+    return reach
 
 
 @called_kernel
@@ -188,16 +237,17 @@ def caustics_at(scene, stack, maps, near, sample, spot):
     """Light from the photons of one map that are visible from a spot, on surfaces that face like it: the irradiance, and the radiance that the
     spot's gloss sends towards the eye, black where that is not wide enough."""
     p, n = spot.position, spot.geometric_normal
-    which = sample % max(1, len(maps.radii))
+    which = sample % max(1, len(maps.shrinks))
     irradiance, shine, glossy = BLACK, BLACK, is_wide(spot.look, maps.wide)
     x, y = frame(spot.normal)
     wo = to_local(x, y, spot.normal, spot.towards)
     scattering = scattering_at(spot.look, 0.0, 0.0, 0.0, wo[2])
     waiting, radius2 = 0, 0.0
     if len(maps.points) > 0:
-        radius2 = maps.radii[which] ** 2
+        reach = _reach_at(maps, near, maps.starts[which], maps.starts[which + 1], p, n)
+        radius2 = max(reach * maps.shrinks[which], maps.least) ** 2
         near[0, 0], near[0, 1] = maps.starts[which], maps.starts[which + 1]
-        waiting = 1
+        waiting = 1 if reach > 0.0 else 0
     points = maps.points
     while waiting > 0:
         waiting -= 1
@@ -236,7 +286,9 @@ def _preview(arrays: dict[str, np.ndarray]) -> Preview:
 
 
 def _says(notes: dict[str, Any]) -> str:
-    radii = f"Gathered within {notes['radius']:.3g} m in the first map, {notes['last_radius']:.3g} m in the last."
+    narrow, wide = f"{notes['radius']:.2g}", f"{notes.get('widest_radius', notes['radius']):.2g}"  # stored notes may lack the latter
+    to = "" if narrow == wide else f" to {wide}"
+    radii = f"Gathered within {narrow}{to} m in the first map, {notes['last_radius'] / notes['radius']:.0%} of that in the last."
     landed, wanted = notes.get("fewest", 0), notes.get("wanted", 0)
     if landed >= FEW * wanted:
         return radii
@@ -257,7 +309,7 @@ WAY = Way(
     question="How caustics are found",
     settings=CausticSettings,
     kind="caustic photons",
-    nothing=Maps(np.zeros((0, SERVED_CAUSTICS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0), 1.0),
+    nothing=Maps(np.zeros((0, SERVED_CAUSTICS), np.float32), np.zeros(0, np.uint8), np.zeros(1, np.int64), np.zeros(0), 0.0, 0.0, 1.0),
     makes=lambda wanted, recipe: (wanted.count, _maps(wanted, recipe), wanted.gloss),
     depends=("geometry", "surfaces", "lights"),
     make=_make,

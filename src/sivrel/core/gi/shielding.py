@@ -22,21 +22,24 @@ LIFT = 0.1
 """Rays run above the surface by this share of their length: so stones of a floor and folds of a cloth do not hide each other's photons."""
 
 
-def with_shielding(job, photons: np.ndarray, radius: float, visible: bool) -> np.ndarray:
-    """Photons float32 [n, COLUMNS] with the column SHIELDED, for gathering within `radius` metres; always 0 unless `visible`."""
+def with_shielding(job, photons: np.ndarray, radius: float | np.ndarray, visible: bool) -> np.ndarray:
+    """Photons float32 [n, COLUMNS] with the column SHIELDED, for gathering within `radius` metres, the same or [n]; always 0 unless `visible`."""
     served = np.zeros((len(photons), SERVED_COLUMNS), np.float32)
     served[:, :COLUMNS] = photons
     if visible and len(photons):
-        job.shared_out(lambda part: _feel(job.arrays, make_stack(), part, radius), served)
+        served[:, SHIELDED] = radius  # until it is known
+        job.shared_out(lambda part: _feel(job.arrays, make_stack(), part), served)
     return served
 
 
 @called_kernel
-def _feel(scene_arrays, stack, photons, radius):
-    """Set the column SHIELDED of some photons."""
+def _feel(scene_arrays, stack, photons):
+    """Replace the radius in the column SHIELDED of some photons by whether anything is within it."""
     scene = by_reference(scene_arrays)
-    lift, reach = 4.0 * scene.offset, radius / math.cos(math.pi / FEELERS)
+    lift = 4.0 * scene.offset
     for k in range(len(photons)):
+        reach = photons[k, SHIELDED] / math.cos(math.pi / FEELERS)
+        photons[k, SHIELDED] = 0.0
         n = (float(photons[k, NORMAL]), float(photons[k, NORMAL + 1]), float(photons[k, NORMAL + 2]))
         x, y = frame(n)
         p = (photons[k, 0] + lift * n[0], photons[k, 1] + lift * n[1], photons[k, 2] + lift * n[2])
