@@ -27,6 +27,8 @@ GATHERED, SMOOTHED = 20, 4
 """The automatic radius holds so many photons of a map, by the density of this many times as many."""
 WIDEST = 5.0
 """The largest automatic radius, in those of most places."""
+LEAST = 1e-6
+"""The least radius of all, in metres."""
 SITES = 20_000
 """Most photons at which the automatic radius is measured; the others take that of the nearest of these."""
 FACING = 0.5
@@ -202,17 +204,18 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
     shrinks = shrinks_of(wanted.shrink, len(starts) - 1)
     by_density = not wanted.radius and len(photons) > 1
     reach = local_radii(photons, len(shrinks)) if by_density else np.full(len(photons), wanted.radius or 1.0, np.float32)
-    reach = np.maximum(reach, wanted.min_radius)
+    least = max(LEAST, min(wanted.min_radius, wanted.radius or math.inf))
+    reach = np.maximum(reach, least)
     notes["radius"], notes["widest_radius"] = (float(np.quantile(reach, share)) if len(reach) else 1.0 for share in (0.1, 0.9))
     notes["last_radius"] = notes["radius"] * float(shrinks[-1])
     shielded = with_shielding(job, photons[:, :COLUMNS], reach, wanted.visible == "yes")
     points = np.concatenate([shielded, photons[:, CAME:], reach[:, None]], axis=1)
-    return Maps(points, arrays["axes"], starts, shrinks, wanted.min_radius, float(reach.max(initial=0.0)), wanted.gloss)
+    return Maps(points, arrays["axes"], starts, shrinks, least, float(reach.max(initial=0.0)), wanted.gloss)
 
 
 @called_kernel
 def _reach_at(maps, near, low, high, p, n):
-    """The radius in metres of the nearest of the photons [low, high) that face like a spot; 0 if there is none within the widest."""
+    """The radius in the first map, in metres, of the nearest of the photons [low, high) that face like a spot; 0 if there is none within the widest."""
     reach, nearest2 = 0.0, maps.widest * maps.widest
     points, waiting = maps.points, 1
     near[0, 0], near[0, 1], near[0, 2] = low, high, 0.0
