@@ -50,7 +50,8 @@ class Upgraded(unittest.TestCase):
     def test_recipes_of_version_3_had_caustics_on_diffuse_surfaces_only(self):
         old = {"version": 3, "caustics": {"on": "yes"}}
         self.assertEqual(from_json(json.dumps(old)).of("caustics").gloss, 1.0)
-        self.assertEqual(from_json(json.dumps({**old, "version": 4})).of("caustics").gloss, Recipe().of("caustics").gloss)
+        for other in ({**old, "version": 4}, {**old, "caustics": {"on": "no"}}):
+            self.assertEqual(from_json(json.dumps(other)).of("caustics").gloss, Recipe().of("caustics").gloss)
 
     def test_a_recipe_and_edits_of_before_a_change(self):
         step = (*stored.RECIPE.steps, renamed("limits.roof", "limits.indirect_clamp"))

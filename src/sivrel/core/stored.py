@@ -73,17 +73,18 @@ def retired(key: str) -> Step:
     return step
 
 
-def added(key: str, value: Any) -> Step:
-    """A step that adds the key `group.name` with a value, to data that have the group: what older programs did, where the default is new."""
+def added(key: str, value: Any, **where: Any) -> Step:
+    """A step that adds the key `group.name` with a value, to data that have the group, with these values in it: what older programs did, where the
+    default is new."""
 
     def step(data: Data) -> Data:
         group, name = key.split(".")
-        if not isinstance(data.get(group), dict):
+        if not isinstance(data.get(group), dict) or any(data[group].get(other) != wanted for other, wanted in where.items()):
             return data
         return {**data, group: {name: value, **data[group]}}
 
     return step
 
 
-RECIPE = Format("recipe", (added("gi.gloss", "traced"), added("surfaces.subdivide", 0.0), added("caustics.gloss", 1.0)))
+RECIPE = Format("recipe", (added("gi.gloss", "traced"), added("surfaces.subdivide", 0.0), added("caustics.gloss", 1.0, on="yes")))
 EDITS, FINDING, TUNING = Format("edits"), Format("finding"), Format("tuning")
