@@ -215,7 +215,7 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
 
 @called_kernel
 def _reach_at(maps, near, low, high, p, n):
-    """The radius in the first map, in metres, of the nearest of the photons [low, high) that face like a spot; 0 if there is none within the widest."""
+    """The radius in the first map, in metres, of the nearest photon of [low, high) that faces like a spot; 0 if none is within the widest."""
     reach, nearest2 = 0.0, maps.widest * maps.widest
     points, waiting = maps.points, 1
     near[0, 0], near[0, 1], near[0, 2] = low, high, 0.0
