@@ -35,7 +35,8 @@ FACING = 0.5
 """Least cosine between a photon's surface and the gathering one."""
 LEAST_COSINE = 0.05
 """Light that falls flatter than this on the shading normal counts as if it did not."""
-SERVED_CAME, REACH, SERVED_CAUSTICS = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS + 1
+SERVED_CAME, REACH = SERVED_COLUMNS, SERVED_COLUMNS + CAUSTIC_COLUMNS - COLUMNS
+SERVED_CAUSTICS = REACH + 1
 """Columns of a loaded photon: the direction that it comes from, after those of a `photon_map`; the radius there, in metres; and their number."""
 MOST_BOUNCES = 16
 FEW = 0.1

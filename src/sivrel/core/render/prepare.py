@@ -166,8 +166,8 @@ def prepare(
     edits, files, caches, task, frame = edits or Edits(), files or Files(), caches or CacheFolder(), task or Task(), frame or Frame()
 
     def stage_at(of: Scene, at: Frame, levels: dict[str, int] | None = None) -> tuple[Prepared, Preparation]:
-        other = stage(of, recipe, edits, camera, like=like, files=files, caches=caches, task=task, frame=at, levels=levels)
-        return other, Preparation(other.scene, other.arrays, recipe, other.camera, at, task, only)
+        made = stage(of, recipe, edits, camera, like=like, files=files, caches=caches, task=task, frame=at, levels=levels)
+        return made, Preparation(made.scene, made.arrays, recipe, made.camera, at, task, only)
 
     def other(time: float) -> Staged:
         assert moving is not None
