@@ -51,6 +51,18 @@ class Radii(unittest.TestCase):
         np.testing.assert_allclose(radii[1:] ** 2 / radii[:-1] ** 2, [(i + 2.0 / 3.0) / (i + 1.0) for i in range(1, 5)])
         np.testing.assert_allclose(shrinks_of(1.0, 4), 1.0)
 
+    def test_none_is_smaller_than_the_least_nor_than_a_first_that_is_smaller(self):
+        """One photon in each of fifty maps, looked up at its place in the last: its flux is spread over the least circle."""
+        photons = np.zeros((50, CAUSTIC_COLUMNS), np.float32)
+        photons[:, NORMAL + 2], photons[:, FLUX : FLUX + 3], photons[:, CAME + 2] = 1.0, 1.0, 1.0
+        arrays = {"points": photons, "axes": np.zeros(50, np.uint8), "starts": np.arange(51)}
+        near = np.zeros((MOST_GATHERED + 2 * DEEPEST, 4))
+        for first, least, found in ((0.5, 0.2, 0.2), (0.1, 0.2, 0.1)):
+            values = {"caustics.visible": "no", "caustics.radius": first, "caustics.min_radius": least, "caustics.shrink": 0.1}
+            maps = caustics.WAY.serve(None, with_values(Recipe(), values).of("caustics"), arrays, {})
+            light = caustics_at(NOWHERE, make_stack(), maps, near, 49, facing_up(np.zeros(3)))[0][1]
+            self.assertAlmostEqual(light * math.pi * found**2, 1.0, places=5)
+
     def test_each_photon_has_the_radius_of_the_density_about_it(self):
         """Maps with two patches of even photons, one ten times as dense: in both a circle holds as many photons of a map."""
         rng = np.random.default_rng(5)

@@ -213,7 +213,8 @@ class Worker:
             self._pause()
 
     def _pause(self) -> None:
-        render, on = self.render_on_its_way, self.previewing and self.render_on_its_way is not None
+        render = self.render_on_its_way
+        on = self.previewing and render is not None
         if on and not self.stands_since:
             self.stands_since = time.monotonic()
         elif not on and self.stands_since:

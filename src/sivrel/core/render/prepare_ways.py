@@ -156,12 +156,11 @@ def find_or_make(
     job: Preparation, way: Way, depends: dict[str, str], parts: dict[str, str], caches: CacheFolder
 ) -> tuple[Cache, bool, bool, str]:  # fmt: skip
     """The cache of a way, the locked one if there is one; whether it was made, or extended; and why it was made or what has changed since."""
-    cache, made, added = caches.locked(way.kind, job.scene.name), False, False
-    because = what_changed([cache], depends, parts) if cache is not None else ""
-    if cache is not None:
-        return cache, made, added, because
+    locked = caches.locked(way.kind, job.scene.name)
+    if locked is not None:
+        return locked, False, False, what_changed([locked], depends, parts)
     with caches.making(digest_of(way.kind, depends), lambda: job.report(0.0)):
-        cache = caches.find(way.kind, depends)
+        cache, because = caches.find(way.kind, depends), ""
         made, added = cache is None, cache is not None and needs_more(job, way, cache)
         if made:
             because = what_changed(caches.alike(way.kind, job.scene.name), depends, parts)
