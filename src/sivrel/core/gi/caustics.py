@@ -203,7 +203,7 @@ def _serve(job: Any, wanted: CausticSettings, arrays: dict[str, np.ndarray], not
         raise InputError("The locked caustic photons are of an older version of Sivrel; unlock or delete that cache, and they are made again.")
     photons, starts = arrays["points"], arrays["starts"].astype(np.int64)
     shrinks = shrinks_of(wanted.shrink, len(starts) - 1)
-    by_density = not wanted.radius and len(photons) > 1
+    by_density = not wanted.radius and len(photons) > len(shrinks)
     reach = local_radii(photons, len(shrinks)) if by_density else np.full(len(photons), wanted.radius or 1.0, np.float32)
     least = max(LEAST, min(wanted.min_radius, wanted.radius or math.inf))
     reach = np.maximum(reach, least)
